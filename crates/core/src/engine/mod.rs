@@ -1,0 +1,353 @@
+//! The engine: one synchronous [`Engine::step`] that turns inputs into effects.
+//!
+//! It owns the current values, the alarm states and the memory of what was recorded. It never waits, reads no clock
+//! and does no I/O: the running plant feeds it from a thread of its own, tests feed it tables. The same inputs give the
+//! same effects.
+
+pub mod plan;
+
+pub use plan::{Plan, RecordRule, RulePlan, Slot, TagPlan};
+
+use crate::{
+    alarm::{AlarmEvent, AlarmStanding, AlarmState, AlarmStep, EventKind, LimitMemory, limit::Turn},
+    plant::RecordMode,
+    quality::{Class, Quality, Reason},
+    sample::{Batch, Kind, Sample, Value, flag, number},
+    time::{Nanos, SECOND},
+};
+use std::{collections::HashMap, sync::Arc};
+use uuid::Uuid;
+
+/// How far a source's clock may be ahead of ours before its time is not believed.
+pub const CLOCK_TOLERANCE: Nanos = 2 * SECOND;
+
+/// Something for the engine to do.
+#[derive(Clone, Debug)]
+pub enum Input<'a> {
+    Samples(&'a Batch),
+    /// Only time has passed: delays may end.
+    Tick,
+    /// Somebody has seen these alarms.
+    Acknowledge {
+        rules: &'a [Uuid],
+        actor: &'a str,
+        comment: &'a str,
+    },
+    /// The configuration changed.
+    Plan(Arc<Plan>),
+}
+
+/// What a step leads to.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Effects {
+    /// Slots whose current value or quality changed or was confirmed; may repeat.
+    pub changed: Vec<Slot>,
+    /// What goes into history.
+    pub recorded: Batch,
+    pub events: Vec<AlarmEvent>,
+    /// The latest standing of every rule that moved.
+    pub states: Vec<AlarmStanding>,
+}
+
+/// The newest that is known of a tag.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Current {
+    /// The last value and its time, kept while the quality is bad.
+    pub value: Option<Value>,
+    pub time: Nanos,
+    pub quality: Quality,
+    /// When the quality was last told.
+    pub told: Nanos,
+}
+
+impl Current {
+    const UNREAD: Current = Current { value: None, time: 0, quality: Quality::of(Reason::NotRead), told: 0 };
+
+    fn usable(&self) -> Option<f64> {
+        if self.quality.is_bad() { None } else { self.value.as_ref().and_then(Value::number) }
+    }
+}
+
+#[derive(Clone, Debug)]
+struct RuleLive {
+    memory: LimitMemory,
+    standing: AlarmStanding,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+struct Recorded {
+    value: Option<Value>,
+    quality: Quality,
+}
+
+/// The engine's whole state.
+pub struct Engine {
+    plan: Arc<Plan>,
+    current: Vec<Current>,
+    rules: Vec<RuleLive>,
+    recorded: Vec<Option<Recorded>>,
+    /// Standings of rules that no plan has named yet, from before a restart.
+    resting: HashMap<Uuid, AlarmStanding>,
+    now: Nanos,
+}
+
+impl Engine {
+    /// Starts with where the alarms stood before; give it a plan next.
+    pub fn new(standings: Vec<AlarmStanding>) -> Engine {
+        Engine {
+            plan: Arc::default(),
+            current: Vec::new(),
+            rules: Vec::new(),
+            recorded: Vec::new(),
+            resting: standings.into_iter().map(|s| (s.rule, s)).collect(),
+            now: 0,
+        }
+    }
+
+    /// The plan it works from.
+    pub fn plan(&self) -> &Arc<Plan> {
+        &self.plan
+    }
+
+    /// The newest of a tag.
+    pub fn current(&self, slot: Slot) -> &Current {
+        &self.current[slot as usize]
+    }
+
+    /// Where every alarm of the plan stands.
+    pub fn standings(&self) -> impl Iterator<Item = &AlarmStanding> {
+        self.rules.iter().map(|r| &r.standing)
+    }
+
+    /// Does one thing at time `now` (which never runs backwards) and adds what follows to `out`.
+    pub fn step(&mut self, now: Nanos, input: Input<'_>, out: &mut Effects) {
+        self.now = self.now.max(now);
+        match input {
+            Input::Samples(batch) => batch.samples.iter().for_each(|&sample| self.take(batch, sample, out)),
+            Input::Tick => {
+                for rule in 0..self.rules.len() {
+                    let turn = self.plan.rules[rule].limit.tick(&mut self.rules[rule].memory, self.now);
+                    self.turn(rule, turn, out);
+                }
+            }
+            Input::Acknowledge { rules, actor, comment } => self.acknowledge(rules, actor, comment, out),
+            Input::Plan(plan) => self.change_plan(plan, out),
+        }
+    }
+
+    fn take(&mut self, batch: &Batch, mut sample: Sample, out: &mut Effects) {
+        let Some(&slot) = self.plan.slots.get(&sample.tag) else { return };
+        if sample.time > self.now + CLOCK_TOLERANCE {
+            sample.time = self.now;
+            if sample.quality.class() == Class::Good {
+                sample.quality = Quality::of(Reason::ClockAhead);
+            }
+        }
+        let current = &mut self.current[slot as usize];
+        let known = current.time.max(current.told);
+        if sample.time < known {
+            // Older than what is shown: it belongs into history, and moves no alarm.
+            sample.flags |= flag::LATE;
+            if self.plan.tags[slot as usize].record.is_some() {
+                out.recorded.copy_from(batch, sample);
+            }
+            return;
+        }
+        if let Some(value) = batch.value_of(sample) {
+            current.value = Some(value);
+            current.time = sample.time;
+        }
+        current.quality = sample.quality;
+        current.told = sample.time;
+        out.changed.push(slot);
+        self.record(slot, batch, sample, out);
+        self.judge(slot, sample.time, out);
+    }
+
+    fn record(&mut self, slot: Slot, batch: &Batch, mut sample: Sample, out: &mut Effects) {
+        let Some(rule) = self.plan.tags[slot as usize].record else { return };
+        let before = &mut self.recorded[slot as usize];
+        let value = batch.value_of(sample);
+        let worth = match before {
+            None => true,
+            Some(b) if b.quality != sample.quality => true,
+            // A quality that stays bad is told once.
+            Some(_) if sample.kind == Kind::Empty => false,
+            Some(b) => rule.mode == RecordMode::EachPoll || differs(b.value.as_ref(), value.as_ref(), rule.deadband),
+        };
+        if !worth {
+            return;
+        }
+        if before.as_ref().is_none_or(|b| b.quality.is_bad()) && !sample.quality.is_bad() {
+            sample.flags |= flag::AFTER_GAP;
+        }
+        let kept = value.or_else(|| before.as_ref().and_then(|b| b.value.clone()));
+        *before = Some(Recorded { value: kept, quality: sample.quality });
+        out.recorded.copy_from(batch, sample);
+    }
+
+    fn judge(&mut self, slot: Slot, at: Nanos, out: &mut Effects) {
+        let plan = self.plan.clone();
+        let usable = self.current[slot as usize].usable();
+        for &rule in &plan.tags[slot as usize].rules {
+            let rule = rule as usize;
+            let memory = &mut self.rules[rule].memory;
+            let turns = match usable {
+                Some(value) => plan.rules[rule].limit.sample(memory, at, value),
+                None => [plan.rules[rule].limit.blind(memory, at), None],
+            };
+            turns.into_iter().for_each(|turn| self.turn(rule, turn, out));
+        }
+    }
+
+    fn turn(&mut self, rule: usize, turn: Option<Turn>, out: &mut Effects) {
+        let Some(turn) = turn else { return };
+        let plan = &self.plan.rules[rule];
+        let value = self.current[plan.slot as usize].value.as_ref().and_then(Value::number).unwrap_or(f64::NAN);
+        let standing = &mut self.rules[rule].standing;
+        let step = if turn.active { AlarmStep::Raise } else { AlarmStep::Return };
+        standing.active = turn.active;
+        let Some(next) = standing.state.after(step) else { return };
+        standing.state = next;
+        standing.value = value;
+        if turn.active {
+            standing.raised_at = turn.at;
+            standing.text = plan.text(value);
+            standing.acknowledged_by.clear();
+        } else {
+            standing.returned_at = turn.at;
+        }
+        let kind = if turn.active { EventKind::Raised } else { EventKind::Returned };
+        self.tell(rule, kind, turn.at, "", "", out);
+    }
+
+    fn acknowledge(&mut self, rules: &[Uuid], actor: &str, comment: &str, out: &mut Effects) {
+        for rule in 0..self.rules.len() {
+            let standing = &mut self.rules[rule].standing;
+            if !rules.contains(&standing.rule) {
+                continue;
+            }
+            let Some(next) = standing.state.after(AlarmStep::Acknowledge) else { continue };
+            standing.state = next;
+            standing.acknowledged_by = actor.to_owned();
+            self.tell(rule, EventKind::Acknowledged, self.now, actor, comment, out);
+        }
+    }
+
+    fn tell(&mut self, rule: usize, kind: EventKind, at: Nanos, actor: &str, comment: &str, out: &mut Effects) {
+        let plan = &self.plan.rules[rule];
+        let standing = &mut self.rules[rule].standing;
+        event(standing, plan, kind, at, self.now, (actor, comment), out);
+    }
+
+    fn change_plan(&mut self, plan: Arc<Plan>, out: &mut Effects) {
+        let old = std::mem::replace(&mut self.plan, plan.clone());
+        let mut values: HashMap<u32, (Current, Option<Recorded>)> = old
+            .tags
+            .iter()
+            .zip(std::mem::take(&mut self.current))
+            .zip(std::mem::take(&mut self.recorded))
+            .map(|((tag, current), recorded)| (tag.no, (current, recorded)))
+            .collect();
+        for tag in &plan.tags {
+            let (current, recorded) = values.remove(&tag.no).unwrap_or((Current::UNREAD, None));
+            self.current.push(current);
+            // A tag whose recording was off has no last stored value to compare with.
+            self.recorded.push(recorded.filter(|_| tag.record.is_some()));
+        }
+        let mut lives: HashMap<Uuid, (RuleLive, usize)> = HashMap::new();
+        for (index, live) in std::mem::take(&mut self.rules).into_iter().enumerate() {
+            lives.insert(live.standing.rule, (live, index));
+        }
+        for rule in &plan.rules {
+            let live = lives.remove(&rule.id).map(|(live, _)| live).unwrap_or_else(|| {
+                let standing = self.resting.remove(&rule.id).unwrap_or_else(|| AlarmStanding::quiet(rule.id));
+                RuleLive { memory: LimitMemory { active: standing.active, turning_since: None }, standing }
+            });
+            self.rules.push(live);
+        }
+        // Rules that are gone: what stood is withdrawn, and how far they had counted is kept.
+        let mut gone: Vec<_> = lives.into_values().collect();
+        gone.sort_by_key(|(_, index)| *index);
+        for (mut live, index) in gone {
+            withdraw(&mut live.standing, Some(&old.rules[index]), self.now, out);
+            self.resting.insert(live.standing.rule, live.standing);
+        }
+        let mut resting: Vec<_> = self.resting.values_mut().filter(|s| s.state != AlarmState::Normal).collect();
+        resting.sort_by_key(|s| s.rule);
+        resting.into_iter().for_each(|standing| withdraw(standing, None, self.now, out));
+        // New limits count at once, on the values that are there.
+        for slot in 0..plan.tags.len() as Slot {
+            out.changed.push(slot);
+            if !plan.tags[slot as usize].rules.is_empty() && self.current[slot as usize].usable().is_some() {
+                self.judge(slot, self.now, out);
+            }
+        }
+    }
+}
+
+fn withdraw(standing: &mut AlarmStanding, plan: Option<&RulePlan>, now: Nanos, out: &mut Effects) {
+    standing.active = false;
+    if standing.state == AlarmState::Normal {
+        return;
+    }
+    standing.state = AlarmState::Normal;
+    standing.sequence += 1;
+    out.events.push(AlarmEvent {
+        rule: standing.rule,
+        sequence: standing.sequence,
+        kind: EventKind::Withdrawn,
+        priority: plan.map_or(1, |p| p.priority),
+        occurred_at: now,
+        decided_at: now,
+        value: standing.value,
+        limit: plan.map_or(f64::NAN, |p| p.limit.level),
+        actor: String::new(),
+        comment: String::new(),
+        text: standing.text.clone(),
+    });
+    out.states.push(standing.clone());
+}
+
+fn event(
+    standing: &mut AlarmStanding,
+    plan: &RulePlan,
+    kind: EventKind,
+    at: Nanos,
+    now: Nanos,
+    who: (&str, &str),
+    out: &mut Effects,
+) {
+    standing.sequence += 1;
+    out.events.push(AlarmEvent {
+        rule: standing.rule,
+        sequence: standing.sequence,
+        kind,
+        priority: plan.priority,
+        occurred_at: at,
+        decided_at: now,
+        value: standing.value,
+        limit: plan.limit.level,
+        actor: who.0.to_owned(),
+        comment: who.1.to_owned(),
+        text: standing.text.clone(),
+    });
+    out.states.push(standing.clone());
+}
+
+/// Whether a value lies outside the deadband around the one stored last; what is no number must be equal.
+fn differs(before: Option<&Value>, now: Option<&Value>, deadband: f64) -> bool {
+    match (before.and_then(Value::number), now.and_then(Value::number)) {
+        // Written so that the step from and to a value that is no number counts.
+        (Some(a), Some(b)) => a.to_bits() != b.to_bits() && !((a - b).abs() <= deadband && deadband > 0.0),
+        _ => before != now,
+    }
+}
+
+/// The number of a sample that may go into statistics: good or uncertain, and a number.
+pub fn usable_number(kind: Kind, bits: u64, quality: Quality) -> Option<f64> {
+    if quality.is_bad() { None } else { number(kind, bits).filter(|v| v.is_finite()) }
+}
+
+#[cfg(test)]
+mod tests;

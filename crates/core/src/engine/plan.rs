@@ -1,0 +1,115 @@
+//! What the engine works from: one revision of the plant, laid out for speed.
+
+use crate::{
+    TagNo,
+    alarm::Limit,
+    plant::{Plant, RecordMode, Tag},
+    report::number,
+    time::{MILLI, Nanos, SECOND},
+};
+use std::collections::HashMap;
+use uuid::Uuid;
+
+/// Place of a tag in the engine's tables; private to one process and one plan.
+pub type Slot = u32;
+
+/// When to store a tag's value.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct RecordRule {
+    pub mode: RecordMode,
+    /// In engineering units.
+    pub deadband: f64,
+}
+
+/// What the engine must know of a tag.
+#[derive(Clone, Debug)]
+pub struct TagPlan {
+    pub no: TagNo,
+    pub id: Uuid,
+    /// How often a value should come; 0 where nothing reads it.
+    pub interval: Nanos,
+    pub record: Option<RecordRule>,
+    /// Indices into [`Plan::rules`].
+    pub rules: Vec<u32>,
+}
+
+/// What the engine must know of an alarm rule.
+#[derive(Clone, Debug)]
+pub struct RulePlan {
+    pub id: Uuid,
+    pub slot: Slot,
+    pub limit: Limit,
+    pub priority: u8,
+    /// Begins the text: “Temperature high”.
+    pub title: String,
+    pub unit: String,
+    pub decimals: u8,
+}
+
+impl RulePlan {
+    /// What the list says when the alarm comes: “Temperature high, 84.6 °C over 82.0”.
+    pub fn text(&self, value: f64) -> String {
+        let print = |v| number(Some(v), self.decimals);
+        let unit = if self.unit.is_empty() { String::new() } else { format!(" {}", self.unit) };
+        let side = if self.limit.kind.is_high() { "over" } else { "under" };
+        format!("{}, {}{unit} {side} {}", self.title, print(value), print(self.limit.level))
+    }
+}
+
+/// One revision of the plant, for the engine.
+#[derive(Clone, Debug, Default)]
+pub struct Plan {
+    pub revision: i64,
+    pub tags: Vec<TagPlan>,
+    pub rules: Vec<RulePlan>,
+    pub slots: HashMap<TagNo, Slot>,
+}
+
+impl Plan {
+    /// Lays out a plant. Tags stand in order of their number, so equal plants give equal plans.
+    pub fn of(plant: &Plant) -> Plan {
+        let mut items: Vec<_> = plant.tags.values().collect();
+        items.sort_by_key(|t| t.no);
+        let mut plan = Plan { revision: plant.revision, ..Plan::default() };
+        let mut slot_of_id = HashMap::with_capacity(items.len());
+        for item in items {
+            let slot = plan.tags.len() as Slot;
+            plan.slots.insert(item.no, slot);
+            slot_of_id.insert(item.id, slot);
+            plan.tags.push(TagPlan {
+                no: item.no,
+                id: item.id,
+                interval: interval(plant, &item.set),
+                record: item.set.record.then_some(RecordRule { mode: item.set.record_mode, deadband: item.set.record_deadband }),
+                rules: Vec::new(),
+            });
+        }
+        let mut rules: Vec<_> = plant.rules.values().filter(|r| r.set.enabled).collect();
+        rules.sort_by_key(|r| r.id);
+        for rule in rules {
+            let (Some(&slot), Some(tag)) = (slot_of_id.get(&rule.set.tag), plant.tags.get(&rule.set.tag)) else { continue };
+            plan.tags[slot as usize].rules.push(plan.rules.len() as u32);
+            plan.rules.push(RulePlan {
+                id: rule.id,
+                slot,
+                limit: Limit {
+                    kind: rule.set.kind,
+                    level: rule.set.level,
+                    deadband: rule.set.deadband,
+                    on_delay: (rule.set.on_delay_s * SECOND as f64) as Nanos,
+                    off_delay: (rule.set.off_delay_s * SECOND as f64) as Nanos,
+                },
+                priority: rule.set.priority,
+                title: format!("{} {}", tag.set.name, rule.set.kind.words()),
+                unit: tag.set.unit.clone(),
+                decimals: tag.set.decimals,
+            });
+        }
+        plan
+    }
+}
+
+fn interval(plant: &Plant, tag: &Tag) -> Nanos {
+    let connection = tag.connection.and_then(|id| plant.connections.get(&id));
+    connection.map_or(0, |c| Nanos::from(c.set.interval_ms) * MILLI)
+}

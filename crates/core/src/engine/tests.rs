@@ -1,0 +1,188 @@
+//! The engine on small plants.
+
+use super::*;
+use crate::plant::{Kind as ItemKind, Own, Plant, Stored};
+use proptest::prelude::*;
+use rstest::rstest;
+use serde_json::{Value as Json, json};
+
+fn own(value: Json) -> Own {
+    value.as_object().unwrap().clone()
+}
+
+fn id(n: u128) -> Uuid {
+    Uuid::from_u128(n)
+}
+
+/// One tag (number 7) with a high limit at 80, recorded as given.
+fn plant(tag: Json, rule: Json) -> Plant {
+    let mut settings = json!({"place": id(1), "name": "Level", "unit": "%"});
+    settings.as_object_mut().unwrap().extend(own(tag));
+    let mut limit = json!({"tag": id(10), "kind": "high", "level": 80.0});
+    limit.as_object_mut().unwrap().extend(own(rule));
+    let item = |kind, n, no, value| Stored { kind, id: id(n), no, revision: 1, own: own(value) };
+    let (plant, broken) = Plant::from_stored(
+        1,
+        vec![
+            item(ItemKind::Place, 1, 0, json!({"name": "EX-1"})),
+            item(ItemKind::Tag, 10, 7, settings),
+            item(ItemKind::Rule, 20, 0, limit),
+        ],
+    );
+    assert_eq!(broken, []);
+    plant
+}
+
+fn engine(plant: &Plant, standings: Vec<AlarmStanding>) -> Engine {
+    let mut engine = Engine::new(standings);
+    engine.step(0, Input::Plan(Arc::new(Plan::of(plant))), &mut Effects::default());
+    engine
+}
+
+fn value(at_s: i64, value: f64) -> Batch {
+    let mut batch = Batch::default();
+    batch.push(7, at_s * SECOND, Quality::GOOD, 0, &Value::F64(value));
+    batch
+}
+
+fn bad(at_s: i64) -> Batch {
+    let mut batch = Batch::default();
+    batch.push_quality(7, at_s * SECOND, Quality::of(Reason::NoAnswer));
+    batch
+}
+
+fn feed(engine: &mut Engine, batches: &[Batch]) -> Effects {
+    let mut out = Effects::default();
+    for batch in batches {
+        engine.step(batch.samples[0].time, Input::Samples(batch), &mut out);
+    }
+    out
+}
+
+#[test]
+fn a_lost_device_keeps_last_value_and_time() {
+    let mut engine = engine(&plant(json!({}), json!({})), vec![]);
+    feed(&mut engine, &[value(1, 42.0), bad(5)]);
+    let current = engine.current(0);
+    assert_eq!((current.value.clone(), current.time), (Some(Value::F64(42.0)), SECOND));
+    assert_eq!((current.quality, current.told), (Quality::of(Reason::NoAnswer), 5 * SECOND));
+}
+
+#[test]
+fn an_alarm_comes_is_acknowledged_and_returns() {
+    let mut engine = engine(&plant(json!({}), json!({"priority": 3})), vec![]);
+    let out = feed(&mut engine, &[value(1, 79.0), value(2, 84.64)]);
+    assert_eq!(out.events.len(), 1);
+    assert_eq!(out.events[0].text, "Level high, 84.6 % over 80.0");
+    assert_eq!((out.events[0].occurred_at, out.events[0].priority), (2 * SECOND, 3));
+    let mut out = Effects::default();
+    engine.step(3 * SECOND, Input::Acknowledge { rules: &[id(20)], actor: "Shift lead", comment: "seen" }, &mut out);
+    assert_eq!((out.events[0].kind, out.events[0].sequence), (EventKind::Acknowledged, 2));
+    assert_eq!(out.states[0].state, AlarmState::Acknowledged);
+    let out = feed(&mut engine, &[value(4, 60.0)]);
+    assert_eq!((out.events[0].kind, out.states[0].state), (EventKind::Returned, AlarmState::Normal));
+}
+
+#[test]
+fn a_delay_also_ends_when_only_time_passes() {
+    let mut engine = engine(&plant(json!({}), json!({"on_delay_s": 5.0})), vec![]);
+    feed(&mut engine, &[value(1, 90.0)]);
+    let mut out = Effects::default();
+    engine.step(5 * SECOND, Input::Tick, &mut out);
+    assert!(out.events.is_empty());
+    engine.step(7 * SECOND, Input::Tick, &mut out);
+    assert_eq!((out.events[0].occurred_at, out.events[0].decided_at), (6 * SECOND, 7 * SECOND));
+}
+
+#[test]
+fn a_bad_value_neither_raises_nor_returns() {
+    let mut engine = engine(&plant(json!({}), json!({})), vec![]);
+    assert_eq!(feed(&mut engine, &[value(1, 90.0)]).events.len(), 1);
+    assert!(feed(&mut engine, &[bad(2), bad(3)]).events.is_empty());
+    assert_eq!(feed(&mut engine, &[value(4, 70.0)]).events[0].kind, EventKind::Returned);
+}
+
+#[rstest]
+#[case::each_poll(json!({"record": true, "record_mode": "each_poll"}), vec![1, 2, 3, 4, 5])]
+#[case::on_change(json!({"record": true}), vec![1, 3, 4, 5])]
+#[case::deadband(json!({"record": true, "record_deadband": 1.0}), vec![1, 4, 5])]
+#[case::off(json!({}), vec![])]
+fn recording(#[case] tag: Json, #[case] times: Vec<i64>) {
+    let mut engine = engine(&plant(tag, json!({})), vec![]);
+    let out = feed(&mut engine, &[value(1, 10.0), value(2, 10.0), value(3, 10.5), value(4, 12.0), bad(5), bad(6)]);
+    assert_eq!(out.recorded.samples.iter().map(|s| s.time / SECOND).collect::<Vec<_>>(), times);
+}
+
+#[test]
+fn the_first_sample_after_a_gap_is_marked() {
+    let mut engine = engine(&plant(json!({"record": true}), json!({})), vec![]);
+    let out = feed(&mut engine, &[value(1, 1.0), value(2, 2.0), bad(3), value(4, 2.0)]);
+    let marks: Vec<bool> = out.recorded.samples.iter().map(|s| s.flags & flag::AFTER_GAP != 0).collect();
+    assert_eq!(marks, [true, false, false, true]);
+}
+
+#[test]
+fn an_older_sample_goes_to_history_only() {
+    let mut engine = engine(&plant(json!({"record": true}), json!({})), vec![]);
+    feed(&mut engine, &[value(5, 50.0)]);
+    let mut out = Effects::default();
+    engine.step(6 * SECOND, Input::Samples(&value(2, 99.0)), &mut out);
+    assert!(out.events.is_empty() && out.changed.is_empty());
+    assert_eq!(out.recorded.samples[0].flags, flag::LATE);
+    assert_eq!(engine.current(0).value, Some(Value::F64(50.0)));
+}
+
+#[test]
+fn a_clock_too_far_ahead_is_not_believed() {
+    let mut engine = engine(&plant(json!({}), json!({})), vec![]);
+    engine.step(SECOND, Input::Samples(&value(3600, 50.0)), &mut Effects::default());
+    assert_eq!((engine.current(0).time, engine.current(0).quality), (SECOND, Quality::of(Reason::ClockAhead)));
+}
+
+#[test]
+fn a_new_limit_counts_at_once_and_a_deleted_rule_withdraws_its_alarm() {
+    let mut plant = plant(json!({}), json!({"level": 95.0}));
+    let mut engine = engine(&plant, vec![]);
+    feed(&mut engine, &[value(1, 90.0)]);
+    plant = self::plant(json!({}), json!({"level": 85.0}));
+    let mut out = Effects::default();
+    engine.step(2 * SECOND, Input::Plan(Arc::new(Plan::of(&plant))), &mut out);
+    assert_eq!(out.events[0].kind, EventKind::Raised);
+    plant.rules.clear();
+    let mut out = Effects::default();
+    engine.step(3 * SECOND, Input::Plan(Arc::new(Plan::of(&plant))), &mut out);
+    assert_eq!((out.events[0].kind, out.events[0].sequence), (EventKind::Withdrawn, 2));
+    assert_eq!(engine.standings().count(), 0);
+}
+
+fn stream() -> impl Strategy<Value = Vec<Option<f64>>> {
+    prop::collection::vec(prop::option::weighted(0.9, 60.0..100.0f64), 1..80)
+}
+
+fn batches(values: &[Option<f64>]) -> Vec<Batch> {
+    values.iter().enumerate().map(|(i, v)| v.map_or_else(|| bad(i as i64), |v| value(i as i64, v))).collect()
+}
+
+proptest! {
+    /// The same inputs give the same effects.
+    #[test]
+    fn steps_are_repeatable(values in stream()) {
+        let plant = plant(json!({"record": true, "record_deadband": 0.5}), json!({"on_delay_s": 2.0, "off_delay_s": 1.0}));
+        let run = || feed(&mut engine(&plant, vec![]), &batches(&values));
+        prop_assert_eq!(run(), run());
+    }
+
+    /// A restart between any two samples neither loses nor doubles an event.
+    #[test]
+    fn a_restart_changes_no_event(values in stream(), cut in 0usize..80) {
+        let plant = plant(json!({}), json!({"deadband": 2.0}));
+        let all = batches(&values);
+        let whole = feed(&mut engine(&plant, vec![]), &all).events;
+        let cut = cut.min(all.len());
+        let mut first = engine(&plant, vec![]);
+        let mut events = feed(&mut first, &all[..cut]).events;
+        let standings = first.standings().cloned().collect();
+        events.extend(feed(&mut engine(&plant, standings), &all[cut..]).events);
+        prop_assert_eq!(events, whole);
+    }
+}

@@ -1,0 +1,142 @@
+//! Statistics of equal spans of time.
+
+use super::Point;
+use crate::time::Nanos;
+
+/// What happened in one span. Numbers are `None` where nothing good is known.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Span {
+    pub from: Nanos,
+    pub to: Nanos,
+    /// Average weighted by the time each value held.
+    pub average: Option<f64>,
+    pub minimum: Option<f64>,
+    pub maximum: Option<f64>,
+    /// The value that held when the span began, or else the first in it.
+    pub first: Option<f64>,
+    pub last: Option<f64>,
+    /// Samples stored in the span, good ones only.
+    pub count: u64,
+    /// Share of the span's time, 0 to 1, for which a good value is known.
+    pub good: f64,
+}
+
+/// Cuts `from..to` into `parts` equal spans. `points` are in order of time and may start with the one that holds at
+/// `from`; nothing is known after `known_until`.
+pub fn spans(points: &[Point], from: Nanos, to: Nanos, parts: usize, known_until: Nanos) -> Vec<Span> {
+    let parts = parts.max(1) as i128;
+    let edge = |i: i128| from + ((i128::from(to) - i128::from(from)) * i / parts) as i64;
+    let mut next = 0;
+    let mut held: Option<f64> = None;
+    (0..parts)
+        .map(|i| {
+            let (start, end) = (edge(i), edge(i + 1));
+            while next < points.len() && points[next].time <= start && points[next].time < end {
+                // A sample exactly on the edge belongs to the span and is counted below.
+                if points[next].time == start {
+                    break;
+                }
+                held = points[next].value;
+                next += 1;
+            }
+            one(points, &mut next, &mut held, start, end, known_until)
+        })
+        .collect()
+}
+
+fn one(points: &[Point], next: &mut usize, held: &mut Option<f64>, start: Nanos, end: Nanos, known_until: Nanos) -> Span {
+    let mut span =
+        Span { from: start, to: end, average: None, minimum: None, maximum: None, first: None, last: None, count: 0, good: 0.0 };
+    let (mut area, mut good_time, mut at) = (0.0, 0.0, start);
+    let mut hold = |value: Option<f64>, until: Nanos, span: &mut Span| {
+        let until = until.min(known_until);
+        if let Some(value) = value
+            && until > at
+        {
+            area += value * (until - at) as f64;
+            good_time += (until - at) as f64;
+            see(span, value);
+        }
+        at = at.max(until);
+    };
+    while *next < points.len() && points[*next].time < end {
+        let point = points[*next];
+        hold(*held, point.time, &mut span);
+        *held = point.value;
+        if let Some(value) = point.value {
+            span.count += 1;
+            see(&mut span, value);
+        }
+        *next += 1;
+    }
+    hold(*held, end, &mut span);
+    span.average = (good_time > 0.0).then(|| area / good_time).or(span.last);
+    span.good = if end > start { good_time / (end - start) as f64 } else { 0.0 };
+    span
+}
+
+fn see(span: &mut Span, value: f64) {
+    span.first.get_or_insert(value);
+    span.last = Some(value);
+    span.minimum = Some(span.minimum.map_or(value, |m| m.min(value)));
+    span.maximum = Some(span.maximum.map_or(value, |m| m.max(value)));
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn p(time: Nanos, value: f64) -> Point {
+        Point { time, value: Some(value) }
+    }
+
+    #[test]
+    fn a_held_value_weighs_as_long_as_it_held() {
+        let span = &spans(&[p(-5, 10.0), p(30, 20.0)], 0, 40, 1, 40)[0];
+        assert_eq!(span.average, Some(12.5));
+        assert_eq!((span.first, span.last, span.count, span.good), (Some(10.0), Some(20.0), 1, 1.0));
+    }
+
+    #[test]
+    fn a_gap_counts_for_nothing() {
+        let points = [p(0, 10.0), Point { time: 10, value: None }, p(30, 20.0)];
+        let span = &spans(&points, 0, 40, 1, 40)[0];
+        assert_eq!((span.average, span.good), (Some(15.0), 0.5));
+    }
+
+    #[test]
+    fn nothing_is_known_after_the_end_of_what_is_complete() {
+        let all = spans(&[p(0, 10.0)], 0, 40, 4, 15);
+        assert_eq!(all.iter().map(|s| s.good).collect::<Vec<_>>(), vec![1.0, 0.5, 0.0, 0.0]);
+        assert_eq!(all[3].average, None);
+    }
+
+    #[test]
+    fn nothing_stored_gives_empty_spans() {
+        let all = spans(&[], 0, 40, 2, 40);
+        assert!(all.iter().all(|s| s.average.is_none() && s.count == 0 && s.good == 0.0));
+    }
+
+    proptest! {
+        /// Cutting finer never changes the whole: counts add up, extremes agree, and weighted averages agree.
+        #[test]
+        fn parts_add_up(raw in prop::collection::vec((0i64..1000, prop::option::weighted(0.8, -50.0..50.0f64)), 0..60), parts in 1usize..20) {
+            let mut points: Vec<Point> = raw.into_iter().map(|(time, value)| Point { time, value }).collect();
+            points.sort_by_key(|p| p.time);
+            points.dedup_by_key(|p| p.time);
+            let whole = &spans(&points, 0, 1000, 1, 1000)[0];
+            let cut = spans(&points, 0, 1000, parts, 1000);
+            prop_assert_eq!(cut.iter().map(|s| s.count).sum::<u64>(), whole.count);
+            let length = |s: &Span| (s.to - s.from) as f64;
+            let good: f64 = cut.iter().map(|s| s.good * length(s)).sum();
+            prop_assert!((good - whole.good * 1000.0).abs() < 1e-6);
+            if whole.good > 0.0 {
+                let area: f64 = cut.iter().filter_map(|s| Some(s.average? * s.good * length(s))).sum();
+                prop_assert!((area / good - whole.average.unwrap()).abs() < 1e-6);
+            }
+            let max = cut.iter().filter_map(|s| s.maximum).fold(f64::NEG_INFINITY, f64::max);
+            prop_assert_eq!(whole.maximum.unwrap_or(f64::NEG_INFINITY), max);
+        }
+    }
+}

@@ -1,0 +1,351 @@
+//! The one door: edits go in, the next revision and its changes come out, or every reason why not.
+
+use super::{Connection, Kind, Own, Plant, Tag, settings::Wrong};
+use serde::{Deserialize, Serialize};
+use serde_json::Value as Json;
+use std::collections::{HashMap, HashSet};
+use uuid::Uuid;
+
+/// One wish to change one item.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Edit {
+    pub kind: Kind,
+    pub id: Uuid,
+    pub op: Op,
+    /// The item's revision as the person saw it; an item changed since is refused.
+    pub seen: Option<i64>,
+}
+
+/// What to do with the item.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Op {
+    /// Make it. A tag that comes back by undo keeps its number (`Some`).
+    Create(Own, Option<u32>),
+    /// Set these fields; null puts one back to its default.
+    Patch(Own),
+    /// Take it away; with `contents`, what it contains too, otherwise it must be empty.
+    Delete { contents: bool },
+}
+
+/// What a revision did to one item. Only fields that changed stand in it; null means not set.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Change {
+    pub kind: Kind,
+    pub id: Uuid,
+    /// The tag's number, 0 for other kinds.
+    pub no: u32,
+    /// `None`: it did not exist before.
+    pub before: Option<Own>,
+    /// `None`: it does not exist any more.
+    pub after: Option<Own>,
+}
+
+/// How an edit is refused.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ProblemKind {
+    /// A field holds something it may not.
+    Invalid,
+    /// Somebody else changed the item meanwhile.
+    Stale,
+    /// There is no such item.
+    Missing,
+    /// Something still refers to it.
+    InUse,
+}
+
+/// One reason why edits were refused.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Problem {
+    pub kind: ProblemKind,
+    /// Which edit, counted from 0.
+    pub edit: usize,
+    /// Which field; empty where the whole item is meant.
+    pub field: String,
+    pub message: String,
+}
+
+/// What only the driver of a connection knows about settings.
+pub trait SourceCheck {
+    /// What is wrong with a connection's settings: field and sentence.
+    fn connection(&self, connection: &Connection) -> Vec<(String, String)>;
+    /// What is wrong with a tag's address in that connection.
+    fn point(&self, connection: &Connection, tag: &Tag) -> Vec<(String, String)>;
+}
+
+/// Most edits in one revision.
+pub const MOST_EDITS: usize = 100_000;
+
+/// Applies edits to a plant, all or nothing. `next_no` gives numbers for new tags.
+///
+/// # Errors
+/// Every problem found, each with its edit and field.
+pub fn apply(
+    plant: &Plant,
+    edits: &[Edit],
+    check: &dyn SourceCheck,
+    mut next_no: impl FnMut() -> u32,
+) -> Result<(Plant, Vec<Change>), Vec<Problem>> {
+    let mut next = plant.clone();
+    next.revision += 1;
+    let mut problems = Vec::new();
+    // Which edit touched an item, for the messages; in the order of the edits, for the journal.
+    let mut touched: HashMap<Uuid, usize> = HashMap::new();
+    let mut order: Vec<(Kind, Uuid)> = Vec::new();
+    let mut deleted: Vec<(Kind, Uuid, usize)> = Vec::new();
+    for (index, edit) in edits.iter().enumerate() {
+        let mut refuse = |kind, field: &str, message: String| {
+            problems.push(Problem { kind, edit: index, field: field.into(), message });
+        };
+        let present = next.own(edit.kind, edit.id).map(|(own, no, revision)| (own.clone(), no, revision));
+        if let (Some((_, _, revision)), Some(seen)) = (&present, edit.seen)
+            && *revision > seen
+            && plant.own(edit.kind, edit.id).is_some_and(|(_, _, r)| r > seen)
+        {
+            let title = plant.title(edit.kind, edit.id);
+            refuse(
+                ProblemKind::Stale,
+                "",
+                format!("“{title}” was changed by somebody else (revision {revision}); look at it again."),
+            );
+            continue;
+        }
+        let revision = next.revision;
+        let result = match (&edit.op, present) {
+            (Op::Create(..), Some(_)) => {
+                refuse(ProblemKind::Invalid, "id", "There is already an item with this id.".into());
+                continue;
+            }
+            (Op::Create(own, no), None) => {
+                let no = if edit.kind == Kind::Tag { no.unwrap_or_else(&mut next_no) } else { 0 };
+                let own = own.iter().filter(|(_, v)| !v.is_null()).map(|(k, v)| (k.clone(), v.clone())).collect();
+                next.put(edit.kind, edit.id, no, revision, own)
+            }
+            (_, None) => {
+                refuse(ProblemKind::Missing, "", format!("This {} does not exist any more.", edit.kind.name()));
+                continue;
+            }
+            (Op::Patch(patch), Some((own, no, _))) => next.put(edit.kind, edit.id, no, revision, patched(own, patch)),
+            (Op::Delete { contents }, Some(_)) => {
+                let mut gone = vec![(edit.kind, edit.id)];
+                if *contents {
+                    gone.extend(next.contents(edit.kind, edit.id));
+                }
+                for (kind, id) in gone {
+                    next.remove(kind, id);
+                    deleted.push((kind, id, index));
+                    if touched.insert(id, index).is_none() {
+                        order.push((kind, id));
+                    }
+                }
+                continue;
+            }
+        };
+        match result {
+            Err((field, message)) => refuse(ProblemKind::Invalid, &field, message),
+            Ok(()) => {
+                if touched.insert(edit.id, index).is_none() {
+                    order.push((edit.kind, edit.id));
+                }
+            }
+        }
+    }
+    if problems.is_empty() {
+        check_items(&next, &order, &touched, check, &mut problems);
+        check_names(&next, &touched, &mut problems);
+        check_deleted(&next, plant, &deleted, &mut problems);
+    }
+    if !problems.is_empty() {
+        problems.sort_by_key(|p| p.edit);
+        return Err(problems);
+    }
+    let changes = order.into_iter().filter_map(|(kind, id)| change(plant, &next, kind, id)).collect();
+    Ok((next, changes))
+}
+
+fn patched(mut own: Own, patch: &Own) -> Own {
+    for (field, value) in patch {
+        if value.is_null() {
+            own.shift_remove(field);
+        } else {
+            own.insert(field.clone(), value.clone());
+        }
+    }
+    own
+}
+
+/// The difference of one item between two revisions, if there is any.
+fn change(old: &Plant, new: &Plant, kind: Kind, id: Uuid) -> Option<Change> {
+    let (before, after) = (old.own(kind, id), new.own(kind, id));
+    let no = before.or(after).map_or(0, |(_, no, _)| no);
+    match (before, after) {
+        (None, None) => None,
+        (None, Some((after, ..))) => Some(Change { kind, id, no, before: None, after: Some(after.clone()) }),
+        (Some((before, ..)), None) => Some(Change { kind, id, no, before: Some(before.clone()), after: None }),
+        (Some((before, ..)), Some((after, ..))) => {
+            let fields: HashSet<&String> = before.keys().chain(after.keys()).collect();
+            let mut fields: Vec<_> = fields.into_iter().filter(|f| before.get(*f) != after.get(*f)).collect();
+            fields.sort();
+            let part =
+                |own: &Own| fields.iter().map(|f| ((*f).clone(), own.get(*f).cloned().unwrap_or(Json::Null))).collect::<Own>();
+            (!fields.is_empty()).then(|| Change { kind, id, no, before: Some(part(before)), after: Some(part(after)) })
+        }
+    }
+}
+
+/// The edits that undo changes. They go through the same door, so what cannot be undone is told in words.
+pub fn inverse(changes: &[Change]) -> Vec<Edit> {
+    let undo = |c: &Change| {
+        let op = match (&c.before, &c.after) {
+            (None, _) => Op::Delete { contents: false },
+            (Some(before), None) => Op::Create(before.clone(), Some(c.no)),
+            (Some(before), Some(_)) => Op::Patch(before.clone()),
+        };
+        Edit { kind: c.kind, id: c.id, op, seen: None }
+    };
+    changes.iter().rev().map(undo).collect()
+}
+
+impl Plant {
+    /// The revision that follows from this one by changes already decided elsewhere.
+    ///
+    /// # Errors
+    /// Changes that do not fit this revision, with words for the log; the whole must then be loaded anew.
+    pub fn absorb(&self, revision: i64, changes: &[Change]) -> Result<Plant, String> {
+        let mut next = self.clone();
+        next.revision = revision;
+        for change in changes {
+            match &change.after {
+                None => next.remove(change.kind, change.id),
+                Some(after) => {
+                    let before = next.own(change.kind, change.id).map(|(own, ..)| own.clone()).unwrap_or_default();
+                    next.put(change.kind, change.id, change.no, revision, patched(before, after))
+                        .map_err(|(field, message)| format!("{} {}: {field}: {message}", change.kind.name(), change.id))?;
+                }
+            }
+        }
+        Ok(next)
+    }
+}
+
+fn check_items(
+    next: &Plant,
+    order: &[(Kind, Uuid)],
+    touched: &HashMap<Uuid, usize>,
+    check: &dyn SourceCheck,
+    problems: &mut Vec<Problem>,
+) {
+    // A changed connection can spoil the addresses of tags that were not touched; the form of the connection must tell.
+    for &(kind, id) in order {
+        let mut wrong: Wrong = Vec::new();
+        let missing = |wrong: &mut Wrong, field: &str, what: &str| {
+            wrong.push((field.into(), format!("The {what} it names does not exist.")));
+        };
+        match kind {
+            Kind::Place => {
+                let Some(item) = next.places.get(&id) else { continue };
+                item.set.check(&mut wrong);
+                if let Some(parent) = item.set.parent {
+                    if !next.places.contains_key(&parent) {
+                        missing(&mut wrong, "parent", "place");
+                    } else if next.lies_under(parent, id) {
+                        wrong.push(("parent".into(), "A place cannot lie under itself.".into()));
+                    } else if next.path(Some(id)).matches('/').count() > 30 {
+                        wrong.push(("parent".into(), "The plant tree may be at most 30 places deep.".into()));
+                    }
+                }
+            }
+            Kind::Connection => {
+                let Some(item) = next.connections.get(&id) else { continue };
+                item.set.check(&mut wrong);
+                wrong.extend(check.connection(&item.set));
+                if wrong.is_empty() {
+                    let spoilt =
+                        next.tags.values().filter(|t| t.set.connection == Some(id) && !check.point(&item.set, &t.set).is_empty());
+                    let names: Vec<String> = spoilt.map(|t| next.tag_path(&t.set)).collect();
+                    if let Some(first) = names.first() {
+                        wrong.push((
+                            String::new(),
+                            format!("{} of its tags could not be read any more, first “{first}”.", names.len()),
+                        ));
+                    }
+                }
+            }
+            Kind::Tag => {
+                let Some(item) = next.tags.get(&id) else { continue };
+                item.set.check(&mut wrong);
+                if !next.places.contains_key(&item.set.place) {
+                    missing(&mut wrong, "place", "place");
+                }
+                match item.set.connection.map(|id| next.connections.get(&id)) {
+                    Some(None) => missing(&mut wrong, "connection", "connection"),
+                    Some(Some(connection)) => wrong.extend(check.point(&connection.set, &item.set)),
+                    None => {}
+                }
+                if item.set.setpoint.is_some_and(|s| s == id || !next.tags.contains_key(&s)) {
+                    wrong.push(("setpoint".into(), "The setpoint must be another tag.".into()));
+                }
+            }
+            Kind::Rule => {
+                let Some(item) = next.rules.get(&id) else { continue };
+                item.set.check(&mut wrong);
+                if !next.tags.contains_key(&item.set.tag) {
+                    missing(&mut wrong, "tag", "tag");
+                }
+            }
+            Kind::Report => {
+                let Some(item) = next.reports.get(&id) else { continue };
+                item.set.check(&mut wrong);
+                if item.set.place.is_some_and(|p| !next.places.contains_key(&p)) {
+                    missing(&mut wrong, "place", "place");
+                }
+                for (i, section) in item.set.sections.iter().enumerate() {
+                    if section.tags().iter().any(|t| !next.tags.contains_key(t)) {
+                        missing(&mut wrong, &format!("sections[{i}].tags"), "tag");
+                    }
+                }
+            }
+        }
+        let edit = touched.get(&id).copied().unwrap_or(0);
+        problems.extend(wrong.into_iter().map(|(field, message)| Problem { kind: ProblemKind::Invalid, edit, field, message }));
+    }
+}
+
+/// Names must differ among siblings; a tag has each kind of limit once.
+fn check_names(next: &Plant, touched: &HashMap<Uuid, usize>, problems: &mut Vec<Problem>) {
+    let mut seen: HashMap<(Kind, Option<Uuid>, &str), Uuid> = HashMap::new();
+    let places = next.places.values().map(|i| (i.id, (Kind::Place, i.set.parent, i.set.name.as_str())));
+    let connections = next.connections.values().map(|i| (i.id, (Kind::Connection, None, i.set.name.as_str())));
+    let tags = next.tags.values().map(|i| (i.id, (Kind::Tag, Some(i.set.place), i.set.name.as_str())));
+    let rules = next.rules.values().map(|i| (i.id, (Kind::Rule, Some(i.set.tag), i.set.kind.words())));
+    let reports = next.reports.values().map(|i| (i.id, (Kind::Report, None, i.set.name.as_str())));
+    for (id, key) in places.chain(connections).chain(tags).chain(rules).chain(reports) {
+        let Some(other) = seen.insert(key, id) else { continue };
+        let Some(edit) = [id, other].iter().filter_map(|i| touched.get(i)).max() else { continue };
+        let (field, message) = match key.0 {
+            Kind::Rule => ("kind", format!("The tag already has a {} limit.", key.2)),
+            Kind::Place | Kind::Tag => ("name", format!("There is already a {} “{}” here.", key.0.name(), key.2)),
+            Kind::Connection | Kind::Report => ("name", format!("There is already a {} “{}”.", key.0.name(), key.2)),
+        };
+        problems.push(Problem { kind: ProblemKind::Invalid, edit: *edit, field: field.into(), message });
+    }
+}
+
+fn check_deleted(next: &Plant, old: &Plant, deleted: &[(Kind, Uuid, usize)], problems: &mut Vec<Problem>) {
+    for &(kind, id, edit) in deleted {
+        if next.own(kind, id).is_some() {
+            continue;
+        }
+        let mut reasons = next.referrers(kind, id);
+        let left = next.contents(kind, id).len();
+        if left > 0 {
+            reasons.insert(0, format!("{left} more hang on it"));
+        }
+        if !reasons.is_empty() {
+            let message = format!("“{}” cannot go: {}.", old.title(kind, id), reasons.join("; "));
+            problems.push(Problem { kind: ProblemKind::InUse, edit, field: String::new(), message });
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,193 @@
+//! The one door, tried with good, bad and awkward edits.
+
+use super::*;
+use proptest::prelude::*;
+use rstest::rstest;
+use serde_json::json;
+
+struct AnySource;
+
+impl SourceCheck for AnySource {
+    fn connection(&self, _: &Connection) -> Vec<(String, String)> {
+        Vec::new()
+    }
+    fn point(&self, _: &Connection, tag: &Tag) -> Vec<(String, String)> {
+        if tag.point.contains_key("bad") { vec![("point.address".into(), "no".into())] } else { Vec::new() }
+    }
+}
+
+fn id(n: u128) -> Uuid {
+    Uuid::from_u128(n)
+}
+
+fn own(value: Json) -> Own {
+    value.as_object().unwrap().clone()
+}
+
+fn create(kind: Kind, n: u128, value: Json) -> Edit {
+    Edit { kind, id: id(n), op: Op::Create(own(value), None), seen: None }
+}
+
+fn patch(kind: Kind, n: u128, value: Json) -> Edit {
+    Edit { kind, id: id(n), op: Op::Patch(own(value)), seen: None }
+}
+
+fn delete(kind: Kind, n: u128, contents: bool) -> Edit {
+    Edit { kind, id: id(n), op: Op::Delete { contents }, seen: None }
+}
+
+fn try_on(plant: &Plant, edits: &[Edit]) -> Result<(Plant, Vec<Change>), Vec<Problem>> {
+    let mut no = 100 * plant.revision as u32;
+    apply(plant, edits, &AnySource, || {
+        no += 1;
+        no
+    })
+}
+
+/// Site 1 with units 2 and 3; tags 10 and 11 in 2, a rule 20 on 10, a report 30 that shows 11.
+fn small() -> Plant {
+    let edits = [
+        create(Kind::Place, 1, json!({"name": "Brackmere", "level": "site"})),
+        create(Kind::Place, 2, json!({"name": "EX-1", "parent": id(1)})),
+        create(Kind::Place, 3, json!({"name": "EX-2", "parent": id(1)})),
+        create(Kind::Connection, 5, json!({"name": "Extraction", "kind": "modbus_tcp"})),
+        create(Kind::Tag, 10, json!({"name": "Level", "place": id(2), "connection": id(5)})),
+        create(Kind::Tag, 11, json!({"name": "Temperature", "place": id(2)})),
+        create(Kind::Rule, 20, json!({"tag": id(10), "kind": "high", "level": 80.0})),
+        create(Kind::Report, 30, json!({"name": "Shift", "sections": [{"kind": "summary", "tags": [id(11)]}]})),
+    ];
+    try_on(&Plant::default(), &edits).unwrap().0
+}
+
+#[rstest]
+#[case::no_name(create(Kind::Place, 9, json!({"name": " "})), "name")]
+#[case::slash(create(Kind::Place, 9, json!({"name": "a/b"})), "name")]
+#[case::taken(create(Kind::Place, 9, json!({"name": "EX-2", "parent": id(1)})), "name")]
+#[case::taken_tag(create(Kind::Tag, 9, json!({"name": "Level", "place": id(2)})), "name")]
+#[case::no_such_place(create(Kind::Tag, 9, json!({"name": "x", "place": id(77)})), "place")]
+#[case::under_itself(patch(Kind::Place, 1, json!({"parent": id(2)})), "parent")]
+#[case::wrong_type(patch(Kind::Rule, 20, json!({"level": "much"})), "level")]
+#[case::unknown_field(patch(Kind::Tag, 10, json!({"colour": "red"})), "colour")]
+#[case::range(patch(Kind::Tag, 10, json!({"range_low": 5.0, "range_high": 5.0})), "range_high")]
+#[case::priority(patch(Kind::Rule, 20, json!({"priority": 5})), "priority")]
+#[case::address(patch(Kind::Tag, 10, json!({"point": {"bad": 1}})), "point.address")]
+#[case::limit_twice(create(Kind::Rule, 9, json!({"tag": id(10), "kind": "high", "level": 90.0})), "kind")]
+#[case::zone(patch(Kind::Report, 30, json!({"zone": "Moon/Base"})), "zone")]
+#[case::scaling(patch(Kind::Tag, 10, json!({"scaling": {"raw_low": 1.0, "raw_high": 1.0, "low": 0.0, "high": 1.0}})), "scaling.raw_high")]
+#[case::interval(patch(Kind::Connection, 5, json!({"interval_ms": 5})), "interval_ms")]
+fn wrong_fields_are_named(#[case] edit: Edit, #[case] field: &str) {
+    let problems = try_on(&small(), &[edit]).unwrap_err();
+    assert_eq!(problems.iter().map(|p| p.field.as_str()).collect::<Vec<_>>(), [field], "{problems:?}");
+}
+
+#[test]
+fn one_bad_edit_stops_all_and_says_which() {
+    let plant = small();
+    let edits = [patch(Kind::Place, 2, json!({"name": "EX-9"})), patch(Kind::Place, 3, json!({"name": ""}))];
+    let problems = try_on(&plant, &edits).unwrap_err();
+    assert_eq!((problems.len(), problems[0].edit), (1, 1));
+    assert_eq!(plant.places[&id(2)].set.name, "EX-1");
+}
+
+#[test]
+fn deleting_needs_an_empty_place_or_takes_all_in_it() {
+    let plant = small();
+    let problems = try_on(&plant, &[delete(Kind::Place, 3, false), delete(Kind::Place, 2, false)]).unwrap_err();
+    assert_eq!(problems.len(), 1);
+    assert_eq!(problems[0].kind, ProblemKind::InUse);
+    let problems = try_on(&plant, &[delete(Kind::Place, 2, true)]).unwrap_err();
+    assert!(problems[0].message.contains("report “Shift” shows it"), "{}", problems[0].message);
+    let (next, changes) = try_on(&plant, &[delete(Kind::Report, 30, false), delete(Kind::Place, 2, true)]).unwrap();
+    assert_eq!(changes.len(), 5);
+    assert!(next.tags.is_empty() && next.rules.is_empty());
+}
+
+#[test]
+fn an_item_changed_meanwhile_is_not_overwritten() {
+    let plant = small();
+    let seen = plant.revision;
+    let (plant, _) = try_on(&plant, &[patch(Kind::Tag, 10, json!({"unit": "%"}))]).unwrap();
+    let late = Edit { seen: Some(seen), ..patch(Kind::Tag, 10, json!({"unit": "m"})) };
+    assert_eq!(try_on(&plant, &[late]).unwrap_err()[0].kind, ProblemKind::Stale);
+    let other = Edit { seen: Some(seen), ..patch(Kind::Tag, 11, json!({"unit": "°C"})) };
+    assert!(try_on(&plant, &[other]).is_ok(), "another item is free");
+}
+
+#[test]
+fn a_change_holds_only_what_changed() {
+    let (_, changes) = try_on(&small(), &[patch(Kind::Rule, 20, json!({"level": 82.0, "priority": null}))]).unwrap();
+    assert_eq!(changes[0].before, Some(own(json!({"level": 80.0}))));
+    assert_eq!(changes[0].after, Some(own(json!({"level": 82.0}))));
+}
+
+#[test]
+fn a_tag_that_comes_back_keeps_its_number() {
+    let plant = small();
+    let no = plant.tags[&id(10)].no;
+    let (without, changes) = try_on(&plant, &[delete(Kind::Tag, 10, true)]).unwrap();
+    let (back, _) = try_on(&without, &inverse(&changes)).unwrap();
+    assert_eq!(back.tags[&id(10)].no, no);
+    assert!(back.rules.contains_key(&id(20)));
+}
+
+#[test]
+fn undo_of_what_something_now_hangs_on_is_refused_in_words() {
+    let plant = small();
+    let (made, changes) = try_on(&plant, &[create(Kind::Place, 4, json!({"name": "EX-3"}))]).unwrap();
+    let (used, _) = try_on(&made, &[create(Kind::Tag, 12, json!({"name": "pH", "place": id(4)}))]).unwrap();
+    let problems = try_on(&used, &inverse(&changes)).unwrap_err();
+    assert!(problems[0].message.contains("1 more hang on it"));
+}
+
+fn any_edit() -> impl Strategy<Value = Edit> {
+    let name = prop::sample::select(vec!["a", "b", "c", "", "x/y"]);
+    let n = 1u128..8;
+    prop_oneof![
+        (n.clone(), name.clone(), prop::option::of(1u128..8)).prop_map(|(n, name, p)| create(
+            Kind::Place,
+            n,
+            json!({"name": name, "parent": p.map(id)})
+        )),
+        (n.clone(), name.clone(), 1u128..8).prop_map(|(n, name, p)| create(
+            Kind::Tag,
+            n + 50,
+            json!({"name": name, "place": id(p)})
+        )),
+        (n.clone(), prop::option::of(1u128..8)).prop_map(|(n, p)| patch(Kind::Place, n, json!({"parent": p.map(id)}))),
+        (n.clone(), any::<bool>()).prop_map(|(n, all)| delete(Kind::Place, n, all)),
+        (n, 0.0..9.0f64).prop_map(|(n, v)| create(Kind::Rule, n + 90, json!({"tag": id(n + 50), "kind": "low", "level": v}))),
+    ]
+}
+
+fn same(a: &Plant, b: &Plant) -> bool {
+    Kind::ALL.iter().all(|&kind| {
+        let ids = |p: &Plant| -> HashSet<Uuid> {
+            let all =
+                p.places.keys().chain(p.connections.keys()).chain(p.tags.keys()).chain(p.rules.keys()).chain(p.reports.keys());
+            all.copied().filter(|&id| p.own(kind, id).is_some()).collect()
+        };
+        ids(a) == ids(b) && ids(a).iter().all(|&id| a.own(kind, id).map(|o| o.0) == b.own(kind, id).map(|o| o.0))
+    })
+}
+
+proptest! {
+    /// Whatever is tried: the tree stays a tree, everything referred to exists, absorbing the changes elsewhere gives
+    /// the same plant, and their inverse leads back.
+    #[test]
+    fn the_plant_stays_whole(batches in prop::collection::vec(prop::collection::vec(any_edit(), 1..5), 1..12)) {
+        let mut plant = Plant::default();
+        for edits in batches {
+            let Ok((next, changes)) = try_on(&plant, &edits) else { continue };
+            for place in next.places.values() {
+                prop_assert!(place.set.parent.is_none_or(|p| next.places.contains_key(&p) && !next.lies_under(p, place.id)));
+            }
+            prop_assert!(next.tags.values().all(|t| next.places.contains_key(&t.set.place)));
+            prop_assert!(next.rules.values().all(|r| next.tags.contains_key(&r.set.tag)));
+            let absorbed = plant.absorb(next.revision, &changes).unwrap();
+            prop_assert!(same(&absorbed, &next));
+            let (back, _) = try_on(&next, &inverse(&changes)).unwrap();
+            prop_assert!(same(&back, &plant));
+            plant = next;
+        }
+    }
+}

@@ -1,0 +1,258 @@
+//! The plant's configuration: items that hold only their own settings, and the effective ones resolved from them.
+//!
+//! A [`Plant`] is one revision of everything. Edits ([`edit::apply`]) make the next one beside it; nothing is ever
+//! changed in place, so whoever still works with the old revision is not disturbed.
+
+pub mod edit;
+pub mod settings;
+
+use serde::{Deserialize, Serialize, de::DeserializeOwned};
+use serde_json::{Map, Value as Json};
+use std::{collections::HashMap, sync::Arc};
+use uuid::Uuid;
+
+pub use edit::{Change, Edit, Op, Problem, ProblemKind, SourceCheck};
+pub use settings::{Connection, Level, Place, RecordMode, Report, Rule, Section, Tag};
+
+/// An item's own settings, or a patch of them: field name to value.
+pub type Own = Map<String, Json>;
+
+/// What kinds of items there are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    Place,
+    Connection,
+    Tag,
+    Rule,
+    Report,
+}
+
+impl Kind {
+    /// Every kind; an item refers only to kinds before its own, or to its own.
+    pub const ALL: [Kind; 5] = [Kind::Place, Kind::Connection, Kind::Tag, Kind::Rule, Kind::Report];
+
+    /// The stored name, which is also the table's.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Kind::Place => "place",
+            Kind::Connection => "connection",
+            Kind::Tag => "tag",
+            Kind::Rule => "rule",
+            Kind::Report => "report",
+        }
+    }
+
+    /// Reads a stored name.
+    pub fn from_name(name: &str) -> Option<Kind> {
+        Kind::ALL.into_iter().find(|k| k.name() == name)
+    }
+}
+
+/// One item of one kind.
+#[derive(Clone, Debug)]
+pub struct Item<T> {
+    pub id: Uuid,
+    /// The tag's number; 0 for other kinds.
+    pub no: u32,
+    /// The revision that changed it last.
+    pub revision: i64,
+    pub own: Own,
+    /// The effective settings.
+    pub set: T,
+}
+
+/// All items of one kind.
+pub type Table<T> = HashMap<Uuid, Arc<Item<T>>>;
+
+/// One revision of the whole configuration.
+#[derive(Clone, Debug, Default)]
+pub struct Plant {
+    pub revision: i64,
+    pub places: Table<Place>,
+    pub connections: Table<Connection>,
+    pub tags: Table<Tag>,
+    pub rules: Table<Rule>,
+    pub reports: Table<Report>,
+}
+
+/// A stored item as the database gives it.
+#[derive(Clone, Debug)]
+pub struct Stored {
+    pub kind: Kind,
+    pub id: Uuid,
+    pub no: u32,
+    pub revision: i64,
+    pub own: Own,
+}
+
+/// The effective settings: later layers win, field by field; a field set to null counts as not set.
+pub fn resolve<T: DeserializeOwned>(class: Option<&Own>, own: &Own) -> Result<T, (String, String)> {
+    let mut merged = class.cloned().unwrap_or_default();
+    merged.extend(own.iter().map(|(k, v)| (k.clone(), v.clone())));
+    merged.retain(|_, v| !v.is_null());
+    serde_path_to_error::deserialize(Json::Object(merged)).map_err(|e| {
+        let field = e.path().to_string();
+        let message = e.inner().to_string();
+        (if field == "." { String::new() } else { field }, plain_words(&message))
+    })
+}
+
+/// Turns the parser's message into a sentence for the person at the form.
+fn plain_words(message: &str) -> String {
+    match message.split_once(", expected ") {
+        Some((_, expected)) => format!("This must be {}.", expected.trim_end_matches('.')),
+        None => format!("{message}."),
+    }
+}
+
+impl Plant {
+    /// Builds a revision from what is stored. Items whose settings no longer resolve are left out and returned.
+    pub fn from_stored(revision: i64, stored: Vec<Stored>) -> (Plant, Vec<(Uuid, String)>) {
+        let mut plant = Plant { revision, ..Plant::default() };
+        let mut broken = Vec::new();
+        for item in stored {
+            if let Err((field, message)) = plant.put(item.kind, item.id, item.no, item.revision, item.own) {
+                broken.push((item.id, format!("{field}: {message}")));
+            }
+        }
+        (plant, broken)
+    }
+
+    pub(crate) fn put(&mut self, kind: Kind, id: Uuid, no: u32, revision: i64, own: Own) -> Result<(), (String, String)> {
+        fn add<T: DeserializeOwned>(
+            table: &mut Table<T>,
+            id: Uuid,
+            no: u32,
+            revision: i64,
+            own: Own,
+        ) -> Result<(), (String, String)> {
+            let set = resolve(None, &own)?;
+            table.insert(id, Arc::new(Item { id, no, revision, own, set }));
+            Ok(())
+        }
+        match kind {
+            Kind::Place => add(&mut self.places, id, no, revision, own),
+            Kind::Connection => add(&mut self.connections, id, no, revision, own),
+            Kind::Tag => add(&mut self.tags, id, no, revision, own),
+            Kind::Rule => add(&mut self.rules, id, no, revision, own),
+            Kind::Report => add(&mut self.reports, id, no, revision, own),
+        }
+    }
+
+    pub(crate) fn remove(&mut self, kind: Kind, id: Uuid) {
+        match kind {
+            Kind::Place => drop(self.places.remove(&id)),
+            Kind::Connection => drop(self.connections.remove(&id)),
+            Kind::Tag => drop(self.tags.remove(&id)),
+            Kind::Rule => drop(self.rules.remove(&id)),
+            Kind::Report => drop(self.reports.remove(&id)),
+        }
+    }
+
+    /// An item's own settings, number and revision, whatever its kind.
+    pub fn own(&self, kind: Kind, id: Uuid) -> Option<(&Own, u32, i64)> {
+        fn of<T>(table: &Table<T>, id: Uuid) -> Option<(&Own, u32, i64)> {
+            table.get(&id).map(|i| (&i.own, i.no, i.revision))
+        }
+        match kind {
+            Kind::Place => of(&self.places, id),
+            Kind::Connection => of(&self.connections, id),
+            Kind::Tag => of(&self.tags, id),
+            Kind::Rule => of(&self.rules, id),
+            Kind::Report => of(&self.reports, id),
+        }
+    }
+
+    /// Which kind of item an id belongs to.
+    pub fn kind_of(&self, id: Uuid) -> Option<Kind> {
+        Kind::ALL.into_iter().find(|&kind| self.own(kind, id).is_some())
+    }
+
+    /// The names from the top down to a place, joined by “/”.
+    pub fn path(&self, place: Option<Uuid>) -> String {
+        let mut names = Vec::new();
+        let mut at = place;
+        // Bounded, so that not even a damaged tree can hold it up.
+        while let Some(item) = at.and_then(|id| self.places.get(&id)).filter(|_| names.len() < 64) {
+            names.push(item.set.name.as_str());
+            at = item.set.parent;
+        }
+        names.reverse();
+        names.join("/")
+    }
+
+    /// A tag's path: its place's and its own name.
+    pub fn tag_path(&self, tag: &Tag) -> String {
+        format!("{}/{}", self.path(Some(tag.place)), tag.name)
+    }
+
+    /// Whether `place` is `top` or lies under it.
+    pub fn lies_under(&self, place: Uuid, top: Uuid) -> bool {
+        let mut at = Some(place);
+        for _ in 0..64 {
+            match at {
+                Some(id) if id == top => return true,
+                Some(id) => at = self.places.get(&id).and_then(|p| p.set.parent),
+                None => return false,
+            }
+        }
+        false
+    }
+
+    /// What is contained in an item and goes when it goes: places and tags of a place, tags of a connection, rules of a tag.
+    pub fn contents(&self, kind: Kind, id: Uuid) -> Vec<(Kind, Uuid)> {
+        let mut found = Vec::new();
+        let mut open = vec![(kind, id)];
+        while let Some((kind, id)) = open.pop() {
+            let start = found.len();
+            match kind {
+                Kind::Place => {
+                    found.extend(self.places.values().filter(|p| p.set.parent == Some(id)).map(|p| (Kind::Place, p.id)));
+                    found.extend(self.tags.values().filter(|t| t.set.place == id).map(|t| (Kind::Tag, t.id)));
+                }
+                Kind::Connection => {
+                    found.extend(self.tags.values().filter(|t| t.set.connection == Some(id)).map(|t| (Kind::Tag, t.id)));
+                }
+                Kind::Tag => found.extend(self.rules.values().filter(|r| r.set.tag == id).map(|r| (Kind::Rule, r.id))),
+                Kind::Rule | Kind::Report => {}
+            }
+            open.extend_from_slice(&found[start..]);
+        }
+        found
+    }
+
+    /// What refers to an item from outside, in words: reports that show a tag, a tag whose setpoint it is, and so on.
+    pub fn referrers(&self, kind: Kind, id: Uuid) -> Vec<String> {
+        let mut words = Vec::new();
+        match kind {
+            Kind::Tag => {
+                let shown = self.reports.values().filter(|r| r.set.sections.iter().any(|s| s.tags().contains(&id)));
+                words.extend(shown.map(|r| format!("report “{}” shows it", r.set.name)));
+                let setpoints = self.tags.values().filter(|t| t.set.setpoint == Some(id));
+                words.extend(setpoints.map(|t| format!("it is the setpoint of “{}”", self.tag_path(&t.set))));
+            }
+            Kind::Place => {
+                let about = self.reports.values().filter(|r| r.set.place == Some(id));
+                words.extend(about.map(|r| format!("report “{}” is about it", r.set.name)));
+            }
+            Kind::Connection | Kind::Rule | Kind::Report => {}
+        }
+        words.sort();
+        words
+    }
+
+    /// The name a person knows an item by.
+    pub fn title(&self, kind: Kind, id: Uuid) -> String {
+        match kind {
+            Kind::Place => self.path(Some(id)),
+            Kind::Connection => self.connections.get(&id).map_or_else(String::new, |c| c.set.name.clone()),
+            Kind::Tag => self.tags.get(&id).map_or_else(String::new, |t| self.tag_path(&t.set)),
+            Kind::Rule => self.rules.get(&id).map_or_else(String::new, |r| {
+                let tag = self.tags.get(&r.set.tag).map_or_else(String::new, |t| self.tag_path(&t.set));
+                format!("{tag} {}", r.set.kind.words())
+            }),
+            Kind::Report => self.reports.get(&id).map_or_else(String::new, |r| r.set.name.clone()),
+        }
+    }
+}

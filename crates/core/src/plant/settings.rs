@@ -1,0 +1,320 @@
+//! The settings of each kind of item, with their defaults and what makes a value wrong.
+
+use super::Own;
+use crate::{alarm::LimitKind, scale::Scaling};
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+/// The longest name, in characters.
+pub const NAME_LENGTH: usize = 120;
+
+/// Levels of the plant tree, after the open enterprise and batch standards (IEC 62264-1, IEC 61512-1).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Level {
+    Site,
+    Area,
+    Line,
+    #[default]
+    Unit,
+    Equipment,
+    Device,
+}
+
+/// A node of the plant tree.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Place {
+    #[serde(default)]
+    pub parent: Option<Uuid>,
+    pub name: String,
+    #[serde(default)]
+    pub level: Level,
+    /// Sorts siblings; the engineer's order, not the alphabet's.
+    #[serde(default)]
+    pub order: f64,
+    #[serde(default)]
+    pub note: String,
+}
+
+/// A controller or device and how to reach it.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Connection {
+    pub name: String,
+    /// Which driver, for example `modbus_tcp`.
+    pub kind: String,
+    #[serde(default = "yes")]
+    pub enabled: bool,
+    /// Whether values may be written through it; off until somebody switches it on.
+    #[serde(default)]
+    pub writing: bool,
+    /// How often its tags are read, in milliseconds, 100 to 3,600,000.
+    #[serde(default = "second")]
+    pub interval_ms: u32,
+    /// How long to wait for an answer, in milliseconds, 50 to 60,000.
+    #[serde(default = "second")]
+    pub timeout_ms: u32,
+    /// What the driver needs to know.
+    #[serde(default)]
+    pub settings: Own,
+    #[serde(default)]
+    pub order: f64,
+}
+
+/// When a recorded tag's value is stored.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum RecordMode {
+    /// Every value that comes.
+    EachPoll,
+    /// When it differs by more than the deadband from the one stored last, or its quality changes.
+    #[default]
+    OnChange,
+}
+
+/// One value of the plant.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Tag {
+    pub place: Uuid,
+    pub name: String,
+    #[serde(default)]
+    pub note: String,
+    #[serde(default)]
+    pub order: f64,
+    #[serde(default)]
+    pub connection: Option<Uuid>,
+    /// Where in the connection: the driver's own fields.
+    #[serde(default)]
+    pub point: Own,
+    #[serde(default)]
+    pub scaling: Option<Scaling>,
+    /// Engineering unit as it is printed, for example `°C`.
+    #[serde(default)]
+    pub unit: String,
+    /// Digits after the point on screens and in reports, 0 to 9.
+    #[serde(default = "one")]
+    pub decimals: u8,
+    /// The range the value is drawn over.
+    #[serde(default)]
+    pub range_low: Option<f64>,
+    #[serde(default)]
+    pub range_high: Option<f64>,
+    #[serde(default)]
+    pub writable: bool,
+    /// Least and greatest value that may be written; the drawn range where not set.
+    #[serde(default)]
+    pub write_low: Option<f64>,
+    #[serde(default)]
+    pub write_high: Option<f64>,
+    /// The tag that holds this one's setpoint.
+    #[serde(default)]
+    pub setpoint: Option<Uuid>,
+    #[serde(default)]
+    pub record: bool,
+    #[serde(default)]
+    pub record_mode: RecordMode,
+    /// In engineering units, not negative.
+    #[serde(default)]
+    pub record_deadband: f64,
+}
+
+/// An alarm rule: one limit on one tag.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Rule {
+    pub tag: Uuid,
+    pub kind: LimitKind,
+    /// The limit, in the tag's engineering unit.
+    pub level: f64,
+    /// 4 = act now, 3 = act soon, 2 = this shift, 1 = for the record.
+    #[serde(default = "two")]
+    pub priority: u8,
+    #[serde(default)]
+    pub deadband: f64,
+    /// Seconds, 0 to 86,400.
+    #[serde(default)]
+    pub on_delay_s: f64,
+    #[serde(default)]
+    pub off_delay_s: f64,
+    #[serde(default = "yes")]
+    pub enabled: bool,
+    #[serde(default)]
+    pub cause: String,
+    /// What the operator should do.
+    #[serde(default)]
+    pub action: String,
+}
+
+/// One part of a report.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "snake_case", deny_unknown_fields)]
+pub enum Section {
+    Text {
+        text: String,
+    },
+    /// A table of statistics, one row each tag.
+    Summary {
+        tags: Vec<Uuid>,
+    },
+    /// A picture of the tags over the period.
+    Trend {
+        tags: Vec<Uuid>,
+    },
+    /// What the alarms did in the period, under the report's place.
+    Alarms {},
+}
+
+impl Section {
+    /// The tags it shows.
+    pub fn tags(&self) -> &[Uuid] {
+        match self {
+            Section::Summary { tags } | Section::Trend { tags } => tags,
+            Section::Text { .. } | Section::Alarms {} => &[],
+        }
+    }
+}
+
+/// A report: a period that ends when it is made, and sections.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Report {
+    pub name: String,
+    #[serde(default)]
+    pub place: Option<Uuid>,
+    /// Length of the period in minutes, 1 to 44,640 (31 days).
+    #[serde(default = "quarter")]
+    pub minutes: u32,
+    /// IANA time zone in which times are printed.
+    #[serde(default = "utc")]
+    pub zone: String,
+    #[serde(default)]
+    pub sections: Vec<Section>,
+    #[serde(default)]
+    pub order: f64,
+}
+
+fn yes() -> bool {
+    true
+}
+fn second() -> u32 {
+    1000
+}
+fn one() -> u8 {
+    1
+}
+fn two() -> u8 {
+    2
+}
+fn quarter() -> u32 {
+    15
+}
+fn utc() -> String {
+    "UTC".into()
+}
+
+/// Collects what is wrong: field and sentence.
+pub(super) type Wrong = Vec<(String, String)>;
+
+fn name(wrong: &mut Wrong, name: &str) {
+    if name.trim().is_empty() {
+        wrong.push(("name".into(), "Give it a name.".into()));
+    } else if name.trim() != name {
+        wrong.push(("name".into(), "A name must not begin or end with a space.".into()));
+    } else if name.chars().count() > NAME_LENGTH {
+        wrong.push(("name".into(), format!("A name has at most {NAME_LENGTH} characters.")));
+    } else if name.contains('/') || name.chars().any(char::is_control) {
+        wrong.push(("name".into(), "A name must not contain “/” or control characters; “/” separates places in a path.".into()));
+    }
+}
+
+fn between<T: PartialOrd + std::fmt::Display>(wrong: &mut Wrong, field: &str, value: T, low: T, high: T) {
+    // Written so that a value which is no number fails too.
+    if !(value >= low && value <= high) {
+        wrong.push((field.into(), format!("This must lie between {low} and {high}.")));
+    }
+}
+
+fn text(wrong: &mut Wrong, field: &str, value: &str) {
+    if value.len() > 4000 {
+        wrong.push((field.into(), "This text may have at most 4,000 bytes.".into()));
+    }
+}
+
+impl Place {
+    pub(super) fn check(&self, wrong: &mut Wrong) {
+        name(wrong, &self.name);
+        text(wrong, "note", &self.note);
+    }
+}
+
+impl Connection {
+    pub(super) fn check(&self, wrong: &mut Wrong) {
+        name(wrong, &self.name);
+        between(wrong, "interval_ms", self.interval_ms, 100, 3_600_000);
+        between(wrong, "timeout_ms", self.timeout_ms, 50, 60_000);
+    }
+}
+
+impl Tag {
+    pub(super) fn check(&self, wrong: &mut Wrong) {
+        name(wrong, &self.name);
+        text(wrong, "note", &self.note);
+        between(wrong, "decimals", self.decimals, 0, 9);
+        between(wrong, "record_deadband", self.record_deadband, 0.0, f64::MAX);
+        if self.unit.chars().count() > 24 {
+            wrong.push(("unit".into(), "An engineering unit has at most 24 characters.".into()));
+        }
+        for (low, high, field) in
+            [(self.range_low, self.range_high, "range_high"), (self.write_low, self.write_high, "write_high")]
+        {
+            if let (Some(low), Some(high)) = (low, high)
+                && low >= high
+            {
+                wrong.push((field.into(), format!("The upper end must lie above {low}.")));
+            }
+        }
+        if let Some((field, message)) = self.scaling.and_then(|s| s.check()) {
+            wrong.push((format!("scaling.{field}"), message.into()));
+        }
+    }
+
+    /// The span within which a value may be written.
+    pub fn write_span(&self) -> (Option<f64>, Option<f64>) {
+        (self.write_low.or(self.range_low), self.write_high.or(self.range_high))
+    }
+}
+
+impl Rule {
+    pub(super) fn check(&self, wrong: &mut Wrong) {
+        between(wrong, "priority", self.priority, 1, 4);
+        between(wrong, "level", self.level, f64::MIN, f64::MAX);
+        between(wrong, "deadband", self.deadband, 0.0, f64::MAX);
+        between(wrong, "on_delay_s", self.on_delay_s, 0.0, 86_400.0);
+        between(wrong, "off_delay_s", self.off_delay_s, 0.0, 86_400.0);
+        text(wrong, "cause", &self.cause);
+        text(wrong, "action", &self.action);
+    }
+}
+
+impl Report {
+    pub(super) fn check(&self, wrong: &mut Wrong) {
+        name(wrong, &self.name);
+        between(wrong, "minutes", self.minutes, 1, 44_640);
+        if jiff::tz::TimeZone::get(&self.zone).is_err() {
+            wrong.push(("zone".into(), format!("“{}” is no time zone; write it like Europe/Oslo.", self.zone)));
+        }
+        if self.sections.len() > 50 {
+            wrong.push(("sections".into(), "A report has at most 50 sections.".into()));
+        }
+        for (i, section) in self.sections.iter().enumerate() {
+            if let Section::Text { text: words } = section {
+                text(wrong, &format!("sections[{i}].text"), words);
+            }
+            if section.tags().len() > 50 {
+                wrong.push((format!("sections[{i}].tags"), "A section shows at most 50 tags.".into()));
+            }
+        }
+    }
+}

@@ -1,0 +1,123 @@
+//! How far a value may be trusted: a class (good, uncertain, bad) with a reason.
+
+use serde::{Deserialize, Serialize};
+
+/// The three classes of the open field protocols.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Class {
+    Good,
+    Uncertain,
+    Bad,
+}
+
+macro_rules! reasons {
+    ($($(#[$doc:meta])* $name:ident = $code:literal, $class:ident, $words:literal;)+) => {
+        /// Why a value has its class. The code is stored and never changes its meaning.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+        #[repr(u8)]
+        pub enum Reason { $($(#[$doc])* $name = $code,)+ }
+
+        impl Reason {
+            /// Every reason there is.
+            pub const ALL: &'static [Reason] = &[$(Reason::$name),+];
+
+            /// The class this reason belongs to.
+            pub const fn class(self) -> Class { match self { $(Reason::$name => Class::$class,)+ } }
+
+            /// What a person reads when they ask why.
+            pub const fn words(self) -> &'static str { match self { $(Reason::$name => $words,)+ } }
+
+            fn from_code(code: u8) -> Option<Reason> { match code { $($code => Some(Reason::$name),)+ _ => None } }
+        }
+    };
+}
+
+reasons! {
+    /// Nothing is wrong.
+    Fine = 0, Good, "good";
+    /// The source's clock is ahead of ours by more than the tolerance, so the time of arrival stands in.
+    ClockAhead = 1, Uncertain, "the source's clock is ahead; the time of arrival is used";
+    /// The value lies outside the range its scaling allows and was clamped.
+    Clamped = 2, Uncertain, "outside its scaled range";
+    /// Nothing has been read since the tag was made or the program started.
+    NotRead = 10, Bad, "not read yet";
+    /// The device did not answer in time.
+    NoAnswer = 11, Bad, "no answer from the device";
+    /// There is no working connection to the device.
+    NotConnected = 12, Bad, "not connected";
+    /// The device says that this address does not exist (exception 2).
+    NoSuchAddress = 13, Bad, "the device has no such address";
+    /// The device refused the request for another reason (any other exception).
+    Refused = 14, Bad, "the device refused the request";
+    /// The answer did not fit the request.
+    WrongAnswer = 15, Bad, "the device's answer did not fit the request";
+    /// The connection is switched off.
+    SwitchedOff = 16, Bad, "the connection is switched off";
+    /// The tag has no source, or its address cannot be read.
+    NoSource = 17, Bad, "the tag has no source it can be read from";
+    /// The bytes do not make a value of the tag's type, for example a float that is not a number.
+    NotANumber = 18, Bad, "the device sent something that is not a number";
+}
+
+/// Class and reason in 16 bits: the class in the high byte, the reason in the low one.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Quality(u16);
+
+impl Quality {
+    /// Nothing is wrong.
+    pub const GOOD: Quality = Quality::of(Reason::Fine);
+
+    /// The quality that a reason stands for.
+    pub const fn of(reason: Reason) -> Quality {
+        Quality(((reason.class() as u16) << 8) | reason as u16)
+    }
+
+    /// The stored 16 bits.
+    pub const fn bits(self) -> u16 {
+        self.0
+    }
+
+    /// Reads stored bits; `None` where class and reason do not belong together.
+    pub fn from_bits(bits: u16) -> Option<Quality> {
+        let quality = Quality::of(Reason::from_code(bits as u8)?);
+        (quality.0 == bits).then_some(quality)
+    }
+
+    /// Why.
+    pub fn reason(self) -> Reason {
+        Reason::from_code(self.0 as u8).unwrap_or(Reason::WrongAnswer)
+    }
+
+    /// How far to trust it.
+    pub fn class(self) -> Class {
+        self.reason().class()
+    }
+
+    /// Whether the value must not be used for anything.
+    pub fn is_bad(self) -> bool {
+        self.class() == Class::Bad
+    }
+}
+
+impl std::fmt::Debug for Quality {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{:?}/{:?}", self.class(), self.reason())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bits_round_trip_and_strangers_are_refused() {
+        for &reason in Reason::ALL {
+            let quality = Quality::of(reason);
+            assert_eq!(Quality::from_bits(quality.bits()), Some(quality));
+            assert_eq!(quality.reason(), reason);
+        }
+        assert_eq!(Quality::from_bits(0x0200), None, "bad without a bad reason");
+        assert_eq!(Quality::from_bits(0x00ff), None);
+    }
+}

@@ -1,0 +1,52 @@
+//! What a report says, apart from how it is printed: every format is made from this, so all show the same numbers.
+
+use crate::{alarm::AlarmEvent, history::Span, time::Nanos};
+
+/// A report on real data.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Document {
+    pub title: String,
+    /// Path of the place it is about; empty for the whole plant.
+    pub place: String,
+    pub from: Nanos,
+    pub to: Nanos,
+    /// Until when history was complete when it was made.
+    pub complete_until: Nanos,
+    pub made_at: Nanos,
+    pub made_by: String,
+    /// IANA time zone of its times.
+    pub zone: String,
+    pub parts: Vec<Part>,
+}
+
+/// A tag as a report names it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Named {
+    pub path: String,
+    pub name: String,
+    pub unit: String,
+    pub decimals: u8,
+}
+
+/// One section, filled.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Part {
+    Text(String),
+    Summary(Vec<(Named, Span)>),
+    Trend(Vec<Curve>),
+    Alarms(Vec<(AlarmEvent, String)>),
+}
+
+/// One line of a trend picture.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Curve {
+    pub tag: Named,
+    pub pixels: crate::history::Pixels,
+    /// Limits in force when it was made: words and level.
+    pub limits: Vec<(&'static str, f64)>,
+}
+
+/// A number as the tag prints it; an en dash where there is none.
+pub fn number(value: Option<f64>, decimals: u8) -> String {
+    value.map_or_else(|| "–".into(), |v| format!("{v:.*}", usize::from(decimals)))
+}

@@ -1,0 +1,211 @@
+//! One reading of one tag in 24 bytes, and the batch that carries many with their text.
+
+use crate::{TagNo, quality::Quality, time::Nanos};
+use serde_json::{Value as Json, json};
+
+/// What the 64 value bits of a sample mean.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[repr(u8)]
+pub enum Kind {
+    /// No value: only the quality changed; the last value stays.
+    Empty = 0,
+    Bool = 1,
+    I64 = 2,
+    U64 = 3,
+    F32 = 4,
+    F64 = 5,
+    /// Offset (high 32 bits) and length in bytes (low 32) in the batch's text.
+    Text = 6,
+}
+
+impl Kind {
+    /// Reads the stored code.
+    pub fn from_code(code: u8) -> Option<Kind> {
+        [Kind::Empty, Kind::Bool, Kind::I64, Kind::U64, Kind::F32, Kind::F64, Kind::Text].get(code as usize).copied()
+    }
+}
+
+/// Marks on a sample.
+pub mod flag {
+    /// Older than the tag's current value when it came.
+    pub const LATE: u8 = 1;
+    /// Set by a person.
+    pub const BY_HAND: u8 = 2;
+    /// The time is the source's own, not the time of arrival.
+    pub const OWN_TIME: u8 = 4;
+    /// The first after a time for which nothing is known.
+    pub const AFTER_GAP: u8 = 8;
+}
+
+/// One reading of one tag. 24 bytes, and `Copy`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Sample {
+    /// Effective time.
+    pub time: Nanos,
+    /// The value, as `kind` says.
+    pub bits: u64,
+    pub tag: TagNo,
+    pub quality: Quality,
+    pub kind: Kind,
+    /// See [`flag`].
+    pub flags: u8,
+}
+
+const _: () = assert!(size_of::<Sample>() == 24);
+
+/// A value apart from its sample, text included.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Value {
+    Bool(bool),
+    I64(i64),
+    U64(u64),
+    F32(f32),
+    F64(f64),
+    Text(String),
+}
+
+impl Value {
+    /// Kind and bits; text has bits only inside a batch.
+    fn parts(&self) -> (Kind, u64) {
+        match self {
+            Value::Bool(v) => (Kind::Bool, u64::from(*v)),
+            Value::I64(v) => (Kind::I64, *v as u64),
+            Value::U64(v) => (Kind::U64, *v),
+            Value::F32(v) => (Kind::F32, u64::from(v.to_bits())),
+            Value::F64(v) => (Kind::F64, v.to_bits()),
+            Value::Text(_) => (Kind::Text, 0),
+        }
+    }
+
+    /// As a number, for limits, trends and statistics; switches count 0 and 1, text none.
+    pub fn number(&self) -> Option<f64> {
+        let (kind, bits) = self.parts();
+        number(kind, bits)
+    }
+
+    /// As JSON; integers beyond 2^53 travel as text, and so do numbers that JSON lacks.
+    pub fn to_json(&self) -> Json {
+        match self {
+            Value::Bool(v) => json!(v),
+            Value::I64(v) if v.unsigned_abs() <= 1 << 53 => json!(v),
+            Value::I64(v) => json!(v.to_string()),
+            Value::U64(v) if *v <= 1 << 53 => json!(v),
+            Value::U64(v) => json!(v.to_string()),
+            // Shortest decimal that reads back as the same f32: 12.1, not 12.100000381469727.
+            Value::F32(v) if v.is_finite() => json!(v.to_string().parse::<f64>().unwrap_or(f64::from(*v))),
+            Value::F32(v) => json!(v.to_string()),
+            Value::F64(v) if v.is_finite() => json!(v),
+            Value::F64(v) => json!(v.to_string()),
+            Value::Text(v) => json!(v),
+        }
+    }
+}
+
+/// The number that kind and bits stand for; none for text and for samples without a value.
+pub fn number(kind: Kind, bits: u64) -> Option<f64> {
+    match kind {
+        Kind::Bool => Some(if bits == 0 { 0.0 } else { 1.0 }),
+        Kind::I64 => Some(bits as i64 as f64),
+        Kind::U64 => Some(bits as f64),
+        Kind::F32 => Some(f64::from(f32::from_bits(bits as u32))),
+        Kind::F64 => Some(f64::from_bits(bits)),
+        Kind::Empty | Kind::Text => None,
+    }
+}
+
+/// Samples on their way, with the text they point into.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Batch {
+    pub samples: Vec<Sample>,
+    pub text: Vec<u8>,
+}
+
+impl Batch {
+    /// Adds a value.
+    pub fn push(&mut self, tag: TagNo, time: Nanos, quality: Quality, flags: u8, value: &Value) {
+        let (kind, bits) = match value {
+            Value::Text(text) => (Kind::Text, self.add_text(text.as_bytes())),
+            other => other.parts(),
+        };
+        self.samples.push(Sample { time, bits, tag, quality, kind, flags });
+    }
+
+    /// Adds a change of quality that brings no value.
+    pub fn push_quality(&mut self, tag: TagNo, time: Nanos, quality: Quality) {
+        self.samples.push(Sample { time, bits: 0, tag, quality, kind: Kind::Empty, flags: 0 });
+    }
+
+    /// Copies a sample of another batch, its text included.
+    pub fn copy_from(&mut self, other: &Batch, sample: Sample) {
+        let bits = match sample.kind {
+            Kind::Text => self.add_text(other.text_of(sample).as_bytes()),
+            _ => sample.bits,
+        };
+        self.samples.push(Sample { bits, ..sample });
+    }
+
+    /// The text a sample points to; empty where it points outside.
+    pub fn text_of(&self, sample: Sample) -> &str {
+        let (start, length) = ((sample.bits >> 32) as usize, (sample.bits & 0xffff_ffff) as usize);
+        self.text.get(start..start.saturating_add(length)).and_then(|b| std::str::from_utf8(b).ok()).unwrap_or("")
+    }
+
+    /// The value of a sample of this batch.
+    pub fn value_of(&self, sample: Sample) -> Option<Value> {
+        Some(match sample.kind {
+            Kind::Empty => return None,
+            Kind::Bool => Value::Bool(sample.bits != 0),
+            Kind::I64 => Value::I64(sample.bits as i64),
+            Kind::U64 => Value::U64(sample.bits),
+            Kind::F32 => Value::F32(f32::from_bits(sample.bits as u32)),
+            Kind::F64 => Value::F64(f64::from_bits(sample.bits)),
+            Kind::Text => Value::Text(self.text_of(sample).to_owned()),
+        })
+    }
+
+    /// Whether it carries nothing.
+    pub fn is_empty(&self) -> bool {
+        self.samples.is_empty()
+    }
+
+    fn add_text(&mut self, text: &[u8]) -> u64 {
+        let start = self.text.len() as u64;
+        self.text.extend_from_slice(text);
+        (start << 32) | text.len() as u64
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(Value::F32(12.1), json!(12.1))]
+    #[case(Value::F64(f64::NAN), json!("NaN"))]
+    #[case(Value::U64(u64::MAX), json!("18446744073709551615"))]
+    #[case(Value::I64(-5), json!(-5))]
+    #[case(Value::I64(i64::MIN), json!("-9223372036854775808"))]
+    #[case(Value::Text("KX".into()), json!("KX"))]
+    fn json_keeps_what_a_reader_needs(#[case] value: Value, #[case] expected: Json) {
+        assert_eq!(value.to_json(), expected);
+    }
+
+    #[test]
+    fn text_survives_a_copy_into_another_batch() {
+        let mut one = Batch::default();
+        one.push(1, 5, Quality::GOOD, 0, &Value::Text("first".into()));
+        one.push(2, 5, Quality::GOOD, 0, &Value::Text("räksmörgås".into()));
+        let mut two = Batch::default();
+        two.push(9, 5, Quality::GOOD, 0, &Value::Text("before".into()));
+        two.copy_from(&one, one.samples[1]);
+        assert_eq!(two.value_of(two.samples[1]), Some(Value::Text("räksmörgås".into())));
+    }
+
+    #[test]
+    fn text_that_points_outside_is_empty() {
+        let batch = Batch::default();
+        let sample = Sample { time: 0, bits: u64::MAX, tag: 1, quality: Quality::GOOD, kind: Kind::Text, flags: 0 };
+        assert_eq!(batch.text_of(sample), "");
+    }
+}
