@@ -95,7 +95,9 @@ impl Frame {
             out.0.extend_from_slice(e.rule.as_bytes());
             out.u32(e.sequence);
             out.0.extend_from_slice(&[e.kind as u8, e.priority]);
-            [e.occurred_at as u64, e.decided_at as u64, e.value.to_bits(), e.limit.to_bits()].into_iter().for_each(|v| out.u64(v));
+            [e.occurred_at as u64, e.decided_at as u64, e.value.to_bits(), e.limit.to_bits()]
+                .into_iter()
+                .for_each(|v| out.u64(v));
             [&e.actor, &e.comment, &e.text].into_iter().for_each(|t| out.text(t));
         }
         for s in &self.states {

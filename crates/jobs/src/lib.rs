@@ -1,1 +1,6 @@
-//! placeholder
+//! Work on demand: reports, gathered from history and alarms and printed in open formats.
+
+pub mod csv;
+pub mod gather;
+pub mod html;
+mod picture;

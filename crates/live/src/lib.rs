@@ -1,1 +1,306 @@
-//! placeholder
+//! The running plant: moves bytes between link, engine, spool, database and browsers.
+//!
+//! [`Live`] is the one main structure. Deciding happens in `core`'s engine on a thread of its own ([`turns`]); doing
+//! happens here: [`links`] keeps one task per connection, [`ship`] brings frames to the database, [`changes`] follows the
+//! configuration. The parts talk through channels and the shared picture in [`values`] and [`alarms`].
+
+pub mod alarms;
+mod changes;
+mod links;
+mod ship;
+pub mod spool;
+mod turns;
+pub mod values;
+
+use alarms::AlarmBoard;
+use arc_swap::ArcSwap;
+use havrel_core::{
+    access::Actor,
+    alarm::LimitKind,
+    plant::{Edit, Own, Plant, Tag},
+    sample::Value,
+    time::Nanos,
+};
+use havrel_db::{
+    Db, DbError,
+    config::{By, CommitError},
+};
+use havrel_link::{Command, Drivers, Health, LinkError, Page};
+use spool::{MemorySpool, Spool};
+use std::{
+    collections::HashMap,
+    sync::{Arc, Mutex, PoisonError, RwLock},
+    time::Duration,
+};
+use tokio::{
+    sync::{mpsc, oneshot, watch},
+    task::JoinSet,
+};
+use uuid::Uuid;
+use values::Values;
+
+pub use havrel_link::now;
+
+/// Whether the database answers, and since when that is so.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DatabaseState {
+    pub ok: bool,
+    pub since: Nanos,
+    pub message: String,
+}
+
+/// How full the spool is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct SpoolState {
+    pub frames: usize,
+    pub bytes: usize,
+    /// When its oldest frame was made; 0 while it is empty.
+    pub oldest: Nanos,
+    /// Samples lost because it was full, since the program started.
+    pub lost: u64,
+}
+
+/// Why something could not be done at the plant.
+#[derive(Debug, thiserror::Error)]
+pub enum LiveError {
+    #[error("{0}")]
+    Refused(String),
+    #[error(transparent)]
+    Link(#[from] LinkError),
+    #[error(transparent)]
+    Db(#[from] DbError),
+}
+
+/// The running plant. One for each program, shared by all who serve it.
+pub struct Live {
+    pub db: Db,
+    pub node: Uuid,
+    pub started: Nanos,
+    plant: ArcSwap<Plant>,
+    pub values: RwLock<Values>,
+    pub alarms: RwLock<AlarmBoard>,
+    spool: Arc<dyn Spool>,
+    database: watch::Sender<DatabaseState>,
+    /// Number of the last frame that is in the database.
+    shipped: watch::Sender<u64>,
+    to_engine: mpsc::Sender<turns::Message>,
+    links: Mutex<HashMap<Uuid, links::Line>>,
+    stop: watch::Sender<bool>,
+    tasks: Mutex<JoinSet<()>>,
+}
+
+/// How much the spool in memory may hold.
+const SPOOL_BYTES: usize = 64 << 20;
+
+impl Live {
+    /// Starts the plant on a database.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn start(db: Db) -> Result<Arc<Live>, DbError> {
+        Live::start_with(db, Arc::new(MemorySpool::new(SPOOL_BYTES))).await
+    }
+
+    /// Starts the plant with a given spool.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn start_with(db: Db, spool: Arc<dyn Spool>) -> Result<Arc<Live>, DbError> {
+        let (node, _) = db.identity().await?;
+        let (plant, broken) = db.load_plant().await?;
+        for (id, message) in broken {
+            tracing::error!(%id, message, "left out: its settings no longer resolve");
+        }
+        let standings = db.standings().await?;
+        let (last, arrived) = db.shipped(node).await?;
+        let (to_engine, inbox) = mpsc::channel(1024);
+        let state = DatabaseState { ok: true, since: now(), message: String::new() };
+        let live = Arc::new(Live {
+            db,
+            node,
+            started: now(),
+            plant: ArcSwap::from_pointee(plant),
+            values: RwLock::default(),
+            alarms: RwLock::new(AlarmBoard::new(&standings)),
+            spool,
+            database: watch::channel(state).0,
+            shipped: watch::channel(last).0,
+            to_engine,
+            links: Mutex::default(),
+            stop: watch::channel(false).0,
+            tasks: Mutex::default(),
+        });
+        turns::start(&live, inbox, standings, last, arrived);
+        live.apply(live.plant()).await;
+        live.spawn(ship::run(live.clone()));
+        live.spawn(changes::run(live.clone()));
+        live.spawn(turns::beat(live.clone()));
+        Ok(live)
+    }
+
+    fn spawn(&self, task: impl Future<Output = ()> + Send + 'static) {
+        self.tasks.lock().unwrap_or_else(PoisonError::into_inner).spawn(task);
+    }
+
+    /// Stops in good order: connections end, what is in the spool is shipped within five seconds.
+    pub async fn stop(&self) {
+        let lines: Vec<_> = self.links.lock().unwrap_or_else(PoisonError::into_inner).drain().map(|(_, l)| l).collect();
+        for line in lines {
+            line.end().await;
+        }
+        let (done, finished) = oneshot::channel();
+        if self.to_engine.send(turns::Message::Stop(done)).await.is_ok() {
+            // An engine that has ended already has nothing left to hand over.
+            let _ = finished.await;
+        }
+        let until = tokio::time::Instant::now() + Duration::from_secs(5);
+        while self.spool_state().frames > 0 && tokio::time::Instant::now() < until {
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        self.stop.send_replace(true);
+        let mut tasks = std::mem::take(&mut *self.tasks.lock().unwrap_or_else(PoisonError::into_inner));
+        tasks.abort_all();
+        while tasks.join_next().await.is_some() {}
+    }
+
+    /// The present configuration.
+    pub fn plant(&self) -> Arc<Plant> {
+        self.plant.load_full()
+    }
+
+    /// Puts edits through the one door and applies them here at once.
+    ///
+    /// # Errors
+    /// As [`Db::commit`].
+    pub async fn commit(&self, edits: &[Edit], by: &By) -> Result<Arc<Plant>, CommitError> {
+        let next = Arc::new(self.db.commit(&self.plant(), edits, by, &Drivers).await?);
+        self.apply(next.clone()).await;
+        Ok(next)
+    }
+
+    /// Takes a revision into use unless a newer one already is.
+    async fn apply(&self, next: Arc<Plant>) {
+        let before = self.plant.rcu(|now| if now.revision < next.revision { next.clone() } else { now.clone() });
+        if before.revision > next.revision {
+            return;
+        }
+        let (done, applied) = oneshot::channel();
+        if self.to_engine.send(turns::Message::Plan(self.plant(), done)).await.is_ok() {
+            // The answer comes when values and alarms stand by the new plan; an engine that ended gives none.
+            let _ = applied.await;
+        }
+        self.set_links();
+    }
+
+    /// Acknowledges alarms and answers how many it was, once that is stored (or after three seconds without database).
+    ///
+    /// # Errors
+    /// When the program is stopping.
+    pub async fn acknowledge(&self, rules: Vec<Uuid>, actor: &Actor, comment: String) -> Result<usize, LiveError> {
+        let (reply, count) = oneshot::channel();
+        let stopping = |_| LiveError::Refused("Havrel is stopping.".into());
+        let message = turns::Message::Acknowledge { rules, actor: actor.name.clone(), comment, reply };
+        self.to_engine.send(message).await.map_err(|_| LiveError::Refused("Havrel is stopping.".into()))?;
+        let (count, seq) = count.await.map_err(stopping)?;
+        let mut shipped = self.shipped.subscribe();
+        let stored = shipped.wait_for(|&last| last >= seq);
+        let _ = tokio::time::timeout(Duration::from_secs(3), stored).await;
+        Ok(count)
+    }
+
+    /// Writes a value in engineering units to the device and answers with what it then holds.
+    ///
+    /// # Errors
+    /// When the value may not be written, or the device does not take it.
+    pub async fn write(&self, tag: Uuid, value: Value) -> Result<Value, LiveError> {
+        let plant = self.plant();
+        let refused = |words: &str| Err(LiveError::Refused(words.to_owned()));
+        let Some(item) = plant.tags.get(&tag) else { return refused("There is no such tag.") };
+        check_write(&item.set, &value)?;
+        let Some(connection) = item.set.connection.and_then(|id| plant.connections.get(&id)) else {
+            return refused("The tag has no connection to write to.");
+        };
+        if !connection.set.writing {
+            return Err(LiveError::Refused(format!("Writing is switched off for the connection “{}”.", connection.set.name)));
+        }
+        let (reply, answer) = oneshot::channel();
+        self.command(connection.id, Command::Write { tag: item.no, value, reply }).await?;
+        Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
+    }
+
+    /// Looks at what a device holds, over the running connection.
+    ///
+    /// # Errors
+    /// When the connection does not run or the device refuses.
+    pub async fn browse(&self, connection: Uuid, request: Own) -> Result<Page, LiveError> {
+        let (reply, answer) = oneshot::channel();
+        self.command(connection, Command::Browse { request, reply }).await?;
+        Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
+    }
+
+    async fn command(&self, connection: Uuid, command: Command) -> Result<(), LiveError> {
+        let line = self.links.lock().unwrap_or_else(PoisonError::into_inner).get(&connection).map(links::Line::commands);
+        let Some(line) = line else { return Err(LiveError::Refused("There is no such connection.".into())) };
+        line.send(command).await.map_err(|_| LinkError::SwitchedOff.into())
+    }
+
+    /// Every connection's health.
+    pub fn health(&self) -> HashMap<Uuid, Health> {
+        let links = self.links.lock().unwrap_or_else(PoisonError::into_inner);
+        links.iter().map(|(id, line)| (*id, line.health())).collect()
+    }
+
+    /// Whether the database answers.
+    pub fn database(&self) -> DatabaseState {
+        self.database.borrow().clone()
+    }
+
+    /// How full the spool is.
+    pub fn spool_state(&self) -> SpoolState {
+        self.spool.state()
+    }
+
+    /// Until when history in the database is complete.
+    pub fn complete_until(&self) -> Nanos {
+        match self.spool_state().oldest {
+            0 => now(),
+            oldest => oldest,
+        }
+    }
+
+    /// The limits in force on a tag.
+    pub fn limits(&self, tag: Uuid) -> Vec<(LimitKind, f64, u8)> {
+        let plant = self.plant();
+        let mut limits: Vec<_> = plant
+            .rules
+            .values()
+            .filter(|r| r.set.tag == tag && r.set.enabled)
+            .map(|r| (r.set.kind, r.set.level, r.set.priority))
+            .collect();
+        limits.sort_by(|a, b| a.1.total_cmp(&b.1));
+        limits
+    }
+}
+
+/// Whether a value may be written to a tag.
+fn check_write(tag: &Tag, value: &Value) -> Result<(), LiveError> {
+    if !tag.writable {
+        return Err(LiveError::Refused(format!("“{}” is not writable.", tag.name)));
+    }
+    let Some(number) = value.number() else { return Ok(()) };
+    let (low, high) = tag.write_span();
+    let unit = if tag.unit.is_empty() { String::new() } else { format!(" {}", tag.unit) };
+    if !number.is_finite() {
+        return Err(LiveError::Refused("A value must be a finite number.".into()));
+    }
+    if low.is_some_and(|low| number < low) || high.is_some_and(|high| number > high) {
+        let words = match (low, high) {
+            (Some(low), Some(high)) => format!("between {low} and {high}{unit}"),
+            (Some(low), None) => format!("at least {low}{unit}"),
+            (None, Some(high)) => format!("at most {high}{unit}"),
+            (None, None) => String::new(),
+        };
+        return Err(LiveError::Refused(format!("The value must be {words}.")));
+    }
+    Ok(())
+}

@@ -1,1 +1,10 @@
-//! placeholder
+//! HTTP and WebSocket for Havrel, on Actix Web: routes, sign-in, and the files of the front end.
+
+pub mod api;
+pub mod app;
+mod assets;
+pub mod auth;
+pub mod demo;
+mod guard;
+pub mod problem;
+mod socket;

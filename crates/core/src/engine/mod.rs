@@ -35,6 +35,8 @@ pub enum Input<'a> {
     },
     /// The configuration changed.
     Plan(Arc<Plan>),
+    /// Something recorded was lost: store the next value of every tag, changed or not.
+    RecordAnew,
 }
 
 /// What a step leads to.
@@ -132,6 +134,7 @@ impl Engine {
             }
             Input::Acknowledge { rules, actor, comment } => self.acknowledge(rules, actor, comment, out),
             Input::Plan(plan) => self.change_plan(plan, out),
+            Input::RecordAnew => self.recorded.iter_mut().for_each(|r| *r = None),
         }
     }
 

@@ -122,6 +122,15 @@ fn the_first_sample_after_a_gap_is_marked() {
 }
 
 #[test]
+fn after_a_loss_an_unchanged_value_is_stored_anew() {
+    let mut engine = engine(&plant(json!({"record": true}), json!({})), vec![]);
+    feed(&mut engine, &[value(1, 1.0)]);
+    engine.step(2 * SECOND, Input::RecordAnew, &mut Effects::default());
+    let out = feed(&mut engine, &[value(3, 1.0)]);
+    assert_eq!(out.recorded.samples[0].flags, flag::AFTER_GAP);
+}
+
+#[test]
 fn an_older_sample_goes_to_history_only() {
     let mut engine = engine(&plant(json!({"record": true}), json!({})), vec![]);
     feed(&mut engine, &[value(5, 50.0)]);

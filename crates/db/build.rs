@@ -1,0 +1,4 @@
+//! Builds anew when a migration changes.
+fn main() {
+    println!("cargo:rerun-if-changed=migrations");
+}

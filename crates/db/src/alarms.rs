@@ -1,0 +1,85 @@
+//! Alarms as they are kept: where each stands, and everything that happened.
+
+use crate::{Db, DbError};
+use havrel_core::{
+    alarm::{AlarmEvent, AlarmStanding, AlarmState, EventKind},
+    time::Nanos,
+};
+use sqlx::Row;
+use uuid::Uuid;
+
+/// Which events are asked for; newest first.
+#[derive(Clone, Debug, Default)]
+pub struct EventFilter {
+    pub from: Nanos,
+    pub to: Nanos,
+    /// Only of these rules, if given.
+    pub rules: Option<Vec<Uuid>>,
+    /// Only events older than this one of an earlier answer.
+    pub before: Option<i64>,
+    /// At most 1,000.
+    pub limit: i64,
+}
+
+impl Db {
+    /// Where every alarm stood last.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn standings(&self) -> Result<Vec<AlarmStanding>, DbError> {
+        let rows = sqlx::query("select * from alarm_standing").fetch_all(&self.pool).await?;
+        rows.into_iter()
+            .map(|r| {
+                let state = AlarmState::from_code(r.try_get::<i16, _>("state")? as u8).unwrap_or(AlarmState::Normal);
+                Ok(AlarmStanding {
+                    rule: r.try_get("rule")?,
+                    state,
+                    sequence: r.try_get::<i32, _>("sequence")?.unsigned_abs(),
+                    active: r.try_get("active")?,
+                    raised_at: r.try_get("raised_at")?,
+                    returned_at: r.try_get("returned_at")?,
+                    value: r.try_get("value")?,
+                    text: r.try_get("text")?,
+                    acknowledged_by: r.try_get("acknowledged_by")?,
+                })
+            })
+            .collect()
+    }
+
+    /// Events with their numbers, newest first.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn alarm_events(&self, filter: &EventFilter) -> Result<Vec<(i64, AlarmEvent)>, DbError> {
+        let rows = sqlx::query(
+            "select * from alarm_event where occurred_at between $1 and $2 and ($3::uuid[] is null or rule = any($3))
+             and ($4::bigint is null or id < $4) order by id desc limit $5",
+        )
+        .bind(filter.from)
+        .bind(filter.to)
+        .bind(&filter.rules)
+        .bind(filter.before)
+        .bind(filter.limit.clamp(1, 1000))
+        .fetch_all(&self.pool)
+        .await?;
+        rows.into_iter()
+            .map(|r| {
+                let kind = EventKind::from_code(r.try_get::<i16, _>("kind")? as u8).unwrap_or(EventKind::Withdrawn);
+                let event = AlarmEvent {
+                    rule: r.try_get("rule")?,
+                    sequence: r.try_get::<i32, _>("sequence")?.unsigned_abs(),
+                    kind,
+                    priority: r.try_get::<i16, _>("priority")? as u8,
+                    occurred_at: r.try_get("occurred_at")?,
+                    decided_at: r.try_get("decided_at")?,
+                    value: r.try_get("value")?,
+                    limit: r.try_get("level")?,
+                    actor: r.try_get("actor")?,
+                    comment: r.try_get("comment")?,
+                    text: r.try_get("text")?,
+                };
+                Ok((r.try_get("id")?, event))
+            })
+            .collect()
+    }
+}

@@ -1,0 +1,255 @@
+//! The configuration: one door for edits, numbered revisions, and the way to catch up with them.
+
+use crate::{Db, DbError, nanos_of};
+use havrel_core::{
+    plant::{Change, Edit, Kind, Op, Own, Plant, Problem, SourceCheck, Stored, edit},
+    time::Nanos,
+};
+use serde_json::Value as Json;
+use sqlx::{AssertSqlSafe, PgConnection, Row};
+use std::collections::VecDeque;
+use uuid::Uuid;
+
+/// The channel on which a new revision is announced, without content.
+pub const BELL: &str = "havrel_revision";
+
+/// Who changes the configuration, and why.
+#[derive(Clone, Debug)]
+pub struct By {
+    pub account: Option<Uuid>,
+    pub actor: String,
+    /// Stands in the journal: “Added connection Extraction”.
+    pub why: String,
+    /// The revision that this one takes back; it must be the newest.
+    pub undoes: Option<i64>,
+}
+
+/// Why nothing was changed.
+#[derive(Debug, thiserror::Error)]
+pub enum CommitError {
+    #[error("the edits were refused")]
+    Refused(Vec<Problem>),
+    #[error("only the newest revision can be undone, and that is {0}")]
+    NotNewest(i64),
+    #[error("nothing would change")]
+    Nothing,
+    #[error(transparent)]
+    Db(#[from] DbError),
+}
+
+impl From<sqlx::Error> for CommitError {
+    fn from(error: sqlx::Error) -> CommitError {
+        CommitError::Db(error.into())
+    }
+}
+
+/// One revision in the list.
+#[derive(Clone, Debug)]
+pub struct Revision {
+    pub number: i64,
+    pub at: Nanos,
+    pub actor: String,
+    pub why: String,
+    pub undoes: Option<i64>,
+    pub changes: i64,
+}
+
+impl Db {
+    /// Reads the whole configuration. Items that no longer resolve are named in the second part.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn load_plant(&self) -> Result<(Plant, Vec<(Uuid, String)>), DbError> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query("set transaction isolation level repeatable read, read only").execute(&mut *tx).await?;
+        let revision: Option<i64> = sqlx::query_scalar("select revision from plant").fetch_optional(&mut *tx).await?;
+        let mut stored = Vec::new();
+        for kind in Kind::ALL {
+            let no = if kind == Kind::Tag { "no" } else { "0" };
+            let sql = format!("select id, {no} as no, rev, own from {}", kind.name());
+            for row in sqlx::query(AssertSqlSafe(sql)).fetch_all(&mut *tx).await? {
+                stored.push(Stored {
+                    kind,
+                    id: row.try_get("id")?,
+                    no: row.try_get::<i32, _>("no")?.unsigned_abs(),
+                    revision: row.try_get("rev")?,
+                    own: object(row.try_get("own")?),
+                });
+            }
+        }
+        Ok(Plant::from_stored(revision.unwrap_or(0), stored))
+    }
+
+    /// What changed in the revisions after `revision`, oldest first.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn changes_after(&self, revision: i64) -> Result<Vec<(i64, Vec<Change>)>, DbError> {
+        Ok(changes_after(&mut *self.pool.acquire().await?, revision).await?)
+    }
+
+    /// Puts edits through the one door: all of them or none. `base` may be older than what is stored; it is brought up
+    /// to date first. Gives the new plant.
+    ///
+    /// # Errors
+    /// Every problem of the edits, or the database's own.
+    pub async fn commit(&self, base: &Plant, edits: &[Edit], by: &By, check: &dyn SourceCheck) -> Result<Plant, CommitError> {
+        let mut tx = self.pool.begin().await?;
+        let revision: i64 = sqlx::query_scalar("select revision from plant for update").fetch_one(&mut *tx).await?;
+        if by.undoes.is_some_and(|u| u != revision) {
+            return Err(CommitError::NotNewest(revision));
+        }
+        let mut base = base.clone();
+        for (number, changes) in changes_after(&mut tx, base.revision).await? {
+            base = base.absorb(number, &changes).map_err(DbError::Refused)?;
+        }
+        let fresh = edits.iter().filter(|e| e.kind == Kind::Tag && matches!(e.op, Op::Create(_, None))).count();
+        let numbers: Vec<i32> = sqlx::query_scalar("select nextval('tag_no')::int from generate_series(1, $1)")
+            .bind(i64::try_from(fresh).unwrap_or(i64::MAX))
+            .fetch_all(&mut *tx)
+            .await?;
+        let mut numbers = VecDeque::from(numbers);
+        let next_no = || numbers.pop_front().map_or(0, i32::unsigned_abs);
+        let (next, changes) = edit::apply(&base, edits, check, next_no).map_err(CommitError::Refused)?;
+        if changes.is_empty() {
+            return Err(CommitError::Nothing);
+        }
+        write(&mut tx, &next, &changes).await?;
+        sqlx::query("insert into revision (number, account, actor, why, undoes) values ($1, $2, $3, $4, $5)")
+            .bind(next.revision)
+            .bind(by.account)
+            .bind(&by.actor)
+            .bind(&by.why)
+            .bind(by.undoes)
+            .execute(&mut *tx)
+            .await?;
+        sqlx::query("update plant set revision = $1").bind(next.revision).execute(&mut *tx).await?;
+        sqlx::query("insert into journal (kind, account, actor, title, detail) values ('configuration', $1, $2, $3, $4)")
+            .bind(by.account)
+            .bind(&by.actor)
+            .bind(&by.why)
+            .bind(serde_json::json!({"revision": next.revision, "undoes": by.undoes}))
+            .execute(&mut *tx)
+            .await?;
+        sqlx::query("select pg_notify($1, '')").bind(BELL).execute(&mut *tx).await?;
+        tx.commit().await?;
+        Ok(next)
+    }
+
+    /// The newest revisions before `before`, newest first, at most 200.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn revisions(&self, before: i64, limit: i64) -> Result<Vec<Revision>, DbError> {
+        let rows = sqlx::query(concat!(
+            "select number, ",
+            nanos_of!("at"),
+            " as at, actor, why, undoes, (select count(*) from revision_change c where c.revision = number) as changes",
+            " from revision where number < $1 order by number desc limit $2"
+        ))
+        .bind(before)
+        .bind(limit.clamp(1, 200))
+        .fetch_all(&self.pool)
+        .await?;
+        rows.into_iter()
+            .map(|r| {
+                Ok(Revision {
+                    number: r.try_get("number")?,
+                    at: r.try_get("at")?,
+                    actor: r.try_get("actor")?,
+                    why: r.try_get("why")?,
+                    undoes: r.try_get("undoes")?,
+                    changes: r.try_get("changes")?,
+                })
+            })
+            .collect()
+    }
+
+    /// What one revision changed.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn changes_of(&self, revision: i64) -> Result<Vec<Change>, DbError> {
+        let all = changes_after(&mut *self.pool.acquire().await?, revision - 1).await?;
+        Ok(all.into_iter().find(|(number, _)| *number == revision).map(|(_, changes)| changes).unwrap_or_default())
+    }
+}
+
+async fn changes_after(conn: &mut PgConnection, revision: i64) -> Result<Vec<(i64, Vec<Change>)>, sqlx::Error> {
+    let rows = sqlx::query(
+        "select revision, kind, item, no, before, after from revision_change where revision > $1 order by revision, ordinal",
+    )
+    .bind(revision)
+    .fetch_all(conn)
+    .await?;
+    let mut found: Vec<(i64, Vec<Change>)> = Vec::new();
+    for row in rows {
+        let number: i64 = row.try_get("revision")?;
+        let name: String = row.try_get("kind")?;
+        let kind = Kind::from_name(&name).ok_or_else(|| sqlx::Error::Protocol(format!("unknown kind {name}")))?;
+        let change = Change {
+            kind,
+            id: row.try_get("item")?,
+            no: row.try_get::<i32, _>("no")?.unsigned_abs(),
+            before: row.try_get::<Option<Json>, _>("before")?.map(object),
+            after: row.try_get::<Option<Json>, _>("after")?.map(object),
+        };
+        match found.last_mut() {
+            Some((last, changes)) if *last == number => changes.push(change),
+            _ => found.push((number, vec![change])),
+        }
+    }
+    Ok(found)
+}
+
+fn object(value: Json) -> Own {
+    match value {
+        Json::Object(map) => map,
+        _ => Own::new(),
+    }
+}
+
+/// Writes what changed, kind by kind, each with one statement.
+async fn write(conn: &mut PgConnection, next: &Plant, changes: &[Change]) -> Result<(), sqlx::Error> {
+    for kind in Kind::ALL {
+        let (mut ids, mut owns, mut numbers, mut gone) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        for change in changes.iter().filter(|c| c.kind == kind) {
+            match next.own(kind, change.id) {
+                None => gone.push(change.id),
+                Some((own, no, _)) => {
+                    ids.push(change.id);
+                    owns.push(Json::Object(own.clone()));
+                    numbers.push(no.cast_signed());
+                }
+            }
+        }
+        let table = kind.name();
+        if !gone.is_empty() {
+            sqlx::query(AssertSqlSafe(format!("delete from {table} where id = any($1)"))).bind(gone).execute(&mut *conn).await?;
+        }
+        if ids.is_empty() {
+            continue;
+        }
+        let (column, value) = if kind == Kind::Tag { (", no", ", n") } else { ("", "") };
+        let sql = format!(
+            "insert into {table} (id, rev, own{column}) select i, $1, o{value} from unnest($2::uuid[], $3::jsonb[], $4::int[]) as t(i, o, n) \
+             on conflict (id) do update set rev = excluded.rev, own = excluded.own"
+        );
+        sqlx::query(AssertSqlSafe(sql)).bind(next.revision).bind(ids).bind(owns).bind(numbers).execute(&mut *conn).await?;
+    }
+    let json = |own: &Option<Own>| own.clone().map(Json::Object);
+    sqlx::query(
+        "insert into revision_change (revision, ordinal, kind, item, no, before, after) \
+         select $1, o, k, i, n, b, a from unnest($2::int[], $3::text[], $4::uuid[], $5::int[], $6::jsonb[], $7::jsonb[]) as t(o, k, i, n, b, a)",
+    )
+    .bind(next.revision)
+    .bind((0..changes.len() as i32).collect::<Vec<_>>())
+    .bind(changes.iter().map(|c| c.kind.name()).collect::<Vec<_>>())
+    .bind(changes.iter().map(|c| c.id).collect::<Vec<_>>())
+    .bind(changes.iter().map(|c| c.no.cast_signed()).collect::<Vec<_>>())
+    .bind(changes.iter().map(|c| json(&c.before)).collect::<Vec<_>>())
+    .bind(changes.iter().map(|c| json(&c.after)).collect::<Vec<_>>())
+    .execute(&mut *conn)
+    .await?;
+    Ok(())
+}

@@ -1,0 +1,231 @@
+//! The database layer against a real, throw-away PostgreSQL.
+
+use havrel_core::{
+    alarm::{AlarmEvent, AlarmStanding, AlarmState, EventKind},
+    frame::{Frame, Gap},
+    plant::{Connection, Edit, Kind, Op, Own, Plant, SourceCheck, Tag, edit::inverse},
+    quality::{Quality, Reason},
+    sample::{Batch, Value},
+};
+use havrel_db::{
+    Db,
+    alarms::EventFilter,
+    cluster::{Care, Cluster},
+    config::{By, CommitError},
+    editions::Edition,
+};
+use rstest::rstest;
+use serde_json::json;
+use std::sync::{
+    LazyLock,
+    atomic::{AtomicU32, Ordering},
+};
+use uuid::Uuid;
+
+struct Shared {
+    cluster: Cluster,
+    _folder: tempfile::TempDir,
+}
+
+static SHARED: LazyLock<Shared> = LazyLock::new(|| {
+    let folder = tempfile::Builder::new().prefix("havrel-db-").tempdir().unwrap();
+    let cluster = Cluster::start(&folder.path().join("cluster"), Care { careless: true }).unwrap();
+    Shared { cluster, _folder: folder }
+});
+
+/// An empty database of its own for each test.
+async fn db() -> Db {
+    static NEXT: AtomicU32 = AtomicU32::new(0);
+    let name = format!("test_{}", NEXT.fetch_add(1, Ordering::Relaxed));
+    SHARED.cluster.ensure(&name, None).await.unwrap();
+    let db = Db::open(SHARED.cluster.options(&name)).await.unwrap();
+    db.identity().await.unwrap();
+    db
+}
+
+struct AnySource;
+
+impl SourceCheck for AnySource {
+    fn connection(&self, _: &Connection) -> Vec<(String, String)> {
+        Vec::new()
+    }
+    fn point(&self, _: &Connection, _: &Tag) -> Vec<(String, String)> {
+        Vec::new()
+    }
+}
+
+fn by(why: &str) -> By {
+    By { account: None, actor: "Engineer".into(), why: why.into(), undoes: None }
+}
+
+fn own(value: serde_json::Value) -> Own {
+    value.as_object().unwrap().clone()
+}
+
+fn create(kind: Kind, id: Uuid, value: serde_json::Value) -> Edit {
+    Edit { kind, id, op: Op::Create(own(value), None), seen: None }
+}
+
+fn patch(kind: Kind, id: Uuid, value: serde_json::Value) -> Edit {
+    Edit { kind, id, op: Op::Patch(own(value)), seen: None }
+}
+
+#[tokio::test]
+async fn edits_are_stored_read_back_and_undone() {
+    let db = db().await;
+    let (place, tag) = (Uuid::now_v7(), Uuid::now_v7());
+    let edits =
+        [create(Kind::Place, place, json!({"name": "EX-1"})), create(Kind::Tag, tag, json!({"name": "Level", "place": place}))];
+    let plant = db.commit(&Plant::default(), &edits, &by("Built EX-1"), &AnySource).await.unwrap();
+    assert_eq!((plant.revision, plant.tags[&tag].no), (1, 1));
+    let (read, broken) = db.load_plant().await.unwrap();
+    assert!(broken.is_empty());
+    assert_eq!(read.tags[&tag].set, plant.tags[&tag].set);
+
+    let changes = db.changes_of(1).await.unwrap();
+    let undo = By { undoes: Some(1), ..by("Undid revision 1") };
+    let plant = db.commit(&plant, &inverse(&changes), &undo, &AnySource).await.unwrap();
+    assert!(plant.tags.is_empty() && plant.revision == 2);
+    let again = db.commit(&plant, &inverse(&changes), &undo, &AnySource).await;
+    assert!(matches!(again, Err(CommitError::NotNewest(2))), "{again:?}");
+    let list = db.revisions(i64::MAX, 10).await.unwrap();
+    assert_eq!((list[0].undoes, list[1].changes), (Some(1), 2));
+    assert_eq!(db.journal(None, Some("configuration"), 10).await.unwrap().len(), 2);
+}
+
+#[tokio::test]
+async fn two_edits_at_once_come_one_after_the_other_and_both_stay() {
+    let db = db().await;
+    let place = Uuid::now_v7();
+    let start =
+        db.commit(&Plant::default(), &[create(Kind::Place, place, json!({"name": "A"}))], &by("one"), &AnySource).await.unwrap();
+    let (one, two) = ([patch(Kind::Place, place, json!({"note": "n"}))], [patch(Kind::Place, place, json!({"name": "B"}))]);
+    let (why_one, why_two) = (by("note"), by("name"));
+    let (a, b) = tokio::join!(db.commit(&start, &one, &why_one, &AnySource), db.commit(&start, &two, &why_two, &AnySource));
+    let mut numbers = [a.unwrap().revision, b.unwrap().revision];
+    numbers.sort_unstable();
+    assert_eq!(numbers, [2, 3]);
+    let (plant, _) = db.load_plant().await.unwrap();
+    assert_eq!((plant.places[&place].set.name.as_str(), plant.places[&place].set.note.as_str()), ("B", "n"));
+    let mut caught_up = start;
+    for (number, changes) in db.changes_after(1).await.unwrap() {
+        caught_up = caught_up.absorb(number, &changes).unwrap();
+    }
+    assert_eq!(caught_up.places[&place].set, plant.places[&place].set);
+}
+
+#[tokio::test]
+async fn a_refused_edit_leaves_no_trace() {
+    let db = db().await;
+    let edits =
+        [create(Kind::Place, Uuid::now_v7(), json!({"name": "A"})), create(Kind::Place, Uuid::now_v7(), json!({"name": ""}))];
+    let refused = db.commit(&Plant::default(), &edits, &by("two"), &AnySource).await;
+    assert!(matches!(refused, Err(CommitError::Refused(p)) if p.len() == 1 && p[0].edit == 1));
+    assert_eq!(db.load_plant().await.unwrap().0.revision, 0);
+    assert!(db.revisions(i64::MAX, 10).await.unwrap().is_empty());
+}
+
+#[tokio::test]
+async fn the_bell_rings_at_a_revision() {
+    let db = db().await;
+    let mut bell = db.bell().await.unwrap();
+    db.commit(&Plant::default(), &[create(Kind::Place, Uuid::now_v7(), json!({"name": "A"}))], &by("one"), &AnySource)
+        .await
+        .unwrap();
+    tokio::time::timeout(std::time::Duration::from_secs(10), bell.ring()).await.unwrap().unwrap();
+}
+
+fn frame(seq: u64, values: &[(u32, i64, f64)]) -> Frame {
+    let mut batch = Batch::default();
+    for &(tag, at, value) in values {
+        batch.push(tag, at, Quality::GOOD, 0, &Value::F64(value));
+    }
+    let (events, states, gaps) = (Vec::new(), Vec::new(), Vec::new());
+    Frame { node: Uuid::from_u128(1), term: 1, seq, arrived: 1000 + seq as i64, batch, events, states, gaps }
+}
+
+#[tokio::test]
+async fn a_frame_sent_twice_is_stored_once() {
+    let db = db().await;
+    let rule = Uuid::now_v7();
+    let mut one = frame(1, &[(7, 10, 1.0), (7, 20, 2.0), (7, 20, 2.5)]);
+    one.events.push(AlarmEvent {
+        rule,
+        sequence: 1,
+        kind: EventKind::Raised,
+        priority: 3,
+        occurred_at: 10,
+        decided_at: 11,
+        value: 2.0,
+        limit: 1.5,
+        actor: String::new(),
+        comment: String::new(),
+        text: "Level high".into(),
+    });
+    one.states.push(AlarmStanding { state: AlarmState::Unacknowledged, sequence: 1, active: true, ..AlarmStanding::quiet(rule) });
+    let two = frame(2, &[(7, 30, 3.0)]);
+    db.append(&[one.clone()]).await.unwrap();
+    // The answer to the first got lost: both are sent.
+    db.append(&[one, two]).await.unwrap();
+    let kept = db.raw(7, 0, 100, false, 100).await.unwrap();
+    assert_eq!(
+        kept.iter().map(|k| (k.time, k.value.clone().unwrap())).collect::<Vec<_>>(),
+        [(10, Value::F64(1.0)), (20, Value::F64(2.5)), (30, Value::F64(3.0)),]
+    );
+    let all = EventFilter { to: i64::MAX, limit: 10, ..EventFilter::default() };
+    assert_eq!(db.alarm_events(&all).await.unwrap().len(), 1);
+    assert_eq!(db.standings().await.unwrap()[0].state, AlarmState::Unacknowledged);
+    assert_eq!(db.shipped(Uuid::from_u128(1)).await.unwrap(), (2, 1002));
+}
+
+#[rstest]
+#[case(Value::Bool(true))]
+#[case(Value::I64(-5))]
+#[case(Value::U64(u64::MAX))]
+#[case(Value::F32(12.1))]
+#[case(Value::F64(-0.0))]
+#[case(Value::Text("KX-2611-0184".into()))]
+#[tokio::test]
+async fn every_type_comes_back_as_it_was(#[case] value: Value) {
+    let db = db().await;
+    let mut one = frame(1, &[]);
+    one.batch.push(9, 5, Quality::GOOD, 3, &value);
+    one.batch.push_quality(9, 6, Quality::of(Reason::NoAnswer));
+    one.gaps.push(Gap { from: 7, to: 9, reason: "stopped".into() });
+    db.append(&[one]).await.unwrap();
+    let kept = db.raw(9, 0, 10, false, 10).await.unwrap();
+    assert_eq!((kept[0].value.clone(), kept[0].flags), (Some(value), 3));
+    assert_eq!((kept[1].value.clone(), kept[1].quality), (None, Quality::of(Reason::NoAnswer)));
+    assert_eq!(db.unrecorded(8, 20).await.unwrap().len(), 1);
+}
+
+#[tokio::test]
+async fn the_value_that_holds_at_the_start_comes_first() {
+    let db = db().await;
+    db.append(&[frame(1, &[(7, 10, 1.0), (7, 20, 2.0), (7, 90, 9.0)])]).await.unwrap();
+    let points = db.points(7, 50, 100).await.unwrap();
+    assert_eq!(points.iter().map(|p| (p.time, p.value)).collect::<Vec<_>>(), [(20, Some(2.0)), (90, Some(9.0))]);
+}
+
+#[tokio::test]
+async fn the_first_account_is_made_once() {
+    let db = db().await;
+    assert!(!db.has_accounts().await.unwrap());
+    let (a, b) = tokio::join!(db.first_account("Plant engineer", "x"), db.first_account("Other", "y"));
+    assert_eq!(usize::from(a.unwrap().is_some()) + usize::from(b.unwrap().is_some()), 1);
+    let (actor, _) = match db.account_named("PLANT ENGINEER").await.unwrap() {
+        Some(found) => found,
+        None => db.account_named("other").await.unwrap().unwrap(),
+    };
+    assert_eq!(db.account(actor.account).await.unwrap(), Some(actor));
+}
+
+#[tokio::test]
+async fn an_edition_is_kept_bit_for_bit() {
+    let db = db().await;
+    let (id, report) = (Uuid::now_v7(), Uuid::now_v7());
+    let edition = Edition { id, report, title: "Shift".into(), made_at: 0, made_by: "Shift lead".into(), from: 1, to: 2 };
+    db.keep_edition(&edition, "<p>é</p>", "a,b\r\n").await.unwrap();
+    assert_eq!(db.edition(id).await.unwrap(), Some(("Shift".into(), "<p>é</p>".into(), "a,b\r\n".into())));
+    assert_eq!(db.editions(report).await.unwrap()[0].id, id);
+}

@@ -1,0 +1,112 @@
+//! A report as CSV (RFC 4180): its tables one below the other. Texts and pictures are left out.
+
+use havrel_core::{
+    alarm::EventKind,
+    report::{Document, Part, number},
+    time::to_text,
+};
+
+/// The words for what happened.
+pub(crate) fn happened(kind: EventKind) -> &'static str {
+    match kind {
+        EventKind::Raised => "came",
+        EventKind::Returned => "returned",
+        EventKind::Acknowledged => "acknowledged",
+        EventKind::Withdrawn => "withdrawn",
+    }
+}
+
+/// Prints a report. Times are RFC 3339 in UTC.
+///
+/// # Errors
+/// Never for what [`crate::gather::gather`] makes; the writer's own failure is passed on.
+pub fn print(document: &Document) -> Result<String, csv::Error> {
+    let mut out = csv::WriterBuilder::new().flexible(true).terminator(csv::Terminator::CRLF).from_writer(Vec::new());
+    for (name, value) in [
+        ("Report", safe(&document.title)),
+        ("Place", safe(&document.place)),
+        ("From", to_text(document.from)),
+        ("To", to_text(document.to)),
+        ("Complete until", to_text(document.complete_until)),
+        ("Made at", to_text(document.made_at)),
+        ("Made by", safe(&document.made_by)),
+    ] {
+        out.write_record([name, &value])?;
+    }
+    for part in &document.parts {
+        match part {
+            Part::Text(_) | Part::Trend(_) => {}
+            Part::Summary(rows) => {
+                out.write_record([""])?;
+                out.write_record(["Place", "Tag", "Unit", "Average", "Minimum", "Maximum", "First", "Last", "Samples", "Good"])?;
+                for (tag, s) in rows {
+                    let print = |v: Option<f64>| v.map(|v| number(Some(v), tag.decimals)).unwrap_or_default();
+                    let numbers = [s.average, s.minimum, s.maximum, s.first, s.last].map(print);
+                    let mut row = vec![safe(&tag.path), safe(&tag.name), safe(&tag.unit)];
+                    row.extend(numbers);
+                    row.extend([s.count.to_string(), format!("{:.1} %", s.good * 100.0)]);
+                    out.write_record(row)?;
+                }
+            }
+            Part::Alarms(events) => {
+                out.write_record([""])?;
+                out.write_record(["Time", "Place", "Alarm", "Event", "Priority", "Who", "Comment"])?;
+                for (event, place) in events {
+                    out.write_record([
+                        to_text(event.occurred_at),
+                        safe(place),
+                        safe(&event.text),
+                        happened(event.kind).into(),
+                        event.priority.to_string(),
+                        safe(&event.actor),
+                        safe(&event.comment),
+                    ])?;
+                }
+            }
+        }
+    }
+    let bytes = out.into_inner().map_err(|e| e.into_error())?;
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
+}
+
+/// Text that a spreadsheet would run as a formula is made harmless by an apostrophe in front.
+fn safe(text: &str) -> String {
+    if text.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{text}") } else { text.to_owned() }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use havrel_core::{history::Span, report::Named};
+
+    #[test]
+    fn numbers_are_printed_as_everywhere_and_formulas_are_harmless() {
+        let tag = Named { path: "Extraction/EX-1".into(), name: "=cmd()".into(), unit: "%".into(), decimals: 1 };
+        let span = Span {
+            from: 0,
+            to: 1,
+            average: Some(12.34),
+            minimum: Some(-1.0),
+            maximum: None,
+            first: None,
+            last: Some(13.0),
+            count: 3,
+            good: 0.5,
+        };
+        let document = Document {
+            title: "Shift, early".into(),
+            place: String::new(),
+            from: 0,
+            to: 60_000_000_000,
+            complete_until: 0,
+            made_at: 0,
+            made_by: "Shift lead".into(),
+            zone: "UTC".into(),
+            parts: vec![Part::Text("left out".into()), Part::Summary(vec![(tag, span)])],
+        };
+        let text = print(&document).unwrap();
+        assert!(text.starts_with("Report,\"Shift, early\"\r\n"), "{text}");
+        assert!(text.contains("Extraction/EX-1,'=cmd(),%,12.3,-1.0,,,13.0,3,50.0 %\r\n"), "{text}");
+        assert!(!text.contains("left out"));
+    }
+}

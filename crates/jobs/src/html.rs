@@ -1,0 +1,130 @@
+//! A report as one HTML page that needs nothing else, for screen and paper.
+
+use crate::{csv::happened, picture};
+use havrel_core::{
+    alarm::AlarmEvent,
+    history::Span,
+    report::{Document, Named, Part, number},
+    time::to_local,
+};
+use maud::{DOCTYPE, Markup, html};
+
+const STYLE: &str = "
+body{font:14px/1.45 'Atkinson Hyperlegible Next','Atkinson Hyperlegible',system-ui,sans-serif;color:#17232d;background:#fdfcf8;max-width:52rem;margin:1.5rem auto;padding:0 1.25rem}
+h1{font-size:1.5rem;margin:0}.soft{color:#55616b}table{border-collapse:collapse;width:100%;margin:1rem 0;font-size:13px}
+th{text-align:left;font-weight:600;color:#55616b;border-bottom:1px solid #b9b29d}td{border-bottom:1px solid #dad5c6}
+th,td{padding:.25rem .5rem .25rem 0;vertical-align:top}.n{text-align:right;font-variant-numeric:tabular-nums;white-space:nowrap}
+figure{margin:1rem 0 0}svg{display:block;width:100%}.axis{display:flex;justify-content:space-between;color:#55616b;font-size:12px;margin:.25rem 12% 1rem 0}
+dl{display:grid;grid-template-columns:max-content 1fr;gap:.1rem 1rem;margin:.75rem 0 1.25rem;font-size:13px}dt{color:#55616b}dd{margin:0}
+p.text{white-space:pre-wrap}@media print{body{margin:0;max-width:none}figure,tr{break-inside:avoid}}";
+
+/// Prints a report.
+pub fn print(document: &Document) -> String {
+    let zone = &document.zone;
+    let late = document.complete_until < document.to;
+    html! {
+        (DOCTYPE)
+        html lang="en" {
+            head { meta charset="utf-8"; title { (document.title) } style { (maud::PreEscaped(STYLE)) } }
+            body {
+                h1 { (document.title) }
+                dl {
+                    @if !document.place.is_empty() { dt { "Place" } dd { (document.place) } }
+                    dt { "Period" } dd { (to_local(document.from, zone)) " to " (to_local(document.to, zone)) }
+                    dt { "Made" } dd { (to_local(document.made_at, zone)) " by " (document.made_by) }
+                    @if late { dt { "Complete until" } dd { (to_local(document.complete_until, zone)) } }
+                }
+                @for part in &document.parts {
+                    @match part {
+                        Part::Text(text) => p.text { (text) },
+                        Part::Summary(rows) => (summary(rows)),
+                        Part::Trend(curves) => (picture::strips(curves, document.from, document.to, zone)),
+                        Part::Alarms(events) => (alarms(events, zone)),
+                    }
+                }
+            }
+        }
+    }
+    .into_string()
+}
+
+fn summary(rows: &[(Named, Span)]) -> Markup {
+    html! {
+        table {
+            thead { tr {
+                th { "Tag" } th { "Unit" }
+                @for head in ["Average", "Minimum", "Maximum", "First", "Last", "Samples", "Good"] { th.n { (head) } }
+            } }
+            tbody {
+                @for (tag, span) in rows {
+                    tr {
+                        td { (tag.name) " " span.soft { (tag.path) } }
+                        td { (tag.unit) }
+                        @for value in [span.average, span.minimum, span.maximum, span.first, span.last] {
+                            td.n { (number(value, tag.decimals)) }
+                        }
+                        td.n { (span.count) }
+                        td.n { (format!("{:.1} %", span.good * 100.0)) }
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn alarms(events: &[(AlarmEvent, String)], zone: &str) -> Markup {
+    html! {
+        @if events.is_empty() { p.soft { "No alarms in this period." } }
+        @else {
+            table {
+                thead { tr { th { "Time" } th { "Place" } th { "Alarm" } th { "Event" } th.n { "Priority" } th { "Who" } } }
+                tbody {
+                    @for (event, place) in events {
+                        tr {
+                            td.n style="text-align:left" { (to_local(event.occurred_at, zone)) }
+                            td { (place) }
+                            td { (event.text) }
+                            td { (happened(event.kind)) }
+                            td.n { (event.priority) }
+                            td { (event.actor) @if !event.comment.is_empty() { ": " (event.comment) } }
+                        }
+                    }
+                }
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use havrel_core::{history::Pixels, report::Curve};
+
+    #[test]
+    fn names_cannot_smuggle_markup_and_gaps_lift_the_pen() {
+        let tag = Named { path: "<b>".into(), name: "Level".into(), unit: "%".into(), decimals: 1 };
+        let pixels = Pixels {
+            offset: vec![0, 50, 75],
+            minimum: vec![Some(1.0), None, Some(2.0)],
+            maximum: vec![Some(1.0), None, Some(2.0)],
+            last: vec![Some(1.0), None, Some(2.0)],
+        };
+        let curve = Curve { tag, pixels, limits: vec![("high", 3.0)] };
+        let document = Document {
+            title: "<script>".into(),
+            place: String::new(),
+            from: 0,
+            to: 100,
+            complete_until: 100,
+            made_at: 0,
+            made_by: "Engineer".into(),
+            zone: "UTC".into(),
+            parts: vec![Part::Trend(vec![curve]), Part::Alarms(vec![])],
+        };
+        let page = print(&document);
+        assert!(!page.contains("<script>") && page.contains("&lt;script&gt;"));
+        let path = page.split("<path d=\"").nth(1).unwrap().split('"').next().unwrap();
+        assert_eq!(path.matches('M').count(), 2, "{path}");
+        assert!(page.contains("high 3.0") && page.contains("No alarms in this period."));
+    }
+}

@@ -1,0 +1,85 @@
+//! A trend as a drawing (SVG): one strip per tag, each with its own axis, its limits and its gaps.
+
+use havrel_core::{
+    report::{Curve, number},
+    time::{Nanos, to_local},
+};
+use maud::{Markup, html};
+use std::fmt::Write;
+
+use crate::gather::PICTURE_WIDTH;
+
+const HEIGHT: f64 = 84.0;
+const COLOURS: [&str; 6] = ["#0e6a6a", "#8a4b08", "#3d5a9e", "#7a2e6b", "#4b6b1f", "#6c5b00"];
+
+/// Draws the strips of one section.
+pub fn strips(curves: &[Curve], from: Nanos, to: Nanos, zone: &str) -> Markup {
+    html! {
+        @for (i, curve) in curves.iter().enumerate() {
+            figure {
+                figcaption {
+                    b { (curve.tag.name) } " " span.soft { (curve.tag.path) @if !curve.tag.unit.is_empty() { ", " (curve.tag.unit) } }
+                }
+                (strip(curve, from, to, COLOURS[i % COLOURS.len()]))
+            }
+        }
+        p.axis { span { (to_local(from, zone)) } span { (to_local(to, zone)) } }
+    }
+}
+
+/// The range drawn: the values and limits with a little air.
+fn range(curve: &Curve) -> Option<(f64, f64)> {
+    let values = curve.pixels.minimum.iter().chain(&curve.pixels.maximum).flatten().copied();
+    let all = values.chain(curve.limits.iter().map(|l| l.1));
+    let (low, high) = all.fold((f64::INFINITY, f64::NEG_INFINITY), |(a, b), v| (a.min(v), b.max(v)));
+    let air = ((high - low) * 0.06).max(high.abs().max(1.0) * 1e-6);
+    (low <= high).then_some((low - air, high + air))
+}
+
+fn strip(curve: &Curve, from: Nanos, to: Nanos, colour: &str) -> Markup {
+    let width = PICTURE_WIDTH as f64;
+    let Some((low, high)) = range(curve) else {
+        return html! { p.soft { "Nothing was recorded in this period." } };
+    };
+    let x = |offset: i64| offset as f64 / (to - from).max(1) as f64 * width;
+    let y = |value: f64| HEIGHT - (value - low) / (high - low) * HEIGHT;
+    let pixels = &curve.pixels;
+    let mut path = String::new();
+    let mut pen_down = false;
+    for (i, &offset) in pixels.offset.iter().enumerate() {
+        let at = x(offset);
+        match (pixels.minimum[i], pixels.maximum[i], pixels.last[i]) {
+            (Some(least), Some(most), Some(last)) => {
+                // Writing to a string cannot fail. A value holds until the next one: first across, then up and down.
+                let _ = if pen_down { write!(path, "H{at:.1}") } else { write!(path, "M{at:.1} {:.1}", y(last)) };
+                if least < most {
+                    let _ = write!(path, "V{:.1}V{:.1}", y(least), y(most));
+                }
+                let _ = write!(path, "V{:.1}", y(last));
+                pen_down = true;
+            }
+            _ => {
+                if pen_down {
+                    let _ = write!(path, "H{at:.1}");
+                }
+                pen_down = false;
+            }
+        }
+    }
+    if pen_down {
+        let _ = write!(path, "H{width:.1}");
+    }
+    let decimals = curve.tag.decimals;
+    html! {
+        svg viewBox=(format!("-4 -6 {} {}", width + 84.0, HEIGHT + 12.0)) role="img" aria-label=(curve.tag.name) {
+            rect x="0" y="0" width=(width) height=(HEIGHT) fill="none" stroke="#dad5c6" {}
+            @for (words, level) in &curve.limits {
+                line x1="0" x2=(width) y1=(format!("{:.1}", y(*level))) y2=(format!("{:.1}", y(*level))) stroke="#b26a00" stroke-dasharray="2 3" {}
+                text x=(width + 6.0) y=(format!("{:.1}", y(*level) + 4.0)) fill="#8a5200" font-size="11" { (words) " " (number(Some(*level), decimals)) }
+            }
+            path d=(path) fill="none" stroke=(colour) stroke-width="1.3" {}
+            text x="4" y="11" font-size="10" fill="#55616b" { (number(Some(high), decimals)) }
+            text x="4" y=(HEIGHT - 3.0) font-size="10" fill="#55616b" { (number(Some(low), decimals)) }
+        }
+    }
+}

@@ -1,0 +1,83 @@
+//! What can go wrong with a device, in words a plant engineer can act on.
+
+use havrel_core::quality::Reason;
+
+/// A failure of a connection or of one request on it.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum LinkError {
+    #[error("The name “{0}” is not known.")]
+    NameNotFound(String),
+    #[error("{0} refuses connections on port {1}.")]
+    PortClosed(String, u16),
+    #[error("{0} cannot be reached: {1}.")]
+    Unreachable(String, String),
+    #[error("Nothing answered at {0} within {1} ms.")]
+    NoConnection(String, u32),
+    #[error("No answer within {0} ms.")]
+    Silent(u32),
+    #[error("What answers there does not speak this protocol{0}.")]
+    OtherProtocol(String),
+    #[error("The device closed the connection.")]
+    Closed,
+    #[error("The answer does not fit the request: {0}.")]
+    WrongAnswer(String),
+    #[error("An answer came that belongs to another request.")]
+    OtherRequest,
+    #[error("No device with unit id {0} answers behind this address.")]
+    WrongUnit(u8),
+    #[error("The device has no {0}.")]
+    NoSuchAddress(String),
+    #[error("The device refused: {0}.")]
+    Refused(String),
+    #[error("The connection is switched off.")]
+    SwitchedOff,
+    #[error("{0}")]
+    BadRequest(String),
+    #[error("The device took the value but now holds {0}.")]
+    ReadBack(String),
+}
+
+impl LinkError {
+    /// The quality its tags get.
+    pub fn reason(&self) -> Reason {
+        match self {
+            LinkError::Silent(_) | LinkError::WrongUnit(_) => Reason::NoAnswer,
+            LinkError::WrongAnswer(_) | LinkError::OtherRequest | LinkError::OtherProtocol(_) => Reason::WrongAnswer,
+            LinkError::NoSuchAddress(_) => Reason::NoSuchAddress,
+            LinkError::Refused(_) | LinkError::ReadBack(_) => Reason::Refused,
+            LinkError::SwitchedOff => Reason::SwitchedOff,
+            LinkError::BadRequest(_) => Reason::NoSource,
+            LinkError::NameNotFound(_)
+            | LinkError::PortClosed(..)
+            | LinkError::Unreachable(..)
+            | LinkError::NoConnection(..)
+            | LinkError::Closed => Reason::NotConnected,
+        }
+    }
+
+    /// What usually mends it.
+    pub fn cure(&self) -> &'static str {
+        match self {
+            LinkError::NameNotFound(_) => "Check the spelling, or type the address as numbers.",
+            LinkError::PortClosed(..) => "Check the port, and that the server on the device is switched on.",
+            LinkError::Unreachable(..) => "Check the address and the network between here and there.",
+            LinkError::NoConnection(..) => "Check that the device has power, and that no firewall stands between.",
+            LinkError::Silent(_) => "Check the unit id, or give the device more time.",
+            LinkError::OtherProtocol(_) => "The port is open, but another program listens there. Check the port.",
+            LinkError::Closed => "The device may allow fewer connections than are open. Close others and wait.",
+            LinkError::WrongAnswer(_) => "Check the unit id and gateway; a shorter request size can help.",
+            LinkError::OtherRequest => "The device answers late. Give it more time or poll it less often.",
+            LinkError::WrongUnit(_) => "Check the unit id; behind a gateway it is the number of the device on the line.",
+            LinkError::NoSuchAddress(_) => "Check the address, and whether the manual counts from 0 or from 1.",
+            LinkError::Refused(_) => "The manual says which requests the device allows.",
+            LinkError::SwitchedOff => "Switch the connection on.",
+            LinkError::BadRequest(_) => "Correct what was asked for.",
+            LinkError::ReadBack(_) => "The device may limit or overwrite the value itself.",
+        }
+    }
+
+    /// Whether the connection still stands after it, so that other requests may go on.
+    pub(crate) fn spares_connection(&self) -> bool {
+        matches!(self, LinkError::NoSuchAddress(_) | LinkError::Refused(_) | LinkError::BadRequest(_) | LinkError::ReadBack(_))
+    }
+}

@@ -1,0 +1,75 @@
+//! Brings frames from the spool to the database, in order, for as long as it takes.
+
+use crate::{DatabaseState, Live, now};
+use havrel_db::DbError;
+use serde_json::json;
+use std::{sync::Arc, time::Duration};
+
+/// Frames in one transaction.
+const MOST: usize = 200;
+
+pub(crate) async fn run(live: Arc<Live>) {
+    let mut probe = 0u32;
+    loop {
+        let frames = live.spool.oldest(MOST);
+        let result = match frames.last() {
+            Some(last) => live.db.append(&frames).await.map(|()| Some(last.seq)),
+            // Nothing to ship: still notice within seconds that the database went away.
+            None if probe >= 20 => {
+                probe = 0;
+                live.db.ping().await.map(|()| None)
+            }
+            None => Ok(None),
+        };
+        match result {
+            Ok(Some(seq)) => {
+                live.spool.release(seq);
+                live.shipped.send_replace(seq);
+                note(&live, None).await;
+            }
+            Ok(None) => {
+                if probe == 0 {
+                    note(&live, None).await;
+                }
+                probe += 1;
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+            Err(DbError::Refused(words)) => {
+                // A frame the database will never take must not hold up those behind it; it is told, and let go.
+                tracing::error!(words, "the database refused frames");
+                if let Some(frame) = frames.first() {
+                    let alone = live.db.append(std::slice::from_ref(frame)).await;
+                    if matches!(alone, Ok(()) | Err(DbError::Refused(_))) {
+                        live.spool.release(frame.seq);
+                    }
+                }
+                tokio::time::sleep(Duration::from_millis(500)).await;
+            }
+            Err(error) => {
+                note(&live, Some(error.to_string())).await;
+                tokio::time::sleep(Duration::from_millis(500)).await;
+            }
+        }
+    }
+}
+
+/// Notes whether the database answers; a change also goes to the journal, once there is one again.
+async fn note(live: &Live, trouble: Option<String>) {
+    let before = live.database();
+    if before.ok == trouble.is_none() {
+        return;
+    }
+    let ok = trouble.is_none();
+    live.database.send_replace(DatabaseState { ok, since: now(), message: trouble.unwrap_or_default() });
+    if ok {
+        let lost = live.spool_state().lost;
+        let seconds = (now() - before.since) / havrel_core::time::SECOND;
+        let title = format!("The database answers again after {seconds} s; {lost} samples were lost");
+        let detail = json!({"away_since": havrel_core::time::to_text(before.since), "lost": lost});
+        if let Err(error) = live.db.note("system", None, None, &title, detail).await {
+            tracing::warn!(%error, title, "could not be journalled");
+        }
+    } else {
+        tracing::warn!(message = live.database().message, "the database does not answer");
+    }
+}

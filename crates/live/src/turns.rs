@@ -1,0 +1,164 @@
+//! The engine's thread: takes in up to fifty milliseconds of inputs, lets the engine decide, and hands on what follows.
+
+use crate::{Live, now, spool::Appended};
+use havrel_core::{
+    alarm::AlarmStanding,
+    engine::{Effects, Engine, Input, Plan},
+    frame::{Frame, Gap},
+    plant::Plant,
+    sample::Batch,
+    time::{Nanos, SECOND},
+};
+use std::{
+    sync::{Arc, PoisonError},
+    time::{Duration, Instant},
+};
+use tokio::sync::{mpsc, oneshot};
+use uuid::Uuid;
+
+/// Something for the engine's thread.
+pub(crate) enum Message {
+    Samples(Batch),
+    Tick,
+    Plan(Arc<Plant>, oneshot::Sender<()>),
+    /// Answers with how many it was and the number of the frame that holds it.
+    Acknowledge {
+        rules: Vec<Uuid>,
+        actor: String,
+        comment: String,
+        reply: oneshot::Sender<(usize, u64)>,
+    },
+    Stop(oneshot::Sender<()>),
+}
+
+/// The longest turn.
+const TURN: Duration = Duration::from_millis(50);
+/// A pause this long without a frame counts as not recorded.
+const RESTART_GAP: Nanos = SECOND;
+
+/// Sends a tick ten times a second.
+pub(crate) async fn beat(live: Arc<Live>) {
+    let mut beat = tokio::time::interval(Duration::from_millis(100));
+    beat.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    loop {
+        beat.tick().await;
+        if live.to_engine.send(Message::Tick).await.is_err() {
+            return;
+        }
+    }
+}
+
+struct Thread {
+    live: Arc<Live>,
+    engine: Engine,
+    seq: u64,
+    gaps: Vec<Gap>,
+}
+
+/// Starts the thread. It ends with [`Message::Stop`] or when nobody can send any more.
+pub(crate) fn start(
+    live: &Arc<Live>,
+    mut inbox: mpsc::Receiver<Message>,
+    standings: Vec<AlarmStanding>,
+    seq: u64,
+    arrived: Nanos,
+) {
+    let started = live.started;
+    let gap = Gap { from: arrived, to: started, reason: "Havrel was not running".into() };
+    let gaps = if arrived > 0 && started - arrived > RESTART_GAP { vec![gap] } else { Vec::new() };
+    let mut thread = Thread { live: live.clone(), engine: Engine::new(standings), seq, gaps };
+    // A thread of its own: what the engine does must never wait for the network, nor the network for it.
+    let spawned = std::thread::Builder::new().name("engine".into()).spawn(move || {
+        while let Some(first) = inbox.blocking_recv() {
+            if thread.turn(first, &mut inbox) {
+                return;
+            }
+        }
+    });
+    if let Err(error) = spawned {
+        tracing::error!(%error, "the engine's thread could not start");
+    }
+}
+
+impl Thread {
+    /// One turn. `true`: the last.
+    fn turn(&mut self, first: Message, inbox: &mut mpsc::Receiver<Message>) -> bool {
+        let began = Instant::now();
+        let mut effects = Effects::default();
+        let (mut replies, mut acknowledged) = (Vec::new(), Vec::new());
+        let mut stop = None;
+        let mut replaced = false;
+        let mut next = Some(first);
+        while let Some(message) = next {
+            match message {
+                Message::Samples(batch) => self.engine.step(now(), Input::Samples(&batch), &mut effects),
+                Message::Tick => self.engine.step(now(), Input::Tick, &mut effects),
+                Message::Plan(plant, reply) => {
+                    self.engine.step(now(), Input::Plan(Arc::new(Plan::of(&plant))), &mut effects);
+                    replaced = true;
+                    replies.push(reply);
+                }
+                Message::Acknowledge { rules, actor, comment, reply } => {
+                    let before = effects.events.len();
+                    let input = Input::Acknowledge { rules: &rules, actor: &actor, comment: &comment };
+                    self.engine.step(now(), input, &mut effects);
+                    acknowledged.push((effects.events.len() - before, reply));
+                }
+                Message::Stop(reply) => {
+                    stop = Some(reply);
+                    break;
+                }
+            }
+            next = if began.elapsed() < TURN { inbox.try_recv().ok() } else { None };
+        }
+        self.show(&effects, replaced);
+        let seq = self.keep(effects);
+        // Whoever asked may have gone away meanwhile.
+        for reply in replies {
+            let _: Result<(), ()> = reply.send(());
+        }
+        for (count, reply) in acknowledged {
+            let _: Result<(), (usize, u64)> = reply.send((count, seq));
+        }
+        stop.map(|reply| reply.send(()).is_ok()).is_some()
+    }
+
+    fn show(&self, effects: &Effects, replaced: bool) {
+        if !effects.events.is_empty() || !effects.states.is_empty() {
+            let mut alarms = self.live.alarms.write().unwrap_or_else(PoisonError::into_inner);
+            alarms.update(&effects.states, &effects.events);
+        }
+        if !replaced && effects.changed.is_empty() {
+            return;
+        }
+        let mut values = self.live.values.write().unwrap_or_else(PoisonError::into_inner);
+        if replaced {
+            let plan = self.engine.plan();
+            let all = (0..plan.tags.len() as u32).map(|slot| self.engine.current(slot).clone());
+            values.replace(plan.clone(), all);
+        } else {
+            values.update(&effects.changed, |slot| self.engine.current(slot).clone());
+        }
+    }
+
+    /// Puts what must last into the spool. Gives the number of the last frame.
+    fn keep(&mut self, effects: Effects) -> u64 {
+        let frame = Frame {
+            node: self.live.node,
+            term: 1,
+            seq: self.seq + 1,
+            arrived: now(),
+            batch: effects.recorded,
+            events: effects.events,
+            states: effects.states,
+            gaps: std::mem::take(&mut self.gaps),
+        };
+        if !frame.is_empty() {
+            self.seq += 1;
+            if self.live.spool.append(frame) == Appended::AfterLoss {
+                self.engine.step(now(), Input::RecordAnew, &mut Effects::default());
+            }
+        }
+        self.seq
+    }
+}

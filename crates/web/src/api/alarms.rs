@@ -1,0 +1,206 @@
+//! Alarms: what stands, what happened, and acknowledging.
+
+use super::time;
+use crate::{app::App, auth::Person, problem::Problem};
+use actix_web::{
+    get, post,
+    web::{Data, Json, Query},
+};
+use havrel_core::{
+    access::Action,
+    alarm::{AlarmEvent, AlarmState, EventKind},
+    plant::Plant,
+    time::to_text,
+};
+use havrel_db::alarms::EventFilter;
+use havrel_jobs::gather::rules_under;
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+use std::sync::PoisonError;
+use utoipa::{IntoParams, ToSchema};
+use uuid::Uuid;
+
+/// An alarm that is not normal.
+#[derive(Serialize, ToSchema)]
+pub struct AlarmView {
+    pub rule: Uuid,
+    pub tag: Uuid,
+    /// The tag's number in the live feed.
+    pub no: u32,
+    pub place: Uuid,
+    pub place_name: String,
+    pub place_path: String,
+    /// `unacknowledged`, `acknowledged` or `returned_unacknowledged`.
+    #[schema(value_type = String)]
+    pub state: AlarmState,
+    pub priority: u8,
+    /// “Temperature high, 84.6 °C over 82.0”.
+    pub text: String,
+    pub cause: String,
+    /// What to do.
+    pub action: String,
+    pub raised_at: String,
+    /// Empty while the condition holds.
+    pub returned_at: String,
+    pub acknowledged_by: String,
+    pub unit: String,
+    pub decimals: u8,
+}
+
+/// The alarms that stand, with the number to follow events from.
+#[derive(Serialize, ToSchema)]
+pub struct AlarmList {
+    /// Number of the last event that is in it.
+    pub last: u64,
+    /// Newest first.
+    pub alarms: Vec<AlarmView>,
+}
+
+/// Lists the alarms that stand.
+#[utoipa::path(responses((status = 200, body = AlarmList)))]
+#[get("/api/alarms")]
+pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>, Problem> {
+    person.may(Action::See)?;
+    let plant = app.live.plant();
+    let board = app.live.alarms.read().unwrap_or_else(PoisonError::into_inner);
+    let alarms = board.standing().into_iter().filter_map(|s| {
+        let rule = &plant.rules.get(&s.rule)?.set;
+        let tag = plant.tags.get(&rule.tag)?;
+        let time = |at: i64| to_text(at);
+        Some(AlarmView {
+            rule: s.rule,
+            tag: tag.id,
+            no: tag.no,
+            place: tag.set.place,
+            place_name: plant.places.get(&tag.set.place).map(|p| p.set.name.clone()).unwrap_or_default(),
+            place_path: plant.path(Some(tag.set.place)),
+            state: s.state,
+            priority: rule.priority,
+            text: s.text.clone(),
+            cause: rule.cause.clone(),
+            action: rule.action.clone(),
+            raised_at: time(s.raised_at),
+            returned_at: if s.active { String::new() } else { time(s.returned_at) },
+            acknowledged_by: s.acknowledged_by.clone(),
+            unit: tag.set.unit.clone(),
+            decimals: tag.set.decimals,
+        })
+    });
+    Ok(Json(AlarmList { last: board.last(), alarms: alarms.collect() }))
+}
+
+/// Which alarms were seen.
+#[derive(Deserialize, ToSchema)]
+pub struct AcknowledgeBody {
+    /// Rules, at most 10,000.
+    pub rules: Vec<Uuid>,
+    #[serde(default)]
+    pub comment: String,
+}
+
+/// How many were acknowledged.
+#[derive(Serialize, ToSchema)]
+pub struct Acknowledged {
+    pub count: usize,
+}
+
+/// Acknowledges alarms.
+#[utoipa::path(responses((status = 200, body = Acknowledged)))]
+#[post("/api/alarms/acknowledge")]
+pub async fn acknowledge(app: Data<App>, person: Person, body: Json<AcknowledgeBody>) -> Result<Json<Acknowledged>, Problem> {
+    let plant = app.live.plant();
+    let place = |rule: &Uuid| plant.rules.get(rule).and_then(|r| plant.tags.get(&r.set.tag)).map(|t| t.set.place);
+    let actor = person.may(Action::Acknowledge)?;
+    for rule in &body.rules {
+        person.may_at(Action::Acknowledge, place(rule))?;
+    }
+    if body.rules.len() > 10_000 {
+        return Err(Problem::field("rules", "Acknowledge at most 10,000 alarms at once."));
+    }
+    if body.comment.chars().count() > 1000 {
+        return Err(Problem::field("comment", "A comment has at most 1,000 characters."));
+    }
+    let body = body.into_inner();
+    let titles: Vec<String> = body.rules.iter().take(20).map(|&r| plant.title(havrel_core::plant::Kind::Rule, r)).collect();
+    let count = app.live.acknowledge(body.rules, actor, body.comment.clone()).await?;
+    if count > 0 {
+        let title = if count == 1 { format!("Acknowledged {}", titles.join("")) } else { format!("Acknowledged {count} alarms") };
+        // The alarm's own history keeps who acknowledged; the journal line may wait for a database that answers.
+        if let Err(error) =
+            app.live.db.note("acknowledge", Some(actor), None, &title, json!({"rules": titles, "comment": body.comment})).await
+        {
+            tracing::warn!(%error, title, "could not be journalled");
+        }
+    }
+    Ok(Json(Acknowledged { count }))
+}
+
+/// Something that happened to an alarm.
+#[derive(Serialize, ToSchema)]
+pub struct EventView {
+    /// Newer ones have greater numbers.
+    pub id: i64,
+    pub rule: Uuid,
+    pub tag: Option<Uuid>,
+    pub place_path: String,
+    /// `raised`, `returned`, `acknowledged` or `withdrawn`.
+    #[schema(value_type = String)]
+    pub kind: EventKind,
+    pub priority: u8,
+    pub occurred_at: String,
+    pub decided_at: String,
+    pub text: String,
+    pub actor: String,
+    pub comment: String,
+}
+
+impl EventView {
+    pub(crate) fn of(plant: &Plant, id: i64, e: AlarmEvent) -> EventView {
+        let tag = plant.rules.get(&e.rule).and_then(|r| plant.tags.get(&r.set.tag));
+        EventView {
+            id,
+            rule: e.rule,
+            tag: tag.map(|t| t.id),
+            place_path: tag.map_or_else(String::new, |t| plant.path(Some(t.set.place))),
+            kind: e.kind,
+            priority: e.priority,
+            occurred_at: to_text(e.occurred_at),
+            decided_at: to_text(e.decided_at),
+            text: e.text,
+            actor: e.actor,
+            comment: e.comment,
+        }
+    }
+}
+
+/// Which events.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct EventQuery {
+    pub from: Option<String>,
+    pub to: Option<String>,
+    /// Only on tags under this place.
+    pub under: Option<Uuid>,
+    /// Only older than this event.
+    pub before: Option<i64>,
+    /// At most 1,000; usually 200.
+    pub limit: Option<i64>,
+}
+
+/// Lists what happened, newest first.
+#[utoipa::path(params(EventQuery), responses((status = 200, body = Vec<EventView>)))]
+#[get("/api/alarms/events")]
+pub async fn events(app: Data<App>, person: Person, query: Query<EventQuery>) -> Result<Json<Vec<EventView>>, Problem> {
+    person.may_at(Action::See, query.under)?;
+    let plant = app.live.plant();
+    let at = |field, text: &Option<String>, or| text.as_deref().map_or(Ok(or), |t| time(field, t));
+    let filter = EventFilter {
+        from: at("from", &query.from, i64::MIN)?,
+        to: at("to", &query.to, i64::MAX)?,
+        rules: query.under.map(|place| rules_under(&plant, place)),
+        before: query.before,
+        limit: query.limit.unwrap_or(200),
+    };
+    let found = app.live.db.alarm_events(&filter).await?;
+    Ok(Json(found.into_iter().map(|(id, e)| EventView::of(&plant, id, e)).collect()))
+}

@@ -1,0 +1,339 @@
+//! The configuration: read items, put edits through the one door, undo.
+
+use crate::{app::App, auth::Person, problem::Problem};
+use actix_web::{
+    HttpRequest, get,
+    http::{StatusCode, header},
+    post,
+    web::{Data, Json, Path, Query},
+};
+use havrel_core::{
+    access::Action,
+    plant::{Edit, Item, Kind, Op, Own, Plant, Table, edit},
+    time::to_text,
+};
+use havrel_db::config::By;
+use havrel_link::driver;
+use serde::{Deserialize, Serialize};
+use serde_json::Value as Json_;
+use std::collections::HashMap;
+use utoipa::{IntoParams, ToSchema};
+use uuid::Uuid;
+
+/// An item of the configuration.
+#[derive(Serialize, ToSchema)]
+pub struct ItemView {
+    pub id: Uuid,
+    /// The tag's number in the live feed; 0 for other kinds.
+    pub no: u32,
+    /// The revision that changed it last.
+    pub revision: i64,
+    /// The name a person knows it by; for places and tags the path.
+    pub title: String,
+    /// Effective settings.
+    #[schema(value_type = Object)]
+    pub set: Json_,
+    /// Where a tag is read, in words, with the address as it goes on the wire.
+    pub source: String,
+}
+
+/// Items with the revision they belong to.
+#[derive(Serialize, ToSchema)]
+pub struct ItemList {
+    /// The plant's revision; send it back as `If-Match` with edits.
+    pub revision: i64,
+    /// How many there are in all.
+    pub total: usize,
+    pub items: Vec<ItemView>,
+}
+
+/// Which items.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ItemQuery {
+    /// Only under this place, at any depth.
+    pub under: Option<Uuid>,
+    /// Only tags of this connection.
+    pub connection: Option<Uuid>,
+    /// Only rules of this tag.
+    pub tag: Option<Uuid>,
+    /// Only items whose title contains this, whatever its case.
+    pub text: Option<String>,
+    pub offset: Option<usize>,
+    /// At most 1,000; the default.
+    pub limit: Option<usize>,
+}
+
+/// Reads items of a kind, in the order the engineer gave them.
+#[utoipa::path(params(ItemQuery), responses((status = 200, body = ItemList)))]
+#[get("/api/items/{kind}")]
+pub async fn list(
+    app: Data<App>,
+    person: Person,
+    kind: Path<String>,
+    query: Query<ItemQuery>,
+) -> Result<Json<ItemList>, Problem> {
+    person.may_at(Action::See, query.under)?;
+    let kind = Kind::from_name(&kind).ok_or_else(|| Problem::missing("kind of item"))?;
+    let plant = app.live.plant();
+    let text = query.text.as_deref().unwrap_or_default().to_lowercase();
+    let (offset, limit) = (query.offset.unwrap_or(0), query.limit.unwrap_or(1000).min(1000));
+    let view = Viewing { plant: &plant, kind, text, offset, limit };
+    let in_place = |place: Uuid| query.under.is_none_or(|top| plant.lies_under(place, top));
+    Ok(Json(match kind {
+        Kind::Place => view.list(&plant.places, |p| in_place(p.id), |p| p.set.order),
+        Kind::Connection => view.list(&plant.connections, |_| true, |c| c.set.order),
+        Kind::Tag => view.list(
+            &plant.tags,
+            |t| in_place(t.set.place) && query.connection.is_none_or(|c| t.set.connection == Some(c)),
+            |t| t.set.order,
+        ),
+        Kind::Rule => view.list(
+            &plant.rules,
+            |r| {
+                let place = plant.tags.get(&r.set.tag).map(|t| t.set.place);
+                query.tag.is_none_or(|t| r.set.tag == t) && place.is_some_and(in_place)
+            },
+            |r| r.set.level,
+        ),
+        Kind::Report => view.list(&plant.reports, |_| true, |r| r.set.order),
+    }))
+}
+
+struct Viewing<'a> {
+    plant: &'a Plant,
+    kind: Kind,
+    text: String,
+    offset: usize,
+    limit: usize,
+}
+
+impl Viewing<'_> {
+    fn list<T: Serialize>(
+        &self,
+        table: &Table<T>,
+        wanted: impl Fn(&Item<T>) -> bool,
+        order: impl Fn(&Item<T>) -> f64,
+    ) -> ItemList {
+        let chosen = table.values().filter(|item| wanted(item));
+        let mut found: Vec<_> = chosen
+            .map(|item| (self.plant.title(self.kind, item.id), item))
+            .filter(|(title, _)| self.text.is_empty() || title.to_lowercase().contains(&self.text))
+            .collect();
+        found.sort_by(|(a, x), (b, y)| order(x).total_cmp(&order(y)).then_with(|| a.cmp(b)));
+        let total = found.len();
+        let page = found.into_iter().skip(self.offset).take(self.limit);
+        let items = page.map(|(title, item)| {
+            let set = serde_json::to_value(&item.set).unwrap_or_default();
+            ItemView { id: item.id, no: item.no, revision: item.revision, title, set, source: self.source(item.id) }
+        });
+        ItemList { revision: self.plant.revision, total, items: items.collect() }
+    }
+
+    fn source(&self, id: Uuid) -> String {
+        let words = || {
+            let tag = self.plant.tags.get(&id)?;
+            let connection = self.plant.connections.get(&tag.set.connection?)?;
+            let point = driver(&connection.set.kind)?.show_point(&connection.set, &tag.set.point)?;
+            Some(format!("{} · {point}", connection.set.name))
+        };
+        words().unwrap_or_default()
+    }
+}
+
+/// What hangs on an item.
+#[derive(Serialize, ToSchema)]
+pub struct Uses {
+    /// What goes when it goes, by kind, and up to 20 by name.
+    pub contents: HashMap<String, usize>,
+    pub names: Vec<String>,
+    /// What refers to it from outside and keeps it from going.
+    pub referrers: Vec<String>,
+}
+
+/// Shows what hangs on an item before it is deleted.
+#[utoipa::path(responses((status = 200, body = Uses)))]
+#[get("/api/items/{kind}/{id}/uses")]
+pub async fn uses(app: Data<App>, person: Person, path: Path<(String, Uuid)>) -> Result<Json<Uses>, Problem> {
+    person.may(Action::See)?;
+    let (kind, id) = path.into_inner();
+    let plant = app.live.plant();
+    let kind = Kind::from_name(&kind).filter(|&k| plant.own(k, id).is_some()).ok_or_else(|| Problem::missing("item"))?;
+    let contents = plant.contents(kind, id);
+    let mut counts: HashMap<String, usize> = HashMap::new();
+    contents.iter().for_each(|(k, _)| *counts.entry(k.name().into()).or_default() += 1);
+    let mut names: Vec<String> = contents.iter().map(|&(k, id)| plant.title(k, id)).collect();
+    names.sort();
+    names.truncate(20);
+    let gone: Vec<Uuid> = contents.iter().map(|c| c.1).collect();
+    let all = contents.iter().copied().chain([(kind, id)]);
+    let inside =
+        |words: &String| gone.iter().any(|&g| plant.kind_of(g) == Some(Kind::Tag) && words.contains(&plant.title(Kind::Tag, g)));
+    let mut referrers: Vec<String> = all.flat_map(|(k, i)| plant.referrers(k, i)).filter(|words| !inside(words)).collect();
+    referrers.sort();
+    referrers.dedup();
+    Ok(Json(Uses { contents: counts, names, referrers }))
+}
+
+/// One wish.
+#[derive(Deserialize, ToSchema)]
+pub struct EditBody {
+    /// `create`, `patch` or `delete`.
+    pub op: String,
+    /// `place`, `connection`, `tag`, `rule` or `report`.
+    pub kind: String,
+    /// Given by the client for new items too, so that edits of one revision can refer to each other.
+    pub id: Uuid,
+    /// Settings; in a patch null puts a field back to its default.
+    #[serde(default)]
+    #[schema(value_type = Object)]
+    pub set: Own,
+    /// With `delete`: take what it contains too.
+    #[serde(default)]
+    pub contents: bool,
+}
+
+/// Wishes that become one revision, all or none.
+#[derive(Deserialize, ToSchema)]
+pub struct EditsBody {
+    /// Stands in the journal.
+    pub why: String,
+    pub edits: Vec<EditBody>,
+}
+
+/// What became of them.
+#[derive(Serialize, ToSchema)]
+pub struct Committed {
+    pub revision: i64,
+}
+
+/// Changes the configuration. `If-Match` carries the revision the person saw; an item changed since is not overwritten.
+#[utoipa::path(params(("If-Match" = String, Header, description = "The revision the edits are based on")),
+    responses((status = 200, body = Committed), (status = 412, body = Problem), (status = 422, body = Problem)))]
+#[post("/api/edits")]
+pub async fn change(
+    app: Data<App>,
+    person: Person,
+    request: HttpRequest,
+    body: Json<EditsBody>,
+) -> Result<Json<Committed>, Problem> {
+    let actor = person.may(Action::Configure)?;
+    let seen = seen(&request)?;
+    let body = body.into_inner();
+    if body.edits.is_empty() || body.edits.len() > edit::MOST_EDITS {
+        return Err(Problem::field("edits", "A revision takes 1 to 100,000 edits."));
+    }
+    if body.why.trim().is_empty() || body.why.chars().count() > 400 {
+        return Err(Problem::field("why", "Say in 1 to 400 characters what changes."));
+    }
+    let edits = body.edits.into_iter().map(|e| wish(e, seen)).collect::<Result<Vec<_>, _>>()?;
+    let by = By { account: Some(actor.account), actor: actor.name.clone(), why: body.why, undoes: None };
+    let plant = app.live.commit(&edits, &by).await?;
+    Ok(Json(Committed { revision: plant.revision }))
+}
+
+fn seen(request: &HttpRequest) -> Result<i64, Problem> {
+    let text = request.headers().get(header::IF_MATCH).and_then(|v| v.to_str().ok());
+    let number = text.and_then(|t| t.trim().trim_matches('"').parse().ok());
+    number.ok_or_else(|| Problem::new(StatusCode::PRECONDITION_REQUIRED, "Send the revision you saw as If-Match."))
+}
+
+fn wish(body: EditBody, seen: i64) -> Result<Edit, Problem> {
+    let kind = Kind::from_name(&body.kind).ok_or_else(|| Problem::field("kind", "There is no such kind of item."))?;
+    let op = match body.op.as_str() {
+        "create" => Op::Create(body.set, None),
+        "patch" => Op::Patch(body.set),
+        "delete" => Op::Delete { contents: body.contents },
+        _ => return Err(Problem::field("op", "An edit is create, patch or delete.")),
+    };
+    Ok(Edit { kind, id: body.id, op, seen: Some(seen) })
+}
+
+/// Which revision to take back.
+#[derive(Deserialize, ToSchema)]
+pub struct UndoBody {
+    pub revision: i64,
+}
+
+/// Takes back the newest revision, as a new revision.
+#[utoipa::path(responses((status = 200, body = Committed), (status = 409, body = Problem)))]
+#[post("/api/undo")]
+pub async fn undo(app: Data<App>, person: Person, body: Json<UndoBody>) -> Result<Json<Committed>, Problem> {
+    let actor = person.may(Action::Configure)?;
+    let changes = app.live.db.changes_of(body.revision).await?;
+    if changes.is_empty() {
+        return Err(Problem::missing("revision"));
+    }
+    let why = format!("Undid revision {}", body.revision);
+    let by = By { account: Some(actor.account), actor: actor.name.clone(), why, undoes: Some(body.revision) };
+    let plant = app.live.commit(&edit::inverse(&changes), &by).await?;
+    Ok(Json(Committed { revision: plant.revision }))
+}
+
+/// One revision.
+#[derive(Serialize, ToSchema)]
+pub struct RevisionView {
+    pub number: i64,
+    pub at: String,
+    pub actor: String,
+    pub why: String,
+    pub undoes: Option<i64>,
+    /// What it did to each item: up to 200 of them.
+    pub changes: Vec<ChangeView>,
+    pub total: i64,
+}
+
+/// What a revision did to one item; only fields that changed.
+#[derive(Serialize, ToSchema)]
+pub struct ChangeView {
+    pub kind: String,
+    pub id: Uuid,
+    /// Its name, then or now.
+    pub title: String,
+    #[schema(value_type = Option<Object>)]
+    pub before: Option<Own>,
+    #[schema(value_type = Option<Object>)]
+    pub after: Option<Own>,
+}
+
+/// Which revisions.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct RevisionQuery {
+    /// Only older than this one.
+    pub before: Option<i64>,
+    /// At most 50.
+    pub limit: Option<i64>,
+}
+
+/// Lists revisions, newest first, with what they changed.
+#[utoipa::path(params(RevisionQuery), responses((status = 200, body = Vec<RevisionView>)))]
+#[get("/api/revisions")]
+pub async fn revisions(app: Data<App>, person: Person, query: Query<RevisionQuery>) -> Result<Json<Vec<RevisionView>>, Problem> {
+    person.may(Action::See)?;
+    let plant = app.live.plant();
+    let mut views = Vec::new();
+    let found = app.live.db.revisions(query.before.unwrap_or(i64::MAX), query.limit.unwrap_or(20).min(50)).await?;
+    for revision in found {
+        let changes = app.live.db.changes_of(revision.number).await?;
+        let name = |c: &havrel_core::plant::Change| {
+            let field = |own: &Option<Own>| own.as_ref().and_then(|o| o.get("name")).and_then(Json_::as_str).map(str::to_owned);
+            let now = plant.title(c.kind, c.id);
+            if now.is_empty() { field(&c.after).or_else(|| field(&c.before)).unwrap_or_default() } else { now }
+        };
+        views.push(RevisionView {
+            number: revision.number,
+            at: to_text(revision.at),
+            actor: revision.actor,
+            why: revision.why,
+            undoes: revision.undoes,
+            total: revision.changes,
+            changes: changes
+                .into_iter()
+                .take(200)
+                .map(|c| ChangeView { kind: c.kind.name().into(), id: c.id, title: name(&c), before: c.before, after: c.after })
+                .collect(),
+        });
+    }
+    Ok(Json(views))
+}

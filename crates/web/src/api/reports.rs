@@ -1,0 +1,120 @@
+//! Reports: preview, making, and the editions kept.
+
+use crate::{app::App, auth::Person, problem::Problem};
+use actix_web::{
+    HttpResponse, get,
+    http::{StatusCode, header},
+    post,
+    web::{Data, Json, Path},
+};
+use havrel_core::{
+    access::{Action, Actor},
+    plant::{Own, Report, resolve},
+    report::Document,
+    time::to_text,
+};
+use havrel_db::editions::Edition;
+use havrel_jobs::{
+    csv,
+    gather::{Making, gather},
+    html,
+};
+use serde::Serialize;
+use serde_json::json;
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+async fn fill(app: &App, actor: &Actor, report: &Report) -> Result<Document, Problem> {
+    let making = Making { at: havrel_live::now(), by: actor.name.clone(), complete_until: app.live.complete_until() };
+    Ok(gather(&app.live.db, &app.live.plant(), report, &making).await?)
+}
+
+/// Shows a report that need not be saved yet, on real data, as HTML.
+#[utoipa::path(request_body = Object, responses((status = 200, body = String, content_type = "text/html"), (status = 422, body = Problem)))]
+#[post("/api/reports/preview")]
+pub async fn preview(app: Data<App>, person: Person, body: Json<Own>) -> Result<HttpResponse, Problem> {
+    let actor = person.may(Action::MakeReport)?;
+    let report: Report = resolve(None, &body).map_err(|(field, message)| Problem::field(&field, message))?;
+    if report.minutes > 44_640 || report.sections.len() > 50 {
+        return Err(Problem::field("minutes", "A report covers at most 31 days in at most 50 sections."));
+    }
+    let document = fill(&app, actor, &report).await?;
+    Ok(HttpResponse::Ok().content_type("text/html; charset=utf-8").body(html::print(&document)))
+}
+
+/// A report as it was made.
+#[derive(Serialize, ToSchema)]
+pub struct EditionView {
+    pub id: Uuid,
+    pub report: Uuid,
+    pub title: String,
+    pub made_at: String,
+    pub made_by: String,
+    pub from: String,
+    pub to: String,
+}
+
+impl From<Edition> for EditionView {
+    fn from(e: Edition) -> EditionView {
+        let (made_at, from, to) = (to_text(e.made_at), to_text(e.from), to_text(e.to));
+        EditionView { id: e.id, report: e.report, title: e.title, made_at, made_by: e.made_by, from, to }
+    }
+}
+
+/// Makes an edition of a report and keeps it.
+#[utoipa::path(responses((status = 200, body = EditionView)))]
+#[post("/api/reports/{id}/editions")]
+pub async fn make(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<Json<EditionView>, Problem> {
+    let plant = app.live.plant();
+    let report = plant.reports.get(&id).ok_or_else(|| Problem::missing("report"))?;
+    let actor = person.may_at(Action::MakeReport, report.set.place)?;
+    let document = fill(&app, actor, &report.set).await?;
+    let printed = csv::print(&document);
+    let table =
+        printed.map_err(|e| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, format!("The CSV could not be made: {e}.")))?;
+    let edition = Edition {
+        id: Uuid::now_v7(),
+        report: *id,
+        title: document.title.clone(),
+        made_at: document.made_at,
+        made_by: document.made_by.clone(),
+        from: document.from,
+        to: document.to,
+    };
+    app.live.db.keep_edition(&edition, &html::print(&document), &table).await?;
+    app.live
+        .db
+        .note("report", Some(actor), Some(*id), &format!("Made report “{}”", edition.title), json!({"edition": edition.id}))
+        .await?;
+    Ok(Json(edition.into()))
+}
+
+/// Lists the editions of a report, newest first.
+#[utoipa::path(responses((status = 200, body = Vec<EditionView>)))]
+#[get("/api/reports/{id}/editions")]
+pub async fn editions(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<Json<Vec<EditionView>>, Problem> {
+    person.may(Action::See)?;
+    Ok(Json(app.live.db.editions(*id).await?.into_iter().map(Into::into).collect()))
+}
+
+/// Fetches an edition as it was made; the format is `html` or `csv`.
+#[utoipa::path(responses((status = 200, body = String), (status = 404, body = Problem)))]
+#[get("/api/editions/{id}/{format}")]
+pub async fn fetch(app: Data<App>, person: Person, path: Path<(Uuid, String)>) -> Result<HttpResponse, Problem> {
+    person.may(Action::See)?;
+    let (id, format) = path.into_inner();
+    let (title, html, csv) = app.live.db.edition(id).await?.ok_or_else(|| Problem::missing("edition"))?;
+    let (kind, content) = match format.as_str() {
+        "html" => ("text/html; charset=utf-8", html),
+        "csv" => ("text/csv; charset=utf-8", csv),
+        _ => return Err(Problem::missing("format; there are html and csv")),
+    };
+    let name: String = title.chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' }).take(60).collect();
+    let short: String = id.simple().to_string().chars().skip(24).collect();
+    Ok(HttpResponse::Ok()
+        .content_type(kind)
+        .insert_header((header::CONTENT_DISPOSITION, format!("attachment; filename=\"{name}-{short}.{format}\"")))
+        // An edition may hold what people typed; opened by itself it must not run anything.
+        .insert_header((header::CONTENT_SECURITY_POLICY, "sandbox; default-src 'none'; style-src 'unsafe-inline'"))
+        .body(content))
+}

@@ -1,0 +1,124 @@
+//! Current values, and writing them.
+
+use crate::{app::App, auth::Person, problem::Problem};
+use actix_web::{
+    get, post,
+    web::{Data, Json, Path, Query},
+};
+use havrel_core::{access::Action, engine::Current, sample::Value, time::to_text};
+use serde::{Deserialize, Serialize};
+use serde_json::{Value as Json_, json};
+use std::sync::PoisonError;
+use utoipa::{IntoParams, ToSchema};
+use uuid::Uuid;
+
+/// The newest that is known of a tag.
+#[derive(Clone, Serialize, ToSchema)]
+pub struct ValueView {
+    /// The tag's number.
+    pub no: u32,
+    /// Boolean, number or text; integers beyond 2^53 as text; null before the first.
+    #[schema(value_type = Object, nullable)]
+    pub value: Json_,
+    /// When the value was; empty before the first.
+    pub time: String,
+    /// `good`, `uncertain` or `bad`.
+    pub quality: String,
+    /// Why.
+    pub reason: String,
+    /// When the quality was told last.
+    pub told: String,
+}
+
+impl ValueView {
+    /// Shows a tag's newest.
+    pub fn of(no: u32, current: &Current) -> ValueView {
+        let text = |at: i64| if at == 0 { String::new() } else { to_text(at) };
+        let quality = match current.quality.class() {
+            havrel_core::quality::Class::Good => "good",
+            havrel_core::quality::Class::Uncertain => "uncertain",
+            havrel_core::quality::Class::Bad => "bad",
+        };
+        ValueView {
+            no,
+            value: current.value.as_ref().map_or(Json_::Null, Value::to_json),
+            time: text(current.time),
+            quality: quality.into(),
+            reason: current.quality.reason().words().into(),
+            told: text(current.told),
+        }
+    }
+}
+
+/// Which tags.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ValueQuery {
+    /// Numbers of tags, joined by commas, at most 1,000.
+    pub tags: String,
+}
+
+/// Reads current values.
+#[utoipa::path(params(ValueQuery), responses((status = 200, body = Vec<ValueView>)))]
+#[get("/api/values")]
+pub async fn newest(app: Data<App>, person: Person, query: Query<ValueQuery>) -> Result<Json<Vec<ValueView>>, Problem> {
+    person.may(Action::See)?;
+    let numbers = query.tags.split(',').take(1000).map(|n| n.trim().parse::<u32>());
+    let numbers: Vec<u32> =
+        numbers.collect::<Result<_, _>>().map_err(|_| Problem::field("tags", "Give numbers of tags, joined by commas."))?;
+    let values = app.live.values.read().unwrap_or_else(PoisonError::into_inner);
+    Ok(Json(numbers.iter().filter_map(|&no| Some(ValueView::of(no, &values.of(no)?.current))).collect()))
+}
+
+/// A value to write.
+#[derive(Deserialize, ToSchema)]
+pub struct WriteBody {
+    /// In engineering units: boolean, number or text.
+    #[schema(value_type = Object)]
+    pub value: Json_,
+}
+
+/// What was written.
+#[derive(Serialize, ToSchema)]
+pub struct Written {
+    #[schema(value_type = Object, nullable)]
+    pub before: Json_,
+    /// What the device held when read back.
+    #[schema(value_type = Object)]
+    pub value: Json_,
+}
+
+/// Writes a value to the device, reads it back and journals both.
+#[utoipa::path(responses((status = 200, body = Written), (status = 422, body = Problem), (status = 502, body = Problem)))]
+#[post("/api/tags/{id}/write")]
+pub async fn write(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<WriteBody>) -> Result<Json<Written>, Problem> {
+    let plant = app.live.plant();
+    let tag = plant.tags.get(&id).ok_or_else(|| Problem::missing("tag"))?;
+    let actor = person.may_at(Action::Write, Some(tag.set.place))?;
+    let value = match &body.value {
+        Json_::Bool(on) => Value::Bool(*on),
+        Json_::Number(n) => Value::F64(n.as_f64().ok_or_else(|| Problem::field("value", "This number is too large."))?),
+        Json_::String(text) if text.len() <= 1000 => Value::Text(text.clone()),
+        _ => return Err(Problem::field("value", "A value is on or off, a number or a text.")),
+    };
+    let before = {
+        let values = app.live.values.read().unwrap_or_else(PoisonError::into_inner);
+        values.of(tag.no).and_then(|s| s.current.value.as_ref().map(Value::to_json)).unwrap_or(Json_::Null)
+    };
+    let result = app.live.write(*id, value).await;
+    let path = plant.tag_path(&tag.set);
+    let (title, detail) = match &result {
+        Ok(held) => {
+            let held = held.to_json();
+            (format!("Wrote {held} {} to {path}", tag.set.unit), json!({"before": before, "asked": body.value, "after": held}))
+        }
+        Err(error) => {
+            (format!("Could not write {} to {path}: {error}", body.value), json!({"before": before, "asked": body.value}))
+        }
+    };
+    // The device holds the value whether or not the journal could be reached; the log keeps what the journal missed.
+    if let Err(error) = app.live.db.note("write", Some(actor), Some(*id), &title, detail).await {
+        tracing::error!(%error, title, actor = actor.name, "a write could not be journalled");
+    }
+    Ok(Json(Written { before, value: result?.to_json() }))
+}

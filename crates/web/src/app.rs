@@ -1,0 +1,146 @@
+//! The application: what its handlers share, and its routes.
+
+use crate::{api, assets, auth, guard, guard::Rates, problem::Problem, socket};
+use actix_session::{SessionMiddleware, storage::CookieSessionStore};
+use actix_web::{
+    HttpServer,
+    cookie::{Key, SameSite},
+    dev::Server,
+    http::StatusCode,
+    middleware::from_fn,
+    web,
+};
+use havrel_core::access::Actor;
+use havrel_live::Live;
+use std::{
+    collections::HashMap,
+    io,
+    net::TcpListener,
+    sync::{Arc, Mutex, atomic::AtomicUsize},
+    time::Instant,
+};
+use utoipa_actix_web::AppExt;
+use uuid::Uuid;
+
+/// What all handlers share.
+pub struct App {
+    pub live: Arc<Live>,
+    pub rates: Rates,
+    /// Names beside the loopback's under which browsers may ask.
+    pub hosts: Vec<String>,
+    /// Accounts seen lately, so that values go on while the database is away.
+    pub(crate) people: Mutex<HashMap<Uuid, (Actor, Instant)>>,
+    pub(crate) sockets: AtomicUsize,
+    /// Tells browsers that the server was started anew.
+    pub epoch: Uuid,
+}
+
+impl App {
+    /// Shares a plant.
+    pub fn new(live: Arc<Live>, hosts: Vec<String>) -> App {
+        let (people, sockets) = (Mutex::default(), AtomicUsize::new(0));
+        App { live, rates: Rates::default(), hosts, people, sockets, epoch: Uuid::new_v4() }
+    }
+
+    pub(crate) fn answers_to(&self, host: &str) -> bool {
+        let name = guard::without_port(host);
+        ["localhost", "127.0.0.1", "[::1]"].contains(&name) || self.hosts.iter().any(|h| h.eq_ignore_ascii_case(name))
+    }
+}
+
+/// Bodies of ordinary requests.
+const BODY: usize = 1 << 20;
+
+/// Serves a plant on a listener.
+///
+/// # Errors
+/// When the listener cannot be used.
+pub fn serve(app: App, cookie_key: &[u8], listener: TcpListener) -> io::Result<Server> {
+    let app = web::Data::new(app);
+    let key = Key::from(cookie_key);
+    let server = HttpServer::new(move || {
+        let json = web::JsonConfig::default().limit(BODY).error_handler(|error, _| {
+            let status = if matches!(
+                error,
+                actix_web::error::JsonPayloadError::Overflow { .. }
+                    | actix_web::error::JsonPayloadError::OverflowKnownLength { .. }
+            ) {
+                StatusCode::PAYLOAD_TOO_LARGE
+            } else {
+                StatusCode::BAD_REQUEST
+            };
+            Problem::new(status, format!("The request could not be read: {error}.")).into()
+        });
+        let query = web::QueryConfig::default()
+            .error_handler(|e, _| Problem::new(StatusCode::BAD_REQUEST, format!("The address could not be read: {e}.")).into());
+        let path = web::PathConfig::default().error_handler(|_, _| Problem::missing("page").into());
+        let session = SessionMiddleware::builder(CookieSessionStore::default(), key.clone())
+            .cookie_name("havrel".into())
+            .cookie_http_only(true)
+            .cookie_same_site(SameSite::Strict)
+            // The server itself speaks HTTP on loopback; whoever puts it behind TLS sets the flag at the proxy.
+            .cookie_secure(false)
+            .build();
+        let (router, document) = actix_web::App::new()
+            .into_utoipa_app()
+            .app_data(app.clone())
+            .app_data(json)
+            .app_data(query)
+            .app_data(path)
+            .app_data(web::PayloadConfig::new(BODY))
+            .service(auth::state)
+            .service(auth::sign_in)
+            .service(auth::first_account)
+            .service(auth::sign_out)
+            .service(auth::add_account)
+            .service(api::plant::list)
+            .service(api::plant::uses)
+            .service(api::plant::change)
+            .service(api::plant::undo)
+            .service(api::plant::revisions)
+            .service(api::connect::test)
+            .service(api::connect::look)
+            .service(api::connect::check_point)
+            .service(api::values::newest)
+            .service(api::values::write)
+            .service(api::history::pixels)
+            .service(api::history::raw)
+            .service(api::history::spans)
+            .service(api::alarms::standing)
+            .service(api::alarms::acknowledge)
+            .service(api::alarms::events)
+            .service(api::reports::preview)
+            .service(api::reports::make)
+            .service(api::reports::editions)
+            .service(api::reports::fetch)
+            .service(api::journal::read)
+            .service(api::health)
+            .split_for_parts();
+        router
+            .app_data(web::Data::new(api::Document(describe(document))))
+            .service(api::openapi)
+            .route("/api/live", web::get().to(socket::open))
+            .route("/api/{other:.*}", web::to(async || Problem::missing("page").error()))
+            .default_service(web::get().to(assets::file))
+            .wrap(session)
+            .wrap(from_fn(guard::guard))
+            .wrap(actix_web::middleware::Compress::default())
+    });
+    Ok(server.listen(listener)?.workers(2).shutdown_timeout(3).disable_signals().run())
+}
+
+impl Problem {
+    fn error(self) -> actix_web::HttpResponse {
+        actix_web::ResponseError::error_response(&self)
+    }
+}
+
+fn describe(mut document: utoipa::openapi::OpenApi) -> utoipa::openapi::OpenApi {
+    document.info.title = "Havrel".into();
+    document.info.version = "1".into();
+    document.info.description =
+        Some("Times are RFC 3339 with up to nine fraction digits. Errors are problem documents (RFC 9457).".into());
+    document.info.license = None;
+    document.info.contact = None;
+    document
+}

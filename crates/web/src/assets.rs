@@ -1,0 +1,32 @@
+//! The files of the front end. Any other path shows the page itself, which finds its desk by the address.
+
+use actix_web::{HttpRequest, HttpResponse, http::header};
+use rust_embed::RustEmbed;
+
+#[derive(RustEmbed)]
+#[folder = "$CARGO_MANIFEST_DIR/../../web/dist"]
+struct Files;
+
+/// Nothing is loaded from anywhere else; report pages in their frame bring their own style.
+const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; connect-src 'self' ws: wss:; \
+                      frame-src 'self' blob:; object-src 'none'; base-uri 'self'; form-action 'self'";
+
+pub(crate) async fn file(request: HttpRequest) -> HttpResponse {
+    let path = request.path().trim_start_matches('/');
+    let named = if path.is_empty() { "index.html" } else { path };
+    let (name, found) = match Files::get(named) {
+        Some(file) => (named, Some(file)),
+        None if path.starts_with("assets/") => (named, None),
+        None => ("index.html", Files::get("index.html")),
+    };
+    let Some(file) = found else {
+        return HttpResponse::NotFound().body("This part of the page is not there. Build the front end: ./havrel build");
+    };
+    // Names under assets/ carry a hash of their content and never change.
+    let keep = if name.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
+    HttpResponse::Ok()
+        .content_type(mime_guess::from_path(name).first_or_octet_stream().as_ref())
+        .insert_header((header::CACHE_CONTROL, keep))
+        .insert_header((header::CONTENT_SECURITY_POLICY, POLICY))
+        .body(file.data.into_owned())
+}

@@ -1,0 +1,137 @@
+//! Errors as RFC 9457 problem documents: what happened, where, and what mends it.
+
+use actix_web::{HttpResponse, ResponseError, http::StatusCode, http::header};
+use havrel_core::plant::{Problem as EditProblem, ProblemKind};
+use havrel_db::{DbError, config::CommitError};
+use havrel_live::LiveError;
+use serde::Serialize;
+use std::fmt;
+use utoipa::ToSchema;
+
+/// One thing wrong with what was sent.
+#[derive(Clone, Debug, Serialize, ToSchema)]
+pub struct Wrong {
+    /// Which edit of several, counted from 0.
+    pub edit: usize,
+    /// Which field; empty where the whole is meant.
+    pub field: String,
+    pub message: String,
+}
+
+/// A problem document.
+#[derive(Clone, Debug, Serialize, ToSchema)]
+pub struct Problem {
+    pub title: String,
+    pub status: u16,
+    pub detail: String,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub problems: Vec<Wrong>,
+    #[serde(skip)]
+    pub retry_after: Option<u64>,
+}
+
+impl Problem {
+    /// A problem with one sentence.
+    pub fn new(status: StatusCode, detail: impl Into<String>) -> Problem {
+        let title = status.canonical_reason().unwrap_or("Error").to_owned();
+        Problem { title, status: status.as_u16(), detail: detail.into(), problems: Vec::new(), retry_after: None }
+    }
+
+    /// A problem with one field of what was sent.
+    pub fn field(field: &str, message: impl Into<String>) -> Problem {
+        let message = message.into();
+        let mut problem = Problem::new(StatusCode::UNPROCESSABLE_ENTITY, message.clone());
+        problem.problems.push(Wrong { edit: 0, field: field.into(), message });
+        problem
+    }
+
+    /// There is no such thing.
+    pub fn missing(what: &str) -> Problem {
+        Problem::new(StatusCode::NOT_FOUND, format!("There is no such {what}."))
+    }
+
+    /// Too much at once.
+    pub fn too_many(seconds: u64) -> Problem {
+        let mut problem = Problem::new(StatusCode::TOO_MANY_REQUESTS, format!("Too many requests; try again in {seconds} s."));
+        problem.retry_after = Some(seconds);
+        problem
+    }
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.detail)
+    }
+}
+
+impl ResponseError for Problem {
+    fn status_code(&self) -> StatusCode {
+        StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        let mut response = HttpResponse::build(self.status_code());
+        response.content_type("application/problem+json");
+        if let Some(seconds) = self.retry_after {
+            response.insert_header((header::RETRY_AFTER, seconds.to_string()));
+        }
+        response.json(self)
+    }
+}
+
+impl From<DbError> for Problem {
+    fn from(error: DbError) -> Problem {
+        tracing::warn!(%error, "a request failed at the database");
+        match error {
+            DbError::Away(_) => {
+                let mut problem = Problem::new(
+                    StatusCode::SERVICE_UNAVAILABLE,
+                    "The database does not answer at present. Live values go on; try again when it is back.",
+                );
+                problem.retry_after = Some(2);
+                problem
+            }
+            DbError::Refused(_) => {
+                Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "The database refused this. The server's log says why.")
+            }
+        }
+    }
+}
+
+impl From<LiveError> for Problem {
+    fn from(error: LiveError) -> Problem {
+        match error {
+            LiveError::Db(error) => error.into(),
+            LiveError::Refused(words) => Problem::field("value", words),
+            LiveError::Link(error) => Problem::new(StatusCode::BAD_GATEWAY, format!("{error} {}", error.cure())),
+        }
+    }
+}
+
+impl From<CommitError> for Problem {
+    fn from(error: CommitError) -> Problem {
+        match error {
+            CommitError::Db(error) => error.into(),
+            CommitError::NotNewest(newest) => {
+                Problem::new(StatusCode::CONFLICT, format!("Only the newest revision can be undone, and that is {newest}."))
+            }
+            CommitError::Nothing => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "Nothing would change."),
+            CommitError::Refused(problems) => refused(problems),
+        }
+    }
+}
+
+fn refused(problems: Vec<EditProblem>) -> Problem {
+    let first = problems.first().map_or(ProblemKind::Invalid, |p| p.kind);
+    let status = match first {
+        ProblemKind::Invalid => StatusCode::UNPROCESSABLE_ENTITY,
+        ProblemKind::Stale => StatusCode::PRECONDITION_FAILED,
+        ProblemKind::Missing => StatusCode::NOT_FOUND,
+        ProblemKind::InUse => StatusCode::CONFLICT,
+    };
+    let detail = problems.first().map_or(String::new(), |p| p.message.clone());
+    let mut problem = Problem::new(status, detail);
+    problem.problems =
+        problems.into_iter().take(1000).map(|p| Wrong { edit: p.edit, field: p.field, message: p.message }).collect();
+    problem
+}

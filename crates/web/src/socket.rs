@@ -1,0 +1,276 @@
+//! `/api/live`: one WebSocket per browser with values, alarms, revisions and the state of the server.
+//!
+//! The browser sends `{"watch": [numbers of tags], "follow": number of the last alarm event, "epoch": of the server}` and
+//! answers each message with `{"got": its number}`. Values are the newest, at most ten times a second, and only once the
+//! last message has been answered; alarm events and revisions are numbered and never merged.
+
+use crate::{
+    api::{alarms::EventView, values::ValueView},
+    app::App,
+    auth::Person,
+    problem::Problem,
+};
+use actix_web::{HttpRequest, HttpResponse, web};
+use actix_ws::{AggregatedMessage, Session};
+use futures_util::StreamExt as _;
+use havrel_core::{access::Action, time::to_text};
+use serde::{Deserialize, Serialize};
+use std::{
+    collections::HashMap,
+    sync::{PoisonError, atomic::Ordering},
+    time::{Duration, Instant},
+};
+use uuid::Uuid;
+
+/// Most browsers at a time.
+const MOST_SOCKETS: usize = 1000;
+/// Most tags one browser watches.
+const MOST_TAGS: usize = 5000;
+/// Alarm events in one message.
+const MOST_EVENTS: usize = 200;
+const BEAT: Duration = Duration::from_millis(100);
+const STATUS_EVERY: Duration = Duration::from_secs(1);
+/// A browser that answers nothing for so long is let go.
+const PATIENCE: Duration = Duration::from_secs(30);
+
+#[derive(Deserialize)]
+struct Asked {
+    #[serde(default)]
+    watch: Option<Vec<u32>>,
+    #[serde(default)]
+    follow: Option<u64>,
+    #[serde(default)]
+    epoch: Option<Uuid>,
+    #[serde(default)]
+    got: Option<u64>,
+}
+
+#[derive(Serialize)]
+struct Message {
+    n: u64,
+    now: String,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    values: Vec<ValueView>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    alarms: Option<Alarms>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    revision: Option<i64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    status: Option<Status>,
+}
+
+#[derive(Serialize)]
+struct Alarms {
+    epoch: Uuid,
+    last: u64,
+    /// Events cannot be given one by one: read the list anew.
+    anew: bool,
+    events: Vec<EventView>,
+}
+
+#[derive(Serialize)]
+struct Status {
+    database_ok: bool,
+    database_since: String,
+    spool_frames: usize,
+    spool_bytes: usize,
+    spool_oldest: String,
+    lost: u64,
+    connections: HashMap<Uuid, ConnectionStatus>,
+}
+
+#[derive(Serialize)]
+struct ConnectionStatus {
+    state: havrel_link::LinkState,
+    since: String,
+    message: String,
+    cure: String,
+    round_trip_us: u64,
+    requests: u64,
+    values: u64,
+    errors: u64,
+    overruns: u64,
+    reconnects: u64,
+    answered: String,
+}
+
+/// Opens the socket.
+pub(crate) async fn open(
+    app: web::Data<App>,
+    person: Person,
+    request: HttpRequest,
+    body: web::Payload,
+) -> Result<HttpResponse, actix_web::Error> {
+    person.may(Action::See)?;
+    if app.sockets.fetch_add(1, Ordering::Relaxed) >= MOST_SOCKETS {
+        app.sockets.fetch_sub(1, Ordering::Relaxed);
+        return Err(Problem::too_many(10).into());
+    }
+    let (response, session, stream) = match actix_ws::handle(&request, body) {
+        Ok(parts) => parts,
+        Err(error) => {
+            app.sockets.fetch_sub(1, Ordering::Relaxed);
+            return Err(error);
+        }
+    };
+    let stream = stream.max_frame_size(256 << 10).aggregate_continuations().max_continuation_size(256 << 10);
+    actix_web::rt::spawn(async move {
+        Feed::new(&app, session).serve(stream).await;
+        app.sockets.fetch_sub(1, Ordering::Relaxed);
+    });
+    Ok(response)
+}
+
+struct Feed<'a> {
+    app: &'a App,
+    session: Session,
+    watched: Vec<u32>,
+    /// Values that changed after this turn have not been sent.
+    version: u64,
+    followed: Option<u64>,
+    revision: i64,
+    sent: u64,
+    got: u64,
+    heard: Instant,
+    status_at: Option<Instant>,
+    events_due: bool,
+}
+
+impl<'a> Feed<'a> {
+    fn new(app: &'a App, session: Session) -> Feed<'a> {
+        Feed {
+            app,
+            session,
+            watched: Vec::new(),
+            version: 0,
+            followed: None,
+            revision: -1,
+            sent: 0,
+            got: 0,
+            heard: Instant::now(),
+            status_at: None,
+            events_due: false,
+        }
+    }
+
+    async fn serve(mut self, mut stream: actix_ws::AggregatedMessageStream) {
+        let mut beat = tokio::time::interval(BEAT);
+        beat.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        loop {
+            let going = tokio::select! {
+                message = stream.next() => match message {
+                    Some(Ok(AggregatedMessage::Text(text))) => self.take(&text),
+                    Some(Ok(AggregatedMessage::Ping(bytes))) => self.session.pong(&bytes).await.is_ok(),
+                    Some(Ok(AggregatedMessage::Pong(_) | AggregatedMessage::Binary(_))) => true,
+                    Some(Ok(AggregatedMessage::Close(_)) | Err(_)) | None => false,
+                },
+                _ = beat.tick() => self.beat().await,
+            };
+            if !going {
+                // The other side may be gone already.
+                let _ = self.session.close(None).await;
+                return;
+            }
+        }
+    }
+
+    fn take(&mut self, text: &str) -> bool {
+        let Ok(asked) = serde_json::from_str::<Asked>(text) else { return false };
+        self.heard = Instant::now();
+        if let Some(mut tags) = asked.watch {
+            tags.truncate(MOST_TAGS);
+            self.watched = tags;
+            self.version = 0;
+        }
+        if let Some(got) = asked.got {
+            self.got = self.got.max(got.min(self.sent));
+        }
+        if let Some(follow) = asked.follow {
+            // Numbers from before a restart of the server mean nothing now.
+            let same = asked.epoch == Some(self.app.epoch);
+            self.followed = same.then_some(follow);
+            self.events_due = true;
+        }
+        true
+    }
+
+    async fn beat(&mut self) -> bool {
+        if self.got < self.sent {
+            return self.heard.elapsed() < PATIENCE;
+        }
+        let live = &self.app.live;
+        let (values, version) = self.values();
+        let alarms = self.alarms();
+        let revision = Some(live.plant().revision).filter(|&r| r != self.revision);
+        let status = self.status_at.is_none_or(|at| at.elapsed() >= STATUS_EVERY).then(|| self.status());
+        if values.is_empty() && alarms.is_none() && revision.is_none() && status.is_none() {
+            return true;
+        }
+        self.version = version;
+        self.revision = revision.unwrap_or(self.revision);
+        if let Some(alarms) = &alarms {
+            self.followed = Some(alarms.last);
+            self.events_due = false;
+        }
+        if status.is_some() {
+            self.status_at = Some(Instant::now());
+        }
+        self.sent += 1;
+        self.heard = Instant::now();
+        let message = Message { n: self.sent, now: to_text(havrel_live::now()), values, alarms, revision, status };
+        let Ok(text) = serde_json::to_string(&message) else { return false };
+        self.session.text(text).await.is_ok()
+    }
+
+    fn values(&self) -> (Vec<ValueView>, u64) {
+        let values = self.app.live.values.read().unwrap_or_else(PoisonError::into_inner);
+        let newer = |&no: &u32| values.of(no).filter(|s| s.version > self.version).map(|s| ValueView::of(no, &s.current));
+        (self.watched.iter().filter_map(newer).collect(), values.version())
+    }
+
+    fn alarms(&self) -> Option<Alarms> {
+        let board = self.app.live.alarms.read().unwrap_or_else(PoisonError::into_inner);
+        if !self.events_due && self.followed == Some(board.last()) {
+            return None;
+        }
+        let epoch = self.app.epoch;
+        let anew = || Alarms { epoch, last: board.last(), anew: true, events: Vec::new() };
+        let Some(mut events) = self.followed.and_then(|n| board.after(n)) else { return Some(anew()) };
+        events.truncate(MOST_EVENTS);
+        let last = events.last().map_or(board.last(), |(n, _)| *n);
+        let plant = self.app.live.plant();
+        let events = events.into_iter().map(|(n, e)| EventView::of(&plant, n.cast_signed(), e)).collect();
+        Some(Alarms { epoch, last, anew: false, events })
+    }
+
+    fn status(&self) -> Status {
+        let live = &self.app.live;
+        let (database, spool) = (live.database(), live.spool_state());
+        let text = |at: i64| if at == 0 { String::new() } else { to_text(at) };
+        let connections = live.health().into_iter().map(|(id, h)| {
+            let view = ConnectionStatus {
+                state: h.state,
+                since: text(h.since),
+                message: h.message,
+                cure: h.cure,
+                round_trip_us: h.round_trip_us,
+                requests: h.requests,
+                values: h.values,
+                errors: h.errors,
+                overruns: h.overruns,
+                reconnects: h.reconnects,
+                answered: text(h.answered),
+            };
+            (id, view)
+        });
+        Status {
+            database_ok: database.ok,
+            database_since: text(database.since),
+            spool_frames: spool.frames,
+            spool_bytes: spool.bytes,
+            spool_oldest: text(spool.oldest),
+            lost: spool.lost,
+            connections: connections.collect(),
+        }
+    }
+}

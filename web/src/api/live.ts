@@ -1,0 +1,190 @@
+// The live feed: one WebSocket, its values in a store that components read one by one.
+
+import { useEffect, useMemo, useSyncExternalStore } from 'react';
+import type { Schemas } from './client';
+
+export type LiveValue = Schemas['ValueView'];
+export type AlarmEvent = Schemas['EventView'];
+
+export interface ConnectionStatus {
+  state: 'off' | 'connecting' | 'running' | 'trouble';
+  since: string;
+  message: string;
+  cure: string;
+  round_trip_us: number;
+  requests: number;
+  values: number;
+  errors: number;
+  overruns: number;
+  reconnects: number;
+  answered: string;
+}
+
+export interface Status {
+  database_ok: boolean;
+  database_since: string;
+  spool_frames: number;
+  spool_bytes: number;
+  spool_oldest: string;
+  lost: number;
+  connections: Record<string, ConnectionStatus>;
+}
+
+interface Message {
+  n: number;
+  now: string;
+  values?: LiveValue[];
+  alarms?: { epoch: string; last: number; anew: boolean; events: AlarmEvent[] };
+  revision?: number;
+  status?: Status;
+}
+
+type Listener = () => void;
+
+/** A value that components can follow. */
+class Cell<T> {
+  private readonly listeners = new Set<Listener>();
+  constructor(private value: T) {}
+  readonly get = () => this.value;
+  readonly follow = (listener: Listener) => {
+    this.listeners.add(listener);
+    return () => void this.listeners.delete(listener);
+  };
+  set(value: T) {
+    this.value = value;
+    for (const listener of this.listeners) listener();
+  }
+}
+
+/** Keeps the socket open, watches what is on the screen, and tells what comes. */
+class Feed {
+  readonly link = new Cell<'connecting' | 'open' | 'lost'>('connecting');
+  readonly status = new Cell<Status | null>(null);
+  /** Plant time, once a second. */
+  readonly now = new Cell<number>(Date.now());
+  readonly revision = new Cell<number>(-1);
+  /** Rises when the list of alarms has changed. */
+  readonly alarms = new Cell<number>(0);
+  private readonly values = new Map<number, Cell<LiveValue | undefined>>();
+  private readonly watched = new Map<number, number>();
+  private readonly watchers = new Set<(values: LiveValue[]) => void>();
+  private socket: WebSocket | null = null;
+  private follow: { last: number; epoch: string } | null = null;
+  private wanted = false;
+  private pending = false;
+  private tries = 0;
+  private skew = 0;
+
+  start() {
+    this.wanted = true;
+    if (!this.socket) this.open();
+  }
+
+  stop() {
+    this.wanted = false;
+    this.socket?.close();
+    this.socket = null;
+  }
+
+  cell(no: number): Cell<LiveValue | undefined> {
+    let cell = this.values.get(no);
+    if (!cell) {
+      cell = new Cell<LiveValue | undefined>(undefined);
+      this.values.set(no, cell);
+    }
+    return cell;
+  }
+
+  watch(no: number): () => void {
+    this.watched.set(no, (this.watched.get(no) ?? 0) + 1);
+    this.tellLater();
+    return () => {
+      const left = (this.watched.get(no) ?? 1) - 1;
+      if (left > 0) this.watched.set(no, left);
+      else this.watched.delete(no);
+      this.tellLater();
+    };
+  }
+
+  /** Every batch of values as it comes, for pictures that draw them themselves. */
+  listen(listener: (values: LiveValue[]) => void): () => void {
+    this.watchers.add(listener);
+    return () => void this.watchers.delete(listener);
+  }
+
+  /** The plant's time now, in milliseconds. */
+  time(): number {
+    return Date.now() + this.skew;
+  }
+
+  private tellLater() {
+    if (this.pending) return;
+    this.pending = true;
+    setTimeout(() => {
+      this.pending = false;
+      this.send({ watch: [...this.watched.keys()] });
+    }, 30);
+  }
+
+  private send(message: object) {
+    if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(JSON.stringify(message));
+  }
+
+  private open() {
+    const scheme = location.protocol === 'https:' ? 'wss' : 'ws';
+    const socket = new WebSocket(`${scheme}://${location.host}/api/live`);
+    this.socket = socket;
+    socket.onopen = () => {
+      this.tries = 0;
+      this.link.set('open');
+      const { last = 0, epoch } = this.follow ?? {};
+      this.send({ watch: [...this.watched.keys()], follow: last, epoch });
+    };
+    socket.onmessage = (event) => this.take(JSON.parse(event.data as string) as Message);
+    socket.onclose = () => {
+      if (this.socket !== socket) return;
+      this.socket = null;
+      if (!this.wanted) return;
+      this.link.set('lost');
+      this.tries += 1;
+      setTimeout(() => this.wanted && !this.socket && this.open(), Math.min(500 * 2 ** Math.min(this.tries, 4), 5000));
+    };
+  }
+
+  private take(message: Message) {
+    this.send({ got: message.n });
+    const now = Date.parse(message.now);
+    this.skew = now - Date.now();
+    for (const value of message.values ?? []) this.cell(value.no).set(value);
+    if (message.values?.length) for (const watcher of this.watchers) watcher(message.values);
+    if (message.alarms) {
+      this.follow = { last: message.alarms.last, epoch: message.alarms.epoch };
+      this.alarms.set(this.alarms.get() + 1);
+    }
+    if (message.revision !== undefined) this.revision.set(message.revision);
+    if (message.status) {
+      this.status.set(message.status);
+      this.now.set(now);
+    }
+  }
+}
+
+export const feed = new Feed();
+
+function useCell<T>(cell: Cell<T>): T {
+  return useSyncExternalStore(cell.follow, cell.get);
+}
+
+/** The newest of a tag, followed while the component is shown. */
+export function useValue(no: number): LiveValue | undefined {
+  useEffect(() => feed.watch(no), [no]);
+  const cell = useMemo(() => feed.cell(no), [no]);
+  return useCell(cell);
+}
+
+export const useStatus = () => useCell(feed.status);
+export const useLink = () => useCell(feed.link);
+/** Plant time in milliseconds; moves once a second. */
+export const useNow = () => useCell(feed.now);
+export const useRevision = () => useCell(feed.revision);
+export const useAlarmCount = () => useCell(feed.alarms);

@@ -1,0 +1,84 @@
+// What the desks ask of the server, and how they change the configuration.
+
+import { keepPreviousData, QueryClient, useMutation, useQuery } from '@tanstack/react-query';
+import { http, Refused, type Schemas, take } from './client';
+import type { Item, Kind, Sets } from './model';
+
+export const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 60_000,
+      refetchOnWindowFocus: false,
+      retry: (count, error) => !(error instanceof Refused && error.status >= 400 && error.status < 500) && count < 5,
+    },
+  },
+});
+
+export interface ItemFilter {
+  under?: string | undefined;
+  connection?: string | undefined;
+  tag?: string | undefined;
+  text?: string | undefined;
+}
+
+interface Items<K extends Kind> {
+  revision: number;
+  total: number;
+  items: Item<K>[];
+}
+
+async function fetchItems<K extends Kind>(kind: K, filter: ItemFilter): Promise<Items<K>> {
+  return (await take(http.GET('/api/items/{kind}', { params: { path: { kind }, query: filter } }))) as unknown as Items<K>;
+}
+
+/** Items of a kind; read anew when the plant's revision moves. */
+export function useItems<K extends Kind>(kind: K, filter: ItemFilter = {}, enabled = true) {
+  const key = ['items', kind, filter];
+  return useQuery({ queryKey: key, queryFn: () => fetchItems(kind, filter), enabled, placeholderData: keepPreviousData });
+}
+
+/** The configuration has a new revision: what was read of it is out of date. */
+export function configurationMoved() {
+  return queries.invalidateQueries({ predicate: (q) => ['items', 'revisions', 'uses', 'alarms'].includes(String(q.queryKey[0])) });
+}
+
+export type Edit<K extends Kind = Kind> =
+  | { op: 'create'; kind: K; id: string; set: Partial<Sets[K]> }
+  | { op: 'patch'; kind: K; id: string; set: { [F in keyof Sets[K]]?: Sets[K][F] | null } }
+  | { op: 'delete'; kind: K; id: string; contents?: boolean };
+
+/** Puts edits through the one door; `seen` is the revision the person worked from. */
+export async function commit(why: string, seen: number, edits: Edit[]): Promise<number> {
+  const body = { why, edits: edits as unknown as Schemas['EditBody'][] };
+  const done = await take(http.POST('/api/edits', { params: { header: { 'If-Match': String(seen) } }, body }));
+  await configurationMoved();
+  return done.revision;
+}
+
+export function useCommit() {
+  return useMutation({
+    mutationFn: ({ why, seen, edits }: { why: string; seen: number; edits: Edit[] }) => commit(why, seen, edits),
+  });
+}
+
+export function useAlarms() {
+  return useQuery({ queryKey: ['alarms', 'standing'], queryFn: () => take(http.GET('/api/alarms')), staleTime: 0 });
+}
+
+export async function acknowledge(rules: string[]): Promise<number> {
+  const done = await take(http.POST('/api/alarms/acknowledge', { body: { rules, comment: '' } }));
+  await queries.invalidateQueries({ queryKey: ['alarms'] });
+  return done.count;
+}
+
+export function useSession() {
+  return useQuery({ queryKey: ['session'], queryFn: () => take(http.GET('/api/session')), staleTime: Number.POSITIVE_INFINITY });
+}
+
+const RANKS = ['viewer', 'operator', 'engineer'];
+
+/** Whether the person signed in has at least this role. The server decides; this only spares useless buttons. */
+export function useMay(role: 'operator' | 'engineer'): boolean {
+  const session = useSession();
+  return RANKS.indexOf(session.data?.role ?? '') >= RANKS.indexOf(role);
+}

@@ -1,0 +1,153 @@
+// The inspector: everything about one tag, read and changed in place.
+
+import clsx from 'clsx';
+import { ChartLine, X } from 'lucide-react';
+import { type ReactNode, useMemo } from 'react';
+import { useValue } from '../api/live';
+import type { ConnectionSet, Item } from '../api/model';
+import { commit, useItems, useMay } from '../api/queries';
+import { complain } from '../parts/form';
+import { clock, printed } from '../parts/text';
+import { Trend } from '../parts/trend';
+import { Button, Choice, Tick } from '../parts/ui';
+import { QualityMark } from '../parts/value';
+import { WriteRow } from '../parts/write';
+import { LimitSheet } from './limit-sheet';
+import { useGo } from './router';
+import { TagSettings } from './tag-settings';
+
+export function TagInspector({ id, onClose }: { id: string; onClose: () => void }) {
+  const tags = useItems('tag');
+  const rules = useItems('rule', { tag: id });
+  const connections = useItems('connection');
+  const tag = tags.data?.items.find((t) => t.id === id);
+  return (
+    <aside
+      aria-label="Inspector"
+      className="row-start-3 w-80 overflow-auto border-l border-line bg-raised px-4 py-3.5"
+      onKeyDown={(e) => e.key === 'Escape' && onClose()}
+    >
+      {tag && rules.data && (
+        <Inspected
+          tag={tag}
+          rules={rules.data.items}
+          seen={Math.min(tags.data?.revision ?? 0, rules.data.revision)}
+          connection={connections.data?.items.find((c) => c.id === tag.set.connection)?.set}
+          onClose={onClose}
+        />
+      )}
+      {tags.data && !tag && (
+        <div className="flex items-start justify-between">
+          <p className="text-soft">This tag does not exist any more.</p>
+          <Button kind="quiet" aria-label="Close inspector" onClick={onClose}>
+            <X className="size-4" />
+          </Button>
+        </div>
+      )}
+    </aside>
+  );
+}
+
+interface Props {
+  tag: Item<'tag'>;
+  rules: Item<'rule'>[];
+  seen: number;
+  connection: ConnectionSet | undefined;
+  onClose: () => void;
+}
+
+function Inspected({ tag, rules, seen, connection, onClose }: Props) {
+  const go = useGo();
+  const value = useValue(tag.no);
+  const engineer = useMay('engineer');
+  const place = tag.title.slice(0, tag.title.length - tag.set.name.length - 1);
+  const shown = useMemo(() => [{ id: tag.id, no: tag.no, set: tag.set }], [tag]);
+  return (
+    <div className="space-y-4">
+      <header>
+        <div className="flex items-start justify-between gap-2">
+          <p className="truncate text-soft">{place}</p>
+          <Button kind="quiet" className="-mt-1 -mr-2 px-1.5" aria-label="Close inspector" onClick={onClose}>
+            <X className="size-4" />
+          </Button>
+        </div>
+        <h2 className="text-[1.0625rem] font-semibold">{tag.set.name}</h2>
+        <div className="mt-1 flex items-baseline justify-between gap-2">
+          <p className="flex min-w-0 items-baseline gap-1.5">
+            {value && <QualityMark value={value} />}
+            <span className={clsx('figures truncate text-[1.75rem] leading-8 font-semibold', value?.quality === 'bad' && 'text-soft')}>
+              {value ? printed(value.value, tag.set.decimals) : '…'}
+            </span>
+            <span className="text-soft">{tag.set.unit}</span>
+          </p>
+          <p className="shrink-0 text-right text-sm text-soft">
+            {value?.time ? <span className="figures text-sm">{clock(value.time)}</span> : 'no value yet'}
+          </p>
+        </div>
+        {value && value.quality !== 'good' && <p className="text-sm text-act4">{value.reason}</p>}
+      </header>
+      {tag.set.record && <Trend tags={shown} span={900} height={132} plain />}
+      <div className="flex flex-wrap gap-2">
+        <Button onClick={() => go({ tags: tag.id, end: undefined }, '/explore')}>
+          <ChartLine className="size-4" /> Trend
+        </Button>
+      </div>
+      {tag.set.writable && <WriteRow tag={tag} writing={connection?.writing ?? false} />}
+      <Recording tag={tag} seen={seen} disabled={!engineer} />
+      <Part title="Limits and alarms">
+        <LimitSheet key={rules.map((r) => r.revision).join()} tag={tag} rules={rules} seen={seen} disabled={!engineer} />
+      </Part>
+      <Part title="Settings">
+        <TagSettings key={tag.revision} tag={tag} seen={seen} disabled={!engineer} />
+      </Part>
+    </div>
+  );
+}
+
+function Part({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <section className="border-t border-line pt-3">
+      <h3 className="mb-2 font-semibold">{title}</h3>
+      {children}
+    </section>
+  );
+}
+
+function Recording({ tag, seen, disabled }: { tag: Item<'tag'>; seen: number; disabled: boolean }) {
+  const { record, record_mode, record_deadband, unit } = tag.set;
+  const set = (change: Partial<Item<'tag'>['set']>, why: string) => {
+    commit(why, seen, [{ op: 'patch', kind: 'tag', id: tag.id, set: change }]).catch(complain);
+  };
+  return (
+    <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
+      <Tick
+        label="Record"
+        checked={record}
+        disabled={disabled}
+        onChange={(on) => set({ record: on }, `${on ? 'Recorded' : 'Stopped recording'} ${tag.title}`)}
+      />
+      {record && (
+        <>
+          <Choice
+            aria-label="When to record"
+            className="w-30"
+            disabled={disabled}
+            value={record_mode}
+            onChange={(e) => set({ record_mode: e.target.value as RecordMode }, `Changed when ${tag.title} is recorded`)}
+          >
+            <option value="on_change">on change</option>
+            <option value="each_poll">each value</option>
+          </Choice>
+          {record_mode === 'on_change' && record_deadband > 0 && (
+            <span className="text-sm text-soft">
+              beyond <span className="figures">{record_deadband}</span> {unit}
+            </span>
+          )}
+        </>
+      )}
+    </div>
+  );
+}
+
+type RecordMode = Item<'tag'>['set']['record_mode'];
+

@@ -1,0 +1,163 @@
+// The four limits of a tag, edited together: an empty level is no limit.
+
+import { useState } from 'react';
+import { newId } from '../api/client';
+import type { Item, LimitKind, RuleSet } from '../api/model';
+import { commit, type Edit } from '../api/queries';
+import { numberOf, textOf, useForm } from '../parts/form';
+import { Pips } from '../parts/pips';
+import { LIMIT_WORDS, PRIORITY_WORDS } from '../parts/text';
+import { Button, Choice, Field, Input } from '../parts/ui';
+
+const KINDS: LimitKind[] = ['high_high', 'high', 'low', 'low_low'];
+const USUAL_PRIORITY: Record<LimitKind, number> = { high_high: 3, high: 2, low: 2, low_low: 3 };
+
+interface Row {
+  level: string;
+  priority: number;
+  deadband: string;
+  on: string;
+  off: string;
+  cause: string;
+  action: string;
+}
+
+type Rows = Record<LimitKind, Row>;
+
+function rowOf(kind: LimitKind, rule: RuleSet | undefined): Row {
+  return {
+    level: textOf(rule?.level),
+    priority: rule?.priority ?? USUAL_PRIORITY[kind],
+    deadband: textOf(rule?.deadband ?? 0),
+    on: textOf(rule?.on_delay_s ?? 0),
+    off: textOf(rule?.off_delay_s ?? 0),
+    cause: rule?.cause ?? '',
+    action: rule?.action ?? '',
+  };
+}
+
+/** The edits that lead from the rules there are to the rows as typed. */
+export function limitEdits(tag: string, rules: readonly Item<'rule'>[], rows: Rows): Edit[] {
+  return KINDS.flatMap((kind): Edit[] => {
+    const row = rows[kind];
+    const rule = rules.find((r) => r.set.kind === kind);
+    const level = numberOf(row.level);
+    if (level === null) return rule ? [{ op: 'delete', kind: 'rule', id: rule.id }] : [];
+    if (rule && JSON.stringify(rowOf(kind, rule.set)) === JSON.stringify(row)) return [];
+    const set = {
+      level,
+      priority: row.priority,
+      deadband: numberOf(row.deadband) ?? 0,
+      on_delay_s: numberOf(row.on) ?? 0,
+      off_delay_s: numberOf(row.off) ?? 0,
+      cause: row.cause,
+      action: row.action,
+    };
+    return [rule ? { op: 'patch', kind: 'rule', id: rule.id, set } : { op: 'create', kind: 'rule', id: newId(), set: { tag, kind, ...set } }];
+  });
+}
+
+interface Props {
+  tag: Item<'tag'>;
+  rules: Item<'rule'>[];
+  seen: number;
+  disabled: boolean;
+}
+
+export function LimitSheet({ tag, rules, seen, disabled }: Props) {
+  const initial = Object.fromEntries(KINDS.map((k) => [k, rowOf(k, rules.find((r) => r.set.kind === k)?.set)])) as Rows;
+  const form = useForm(initial, []);
+  const [open, setOpen] = useState<LimitKind | null>(null);
+  const set = (kind: LimitKind, change: Partial<Row>) => form.set(kind, { ...form.values[kind], ...change });
+  const save = () => form.run((rows) => commit(`Set limits of ${tag.title}`, seen, limitEdits(tag.id, rules, rows)));
+  return (
+    <form
+      onSubmit={(e) => {
+        e.preventDefault();
+        void save();
+      }}
+    >
+      <div className="space-y-1">
+        {KINDS.map((kind) => {
+          const row = form.values[kind];
+          const words = LIMIT_WORDS[kind];
+          return (
+            <div key={kind}>
+              <div className="flex items-center gap-1.5">
+                <span className="w-15 shrink-0 text-soft">{words}</span>
+                <Input
+                  aria-label={`Limit ${words}`}
+                  className="figures w-20 shrink-0 text-right"
+                  inputMode="decimal"
+                  placeholder="none"
+                  disabled={disabled}
+                  value={row.level}
+                  onChange={(e) => set(kind, { level: e.target.value })}
+                />
+                <span className="w-9 shrink-0 truncate text-sm text-soft">{tag.set.unit}</span>
+                <Pips priority={row.priority} state={row.level.trim() ? 'unacknowledged' : 'acknowledged'} quiet />
+                <Choice
+                  aria-label={`Priority of limit ${words}`}
+                  disabled={disabled || !row.level.trim()}
+                  value={row.priority}
+                  onChange={(e) => set(kind, { priority: Number(e.target.value) })}
+                >
+                  {[4, 3, 2, 1].map((p) => (
+                    <option key={p} value={p}>
+                      {PRIORITY_WORDS[p]}
+                    </option>
+                  ))}
+                </Choice>
+              </div>
+              {row.level.trim() !== '' && (
+                <button
+                  type="button"
+                  aria-expanded={open === kind}
+                  className="ml-16.5 text-sm text-teal hover:underline"
+                  onClick={() => setOpen(open === kind ? null : kind)}
+                >
+                  {open === kind ? 'Less' : `Deadband ${row.deadband}, delays ${row.on} s and ${row.off} s, what to do`}
+                </button>
+              )}
+              {open === kind && (
+                <div className="mt-1 mb-2 grid grid-cols-3 gap-x-2 gap-y-1.5 rounded bg-band p-2">
+                  {(
+                    [
+                      ['deadband', 'Deadband'],
+                      ['on', 'On-delay, s'],
+                      ['off', 'Off-delay, s'],
+                    ] as const
+                  ).map(([field, label]) => (
+                    <Field key={field} label={label}>
+                      {(p) => (
+                        <Input {...p} className="figures text-right" disabled={disabled} value={row[field]} onChange={(e) => set(kind, { [field]: e.target.value })} />
+                      )}
+                    </Field>
+                  ))}
+                  {(
+                    [
+                      ['cause', 'Likely cause'],
+                      ['action', 'What to do'],
+                    ] as const
+                  ).map(([field, label]) => (
+                    <Field key={field} label={label} className="col-span-3">
+                      {(p) => <Input {...p} disabled={disabled} value={row[field]} onChange={(e) => set(kind, { [field]: e.target.value })} />}
+                    </Field>
+                  ))}
+                </div>
+              )}
+            </div>
+          );
+        })}
+      </div>
+      {form.other && (
+        <p role="alert" className="mt-1 text-sm text-act4">
+          {form.other}
+        </p>
+      )}
+      <Button kind="main" type="submit" className="mt-2" disabled={disabled || !form.dirty || form.busy}>
+        Save limits
+      </Button>
+    </form>
+  );
+}

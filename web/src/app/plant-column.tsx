@@ -1,0 +1,114 @@
+// The plant, always there: choosing a place scopes every desk.
+
+import clsx from 'clsx';
+import { ChevronRight } from 'lucide-react';
+import { type KeyboardEvent, useMemo, useRef, useState } from 'react';
+import { useAlarms, useItems } from '../api/queries';
+import { mostUrgent, type PipState, Pips } from '../parts/pips';
+import { useGo, useView } from './router';
+import { alarmsUnder, rowsOf, treeOf } from './tree';
+
+const CLOSED = 'havrel:closed-places';
+
+function useClosed(): [Set<string>, (id: string, closed: boolean) => void] {
+  const [closed, setClosed] = useState(() => new Set<string>(JSON.parse(localStorage.getItem(CLOSED) ?? '[]') as string[]));
+  const set = (id: string, on: boolean) => {
+    const next = new Set(closed);
+    if (on) next.add(id);
+    else next.delete(id);
+    localStorage.setItem(CLOSED, JSON.stringify([...next]));
+    setClosed(next);
+  };
+  return [closed, set];
+}
+
+export function PlantColumn() {
+  const places = useItems('place');
+  const alarms = useAlarms();
+  const { at } = useView();
+  const go = useGo();
+  const [closed, setClosed] = useClosed();
+  const list = useRef<HTMLDivElement>(null);
+  const items = useMemo(() => places.data?.items ?? [], [places.data]);
+  const rows = useMemo(() => rowsOf(treeOf(items), (id) => !closed.has(id)), [items, closed]);
+  const under = useMemo(() => alarmsUnder(items, alarms.data?.alarms ?? []), [items, alarms.data]);
+
+  function onKey(event: KeyboardEvent, index: number) {
+    const row = rows[index];
+    if (!row) return;
+    const focus = (to: number) => list.current?.querySelectorAll<HTMLElement>('[role=treeitem]')[to]?.focus();
+    const id = row.node.item.id;
+    const open = row.node.children.length > 0 && !closed.has(id);
+    if (event.key === 'ArrowDown') focus(index + 1);
+    else if (event.key === 'ArrowUp') focus(index - 1);
+    else if (event.key === 'ArrowRight' && row.node.children.length > 0) open ? focus(index + 1) : setClosed(id, false);
+    else if (event.key === 'ArrowLeft') {
+      if (open) setClosed(id, true);
+      else focus(rows.findIndex((r) => r.node.item.id === row.node.item.set.parent));
+    } else if (event.key === 'Enter' || event.key === ' ') go({ at: id });
+    else return;
+    event.preventDefault();
+  }
+
+  return (
+    <div className="py-2">
+      <button
+        type="button"
+        onClick={() => go({ at: undefined })}
+        className={clsx('w-full px-3.5 py-1 text-left font-semibold', !at ? 'bg-tint' : 'hover:bg-band')}
+        aria-current={!at}
+      >
+        Whole plant
+      </button>
+      {places.data && rows.length === 0 && (
+        <p className="px-3.5 py-2 text-soft">No places yet. They come with the first tags, or on the desk Model.</p>
+      )}
+      <div role="tree" aria-label="Plant" ref={list}>
+        {rows.map(({ node, depth }, index) => {
+          const { id, set } = node.item;
+          const chosen = at === id;
+          const here = under.get(id) ?? [];
+          const urgent = mostUrgent(here.map((a) => ({ ...a, state: a.state as PipState })));
+          const open = !closed.has(id);
+          return (
+            <div
+              key={id}
+              role="treeitem"
+              tabIndex={chosen || (!at && index === 0) ? 0 : -1}
+              aria-selected={chosen}
+              aria-level={depth + 1}
+              aria-expanded={node.children.length > 0 ? open : undefined}
+              onClick={() => go({ at: id })}
+              onKeyDown={(e) => onKey(e, index)}
+              className={clsx('flex h-6.5 cursor-pointer items-center border-l-[3px] pr-3', chosen ? 'border-teal bg-tint font-semibold' : 'border-transparent hover:bg-band')}
+              style={{ paddingLeft: `${depth * 14 + 4}px` }}
+            >
+              <span className="flex w-5 shrink-0 justify-center">
+                {node.children.length > 0 && (
+                  <button
+                    type="button"
+                    tabIndex={-1}
+                    aria-label={open ? `Close ${set.name}` : `Open ${set.name}`}
+                    onClick={(e) => {
+                      e.stopPropagation();
+                      setClosed(id, open);
+                    }}
+                  >
+                    <ChevronRight className={clsx('size-3.5 text-soft', open && 'rotate-90')} />
+                  </button>
+                )}
+              </span>
+              <span className="min-w-0 flex-1 truncate">{set.name}</span>
+              {urgent && (
+                <span className="ml-2 flex items-center gap-1.5 text-sm">
+                  <Pips priority={urgent.priority} state={urgent.state} />
+                  <span className="figures w-4 text-right">{here.length}</span>
+                </span>
+              )}
+            </div>
+          );
+        })}
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,73 @@
+// Addresses: a desk and what it is about, so that every view can be sent to somebody.
+
+import { createRootRoute, createRoute, createRouter, redirect, useNavigate, useSearch } from '@tanstack/react-router';
+import { Alarms } from '../desks/alarms/alarms';
+import { Board } from '../desks/board/board';
+import { Connect } from '../desks/connect/connect';
+import { Explore } from '../desks/explore/explore';
+import { Journal } from '../desks/journal/journal';
+import { Model } from '../desks/model/model';
+import { Reports } from '../desks/reports/reports';
+import { Shell } from './shell';
+
+/** What an address can say; every desk reads what concerns it. */
+export interface View {
+  /** The chosen place; none is the whole plant. */
+  at?: string | undefined;
+  /** The tag in the inspector. */
+  tag?: string | undefined;
+  /** The open connection, and what is open of it. */
+  connection?: string | undefined;
+  part?: string | undefined;
+  report?: string | undefined;
+  /** Tags of a trend, joined by commas. */
+  tags?: string | undefined;
+  /** Length of the trend in seconds, and its end in milliseconds where it stands still. */
+  span?: number | undefined;
+  end?: number | undefined;
+}
+
+const TEXTS = ['at', 'tag', 'connection', 'part', 'report', 'tags'] as const;
+const NUMBERS = ['span', 'end'] as const;
+
+function readView(search: Record<string, unknown>): View {
+  const view: View = {};
+  for (const key of TEXTS) if (typeof search[key] === 'string') view[key] = search[key];
+  for (const key of NUMBERS) if (Number.isFinite(search[key])) view[key] = search[key] as number;
+  return view;
+}
+
+export const DESKS = [
+  { path: '/board', name: 'Board', component: Board },
+  { path: '/connect', name: 'Connect', component: Connect },
+  { path: '/model', name: 'Model', component: Model },
+  { path: '/alarms', name: 'Alarms', component: Alarms },
+  { path: '/explore', name: 'Explore', component: Explore },
+  { path: '/reports', name: 'Reports', component: Reports },
+  { path: '/journal', name: 'Journal', component: Journal },
+] as const;
+
+const root = createRootRoute({ component: Shell, validateSearch: readView });
+const home = createRoute({
+  getParentRoute: () => root,
+  path: '/',
+  beforeLoad: () => {
+    throw redirect({ to: '/board' });
+  },
+});
+const desks = DESKS.map(({ path, component }) => createRoute({ getParentRoute: () => root, path, component }));
+
+export const router = createRouter({ routeTree: root.addChildren([home, ...desks]), defaultPreload: false });
+
+/** What the address says. */
+export function useView(): View {
+  return useSearch({ strict: false }) as View;
+}
+
+/** Goes to a desk, or stays, with some of the address changed; `undefined` takes a part away. */
+export function useGo(): (change: Partial<View>, desk?: string) => void {
+  const navigate = useNavigate();
+  return (change, desk) => {
+    void navigate({ to: desk ?? '.', search: ((old: View) => ({ ...old, ...change })) as never });
+  };
+}

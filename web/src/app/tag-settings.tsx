@@ -1,0 +1,208 @@
+// A tag's own settings, in the inspector.
+
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { http, take } from '../api/client';
+import type { Item, Point } from '../api/model';
+import { commit, useItems } from '../api/queries';
+import { numberOf, textOf, useForm } from '../parts/form';
+import { Button, Choice, Confirm, Field, Input, Tick } from '../parts/ui';
+
+export const TYPES = ['u16', 'i16', 'u32', 'i32', 'f32', 'text', 'bool'] as const;
+
+/** The address as it goes on the wire, or what is wrong with it, while it is typed. */
+export function usePointCheck(connection: string | null, point: Partial<Point>) {
+  return useQuery({
+    queryKey: ['point', connection, point],
+    enabled: Boolean(connection && point.address),
+    queryFn: () => take(http.POST('/api/points/check', { body: { connection: connection ?? '', point: point as Record<string, never> } })),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+}
+
+export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: number; disabled: boolean }) {
+  const { set } = tag;
+  const connections = useItems('connection').data?.items ?? [];
+  const siblings = useItems('tag', { under: set.place }).data?.items.filter((t) => t.set.place === set.place && t.id !== tag.id) ?? [];
+  const [deleting, setDeleting] = useState(false);
+  const form = useForm({
+    name: set.name,
+    unit: set.unit,
+    decimals: textOf(set.decimals),
+    range_low: textOf(set.range_low),
+    range_high: textOf(set.range_high),
+    record_deadband: textOf(set.record_deadband),
+    connection: set.connection,
+    point: set.point,
+    scaling: set.scaling,
+    writable: set.writable,
+    setpoint: set.setpoint,
+    note: set.note,
+  });
+  const v = form.values;
+  const check = usePointCheck(v.connection, v.point);
+  const point = (change: Partial<Point>) => form.set('point', { ...v.point, ...change });
+  const wrong = check.data?.wrong.map(([field, message]) => `${field}: ${message}`)[0]?.replace('point.address: ', '');
+
+  const save = () =>
+    form.run((values) => {
+      const numbers = {
+        decimals: numberOf(values.decimals),
+        range_low: numberOf(values.range_low),
+        range_high: numberOf(values.range_high),
+        record_deadband: numberOf(values.record_deadband),
+      };
+      return commit(`Changed ${tag.title}`, seen, [{ op: 'patch', kind: 'tag', id: tag.id, set: { ...values, ...numbers } }]);
+    });
+
+  const text = (field: 'name' | 'unit' | 'decimals' | 'range_low' | 'range_high' | 'record_deadband' | 'note', label: string, className = '') => (
+    <Field label={label} error={form.error(field)} className={className}>
+      {(p) => <Input {...p} disabled={disabled} value={v[field]} onChange={(e) => form.set(field, e.target.value)} />}
+    </Field>
+  );
+
+  return (
+    <form
+      className="space-y-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        void save();
+      }}
+    >
+      {text('name', 'Name')}
+      <div className="grid grid-cols-3 gap-2">
+        {text('unit', 'Unit')}
+        {text('decimals', 'Decimals')}
+        {text('record_deadband', 'Deadband')}
+        {text('range_low', 'Range from')}
+        {text('range_high', 'to')}
+      </div>
+      <Field label="Connection" error={form.error('connection')}>
+        {(p) => (
+          <Choice {...p} disabled={disabled} value={v.connection ?? ''} onChange={(e) => form.set('connection', e.target.value || null)}>
+            <option value="">none</option>
+            {connections.map((c) => (
+              <option key={c.id} value={c.id}>
+                {c.set.name}
+              </option>
+            ))}
+          </Choice>
+        )}
+      </Field>
+      {v.connection && (
+        <div className="grid grid-cols-[1fr_5.5rem] gap-2">
+          <Field label="Address" error={form.error('point.address', 'point') ?? wrong} hint={check.data?.shown && `on the wire: ${check.data.shown}`}>
+            {(p) => <Input {...p} disabled={disabled} value={v.point.address ?? ''} onChange={(e) => point({ address: e.target.value })} />}
+          </Field>
+          <Field label="Type" error={form.error('point.type')}>
+            {(p) => (
+              <Choice {...p} disabled={disabled} value={v.point.type ?? 'u16'} onChange={(e) => point({ type: e.target.value })}>
+                {TYPES.map((t) => (
+                  <option key={t}>{t}</option>
+                ))}
+              </Choice>
+            )}
+          </Field>
+        </div>
+      )}
+      <Field label="Setpoint" error={form.error('setpoint')}>
+        {(p) => (
+          <Choice {...p} disabled={disabled} value={v.setpoint ?? ''} onChange={(e) => form.set('setpoint', e.target.value || null)}>
+            <option value="">none</option>
+            {siblings.map((t) => (
+              <option key={t.id} value={t.id}>
+                {t.set.name}
+              </option>
+            ))}
+          </Choice>
+        )}
+      </Field>
+      <Scale value={v.scaling} onChange={(s) => form.set('scaling', s)} disabled={disabled} error={form.error('scaling', 'scaling.raw_low', 'scaling.raw_high', 'scaling.high')} />
+      <Tick label="Values may be written" checked={v.writable} disabled={disabled} onChange={(on) => form.set('writable', on)} />
+      {form.error('writable') && <p className="text-sm text-act4">{form.error('writable')}</p>}
+      {text('note', 'Note')}
+      {form.other && (
+        <p role="alert" className="text-sm text-act4">
+          {form.other}
+        </p>
+      )}
+      <div className="flex justify-between pt-1">
+        <Button kind="main" type="submit" disabled={disabled || !form.dirty || form.busy}>
+          Save settings
+        </Button>
+        <Button kind="quiet" disabled={disabled} onClick={() => setDeleting(true)}>
+          Delete tag…
+        </Button>
+      </div>
+      {deleting && <DeleteTag tag={tag} seen={seen} onClose={() => setDeleting(false)} />}
+    </form>
+  );
+}
+
+type Scaling = Item<'tag'>['set']['scaling'];
+
+function Scale({ value, onChange, disabled, error }: { value: Scaling; onChange: (s: Scaling) => void; disabled: boolean; error?: string | undefined }) {
+  const fields = [
+    ['raw_low', 'Raw'],
+    ['low', 'reads'],
+    ['raw_high', 'Raw'],
+    ['high', 'reads'],
+  ] as const;
+  return (
+    <div>
+      <Tick
+        label="Scale from raw counts"
+        checked={value !== null}
+        disabled={disabled}
+        onChange={(on) => onChange(on ? { raw_low: 0, raw_high: 1000, low: 0, high: 100 } : null)}
+      />
+      {value && (
+        <div className="mt-1 grid grid-cols-4 gap-2">
+          {fields.map(([field, label], i) => (
+            <Field key={field} label={label}>
+              {(p) => (
+                <Input
+                  {...p}
+                  aria-label={`${label} ${i < 2 ? 'low' : 'high'}`}
+                  disabled={disabled}
+                  defaultValue={value[field]}
+                  onChange={(e) => onChange({ ...value, [field]: numberOf(e.target.value) as number })}
+                />
+              )}
+            </Field>
+          ))}
+        </div>
+      )}
+      {error && <p className="text-sm text-act4">{error}</p>}
+    </div>
+  );
+}
+
+function DeleteTag({ tag, seen, onClose }: { tag: Item<'tag'>; seen: number; onClose: () => void }) {
+  const form = useForm({}, []);
+  const uses = useQuery({
+    queryKey: ['uses', 'tag', tag.id],
+    queryFn: () => take(http.GET('/api/items/{kind}/{id}/uses', { params: { path: { kind: 'tag', id: tag.id } } })),
+    staleTime: 0,
+  });
+  const rules = uses.data?.contents.rule ?? 0;
+  const held = uses.data?.referrers ?? [];
+  const remove = () =>
+    form
+      .run(() => commit(`Deleted ${tag.title}`, seen, [{ op: 'delete', kind: 'tag', id: tag.id, contents: true }]))
+      .then((done) => done && onClose());
+  return (
+    <Confirm
+      open
+      title={`Delete ${tag.set.name}?`}
+      action="Delete tag"
+      disabled={!uses.data || held.length > 0 || form.busy}
+      onConfirm={() => void remove()}
+      onClose={onClose}
+    >
+      {rules > 0 && <p>Its {rules} alarm rules go with it. What was recorded stays in the database.</p>}
+      {held.length > 0 && <p className="text-act4">It cannot go yet: {held.join('; ')}.</p>}
+      {form.other && <p className="text-act4">{form.other}</p>}
+    </Confirm>
+  );
+}

@@ -1,0 +1,81 @@
+// The watch line: the most urgent alarm with its acknowledge, counts, connections, spool, plant time.
+
+import { Link } from '@tanstack/react-router';
+import { useState } from 'react';
+import { toast } from 'sonner';
+import { useLink, useNow, useStatus } from '../api/live';
+import { acknowledge, useAlarms, useItems, useMay } from '../api/queries';
+import { mostUrgent, type PipState, Pips } from '../parts/pips';
+import { clock } from '../parts/text';
+import { Button } from '../parts/ui';
+import { useView } from './router';
+
+export function WatchLine() {
+  const alarms = useAlarms().data?.alarms ?? [];
+  const status = useStatus();
+  const link = useLink();
+  const now = useNow();
+  const connections = useItems('connection').data?.items ?? [];
+  const mayAcknowledge = useMay('operator');
+  const view = useView();
+  const [busy, setBusy] = useState(false);
+  const waiting = alarms.filter((a) => a.state !== 'acknowledged').map((a) => ({ ...a, state: a.state as PipState }));
+  const urgent = mostUrgent(waiting);
+  const running = connections.filter((c) => status?.connections[c.id]?.state === 'running').length;
+  const wanted = connections.filter((c) => c.set.enabled).length;
+
+  async function take(rule: string) {
+    setBusy(true);
+    try {
+      await acknowledge([rule]);
+    } catch (error) {
+      toast.error(error instanceof Error ? error.message : String(error));
+    } finally {
+      setBusy(false);
+    }
+  }
+
+  return (
+    <footer aria-label="Watch line" className="col-span-3 row-start-4 flex items-center gap-3 border-t border-line px-3.5">
+      <div className="flex min-w-0 flex-1 items-center gap-3">
+        {urgent ? (
+          <>
+            <Pips priority={urgent.priority} state={urgent.state} />
+            <span className="min-w-0 truncate font-semibold">
+              {urgent.place_name} · {urgent.text}
+            </span>
+            {urgent.returned_at && <span className="shrink-0 text-soft">returned {clock(urgent.returned_at)}</span>}
+            {urgent.action && <span className="hidden min-w-0 truncate text-soft xl:inline">{urgent.action}</span>}
+            {mayAcknowledge && (
+              <Button className="h-6.5" disabled={busy} onClick={() => void take(urgent.rule)}>
+                Acknowledge
+              </Button>
+            )}
+          </>
+        ) : (
+          <span className="text-soft">No alarm waits for anybody.</span>
+        )}
+      </div>
+      <Link to="/alarms" search={{ at: view.at } as never} className="flex shrink-0 items-center gap-2.5 rounded px-1.5 py-0.5 hover:bg-band" aria-label="Alarms by priority">
+        {[4, 3, 2, 1].map((priority) => (
+          <span key={priority} className="flex items-center gap-1">
+            <Pips priority={priority} state="unacknowledged" quiet />
+            <span className="figures min-w-[1ch] text-sm">
+              <span className="sr-only">priority {priority}: </span>
+              {alarms.filter((a) => a.priority === priority).length}
+            </span>
+          </span>
+        ))}
+      </Link>
+      <Link to="/connect" search={{ at: view.at } as never} className="shrink-0 rounded px-1.5 py-0.5 text-soft hover:bg-band">
+        {running} of {wanted} connections
+      </Link>
+      <span className="shrink-0 text-soft">
+        {status && status.spool_frames > 1 ? `${status.spool_frames} frames wait` : 'all stored'}
+      </span>
+      <span className="figures shrink-0" role="timer" aria-label="Plant time">
+        {link === 'open' ? clock(now) : 'no server'}
+      </span>
+    </footer>
+  );
+}

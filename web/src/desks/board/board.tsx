@@ -1,0 +1,128 @@
+// The operator's screen: each place with tags as a card, in the engineer's order.
+
+import clsx from 'clsx';
+import { useMemo } from 'react';
+import type { Item, RuleSet } from '../../api/model';
+import { useAlarms, useItems, useMay } from '../../api/queries';
+import { useGo, useView } from '../../app/router';
+import { rowsOf, treeOf } from '../../app/tree';
+import { mostUrgent, type PipState, Pips } from '../../parts/pips';
+import { RangeRule } from '../../parts/range-rule';
+import { Spark, useSparks } from '../../parts/spark';
+import { counted } from '../../parts/text';
+import { Button, DeskHead, Empty, Trouble } from '../../parts/ui';
+import { Value } from '../../parts/value';
+
+type Tag = Item<'tag'>;
+
+export function Board() {
+  const { at } = useView();
+  const go = useGo();
+  const engineer = useMay('engineer');
+  const places = useItems('place');
+  const tags = useItems('tag', { under: at });
+  const rules = useItems('rule', { under: at });
+  const cards = useMemo(() => {
+    const byPlace = Map.groupBy(tags.data?.items ?? [], (t) => t.set.place);
+    const order = rowsOf(treeOf(places.data?.items ?? []), () => true).map((r) => r.node.item);
+    return order.flatMap((place) => (byPlace.has(place.id) ? [{ place, tags: byPlace.get(place.id) ?? [] }] : []));
+  }, [places.data, tags.data]);
+  const place = places.data?.items.find((p) => p.id === at);
+  const total = tags.data?.total ?? 0;
+  if (tags.error) return <Trouble error={tags.error} />;
+  if (!tags.data || !places.data) return null;
+  const path = place ? place.title.split('/').slice(0, -1).join(' / ') : '';
+  return (
+    <>
+      <DeskHead
+        path={path}
+        title={place?.set.name ?? 'Whole plant'}
+        note={`${place ? `${place.set.level} · ` : ''}${counted(total, 'tag')}${total > tags.data.items.length ? `, the first ${tags.data.items.length} shown; choose a place to see the rest` : ''}`}
+      />
+      {total === 0 && (
+        <Empty
+          title={place ? 'Nothing is read here yet' : 'No tags yet'}
+          action={
+            engineer && (
+              <Button kind="main" onClick={() => go({}, '/connect')}>
+                Connect a controller
+              </Button>
+            )
+          }
+        >
+          The board shows what every unit of the plant is doing. It fills by itself once a controller is connected and some of its registers
+          have become tags.
+        </Empty>
+      )}
+      <div className="grid grid-cols-[repeat(auto-fill,minmax(27.5rem,1fr))] items-start gap-3">
+        {cards.map((card) => (
+          <Card key={card.place.id} place={card.place} tags={card.tags} rules={rules.data?.items ?? []} />
+        ))}
+      </div>
+    </>
+  );
+}
+
+/** What stands where on a card: figures as rows, texts in the head, setpoints and switches below. */
+function arrange(tags: readonly Tag[]) {
+  const setpoints = new Set(tags.map((t) => t.set.setpoint));
+  const isText = (t: Tag) => t.set.point.type === 'text';
+  const isBelow = (t: Tag) => setpoints.has(t.id) || t.set.point.type === 'bool';
+  return {
+    head: tags.filter(isText),
+    rows: tags.filter((t) => !isText(t) && !isBelow(t)),
+    below: tags.filter((t) => !isText(t) && isBelow(t)),
+  };
+}
+
+function Card({ place, tags, rules }: { place: Item<'place'>; tags: Tag[]; rules: Item<'rule'>[] }) {
+  const view = useView();
+  const go = useGo();
+  const { head, rows, below } = useMemo(() => arrange(tags), [tags]);
+  const recorded = useMemo(() => rows.filter((t) => t.set.record).map((t) => t.id), [rows]);
+  const sparks = useSparks(recorded);
+  const alarms = (useAlarms().data?.alarms ?? []).filter((a) => a.place === place.id);
+  const urgent = mostUrgent(alarms.map((a) => ({ ...a, state: a.state as PipState })));
+  const rulesOf = useMemo(() => Map.groupBy(rules, (r) => r.set.tag), [rules]);
+  const number = (id: string | null) => tags.find((t) => t.id === id)?.no;
+  const open = (tag: Tag) => go({ tag: tag.id });
+  return (
+    <section aria-label={place.set.name} className="rounded-md border border-line bg-raised px-3 pt-2 pb-1.5">
+      <header className="flex h-7 items-center gap-2">
+        <h2 className="truncate text-[0.9375rem] font-semibold">{place.set.name}</h2>
+        {urgent && <Pips priority={urgent.priority} state={urgent.state} />}
+        <span className="ml-auto flex min-w-0 items-center gap-3 truncate text-sm text-soft">
+          {head.map((tag) => (
+            <button key={tag.id} type="button" onClick={() => open(tag)} className="flex items-baseline gap-1 hover:text-teal">
+              {tag.set.name} <Value no={tag.no} set={tag.set} className="text-ink" />
+            </button>
+          ))}
+        </span>
+      </header>
+      <ul>
+        {rows.map((tag) => {
+          const limits: RuleSet[] = (rulesOf.get(tag.id) ?? []).map((r) => r.set);
+          return (
+            <li key={tag.id} className={clsx('flex h-7 items-center gap-3 border-t border-line', view.tag === tag.id && 'bg-tint')}>
+              <button type="button" className="min-w-0 flex-1 truncate text-left hover:text-teal" onClick={() => open(tag)}>
+                {tag.set.name}
+              </button>
+              <Value no={tag.no} set={tag.set} className="w-32 shrink-0" />
+              <RangeRule no={tag.no} set={tag.set} rules={limits} setpoint={number(tag.set.setpoint)} />
+              <Spark columns={sparks.data?.get(tag.id)} name={tag.set.name} />
+            </li>
+          );
+        })}
+      </ul>
+      {below.length > 0 && (
+        <div className="flex flex-wrap gap-x-4 border-t border-line py-1 text-sm">
+          {below.map((tag) => (
+            <button key={tag.id} type="button" onClick={() => open(tag)} className="flex items-baseline gap-1.5 py-0.5 text-soft hover:text-teal">
+              {tag.set.name} <Value no={tag.no} set={tag.set} className="text-ink" />
+            </button>
+          ))}
+        </div>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,168 @@
+// Explore: trends of any tags, live or past.
+
+import clsx from 'clsx';
+import { ChevronLeft, ChevronRight, X, ZoomIn, ZoomOut } from 'lucide-react';
+import { type KeyboardEvent, useMemo, useState } from 'react';
+import { feed } from '../../api/live';
+import { useItems } from '../../api/queries';
+import { useGo, useView } from '../../app/router';
+import { lasting, moment } from '../../parts/text';
+import { COLOURS, Trend } from '../../parts/trend';
+import { zoomed } from '../../parts/trend-data';
+import { Button, DeskHead, Empty, Input } from '../../parts/ui';
+
+const SPANS = [
+  [300, '5 min'],
+  [900, '15 min'],
+  [3600, '1 h'],
+  [28_800, '8 h'],
+  [86_400, '1 d'],
+] as const;
+const MOST = 8;
+
+export function Explore() {
+  const view = useView();
+  const go = useGo();
+  const tags = useItems('tag');
+  const chosenIds = useMemo(() => (view.tags ? view.tags.split(',') : []), [view.tags]);
+  const chosen = useMemo(() => chosenIds.flatMap((id) => tags.data?.items.find((t) => t.id === id) ?? []), [chosenIds, tags.data]);
+  const span = view.span ?? 900;
+  const { end } = view;
+  const move = (nextSpan: number, nextEnd: number | undefined) => go({ span: nextSpan, end: nextEnd });
+  const set = (ids: string[]) => go({ tags: ids.join(',') || undefined });
+  const to = end ?? feed.time();
+
+  const shift = (share: number) => {
+    const next = to + share * span * 1000;
+    move(span, next >= feed.time() ? undefined : Math.round(next));
+  };
+  const zoom = (factor: number) => {
+    const [from, until] = zoomed(to - span * 1000, to, end === undefined ? 1 : 0.5, factor);
+    move((until - from) / 1000, end === undefined ? undefined : Math.round(until));
+  };
+
+  function onKey(event: KeyboardEvent) {
+    if (event.key === 'ArrowLeft') shift(-0.25);
+    else if (event.key === 'ArrowRight') shift(0.25);
+    else if (event.key === '+') zoom(0.8);
+    else if (event.key === '-') zoom(1.25);
+    else if (event.key === 'End') move(span, undefined);
+    else return;
+    event.preventDefault();
+  }
+
+  return (
+    <div className="flex h-full min-h-0 flex-col">
+      <DeskHead
+        path={end === undefined ? `live · the last ${lasting(span * 1000)}` : `past · ${moment(end - span * 1000)} to ${moment(end)}`}
+        title="Trend"
+      >
+        <Button aria-label="Earlier" onClick={() => shift(-0.5)}>
+          <ChevronLeft className="size-4" />
+        </Button>
+        <Button aria-label="Later" disabled={end === undefined} onClick={() => shift(0.5)}>
+          <ChevronRight className="size-4" />
+        </Button>
+        <Button aria-label="Zoom in" onClick={() => zoom(0.5)}>
+          <ZoomIn className="size-4" />
+        </Button>
+        <Button aria-label="Zoom out" onClick={() => zoom(2)}>
+          <ZoomOut className="size-4" />
+        </Button>
+        {SPANS.map(([seconds, name]) => (
+          <Button key={seconds} aria-pressed={span === seconds} className={clsx(span === seconds && 'border-teal bg-tint font-semibold')} onClick={() => move(seconds, end)}>
+            {name}
+          </Button>
+        ))}
+        <Button kind={end === undefined ? 'plain' : 'main'} disabled={end === undefined} onClick={() => move(span, undefined)}>
+          Go live
+        </Button>
+      </DeskHead>
+      <div className="mb-2 flex flex-wrap items-center gap-2">
+        {chosen.map((tag, i) => (
+          <span key={tag.id} className="flex h-7 items-center gap-1.5 rounded border border-line bg-raised pr-1 pl-2">
+            <span aria-hidden className="h-0.5 w-3.5" style={{ background: COLOURS[i % COLOURS.length] }} />
+            <button type="button" className="max-w-60 truncate hover:text-teal" onClick={() => go({ tag: tag.id })}>
+              {tag.title.split('/').slice(-2).join(' / ')}
+            </button>
+            <button type="button" aria-label={`Take ${tag.set.name} away`} className="rounded p-0.5 hover:bg-band" onClick={() => set(chosenIds.filter((id) => id !== tag.id))}>
+              <X className="size-3.5" />
+            </button>
+          </span>
+        ))}
+        <Picker chosen={chosenIds} under={view.at} onPick={(id) => set([...chosenIds, id])} />
+      </div>
+      {chosen.length > 0 ? (
+        <section
+          aria-label="Trend; arrows move, plus and minus zoom, End goes live"
+          // biome-ignore lint/a11y/noNoninteractiveTabindex: the plot is moved and zoomed by keys while it has focus
+          tabIndex={0}
+          onKeyDown={onKey}
+          className="rounded-md border border-line bg-raised p-3"
+        >
+          <Trend tags={chosen} span={span} end={end} height={Math.max(300, window.innerHeight - 310)} onMove={move} />
+          <p className="mt-1 text-sm text-soft">Wheel zooms, dragging moves, a double click goes live.</p>
+        </section>
+      ) : (
+        <Empty title="Choose tags to see how they run">
+          Type a part of a tag’s name above. Each tag gets its own axis; its limits are drawn in. Only recorded tags have a past.
+        </Empty>
+      )}
+    </div>
+  );
+}
+
+function Picker({ chosen, under, onPick }: { chosen: string[]; under: string | undefined; onPick: (id: string) => void }) {
+  const [text, setText] = useState('');
+  const [open, setOpen] = useState(false);
+  const found = useItems('tag', { text: text || undefined, under }, open);
+  const rows = (found.data?.items ?? []).filter((t) => !chosen.includes(t.id) && t.set.point.type !== 'text').slice(0, 40);
+  if (chosen.length >= MOST) return <span className="text-soft">A trend shows {MOST} tags at most.</span>;
+  const pick = (id: string) => {
+    onPick(id);
+    setText('');
+  };
+  return (
+    <div className="relative" onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && setOpen(false)}>
+      <Input
+        aria-label="Add a tag"
+        placeholder="Add a tag…"
+        className="w-56"
+        value={text}
+        onFocus={() => setOpen(true)}
+        onChange={(e) => {
+          setText(e.target.value);
+          setOpen(true);
+        }}
+        onKeyDown={(e) => {
+          if (e.key === 'Escape') setOpen(false);
+          if (e.key === 'Enter' && rows[0]) pick(rows[0].id);
+          if (e.key === 'ArrowDown') (e.currentTarget.nextElementSibling?.querySelector('button') as HTMLElement | null)?.focus();
+        }}
+      />
+      {open && (
+        <ul className="absolute z-30 mt-1 max-h-80 w-96 overflow-auto rounded border border-firm bg-raised p-1 shadow">
+          {rows.map((tag) => (
+            <li key={tag.id}>
+              <button
+                type="button"
+                className="flex w-full items-baseline gap-2 rounded px-2 py-1 text-left hover:bg-band focus:bg-band"
+                onClick={() => pick(tag.id)}
+                onKeyDown={(e) => {
+                  const item = e.currentTarget.parentElement;
+                  const to = e.key === 'ArrowDown' ? item?.nextElementSibling : e.key === 'ArrowUp' ? item?.previousElementSibling : null;
+                  (to?.querySelector('button') as HTMLElement | null)?.focus();
+                  if (e.key === 'Escape') setOpen(false);
+                }}
+              >
+                <span className="min-w-0 flex-1 truncate">{tag.title.split('/').slice(1).join(' / ') || tag.title}</span>
+                <span className="text-sm text-soft">{tag.set.record ? tag.set.unit : 'not recorded'}</span>
+              </button>
+            </li>
+          ))}
+          {found.data && rows.length === 0 && <li className="px-2 py-1 text-soft">No tag of this name.</li>}
+        </ul>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,26 @@
+import { QueryClientProvider } from '@tanstack/react-query';
+import { RouterProvider } from '@tanstack/react-router';
+import { Tooltip } from 'radix-ui';
+import { StrictMode } from 'react';
+import { createRoot } from 'react-dom/client';
+import { Toaster } from 'sonner';
+import { queries } from './api/queries';
+import { router } from './app/router';
+import { SignedIn } from './app/session';
+import './style.css';
+
+const root = document.getElementById('root');
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <QueryClientProvider client={queries}>
+        <Tooltip.Provider delayDuration={300}>
+          <SignedIn>
+            <RouterProvider router={router} />
+          </SignedIn>
+          <Toaster position="bottom-right" offset={48} duration={5000} />
+        </Tooltip.Provider>
+      </QueryClientProvider>
+    </StrictMode>,
+  );
+}

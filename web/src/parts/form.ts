@@ -1,0 +1,71 @@
+// Forms: what was typed is kept until it was taken, and each message stands at its field.
+
+import { useState } from 'react';
+import { toast } from 'sonner';
+import { Refused } from '../api/client';
+
+export interface Form<T> {
+  values: T;
+  set: <F extends keyof T>(field: F, value: T[F]) => void;
+  reset: (values: T) => void;
+  dirty: boolean;
+  busy: boolean;
+  /** The sentence for a field, under any of its names on the server. */
+  error: (...names: string[]) => string | undefined;
+  /** What no field of this form is to blame for. */
+  other: string | undefined;
+  /** Runs what takes the form in; gives whether it was taken. */
+  run: (task: (values: T) => Promise<unknown>) => Promise<boolean>;
+}
+
+/** A form over `initial`; `fields` are the server's names of fields it shows, so that other messages are not lost. */
+export function useForm<T extends object>(initial: T, fields: readonly string[] = Object.keys(initial)): Form<T> {
+  const [values, setValues] = useState(initial);
+  const [start, setStart] = useState(initial);
+  const [error, setError] = useState<Refused | null>(null);
+  const [busy, setBusy] = useState(false);
+  const known = (field: string) => fields.includes(field);
+  const foreign = error?.problems.filter((p) => !known(p.field)) ?? [];
+  return {
+    values,
+    busy,
+    dirty: JSON.stringify(values) !== JSON.stringify(start),
+    set: (field, value) => setValues((old) => ({ ...old, [field]: value })),
+    reset: (next) => {
+      setValues(next);
+      setStart(next);
+      setError(null);
+    },
+    error: (...names) => names.map((n) => error?.field(n)).find(Boolean),
+    other: foreign[0]?.message ?? (error && error.problems.length === 0 ? error.message : undefined),
+    run: async (task) => {
+      setBusy(true);
+      try {
+        await task(values);
+        setError(null);
+        setStart(values);
+        return true;
+      } catch (reason) {
+        setError(reason instanceof Refused ? reason : new Refused(0, reason instanceof Error ? reason.message : String(reason)));
+        return false;
+      } finally {
+        setBusy(false);
+      }
+    },
+  };
+}
+
+/** Text of a field as a number: nothing typed is null, and what is no number goes to the server as text, to be refused there. */
+export function numberOf(text: string): number | null {
+  const trimmed = text.trim().replace(',', '.');
+  if (trimmed === '') return null;
+  const number = Number(trimmed);
+  return Number.isNaN(number) ? (text as unknown as number) : number;
+}
+
+export const textOf = (value: number | null | undefined) => (value === null || value === undefined ? '' : String(value));
+
+/** Tells what went wrong where no form can. */
+export function complain(error: unknown) {
+  toast.error(error instanceof Error ? error.message : String(error));
+}

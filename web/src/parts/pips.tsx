@@ -1,0 +1,46 @@
+// Priority as a column of four bars, filled from the bottom; how they are filled tells the state.
+
+import { PRIORITY_WORDS } from './text';
+
+export type PipState = 'unacknowledged' | 'acknowledged' | 'returned_unacknowledged';
+
+const HUES: Record<number, string> = { 4: '#b4123f', 3: '#b26a00', 2: '#3d5a9e', 1: '#6c7680' };
+
+const STATE_WORDS: Record<PipState, string> = {
+  unacknowledged: 'not acknowledged',
+  acknowledged: 'acknowledged',
+  returned_unacknowledged: 'returned, not acknowledged',
+};
+
+export function Pips({ priority, state, quiet }: { priority: number; state: PipState; quiet?: boolean }) {
+  const hue = HUES[priority] ?? '#6c7680';
+  const label = quiet ? undefined : `priority ${priority}, ${PRIORITY_WORDS[priority] ?? ''}, ${STATE_WORDS[state]}`;
+  return (
+    <svg width="15" height="16" viewBox="0 0 15 16" className="shrink-0" role={quiet ? 'presentation' : 'img'} aria-label={label} aria-hidden={quiet}>
+      {[4, 3, 2, 1].map((bar, row) => {
+        const y = row * 4 + 0.5;
+        const filled = bar <= priority;
+        if (!filled) return <rect key={bar} x="1" y={y} width="13" height="2.5" fill="#e3dece" />;
+        if (state === 'acknowledged') {
+          return <rect key={bar} x="1.5" y={y + 0.2} width="12" height="2.1" fill="none" stroke={hue} strokeWidth="0.9" />;
+        }
+        if (state === 'returned_unacknowledged') {
+          return (
+            <g key={bar} fill={hue}>
+              {[0, 1, 2, 3].map((part) => (
+                <path key={part} d={`M${1 + part * 3.5} ${y + 2.5}l1.4 -2.5h1.3l-1.4 2.5z`} />
+              ))}
+            </g>
+          );
+        }
+        return <rect key={bar} x="1" y={y} width="13" height="2.5" fill={hue} />;
+      })}
+    </svg>
+  );
+}
+
+/** The most urgent of several alarms: waiting ones first, then by priority. */
+export function mostUrgent<T extends { priority: number; state: PipState }>(alarms: readonly T[]): T | undefined {
+  const rank = (a: T) => (a.state === 'acknowledged' ? 0 : 100) + a.priority * 10 + (a.state === 'unacknowledged' ? 1 : 0);
+  return alarms.reduce<T | undefined>((best, next) => (!best || rank(next) > rank(best) ? next : best), undefined);
+}

@@ -1,0 +1,58 @@
+// The range rule: a hairline for the range, thicker between the limits, a drop at the value, a ring at the setpoint.
+
+import { useValue } from '../api/live';
+import type { RuleSet, TagSet } from '../api/model';
+
+const HUES: Record<number, string> = { 4: '#b4123f', 3: '#b26a00', 2: '#3d5a9e', 1: '#6c7680' };
+const WIDTH = 92;
+const EDGE = 6;
+
+interface Props {
+  no: number;
+  set: TagSet;
+  rules: readonly RuleSet[];
+  /** Number of the tag that holds the setpoint. */
+  setpoint?: number | undefined;
+}
+
+/** The priority of the gravest limit that a value is beyond; 0 for none. */
+export function beyond(value: number, rules: readonly RuleSet[]): number {
+  const hit = rules.filter((r) => r.enabled && (r.kind.startsWith('high') ? value > r.level : value < r.level));
+  return Math.max(0, ...hit.map((r) => r.priority));
+}
+
+export function RangeRule(props: Props) {
+  const { range_low: low, range_high: high } = props.set;
+  if (low === null || high === null) return <span className="inline-block" style={{ width: WIDTH }} />;
+  return <Drawn {...props} low={low} high={high} />;
+}
+
+function Drawn({ no, set, rules, setpoint, low, high }: Props & { low: number; high: number }) {
+  const value = useValue(no);
+  const number = typeof value?.value === 'number' ? value.value : undefined;
+  const x = (v: number) => EDGE + ((Math.min(Math.max(v, low), high) - low) / (high - low)) * (WIDTH - 2 * EDGE);
+  const inner = (side: 'low' | 'high') => {
+    const levels = rules.filter((r) => r.enabled && r.kind.startsWith(side)).map((r) => r.level);
+    return side === 'low' ? Math.max(low, ...levels) : Math.min(high, ...levels);
+  };
+  const [a, b] = [x(inner('low')), x(inner('high'))];
+  const hue = HUES[number === undefined ? 0 : beyond(number, rules)] ?? '#17232d';
+  const words = `${number ?? 'no value'} ${set.unit} in a range of ${low} to ${high}`;
+  return (
+    <svg width={WIDTH} height="22" viewBox={`0 0 ${WIDTH} 22`} role="img" aria-label={words} className="shrink-0">
+      <line x1={EDGE} x2={WIDTH - EDGE} y1="15" y2="15" stroke="#b9b29d" strokeWidth="1" />
+      <line x1={a} x2={b} y1="15" y2="15" stroke="#8b929a" strokeWidth="3" />
+      <path d={`M${a} 11.5v7M${b} 11.5v7`} stroke="#8b929a" strokeWidth="1" />
+      {setpoint !== undefined && <Ring no={setpoint} x={x} />}
+      {number !== undefined && (
+        <path d={`M${x(number)} 14.5l-3.4 -5.2a4.1 4.1 0 1 1 6.8 0z`} fill={hue} opacity={value?.quality === 'bad' ? 0.35 : 1} />
+      )}
+    </svg>
+  );
+}
+
+function Ring({ no, x }: { no: number; x: (v: number) => number }) {
+  const value = useValue(no);
+  if (typeof value?.value !== 'number') return null;
+  return <circle cx={x(value.value)} cy="15" r="3" fill="#fdfcf8" stroke="#17232d" strokeWidth="1.3" />;
+}

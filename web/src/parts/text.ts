@@ -1,0 +1,43 @@
+// How values, times and spans of time are written.
+
+/** A number with the tag's digits; other values as they are. */
+export function printed(value: unknown, decimals: number): string {
+  if (typeof value === 'number') return value.toFixed(decimals);
+  if (typeof value === 'boolean') return value ? 'on' : 'off';
+  if (typeof value === 'string') return value;
+  return '–';
+}
+
+const two = (n: number) => String(n).padStart(2, '0');
+
+/** The time of day where the browser is. */
+export function clock(at: number | string): string {
+  const time = new Date(at);
+  return `${two(time.getHours())}:${two(time.getMinutes())}:${two(time.getSeconds())}`;
+}
+
+/** Date and time where the browser is; today without the date. */
+export function moment(at: number | string, now = Date.now()): string {
+  const time = new Date(at);
+  const day = `${time.getFullYear()}-${two(time.getMonth() + 1)}-${two(time.getDate())}`;
+  return new Date(now).toDateString() === time.toDateString() ? clock(at) : `${day} ${clock(at)}`;
+}
+
+/** How long something lasts, in the largest units that matter. */
+export function lasting(milliseconds: number): string {
+  const seconds = Math.max(0, Math.round(milliseconds / 1000));
+  if (seconds < 60) return `${seconds} s`;
+  const minutes = Math.floor(seconds / 60);
+  if (minutes < 60) return `${minutes} min`;
+  const hours = Math.floor(minutes / 60);
+  return hours < 48 ? `${hours} h ${two(minutes % 60)}` : `${Math.floor(hours / 24)} d`;
+}
+
+/** “1 tag”, “3 tags”. */
+export function counted(n: number, one: string, many = `${one}s`): string {
+  return `${n.toLocaleString('en')} ${n === 1 ? one : many}`;
+}
+
+export const LIMIT_WORDS = { low_low: 'low low', low: 'low', high: 'high', high_high: 'high high' } as const;
+
+export const PRIORITY_WORDS: Record<number, string> = { 4: 'act now', 3: 'act soon', 2: 'this shift', 1: 'for the record' };

@@ -1,0 +1,288 @@
+// The trend: several tags over time, each on its own axis, live or past.
+
+import { useQuery } from '@tanstack/react-query';
+import { useEffect, useLayoutEffect, useMemo, useRef, useState } from 'react';
+import uPlot, { type Options, type Series } from 'uplot';
+import { http, take } from '../api/client';
+import { feed } from '../api/live';
+import type { TagSet } from '../api/model';
+import { clock, LIMIT_WORDS, moment, printed } from './text';
+import { align, extend, heldAt, type Line, lineOf, type PixelColumns, zoomed } from './trend-data';
+
+export interface TrendTag {
+  id: string;
+  no: number;
+  set: TagSet;
+}
+
+/** Told apart also by the colour-blind; the legend names them. */
+export const COLOURS = ['#0e6a6a', '#a8480a', '#3d5a9e', '#8b2f6f', '#4b6b1f', '#7a6500', '#17232d', '#a3303f'];
+const HUES: Record<number, string> = { 4: '#b4123f', 3: '#955800', 2: '#3d5a9e', 1: '#5d666d' };
+const DAY = 86_400_000;
+
+interface Props {
+  tags: readonly TrendTag[];
+  /** Seconds shown. */
+  span: number;
+  /** End of the window in ms; without it the trend follows the present. */
+  end?: number | undefined;
+  height: number;
+  /** Small and still: no axes beyond the first, no legend. */
+  plain?: boolean;
+  onMove?: (span: number, end: number | undefined) => void;
+}
+
+function usePixels(tags: readonly TrendTag[], span: number, end: number | undefined, width: number) {
+  const ids = tags.map((t) => t.id);
+  return useQuery({
+    queryKey: ['pixels', ids, span, end, width],
+    enabled: ids.length > 0 && width > 0,
+    // Live values come by the feed; history is read anew now and then, so that a long look stays exact.
+    refetchInterval: end === undefined ? 30_000 : false,
+    staleTime: end === undefined ? 0 : 60_000,
+    gcTime: 30_000,
+    placeholderData: (old) => (old?.tags.length === ids.length && old.tags.every((t, i) => t.tag === ids[i]) ? old : undefined),
+    queryFn: () => {
+      const to = end ?? feed.time();
+      const from = to - span * 1000;
+      const body = { tags: ids, from: new Date(from).toISOString(), to: new Date(to).toISOString(), parts: Math.min(5000, Math.max(10, width)) };
+      return take(http.POST('/api/history/pixels', { body }));
+    },
+  });
+}
+
+function useWidth(box: React.RefObject<HTMLDivElement | null>): number {
+  const [width, setWidth] = useState(0);
+  useLayoutEffect(() => {
+    if (!box.current) return;
+    const observer = new ResizeObserver(([entry]) => setWidth(Math.floor(entry?.contentRect.width ?? 0)));
+    observer.observe(box.current);
+    return () => observer.disconnect();
+  }, [box]);
+  return width;
+}
+
+/** The range a tag's axis shows: its own, or what the values and limits need. */
+function axisRange(set: TagSet, low: number | null, high: number | null, limits: PixelColumns['limits'], plain: boolean): [number, number] {
+  const levels = limits.map((l) => l.level);
+  const known = !plain && set.range_low !== null && set.range_high !== null ? [set.range_low, set.range_high] : [];
+  const all = [low, high, ...levels, ...known].filter((v): v is number => v !== null && Number.isFinite(v));
+  if (all.length === 0) return [0, 1];
+  const [a, b] = [Math.min(...all), Math.max(...all)];
+  const air = a === b ? Math.max(Math.abs(a) * 0.05, 0.5) : (b - a) * (known.length > 0 ? 0.02 : 0.08);
+  return [a - air, b + air];
+}
+
+function timeMarks(_: uPlot, splits: number[]): string[] {
+  const span = (splits.at(-1) ?? 0) - (splits[0] ?? 0);
+  return splits.map((s) => {
+    const text = clock(s * 1000);
+    return span * 1000 > DAY ? moment(s * 1000, 0).slice(5, 16) : span > 600 ? text.slice(0, 5) : text;
+  });
+}
+
+export function Trend({ tags, span, end, height, plain = false, onMove }: Props) {
+  const box = useRef<HTMLDivElement>(null);
+  const width = useWidth(box);
+  const pixels = usePixels(tags, span, end, width);
+  const [cursor, setCursor] = useState<{ at: number; values: (number | null)[] } | null>(null);
+  const plot = useRef<uPlot | null>(null);
+  const lines = useRef<Line[]>([]);
+  const shown = useRef({ span, end });
+  shown.current = { span, end };
+  const limits = useRef<PixelColumns['limits'][]>([]);
+  limits.current = tags.map((t) => pixels.data?.tags.find((p) => p.tag === t.id)?.limits ?? []);
+  const move = useRef(onMove);
+  move.current = onMove;
+  const key = useMemo(() => tags.map((t) => `${t.id}/${t.set.unit}/${t.set.range_low}/${t.set.range_high}`).join(), [tags]);
+
+  // The plot itself lives as long as its tags and size; data and window are put in from outside.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: `key` stands for what of the tags the plot is made of
+  useEffect(() => {
+    if (!box.current || width < 40) return;
+    const axes: uPlot.Axis[] = [{ stroke: '#55616b', grid: { stroke: '#e6e1d3', width: 1 }, ticks: { show: false }, values: timeMarks, size: 26, font: '11px "Atkinson Hyperlegible Next Variable"' }];
+    const scales: uPlot.Scales = { x: { time: true, range: () => { const [a, b] = windowOf(shown.current); return [a / 1000, b / 1000]; } } };
+    const series: Series[] = [{}];
+    tags.forEach((tag, i) => {
+      const scale = `y${i}`;
+      const stroke = COLOURS[i % COLOURS.length] ?? '#17232d';
+      scales[scale] = { range: (_, low, high) => axisRange(tag.set, low, high, limits.current[i] ?? [], plain) };
+      const steps = uPlot.paths.stepped?.({ align: 1 });
+      series.push({ scale, stroke, width: plain ? 1.3 : 1.6, ...(steps ? { paths: steps } : {}), points: { show: false }, spanGaps: false });
+      if (i < (plain ? 1 : 4)) {
+        axes.push({ scale, side: i % 2 === 0 ? 3 : 1, stroke, size: plain ? 38 : 52, grid: { show: i === 0, stroke: '#e6e1d3', width: 1 }, ticks: { show: false }, font: '11px "Atkinson Hyperlegible Mono Variable"' });
+      }
+    });
+    const options: Options = {
+      width,
+      height,
+      series,
+      axes,
+      scales,
+      legend: { show: false },
+      cursor: { drag: { x: false, y: false }, y: false, points: { size: 6 } },
+      padding: [8, plain ? 4 : 8, 0, 0],
+      hooks: {
+        drawAxes: [(u) => drawLimits(u, limits.current, tags, plain)],
+        setCursor: [
+          (u) => {
+            const { idx, left } = u.cursor;
+            if (plain || idx === null || idx === undefined || (left ?? -1) < 0) return setCursor(null);
+            setCursor({ at: u.posToVal(left ?? 0, 'x') * 1000, values: tags.map((_, i) => heldAt(u.data[i + 1], idx)) });
+          },
+        ],
+      },
+    };
+    const made = new uPlot(options, align([], Date.now()), box.current);
+    plot.current = made;
+    const stop = plain ? undefined : follow(made, shown, (s, e) => move.current?.(s, e));
+    return () => {
+      stop?.();
+      made.destroy();
+      plot.current = null;
+    };
+  }, [key, width, height, plain]);
+
+  // History into lines.
+  useEffect(() => {
+    if (!pixels.data) return;
+    const start = Date.parse(pixels.data.start);
+    const step = (Date.parse(pixels.data.end) - start) / Math.max(width, 1);
+    lines.current = tags.map((tag) => {
+      const columns = pixels.data.tags.find((p) => p.tag === tag.id);
+      return columns ? lineOf(columns, start, step) : { xs: [], ys: [] };
+    });
+    draw(plot.current, lines.current, shown.current);
+  }, [pixels.data, tags, width]);
+
+  // The window moved: draw what is there until history answers.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: redraw whenever the window changes
+  useEffect(() => draw(plot.current, lines.current, shown.current), [span, end]);
+
+  // Live values at the end, drawn ten times a second at most.
+  useEffect(() => {
+    if (end !== undefined) return;
+    const unwatch = tags.map((t) => feed.watch(t.no));
+    const stop = feed.listen((values) => {
+      for (const value of values) {
+        const i = tags.findIndex((t) => t.no === value.no);
+        const line = lines.current[i];
+        if (!line || !value.told) continue;
+        const good = value.quality !== 'bad' && typeof value.value !== 'string' && value.value !== null;
+        extend(line, Date.parse(good ? value.time : value.told), good ? Number(value.value) : null);
+      }
+    });
+    const beat = setInterval(() => draw(plot.current, lines.current, shown.current), plain ? 500 : 100);
+    return () => {
+      for (const off of unwatch) off();
+      stop();
+      clearInterval(beat);
+    };
+  }, [tags, end, plain]);
+
+  const nothing = pixels.data && pixels.data.tags.every((t) => t.offset.length === 0);
+  return (
+    <div>
+      <div ref={box} className="trend relative" style={{ height }} data-testid="trend">
+        {nothing && <p className="absolute inset-x-0 top-1/3 z-10 text-center text-soft">Nothing was recorded in this time.</p>}
+        {pixels.error && <p className="absolute inset-x-0 top-1/3 z-10 text-center text-act4">{pixels.error.message}</p>}
+      </div>
+      {!plain && <Legend tags={tags} cursor={cursor} />}
+    </div>
+  );
+}
+
+function windowOf({ span, end }: { span: number; end: number | undefined }): [number, number] {
+  const to = end ?? feed.time();
+  return [to - span * 1000, to];
+}
+
+function draw(plot: uPlot | null, lines: readonly Line[], shown: { span: number; end: number | undefined }) {
+  if (!plot) return;
+  const [, to] = windowOf(shown);
+  plot.setData(lines.length > 0 ? align(lines, Math.min(to, feed.time())) : [[]], true);
+}
+
+function drawLimits(u: uPlot, limits: readonly PixelColumns['limits'][], tags: readonly TrendTag[], plain: boolean) {
+  const { ctx, bbox } = u;
+  const ratio = devicePixelRatio;
+  ctx.save();
+  ctx.setLineDash([3 * ratio, 3 * ratio]);
+  ctx.lineWidth = ratio;
+  ctx.font = `${11 * ratio}px "Atkinson Hyperlegible Next Variable"`;
+  limits.forEach((list, i) => {
+    for (const limit of list) {
+      const y = u.valToPos(limit.level, `y${i}`, true);
+      if (!(y >= bbox.top && y <= bbox.top + bbox.height)) continue;
+      ctx.strokeStyle = ctx.fillStyle = HUES[limit.priority] ?? '#5d666d';
+      ctx.beginPath();
+      ctx.moveTo(bbox.left, y);
+      ctx.lineTo(bbox.left + bbox.width, y);
+      ctx.stroke();
+      const words = LIMIT_WORDS[limit.kind as keyof typeof LIMIT_WORDS] ?? limit.kind;
+      const name = tags.length > 1 ? `${tags[i]?.set.name} ` : '';
+      ctx.fillText(`${plain ? '' : name}${words} ${printed(limit.level, tags[i]?.set.decimals ?? 1)}`, bbox.left + 4 * ratio, y - 3 * ratio);
+    }
+  });
+  ctx.restore();
+}
+
+/** Wheel zooms about the cursor, dragging pans, a double click returns to the present. Gives the way to stop it. */
+function follow(plot: uPlot, shown: { current: { span: number; end: number | undefined } }, move: (span: number, end: number | undefined) => void) {
+  const over = plot.over;
+  let held: { x: number; from: number; to: number } | null = null;
+  const place = (from: number, to: number, live: boolean) => {
+    const end = live || to >= feed.time() ? undefined : Math.round(to);
+    move(Math.round((to - from) / 100) / 10, end);
+  };
+  const wheel = (event: WheelEvent) => {
+    event.preventDefault();
+    const live = shown.current.end === undefined;
+    const share = live ? 1 : Math.min(1, Math.max(0, event.offsetX / over.clientWidth));
+    const [from, to] = windowOf(shown.current);
+    place(...zoomed(from, to, share, event.deltaY > 0 ? 1.25 : 0.8), live);
+  };
+  const down = (event: PointerEvent) => {
+    if (event.button !== 0) return;
+    const [from, to] = windowOf(shown.current);
+    held = { x: event.clientX, from, to };
+    over.setPointerCapture(event.pointerId);
+  };
+  const drag = (event: PointerEvent) => {
+    if (!held || Math.abs(event.clientX - held.x) < 3) return;
+    const shift = ((held.x - event.clientX) / over.clientWidth) * (held.to - held.from);
+    place(held.from + shift, held.to + shift, false);
+  };
+  const up = () => {
+    held = null;
+  };
+  const double = () => move(shown.current.span, undefined);
+  over.addEventListener('wheel', wheel, { passive: false });
+  over.addEventListener('pointerdown', down);
+  over.addEventListener('pointermove', drag);
+  over.addEventListener('pointerup', up);
+  over.addEventListener('dblclick', double);
+  return () => {
+    over.removeEventListener('wheel', wheel);
+    over.removeEventListener('pointerdown', down);
+    over.removeEventListener('pointermove', drag);
+    over.removeEventListener('pointerup', up);
+    over.removeEventListener('dblclick', double);
+  };
+}
+
+function Legend({ tags, cursor }: { tags: readonly TrendTag[]; cursor: { at: number; values: (number | null)[] } | null }) {
+  return (
+    <div className="mt-1 flex flex-wrap items-baseline gap-x-5 gap-y-1 border-t border-line pt-1.5" data-testid="cursor">
+      <span className="figures w-24 text-soft">{cursor ? clock(cursor.at) : 'cursor'}</span>
+      {tags.map((tag, i) => (
+        <span key={tag.id} className="flex items-baseline gap-1.5">
+          <span aria-hidden className="inline-block h-0.5 w-4 self-center" style={{ background: COLOURS[i % COLOURS.length] }} />
+          <span>{tag.set.name}</span>
+          <span className="figures min-w-14 text-right font-semibold">{cursor ? printed(cursor.values[i], tag.set.decimals) : ''}</span>
+          <span className="text-sm text-soft">{tag.set.unit}</span>
+        </span>
+      ))}
+    </div>
+  );
+}

@@ -1,0 +1,103 @@
+// Writing a value to the device: range check, confirm, read-back.
+
+import { useState } from 'react';
+import { http, take } from '../api/client';
+import { useValue } from '../api/live';
+import type { Item } from '../api/model';
+import { useMay } from '../api/queries';
+import { numberOf, useForm } from './form';
+import { printed } from './text';
+import { Button, Confirm, Field, Input } from './ui';
+
+/** What is wrong with a value before it goes anywhere, in words. */
+export function outOfRange(value: unknown, set: Item<'tag'>['set']): string | undefined {
+  if (typeof value !== 'number') return 'Type a number.';
+  const [low, high] = [set.write_low ?? set.range_low, set.write_high ?? set.range_high];
+  if ((low !== null && value < low) || (high !== null && value > high)) {
+    return `It must lie between ${low ?? '–∞'} and ${high ?? '∞'} ${set.unit}.`;
+  }
+  return undefined;
+}
+
+export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean }) {
+  const operator = useMay('operator');
+  const now = useValue(tag.no);
+  const form = useForm({ value: '' }, ['value']);
+  const [asked, setAsked] = useState<number | boolean | null>(null);
+  const [held, setHeld] = useState<string | null>(null);
+  const [wrong, setWrong] = useState<string | undefined>();
+  const isSwitch = tag.set.point.type === 'bool';
+  const print = (value: unknown) => `${printed(value, tag.set.decimals)} ${tag.set.unit}`.trim();
+
+  function ask() {
+    const value = numberOf(form.values.value);
+    const problem = outOfRange(value, tag.set);
+    setWrong(problem);
+    setHeld(null);
+    if (!problem) setAsked(value);
+  }
+
+  async function write() {
+    const done = await form.run(async () => {
+      const body = { value: asked as unknown as Record<string, never> };
+      const answer = await take(http.POST('/api/tags/{id}/write', { params: { path: { id: tag.id } }, body }));
+      setHeld(print(answer.value));
+    });
+    setAsked(null);
+    if (done) form.reset({ value: '' });
+  }
+
+  const blocked = !operator ? 'Writing needs the role operator.' : !writing ? 'Writing is switched off for this connection.' : undefined;
+  return (
+    <div>
+      {isSwitch ? (
+        <div className="flex items-center gap-2">
+          <span className="text-soft">Switch</span>
+          <Button disabled={Boolean(blocked)} onClick={() => setAsked(true)}>
+            On
+          </Button>
+          <Button disabled={Boolean(blocked)} onClick={() => setAsked(false)}>
+            Off
+          </Button>
+          {(form.error('value') ?? form.other) && <span className="text-sm text-act4">{form.error('value') ?? form.other}</span>}
+        </div>
+      ) : (
+        <form
+          className="flex items-end gap-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            ask();
+          }}
+        >
+          <Field label={`New value${tag.set.unit ? `, ${tag.set.unit}` : ''}`} error={wrong ?? form.error('value') ?? form.other} className="flex-1">
+            {(p) => (
+              <Input {...p} className="figures text-right" inputMode="decimal" disabled={Boolean(blocked)} value={form.values.value} onChange={(e) => form.set('value', e.target.value)} />
+            )}
+          </Field>
+          <Button type="submit" className="mb-0.5" disabled={Boolean(blocked) || !form.values.value.trim()}>
+            Write…
+          </Button>
+        </form>
+      )}
+      {blocked && <p className="mt-0.5 text-sm text-soft">{blocked}</p>}
+      {held && (
+        <p role="status" className="mt-0.5 text-sm text-teal">
+          Written; the device now holds {held}.
+        </p>
+      )}
+      <Confirm
+        open={asked !== null}
+        title={`Write ${print(asked)} to ${tag.set.name}?`}
+        action={`Write ${print(asked)}`}
+        grave={false}
+        disabled={form.busy}
+        onConfirm={() => void write()}
+        onClose={() => setAsked(null)}
+      >
+        <p>
+          {tag.title} is now <b className="figures">{print(now?.value)}</b>. The value goes to the device at once and is read back.
+        </p>
+      </Confirm>
+    </div>
+  );
+}
