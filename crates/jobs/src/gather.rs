@@ -1,6 +1,7 @@
 //! Fills a report's definition with real data.
 
 use havrel_core::{
+    alarm::AlarmEvent,
     history::{pixels, spans},
     plant::{Plant, Report, Section},
     report::{Curve, Document, Named, Part},
@@ -37,7 +38,7 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
             Section::Text { text } => Part::Text(text.clone()),
             Section::Summary { tags } => {
                 let mut rows = Vec::new();
-                for (id, tag) in named(plant, tags) {
+                for (id, tag) in named(plant, report.place, tags) {
                     let points = db.points(plant.tags[&id].no, from, to).await?;
                     let span = spans(&points, from, to, 1, making.complete_until).swap_remove(0);
                     rows.push((tag, span));
@@ -46,7 +47,7 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
             }
             Section::Trend { tags } => {
                 let mut curves = Vec::new();
-                for (id, tag) in named(plant, tags) {
+                for (id, tag) in named(plant, report.place, tags) {
                     let points = db.points(plant.tags[&id].no, from, to).await?;
                     let rules = plant.rules.values().filter(|r| r.set.tag == id && r.set.enabled);
                     let mut limits: Vec<_> = rules.map(|r| (r.set.kind.words(), r.set.level)).collect();
@@ -59,7 +60,11 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
                 let rules = report.place.map(|place| rules_under(plant, place));
                 let filter = EventFilter { from, to, rules, before: None, limit: MOST_EVENTS };
                 let events = db.alarm_events(&filter).await?;
-                Part::Alarms(events.into_iter().map(|(_, e)| (place_of(plant, e.rule), e)).map(|(p, e)| (e, p)).collect())
+                let placed = |(_, event): (i64, AlarmEvent)| {
+                    let place = place_of(plant, event.rule).map_or_else(String::new, |p| within(plant, report.place, p));
+                    (event, place)
+                };
+                Part::Alarms(events.into_iter().map(placed).collect())
             }
         });
     }
@@ -82,16 +87,25 @@ pub fn rules_under(plant: &Plant, place: Uuid) -> Vec<Uuid> {
     plant.rules.values().filter(|r| under(r.set.tag)).map(|r| r.id).collect()
 }
 
-fn place_of(plant: &Plant, rule: Uuid) -> String {
-    let tag = plant.rules.get(&rule).and_then(|r| plant.tags.get(&r.set.tag));
-    tag.map_or_else(String::new, |t| plant.path(Some(t.set.place)))
+fn place_of(plant: &Plant, rule: Uuid) -> Option<Uuid> {
+    plant.rules.get(&rule).and_then(|r| plant.tags.get(&r.set.tag)).map(|t| t.set.place)
 }
 
-fn named(plant: &Plant, tags: &[Uuid]) -> Vec<(Uuid, Named)> {
+/// A place's path as a reader of a report about `top` needs it: without what the report's head says already.
+fn within(plant: &Plant, top: Option<Uuid>, place: Uuid) -> String {
+    let (path, top) = (plant.path(Some(place)), plant.path(top));
+    match path.strip_prefix(&top) {
+        Some(rest) if !top.is_empty() && !rest.is_empty() => rest.trim_start_matches('/').to_owned(),
+        Some("") => path.rsplit('/').next().unwrap_or_default().to_owned(),
+        _ => path,
+    }
+}
+
+fn named(plant: &Plant, top: Option<Uuid>, tags: &[Uuid]) -> Vec<(Uuid, Named)> {
     let name = |id: &Uuid| {
         let tag = &plant.tags.get(id)?.set;
         let (name, unit) = (tag.name.clone(), tag.unit.clone());
-        Some((*id, Named { path: plant.path(Some(tag.place)), name, unit, decimals: tag.decimals }))
+        Some((*id, Named { path: within(plant, top, tag.place), name, unit, decimals: tag.decimals }))
     };
     tags.iter().filter_map(name).collect()
 }

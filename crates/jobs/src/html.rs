@@ -52,13 +52,13 @@ fn summary(rows: &[(Named, Span)]) -> Markup {
     html! {
         table {
             thead { tr {
-                th { "Tag" } th { "Unit" }
+                th { "Place" } th { "Tag" } th { "Unit" }
                 @for head in ["Average", "Minimum", "Maximum", "First", "Last", "Samples", "Good"] { th.n { (head) } }
             } }
             tbody {
                 @for (tag, span) in rows {
                     tr {
-                        td { (tag.name) " " span.soft { (tag.path) } }
+                        td { (tag.path) } td { (tag.name) }
                         td { (tag.unit) }
                         @for value in [span.average, span.minimum, span.maximum, span.first, span.last] {
                             td.n { (number(value, tag.decimals)) }

@@ -18,7 +18,7 @@ pub fn strips(curves: &[Curve], from: Nanos, to: Nanos, zone: &str) -> Markup {
         @for (i, curve) in curves.iter().enumerate() {
             figure {
                 figcaption {
-                    b { (curve.tag.name) } " " span.soft { (curve.tag.path) @if !curve.tag.unit.is_empty() { ", " (curve.tag.unit) } }
+                    b { (curve.tag.path) " " (curve.tag.name) } span.soft { @if !curve.tag.unit.is_empty() { ", " (curve.tag.unit) } }
                 }
                 (strip(curve, from, to, COLOURS[i % COLOURS.len()]))
             }

@@ -30,7 +30,7 @@ use spool::{MemorySpool, Spool};
 use std::{
     collections::HashMap,
     sync::{Arc, Mutex, PoisonError, RwLock},
-    time::Duration,
+    time::{Duration, Instant},
 };
 use tokio::{
     sync::{mpsc, oneshot, watch},
@@ -85,7 +85,7 @@ pub struct Live {
     shipped: watch::Sender<u64>,
     to_engine: mpsc::Sender<turns::Message>,
     links: Mutex<HashMap<Uuid, links::Line>>,
-    stop: watch::Sender<bool>,
+    bad: Mutex<(Option<Instant>, Arc<HashMap<Uuid, usize>>)>,
     tasks: Mutex<JoinSet<()>>,
 }
 
@@ -127,7 +127,7 @@ impl Live {
             shipped: watch::channel(last).0,
             to_engine,
             links: Mutex::default(),
-            stop: watch::channel(false).0,
+            bad: Mutex::default(),
             tasks: Mutex::default(),
         });
         turns::start(&live, inbox, standings, last, arrived);
@@ -157,7 +157,6 @@ impl Live {
         while self.spool_state().frames > 0 && tokio::time::Instant::now() < until {
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
-        self.stop.send_replace(true);
         let mut tasks = std::mem::take(&mut *self.tasks.lock().unwrap_or_else(PoisonError::into_inner));
         tasks.abort_all();
         while tasks.join_next().await.is_some() {}
@@ -266,6 +265,23 @@ impl Live {
             0 => now(),
             oldest => oldest,
         }
+    }
+
+    /// How many tags of each place are bad now; counted at most once a second, whoever asks.
+    pub fn bad_tags(&self) -> Arc<HashMap<Uuid, usize>> {
+        let mut kept = self.bad.lock().unwrap_or_else(PoisonError::into_inner);
+        if kept.0.is_none_or(|at| at.elapsed() >= Duration::from_secs(1)) {
+            let plant = self.plant();
+            let values = self.values.read().unwrap_or_else(PoisonError::into_inner);
+            let mut bad: HashMap<Uuid, usize> = HashMap::new();
+            for tag in plant.tags.values().filter(|t| t.set.connection.is_some()) {
+                if values.of(tag.no).is_some_and(|s| s.current.quality.is_bad()) {
+                    *bad.entry(tag.set.place).or_default() += 1;
+                }
+            }
+            *kept = (Some(Instant::now()), Arc::new(bad));
+        }
+        kept.1.clone()
     }
 
     /// The limits in force on a tag.

@@ -76,6 +76,8 @@ struct Status {
     spool_bytes: usize,
     spool_oldest: String,
     lost: u64,
+    /// Tags that are bad now, by place.
+    bad: HashMap<Uuid, usize>,
     connections: HashMap<Uuid, ConnectionStatus>,
 }
 
@@ -270,6 +272,7 @@ impl<'a> Feed<'a> {
             spool_bytes: spool.bytes,
             spool_oldest: text(spool.oldest),
             lost: spool.lost,
+            bad: live.bad_tags().as_ref().clone(),
             connections: connections.collect(),
         }
     }

@@ -27,6 +27,8 @@ export interface Status {
   spool_bytes: number;
   spool_oldest: string;
   lost: number;
+  /** Tags that are bad now, by place. */
+  bad: Record<string, number>;
   connections: Record<string, ConnectionStatus>;
 }
 

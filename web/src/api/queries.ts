@@ -15,6 +15,7 @@ export const queries = new QueryClient({
 });
 
 export interface ItemFilter {
+  only?: string | undefined;
   under?: string | undefined;
   connection?: string | undefined;
   tag?: string | undefined;
@@ -39,7 +40,9 @@ export function useItems<K extends Kind>(kind: K, filter: ItemFilter = {}, enabl
 
 /** The configuration has a new revision: what was read of it is out of date. */
 export function configurationMoved() {
-  return queries.invalidateQueries({ predicate: (q) => ['items', 'revisions', 'uses', 'alarms'].includes(String(q.queryKey[0])) });
+  return queries.invalidateQueries({
+    predicate: (q) => ['items', 'revisions', 'uses', 'alarms'].includes(String(q.queryKey[0])),
+  });
 }
 
 export type Edit<K extends Kind = Kind> =

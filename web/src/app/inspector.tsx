@@ -17,7 +17,7 @@ import { useGo } from './router';
 import { TagSettings } from './tag-settings';
 
 export function TagInspector({ id, onClose }: { id: string; onClose: () => void }) {
-  const tags = useItems('tag');
+  const tags = useItems('tag', { only: id });
   const rules = useItems('rule', { tag: id });
   const connections = useItems('connection');
   const tag = tags.data?.items.find((t) => t.id === id);
@@ -61,12 +61,12 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
   const value = useValue(tag.no);
   const engineer = useMay('engineer');
   const place = tag.title.slice(0, tag.title.length - tag.set.name.length - 1);
-  const shown = useMemo(() => [{ id: tag.id, no: tag.no, set: tag.set }], [tag]);
+  const shown = useMemo(() => [tag], [tag]);
   return (
     <div className="space-y-4">
       <header>
         <div className="flex items-start justify-between gap-2">
-          <p className="truncate text-soft">{place}</p>
+          <p className="truncate text-soft">{place.replaceAll('/', ' / ')}</p>
           <Button kind="quiet" className="-mt-1 -mr-2 px-1.5" aria-label="Close inspector" onClick={onClose}>
             <X className="size-4" />
           </Button>
@@ -75,7 +75,9 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
         <div className="mt-1 flex items-baseline justify-between gap-2">
           <p className="flex min-w-0 items-baseline gap-1.5">
             {value && <QualityMark value={value} />}
-            <span className={clsx('figures truncate text-[1.75rem] leading-8 font-semibold', value?.quality === 'bad' && 'text-soft')}>
+            <span
+              className={clsx('figures truncate text-[1.75rem] leading-8 font-semibold', value?.quality === 'bad' && 'text-soft')}
+            >
               {value ? printed(value.value, tag.set.decimals) : '…'}
             </span>
             <span className="text-soft">{tag.set.unit}</span>
@@ -150,4 +152,3 @@ function Recording({ tag, seen, disabled }: { tag: Item<'tag'>; seen: number; di
 }
 
 type RecordMode = Item<'tag'>['set']['record_mode'];
-

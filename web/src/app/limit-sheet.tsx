@@ -53,7 +53,11 @@ export function limitEdits(tag: string, rules: readonly Item<'rule'>[], rows: Ro
       cause: row.cause,
       action: row.action,
     };
-    return [rule ? { op: 'patch', kind: 'rule', id: rule.id, set } : { op: 'create', kind: 'rule', id: newId(), set: { tag, kind, ...set } }];
+    return [
+      rule
+        ? { op: 'patch', kind: 'rule', id: rule.id, set }
+        : { op: 'create', kind: 'rule', id: newId(), set: { tag, kind, ...set } },
+    ];
   });
 }
 
@@ -113,10 +117,10 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
                 <button
                   type="button"
                   aria-expanded={open === kind}
-                  className="ml-16.5 text-sm text-teal hover:underline"
+                  className="ml-16.5 block text-left text-sm text-teal hover:underline"
                   onClick={() => setOpen(open === kind ? null : kind)}
                 >
-                  {open === kind ? 'Less' : `Deadband ${row.deadband}, delays ${row.on} s and ${row.off} s, what to do`}
+                  {open === kind ? 'Less' : `deadband ${row.deadband}, delays ${row.on} and ${row.off} s …`}
                 </button>
               )}
               {open === kind && (
@@ -130,7 +134,13 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
                   ).map(([field, label]) => (
                     <Field key={field} label={label}>
                       {(p) => (
-                        <Input {...p} className="figures text-right" disabled={disabled} value={row[field]} onChange={(e) => set(kind, { [field]: e.target.value })} />
+                        <Input
+                          {...p}
+                          className="figures text-right"
+                          disabled={disabled}
+                          value={row[field]}
+                          onChange={(e) => set(kind, { [field]: e.target.value })}
+                        />
                       )}
                     </Field>
                   ))}
@@ -141,7 +151,14 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
                     ] as const
                   ).map(([field, label]) => (
                     <Field key={field} label={label} className="col-span-3">
-                      {(p) => <Input {...p} disabled={disabled} value={row[field]} onChange={(e) => set(kind, { [field]: e.target.value })} />}
+                      {(p) => (
+                        <Input
+                          {...p}
+                          disabled={disabled}
+                          value={row[field]}
+                          onChange={(e) => set(kind, { [field]: e.target.value })}
+                        />
+                      )}
                     </Field>
                   ))}
                 </div>

@@ -3,10 +3,11 @@
 import clsx from 'clsx';
 import { ChevronRight } from 'lucide-react';
 import { type KeyboardEvent, useMemo, useRef, useState } from 'react';
+import { useStatus } from '../api/live';
 import { useAlarms, useItems } from '../api/queries';
 import { mostUrgent, type PipState, Pips } from '../parts/pips';
 import { useGo, useView } from './router';
-import { alarmsUnder, rowsOf, treeOf } from './tree';
+import { alarmsUnder, rowsOf, sumsUnder, treeOf } from './tree';
 
 const CLOSED = 'havrel:closed-places';
 
@@ -32,6 +33,9 @@ export function PlantColumn() {
   const items = useMemo(() => places.data?.items ?? [], [places.data]);
   const rows = useMemo(() => rowsOf(treeOf(items), (id) => !closed.has(id)), [items, closed]);
   const under = useMemo(() => alarmsUnder(items, alarms.data?.alarms ?? []), [items, alarms.data]);
+
+  const status = useStatus();
+  const bad = useMemo(() => sumsUnder(items, status?.bad ?? {}), [items, status]);
 
   function onKey(event: KeyboardEvent, index: number) {
     const row = rows[index];
@@ -80,7 +84,10 @@ export function PlantColumn() {
               aria-expanded={node.children.length > 0 ? open : undefined}
               onClick={() => go({ at: id })}
               onKeyDown={(e) => onKey(e, index)}
-              className={clsx('flex h-6.5 cursor-pointer items-center border-l-[3px] pr-3', chosen ? 'border-teal bg-tint font-semibold' : 'border-transparent hover:bg-band')}
+              className={clsx(
+                'flex h-6.5 cursor-pointer items-center border-l-[3px] pr-3',
+                chosen ? 'border-teal bg-tint font-semibold' : 'border-transparent hover:bg-band',
+              )}
               style={{ paddingLeft: `${depth * 14 + 4}px` }}
             >
               <span className="flex w-5 shrink-0 justify-center">
@@ -99,6 +106,11 @@ export function PlantColumn() {
                 )}
               </span>
               <span className="min-w-0 flex-1 truncate">{set.name}</span>
+              {Boolean(bad.get(id)) && (
+                <span className="ml-2 text-sm text-act4" role="img" aria-label={`${bad.get(id)} tags are bad`}>
+                  ⨯ <span className="figures">{bad.get(id)}</span>
+                </span>
+              )}
               {urgent && (
                 <span className="ml-2 flex items-center gap-1.5 text-sm">
                   <Pips priority={urgent.priority} state={urgent.state} />

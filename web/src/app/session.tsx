@@ -44,7 +44,8 @@ function Door({ first }: { first: boolean }) {
     try {
       const body = { name, password };
       const state = await take(first ? http.POST('/api/session/first', { body }) : http.POST('/api/session', { body }));
-      queries.clear();
+      // Whatever an earlier person was shown is forgotten.
+      queries.removeQueries({ predicate: (q) => q.queryKey[0] !== 'session' });
       queries.setQueryData(['session'], state);
     } catch (reason) {
       setError(reason instanceof Refused ? reason : new Refused(0, String(reason)));
@@ -61,7 +62,11 @@ function Door({ first }: { first: boolean }) {
           <img src="/mark.svg" alt="" className="size-7" />
           <h1 className="text-[1.25rem] font-semibold">{first ? 'Make the first account' : 'Sign in to Havrel'}</h1>
         </div>
-        {first && <p className="text-soft">It belongs to an engineer, who may change everything. Use a role name, such as “Plant engineer”.</p>}
+        {first && (
+          <p className="text-soft">
+            It belongs to an engineer, who may change everything. Use a role name, such as “Plant engineer”.
+          </p>
+        )}
         <Field label="Name" error={error?.field('name')}>
           {(p) => <Input {...p} value={name} onChange={(e) => setName(e.target.value)} autoComplete="username" autoFocus />}
         </Field>

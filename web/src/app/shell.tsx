@@ -37,7 +37,11 @@ export function Shell() {
   return (
     <div className="grid h-full grid-cols-[15.25rem_minmax(0,1fr)_auto] grid-rows-[2.75rem_auto_minmax(0,1fr)_2.25rem]">
       <header className="col-span-3 flex items-center border-b border-line">
-        <Link to="/board" search={{ at: view.at } as never} className="flex w-[15.25rem] shrink-0 items-center gap-2 px-3.5 text-[1.0625rem] font-semibold">
+        <Link
+          to="/board"
+          search={{ at: view.at } as never}
+          className="flex w-[15.25rem] shrink-0 items-center gap-2 px-3.5 text-[1.0625rem] font-semibold"
+        >
           <img src="/mark.svg" alt="" className="size-6" />
           Havrel
         </Link>
@@ -47,7 +51,10 @@ export function Shell() {
               key={desk.path}
               to={desk.path}
               search={{ at: view.at } as never}
-              className={clsx('flex h-full items-center border-b-2 px-3.5', path === desk.path ? 'border-teal font-semibold' : 'border-transparent hover:bg-band')}
+              className={clsx(
+                'flex h-full items-center border-b-2 px-3.5',
+                path === desk.path ? 'border-teal font-semibold' : 'border-transparent hover:bg-band',
+              )}
               aria-current={path === desk.path ? 'page' : undefined}
             >
               {desk.name}
@@ -96,7 +103,10 @@ function Notice() {
   let words = '';
   if (link === 'lost') words = 'The server cannot be reached. What you see is old; it is tried again by itself.';
   else if (status && !status.database_ok) {
-    const waiting = status.spool_frames > 0 ? ` ${status.spool_frames} frames (${Math.ceil(status.spool_bytes / 1024)} KiB) wait in memory to be stored.` : '';
+    const waiting =
+      status.spool_frames > 0
+        ? ` ${status.spool_frames} frames (${Math.ceil(status.spool_bytes / 1024)} KiB) wait in memory to be stored.`
+        : '';
     const lost = status.lost > 0 ? ` ${status.lost} samples found no room and are lost.` : '';
     words = `The database has not answered since ${clock(status.database_since)}. Live values and alarms go on.${waiting}${lost}`;
   }

@@ -15,7 +15,8 @@ export function usePointCheck(connection: string | null, point: Partial<Point>) 
   return useQuery({
     queryKey: ['point', connection, point],
     enabled: Boolean(connection && point.address),
-    queryFn: () => take(http.POST('/api/points/check', { body: { connection: connection ?? '', point: point as Record<string, never> } })),
+    queryFn: () =>
+      take(http.POST('/api/points/check', { body: { connection: connection ?? '', point: point as Record<string, never> } })),
     staleTime: Number.POSITIVE_INFINITY,
   });
 }
@@ -23,7 +24,8 @@ export function usePointCheck(connection: string | null, point: Partial<Point>) 
 export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: number; disabled: boolean }) {
   const { set } = tag;
   const connections = useItems('connection').data?.items ?? [];
-  const siblings = useItems('tag', { under: set.place }).data?.items.filter((t) => t.set.place === set.place && t.id !== tag.id) ?? [];
+  const siblings =
+    useItems('tag', { under: set.place }).data?.items.filter((t) => t.set.place === set.place && t.id !== tag.id) ?? [];
   const [deleting, setDeleting] = useState(false);
   const form = useForm({
     name: set.name,
@@ -55,7 +57,11 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
       return commit(`Changed ${tag.title}`, seen, [{ op: 'patch', kind: 'tag', id: tag.id, set: { ...values, ...numbers } }]);
     });
 
-  const text = (field: 'name' | 'unit' | 'decimals' | 'range_low' | 'range_high' | 'record_deadband' | 'note', label: string, className = '') => (
+  const text = (
+    field: 'name' | 'unit' | 'decimals' | 'range_low' | 'range_high' | 'record_deadband' | 'note',
+    label: string,
+    className = '',
+  ) => (
     <Field label={label} error={form.error(field)} className={className}>
       {(p) => <Input {...p} disabled={disabled} value={v[field]} onChange={(e) => form.set(field, e.target.value)} />}
     </Field>
@@ -79,7 +85,12 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
       </div>
       <Field label="Connection" error={form.error('connection')}>
         {(p) => (
-          <Choice {...p} disabled={disabled} value={v.connection ?? ''} onChange={(e) => form.set('connection', e.target.value || null)}>
+          <Choice
+            {...p}
+            disabled={disabled}
+            value={v.connection ?? ''}
+            onChange={(e) => form.set('connection', e.target.value || null)}
+          >
             <option value="">none</option>
             {connections.map((c) => (
               <option key={c.id} value={c.id}>
@@ -91,8 +102,19 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
       </Field>
       {v.connection && (
         <div className="grid grid-cols-[1fr_5.5rem] gap-2">
-          <Field label="Address" error={form.error('point.address', 'point') ?? wrong} hint={check.data?.shown && `on the wire: ${check.data.shown}`}>
-            {(p) => <Input {...p} disabled={disabled} value={v.point.address ?? ''} onChange={(e) => point({ address: e.target.value })} />}
+          <Field
+            label="Address"
+            error={form.error('point.address', 'point') ?? wrong}
+            hint={check.data?.shown && `on the wire: ${check.data.shown}`}
+          >
+            {(p) => (
+              <Input
+                {...p}
+                disabled={disabled}
+                value={v.point.address ?? ''}
+                onChange={(e) => point({ address: e.target.value })}
+              />
+            )}
           </Field>
           <Field label="Type" error={form.error('point.type')}>
             {(p) => (
@@ -107,7 +129,12 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
       )}
       <Field label="Setpoint" error={form.error('setpoint')}>
         {(p) => (
-          <Choice {...p} disabled={disabled} value={v.setpoint ?? ''} onChange={(e) => form.set('setpoint', e.target.value || null)}>
+          <Choice
+            {...p}
+            disabled={disabled}
+            value={v.setpoint ?? ''}
+            onChange={(e) => form.set('setpoint', e.target.value || null)}
+          >
             <option value="">none</option>
             {siblings.map((t) => (
               <option key={t.id} value={t.id}>
@@ -117,7 +144,12 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
           </Choice>
         )}
       </Field>
-      <Scale value={v.scaling} onChange={(s) => form.set('scaling', s)} disabled={disabled} error={form.error('scaling', 'scaling.raw_low', 'scaling.raw_high', 'scaling.high')} />
+      <Scale
+        value={v.scaling}
+        onChange={(s) => form.set('scaling', s)}
+        disabled={disabled}
+        error={form.error('scaling', 'scaling.raw_low', 'scaling.raw_high', 'scaling.high')}
+      />
       <Tick label="Values may be written" checked={v.writable} disabled={disabled} onChange={(on) => form.set('writable', on)} />
       {form.error('writable') && <p className="text-sm text-act4">{form.error('writable')}</p>}
       {text('note', 'Note')}
@@ -141,7 +173,17 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
 
 type Scaling = Item<'tag'>['set']['scaling'];
 
-function Scale({ value, onChange, disabled, error }: { value: Scaling; onChange: (s: Scaling) => void; disabled: boolean; error?: string | undefined }) {
+function Scale({
+  value,
+  onChange,
+  disabled,
+  error,
+}: {
+  value: Scaling;
+  onChange: (s: Scaling) => void;
+  disabled: boolean;
+  error?: string | undefined;
+}) {
   const fields = [
     ['raw_low', 'Raw'],
     ['low', 'reads'],

@@ -31,10 +31,7 @@ export interface Row {
 
 /** The rows to show, top down, leaving out what lies under closed places. */
 export function rowsOf(nodes: readonly Node[], isOpen: (id: string) => boolean, depth = 0): Row[] {
-  return nodes.flatMap((node) => [
-    { node, depth },
-    ...(isOpen(node.item.id) ? rowsOf(node.children, isOpen, depth + 1) : []),
-  ]);
+  return nodes.flatMap((node) => [{ node, depth }, ...(isOpen(node.item.id) ? rowsOf(node.children, isOpen, depth + 1) : [])]);
 }
 
 type Alarm = Schemas['AlarmView'];
@@ -53,6 +50,20 @@ export function alarmsUnder(places: readonly Item<'place'>[], alarms: readonly A
     }
   }
   return found;
+}
+
+/** Counts of single places, summed up to every place above. */
+export function sumsUnder(places: readonly Item<'place'>[], counts: Readonly<Record<string, number>>): Map<string, number> {
+  const parents = new Map(places.map((p) => [p.id, p.set.parent]));
+  const sums = new Map<string, number>();
+  for (const [place, count] of Object.entries(counts)) {
+    let at: string | null | undefined = place;
+    for (let depth = 0; at && depth < 64; depth += 1) {
+      sums.set(at, (sums.get(at) ?? 0) + count);
+      at = parents.get(at);
+    }
+  }
+  return sums;
 }
 
 /** The order that puts a place before or after its siblings, halfway between two of them. */

@@ -36,7 +36,7 @@ export function WatchLine() {
   }
 
   return (
-    <footer aria-label="Watch line" className="col-span-3 row-start-4 flex items-center gap-3 border-t border-line px-3.5">
+    <footer className="col-span-3 row-start-4 flex items-center gap-3 border-t border-line px-3.5">
       <div className="flex min-w-0 flex-1 items-center gap-3">
         {urgent ? (
           <>
@@ -56,7 +56,12 @@ export function WatchLine() {
           <span className="text-soft">No alarm waits for anybody.</span>
         )}
       </div>
-      <Link to="/alarms" search={{ at: view.at } as never} className="flex shrink-0 items-center gap-2.5 rounded px-1.5 py-0.5 hover:bg-band" aria-label="Alarms by priority">
+      <Link
+        to="/alarms"
+        search={{ at: view.at } as never}
+        className="flex shrink-0 items-center gap-2.5 rounded px-1.5 py-0.5 hover:bg-band"
+        aria-label="Alarms by priority"
+      >
         {[4, 3, 2, 1].map((priority) => (
           <span key={priority} className="flex items-center gap-1">
             <Pips priority={priority} state="unacknowledged" quiet />

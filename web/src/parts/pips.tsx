@@ -16,7 +16,15 @@ export function Pips({ priority, state, quiet }: { priority: number; state: PipS
   const hue = HUES[priority] ?? '#6c7680';
   const label = quiet ? undefined : `priority ${priority}, ${PRIORITY_WORDS[priority] ?? ''}, ${STATE_WORDS[state]}`;
   return (
-    <svg width="15" height="16" viewBox="0 0 15 16" className="shrink-0" role={quiet ? 'presentation' : 'img'} aria-label={label} aria-hidden={quiet}>
+    <svg
+      width="15"
+      height="16"
+      viewBox="0 0 15 16"
+      className="shrink-0"
+      role={quiet ? 'presentation' : 'img'}
+      aria-label={label}
+      aria-hidden={quiet}
+    >
       {[4, 3, 2, 1].map((bar, row) => {
         const y = row * 4 + 0.5;
         const filled = bar <= priority;

@@ -17,7 +17,12 @@ export function useSparks(ids: readonly string[]) {
     staleTime: 0,
     queryFn: async () => {
       const to = feed.time();
-      const body = { tags: ids.slice(0, 50), from: new Date(to - SPAN).toISOString(), to: new Date(to).toISOString(), parts: WIDTH };
+      const body = {
+        tags: ids.slice(0, 50),
+        from: new Date(to - SPAN).toISOString(),
+        to: new Date(to).toISOString(),
+        parts: WIDTH,
+      };
       const answer = await take(http.POST('/api/history/pixels', { body }));
       return new Map(answer.tags.map((t) => [t.tag, t]));
     },
@@ -25,7 +30,11 @@ export function useSparks(ids: readonly string[]) {
 }
 
 /** The path of a small trend: steps, with gaps left out. */
-export function sparkPath(columns: Pick<PixelColumns, 'offset' | 'minimum' | 'maximum' | 'last'>, width = WIDTH, height = HEIGHT): string {
+export function sparkPath(
+  columns: Pick<PixelColumns, 'offset' | 'minimum' | 'maximum' | 'last'>,
+  width = WIDTH,
+  height = HEIGHT,
+): string {
   const all = [...columns.minimum, ...columns.maximum].filter((v): v is number => v !== null);
   if (all.length === 0) return '';
   const [low, high] = [Math.min(...all), Math.max(...all)];
@@ -48,7 +57,14 @@ export function sparkPath(columns: Pick<PixelColumns, 'offset' | 'minimum' | 'ma
 
 export function Spark({ columns, name }: { columns: PixelColumns | undefined; name: string }) {
   return (
-    <svg width={WIDTH} height={HEIGHT} viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="img" aria-label={`${name}, last 15 minutes`} className="shrink-0">
+    <svg
+      width={WIDTH}
+      height={HEIGHT}
+      viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
+      role="img"
+      aria-label={`${name}, last 15 minutes`}
+      className="shrink-0"
+    >
       {columns && <path d={sparkPath(columns)} fill="none" stroke="#0e6a6a" strokeWidth="1.2" />}
     </svg>
   );

@@ -30,7 +30,13 @@ it('extends only with what is newer', () => {
 });
 
 it('aligns lines without turning alignment into gaps, and holds the last value', () => {
-  const data = align([{ xs: [1, 3], ys: [10, 11] }, { xs: [2], ys: [null] }], 4000);
+  const data = align(
+    [
+      { xs: [1, 3], ys: [10, 11] },
+      { xs: [2], ys: [null] },
+    ],
+    4000,
+  );
   expect(data[0]).toEqual([1, 2, 3, 4]);
   expect(data[1]).toEqual([10, undefined, 11, 11]);
   expect(data[2]?.[1]).toBeNull();

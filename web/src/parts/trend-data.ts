@@ -21,7 +21,10 @@ export function lineOf(columns: PixelColumns, start: number, stepMs: number): Li
   columns.offset.forEach((offset, i) => {
     const at = start + offset / 1e6;
     const [low, high, last] = [columns.minimum[i] ?? null, columns.maximum[i] ?? null, columns.last[i] ?? null];
-    if (low === null || high === null || low === high) return add(at, last);
+    if (low === null || high === null || low === high) {
+      add(at, last);
+      return;
+    }
     add(at, low);
     add(at + stepMs * 0.25, high);
     add(at + stepMs * 0.5, last);

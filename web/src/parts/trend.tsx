@@ -12,7 +12,14 @@ import { align, extend, heldAt, type Line, lineOf, type PixelColumns, zoomed } f
 export interface TrendTag {
   id: string;
   no: number;
+  title: string;
   set: TagSet;
+}
+
+/** A tag's name; with its place's where another has the same. */
+function nameOf(tag: TrendTag, among: readonly TrendTag[]): string {
+  const alone = among.filter((t) => t.set.name === tag.set.name).length < 2;
+  return alone ? tag.set.name : tag.title.split('/').slice(-2).join(' ');
 }
 
 /** Told apart also by the colour-blind; the legend names them. */
@@ -45,7 +52,12 @@ function usePixels(tags: readonly TrendTag[], span: number, end: number | undefi
     queryFn: () => {
       const to = end ?? feed.time();
       const from = to - span * 1000;
-      const body = { tags: ids, from: new Date(from).toISOString(), to: new Date(to).toISOString(), parts: Math.min(5000, Math.max(10, width)) };
+      const body = {
+        tags: ids,
+        from: new Date(from).toISOString(),
+        to: new Date(to).toISOString(),
+        parts: Math.min(5000, Math.max(10, width)),
+      };
       return take(http.POST('/api/history/pixels', { body }));
     },
   });
@@ -63,7 +75,13 @@ function useWidth(box: React.RefObject<HTMLDivElement | null>): number {
 }
 
 /** The range a tag's axis shows: its own, or what the values and limits need. */
-function axisRange(set: TagSet, low: number | null, high: number | null, limits: PixelColumns['limits'], plain: boolean): [number, number] {
+function axisRange(
+  set: TagSet,
+  low: number | null,
+  high: number | null,
+  limits: PixelColumns['limits'],
+  plain: boolean,
+): [number, number] {
   const levels = limits.map((l) => l.level);
   const known = !plain && set.range_low !== null && set.range_high !== null ? [set.range_low, set.range_high] : [];
   const all = [low, high, ...levels, ...known].filter((v): v is number => v !== null && Number.isFinite(v));
@@ -100,17 +118,49 @@ export function Trend({ tags, span, end, height, plain = false, onMove }: Props)
   // biome-ignore lint/correctness/useExhaustiveDependencies: `key` stands for what of the tags the plot is made of
   useEffect(() => {
     if (!box.current || width < 40) return;
-    const axes: uPlot.Axis[] = [{ stroke: '#55616b', grid: { stroke: '#e6e1d3', width: 1 }, ticks: { show: false }, values: timeMarks, size: 26, font: '11px "Atkinson Hyperlegible Next Variable"' }];
-    const scales: uPlot.Scales = { x: { time: true, range: () => { const [a, b] = windowOf(shown.current); return [a / 1000, b / 1000]; } } };
+    const axes: uPlot.Axis[] = [
+      {
+        stroke: '#55616b',
+        grid: { stroke: '#e6e1d3', width: 1 },
+        ticks: { show: false },
+        values: timeMarks,
+        size: 26,
+        font: '11px "Atkinson Hyperlegible Next Variable"',
+      },
+    ];
+    const scales: uPlot.Scales = {
+      x: {
+        time: true,
+        range: () => {
+          const [a, b] = windowOf(shown.current);
+          return [a / 1000, b / 1000];
+        },
+      },
+    };
     const series: Series[] = [{}];
     tags.forEach((tag, i) => {
       const scale = `y${i}`;
       const stroke = COLOURS[i % COLOURS.length] ?? '#17232d';
       scales[scale] = { range: (_, low, high) => axisRange(tag.set, low, high, limits.current[i] ?? [], plain) };
       const steps = uPlot.paths.stepped?.({ align: 1 });
-      series.push({ scale, stroke, width: plain ? 1.3 : 1.6, ...(steps ? { paths: steps } : {}), points: { show: false }, spanGaps: false });
+      series.push({
+        scale,
+        stroke,
+        width: plain ? 1.3 : 1.6,
+        ...(steps ? { paths: steps } : {}),
+        points: { show: false },
+        spanGaps: false,
+      });
       if (i < (plain ? 1 : 4)) {
-        axes.push({ scale, side: i % 2 === 0 ? 3 : 1, stroke, size: plain ? 38 : 52, grid: { show: i === 0, stroke: '#e6e1d3', width: 1 }, ticks: { show: false }, font: '11px "Atkinson Hyperlegible Mono Variable"' });
+        axes.push({
+          scale,
+          side: i % 2 === 0 ? 3 : 1,
+          stroke,
+          size: plain ? 38 : 52,
+          grid: { show: i === 0, stroke: '#e6e1d3', width: 1 },
+          ticks: { show: false },
+          font: '11px "Atkinson Hyperlegible Mono Variable"',
+        });
       }
     });
     const options: Options = {
@@ -180,7 +230,7 @@ export function Trend({ tags, span, end, height, plain = false, onMove }: Props)
     };
   }, [tags, end, plain]);
 
-  const nothing = pixels.data && pixels.data.tags.every((t) => t.offset.length === 0);
+  const nothing = pixels.data?.tags.every((t) => t.offset.length === 0);
   return (
     <div>
       <div ref={box} className="trend relative" style={{ height }} data-testid="trend">
@@ -209,6 +259,9 @@ function drawLimits(u: uPlot, limits: readonly PixelColumns['limits'][], tags: r
   ctx.save();
   ctx.setLineDash([3 * ratio, 3 * ratio]);
   ctx.lineWidth = ratio;
+  // The axes were drawn just before and leave their own settings behind.
+  ctx.textAlign = 'left';
+  ctx.textBaseline = 'alphabetic';
   ctx.font = `${11 * ratio}px "Atkinson Hyperlegible Next Variable"`;
   limits.forEach((list, i) => {
     for (const limit of list) {
@@ -220,15 +273,24 @@ function drawLimits(u: uPlot, limits: readonly PixelColumns['limits'][], tags: r
       ctx.lineTo(bbox.left + bbox.width, y);
       ctx.stroke();
       const words = LIMIT_WORDS[limit.kind as keyof typeof LIMIT_WORDS] ?? limit.kind;
-      const name = tags.length > 1 ? `${tags[i]?.set.name} ` : '';
-      ctx.fillText(`${plain ? '' : name}${words} ${printed(limit.level, tags[i]?.set.decimals ?? 1)}`, bbox.left + 4 * ratio, y - 3 * ratio);
+      const tag = tags[i];
+      const name = tag && tags.length > 1 ? `${nameOf(tag, tags)} ` : '';
+      ctx.fillText(
+        `${plain ? '' : name}${words} ${printed(limit.level, tags[i]?.set.decimals ?? 1)}`,
+        bbox.left + 4 * ratio,
+        y - 3 * ratio,
+      );
     }
   });
   ctx.restore();
 }
 
 /** Wheel zooms about the cursor, dragging pans, a double click returns to the present. Gives the way to stop it. */
-function follow(plot: uPlot, shown: { current: { span: number; end: number | undefined } }, move: (span: number, end: number | undefined) => void) {
+function follow(
+  plot: uPlot,
+  shown: { current: { span: number; end: number | undefined } },
+  move: (span: number, end: number | undefined) => void,
+) {
   const over = plot.over;
   let held: { x: number; from: number; to: number } | null = null;
   const place = (from: number, to: number, live: boolean) => {
@@ -278,8 +340,10 @@ function Legend({ tags, cursor }: { tags: readonly TrendTag[]; cursor: { at: num
       {tags.map((tag, i) => (
         <span key={tag.id} className="flex items-baseline gap-1.5">
           <span aria-hidden className="inline-block h-0.5 w-4 self-center" style={{ background: COLOURS[i % COLOURS.length] }} />
-          <span>{tag.set.name}</span>
-          <span className="figures min-w-14 text-right font-semibold">{cursor ? printed(cursor.values[i], tag.set.decimals) : ''}</span>
+          <span>{nameOf(tag, tags)}</span>
+          <span className="figures min-w-14 text-right font-semibold">
+            {cursor ? printed(cursor.values[i], tag.set.decimals) : ''}
+          </span>
           <span className="text-sm text-soft">{tag.set.unit}</span>
         </span>
       ))}

@@ -4,6 +4,7 @@ import clsx from 'clsx';
 import { Check } from 'lucide-react';
 import { AlertDialog, Checkbox, Tooltip } from 'radix-ui';
 import { type ComponentProps, type ReactNode, useId } from 'react';
+import { twMerge } from 'tailwind-merge';
 
 type ButtonKind = 'main' | 'plain' | 'quiet' | 'grave';
 
@@ -60,11 +61,11 @@ export const INPUT =
   'h-7 w-full min-w-0 rounded border border-firm bg-raised px-2 aria-[invalid=true]:border-act4 disabled:bg-band disabled:text-soft';
 
 export function Input({ className, ...rest }: ComponentProps<'input'>) {
-  return <input className={clsx(INPUT, className)} autoComplete="off" spellCheck={false} {...rest} />;
+  return <input className={twMerge(INPUT, className)} autoComplete="off" spellCheck={false} {...rest} />;
 }
 
 export function Choice({ className, ...rest }: ComponentProps<'select'>) {
-  return <select className={clsx(INPUT, 'pr-1', className)} {...rest} />;
+  return <select className={twMerge(INPUT, 'pr-1', className)} {...rest} />;
 }
 
 export function Tick({
@@ -158,7 +159,17 @@ export function Hint({ text, children }: { text: ReactNode; children: ReactNode 
 }
 
 /** The head of a desk: where we are, what it is, what can be done. */
-export function DeskHead({ path, title, note, children }: { path?: string; title: string; note?: ReactNode; children?: ReactNode }) {
+export function DeskHead({
+  path,
+  title,
+  note,
+  children,
+}: {
+  path?: string;
+  title: string;
+  note?: ReactNode;
+  children?: ReactNode;
+}) {
   return (
     <header className="mb-3 flex flex-wrap items-end gap-x-4 gap-y-2">
       <div className="min-w-0 flex-1">

@@ -47,7 +47,11 @@ export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean 
     if (done) form.reset({ value: '' });
   }
 
-  const blocked = !operator ? 'Writing needs the role operator.' : !writing ? 'Writing is switched off for this connection.' : undefined;
+  const blocked = !operator
+    ? 'Writing needs the role operator.'
+    : !writing
+      ? 'Writing is switched off for this connection.'
+      : undefined;
   return (
     <div>
       {isSwitch ? (
@@ -69,9 +73,20 @@ export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean 
             ask();
           }}
         >
-          <Field label={`New value${tag.set.unit ? `, ${tag.set.unit}` : ''}`} error={wrong ?? form.error('value') ?? form.other} className="flex-1">
+          <Field
+            label={`New value${tag.set.unit ? `, ${tag.set.unit}` : ''}`}
+            error={wrong ?? form.error('value') ?? form.other}
+            className="flex-1"
+          >
             {(p) => (
-              <Input {...p} className="figures text-right" inputMode="decimal" disabled={Boolean(blocked)} value={form.values.value} onChange={(e) => form.set('value', e.target.value)} />
+              <Input
+                {...p}
+                className="figures text-right"
+                inputMode="decimal"
+                disabled={Boolean(blocked)}
+                value={form.values.value}
+                onChange={(e) => form.set('value', e.target.value)}
+              />
             )}
           </Field>
           <Button type="submit" className="mb-0.5" disabled={Boolean(blocked) || !form.values.value.trim()}>
@@ -95,7 +110,8 @@ export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean 
         onClose={() => setAsked(null)}
       >
         <p>
-          {tag.title} is now <b className="figures">{print(now?.value)}</b>. The value goes to the device at once and is read back.
+          {tag.title} is now <b className="figures">{print(now?.value)}</b>. The value goes to the device at once and is read
+          back.
         </p>
       </Confirm>
     </div>

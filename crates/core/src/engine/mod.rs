@@ -74,6 +74,8 @@ impl Current {
 struct RuleLive {
     memory: LimitMemory,
     standing: AlarmStanding,
+    /// The last value that was judged: what held when a delay ended before the next one came.
+    held: f64,
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -129,7 +131,8 @@ impl Engine {
             Input::Tick => {
                 for rule in 0..self.rules.len() {
                     let turn = self.plan.rules[rule].limit.tick(&mut self.rules[rule].memory, self.now);
-                    self.turn(rule, turn, out);
+                    let held = self.rules[rule].held;
+                    self.turn(rule, turn, held, out);
                 }
             }
             Input::Acknowledge { rules, actor, comment } => self.acknowledge(rules, actor, comment, out),
@@ -194,19 +197,21 @@ impl Engine {
         let usable = self.current[slot as usize].usable();
         for &rule in &plan.tags[slot as usize].rules {
             let rule = rule as usize;
-            let memory = &mut self.rules[rule].memory;
-            let turns = match usable {
-                Some(value) => plan.rules[rule].limit.sample(memory, at, value),
-                None => [plan.rules[rule].limit.blind(memory, at), None],
+            let live = &mut self.rules[rule];
+            let held = live.held;
+            let [earlier, own] = match usable {
+                Some(value) => plan.rules[rule].limit.sample(&mut live.memory, at, value),
+                None => [plan.rules[rule].limit.blind(&mut live.memory, at), None],
             };
-            turns.into_iter().for_each(|turn| self.turn(rule, turn, out));
+            live.held = usable.unwrap_or(held);
+            self.turn(rule, earlier, held, out);
+            self.turn(rule, own, usable.unwrap_or(held), out);
         }
     }
 
-    fn turn(&mut self, rule: usize, turn: Option<Turn>, out: &mut Effects) {
+    fn turn(&mut self, rule: usize, turn: Option<Turn>, value: f64, out: &mut Effects) {
         let Some(turn) = turn else { return };
         let plan = &self.plan.rules[rule];
-        let value = self.current[plan.slot as usize].value.as_ref().and_then(Value::number).unwrap_or(f64::NAN);
         let standing = &mut self.rules[rule].standing;
         let step = if turn.active { AlarmStep::Raise } else { AlarmStep::Return };
         standing.active = turn.active;
@@ -265,7 +270,7 @@ impl Engine {
         for rule in &plan.rules {
             let live = lives.remove(&rule.id).map(|(live, _)| live).unwrap_or_else(|| {
                 let standing = self.resting.remove(&rule.id).unwrap_or_else(|| AlarmStanding::quiet(rule.id));
-                RuleLive { memory: LimitMemory { active: standing.active, turning_since: None }, standing }
+                RuleLive { memory: LimitMemory { active: standing.active, turning_since: None }, held: standing.value, standing }
             });
             self.rules.push(live);
         }

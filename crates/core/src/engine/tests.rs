@@ -95,6 +95,14 @@ fn a_delay_also_ends_when_only_time_passes() {
 }
 
 #[test]
+fn a_delayed_alarm_tells_the_value_that_held_when_its_delay_ended() {
+    let mut engine = engine(&plant(json!({}), json!({"on_delay_s": 2.0})), vec![]);
+    let out = feed(&mut engine, &[value(1, 91.0), value(4, 50.0)]);
+    assert_eq!(out.events[0].text, "Level high, 91.0 % over 80.0");
+    assert_eq!((out.events[1].kind, out.events[1].value), (EventKind::Returned, 50.0));
+}
+
+#[test]
 fn a_bad_value_neither_raises_nor_returns() {
     let mut engine = engine(&plant(json!({}), json!({})), vec![]);
     assert_eq!(feed(&mut engine, &[value(1, 90.0)]).events.len(), 1);

@@ -51,6 +51,8 @@ pub struct ItemList {
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct ItemQuery {
+    /// Only this item.
+    pub only: Option<Uuid>,
     /// Only under this place, at any depth.
     pub under: Option<Uuid>,
     /// Only tags of this connection.
@@ -78,7 +80,7 @@ pub async fn list(
     let plant = app.live.plant();
     let text = query.text.as_deref().unwrap_or_default().to_lowercase();
     let (offset, limit) = (query.offset.unwrap_or(0), query.limit.unwrap_or(1000).min(1000));
-    let view = Viewing { plant: &plant, kind, text, offset, limit };
+    let view = Viewing { plant: &plant, kind, only: query.only, text, offset, limit };
     let in_place = |place: Uuid| query.under.is_none_or(|top| plant.lies_under(place, top));
     Ok(Json(match kind {
         Kind::Place => view.list(&plant.places, |p| in_place(p.id), |p| p.set.order),
@@ -103,6 +105,7 @@ pub async fn list(
 struct Viewing<'a> {
     plant: &'a Plant,
     kind: Kind,
+    only: Option<Uuid>,
     text: String,
     offset: usize,
     limit: usize,
@@ -115,7 +118,7 @@ impl Viewing<'_> {
         wanted: impl Fn(&Item<T>) -> bool,
         order: impl Fn(&Item<T>) -> f64,
     ) -> ItemList {
-        let chosen = table.values().filter(|item| wanted(item));
+        let chosen = table.values().filter(|item| self.only.is_none_or(|id| item.id == id) && wanted(item));
         let mut found: Vec<_> = chosen
             .map(|item| (self.plant.title(self.kind, item.id), item))
             .filter(|(title, _)| self.text.is_empty() || title.to_lowercase().contains(&self.text))

@@ -134,12 +134,22 @@ function Standing({ alarms, chosen, onChoose, onTake, onOpen }: StandingProps) {
             <tr key={a.rule} className={clsx('h-9 border-t border-line hover:bg-band', waits && 'font-semibold')}>
               <td className="px-2">
                 <span className="flex items-center gap-3">
-                  <Tick label={`Choose ${a.text}`} hideLabel checked={chosen.has(a.rule)} disabled={!waits} onChange={(on) => onChoose(a.rule, on)} />
+                  <Tick
+                    label={`Choose ${a.text}`}
+                    hideLabel
+                    checked={chosen.has(a.rule)}
+                    disabled={!waits}
+                    onChange={(on) => onChoose(a.rule, on)}
+                  />
                   <Pips priority={a.priority} state={state} />
                 </span>
               </td>
               <td className="figures">{moment(a.raised_at, now)}</td>
-              <td>{a.returned_at ? `back ${lasting(feed.time() - Date.parse(a.returned_at))}` : lasting(now - Date.parse(a.raised_at))}</td>
+              <td>
+                {a.returned_at
+                  ? `back ${lasting(feed.time() - Date.parse(a.returned_at))}`
+                  : lasting(now - Date.parse(a.raised_at))}
+              </td>
               <td className="truncate">{a.place_name}</td>
               <td className="min-w-0 py-1 pr-3">
                 <button type="button" className="text-left hover:text-teal" onClick={() => onOpen(a.tag)}>

@@ -8,7 +8,12 @@ import { moment } from '../../parts/text';
 import { Button, Empty, Trouble } from '../../parts/ui';
 
 const PAGE = 100;
-const WORDS: Record<string, string> = { raised: 'came', returned: 'returned', acknowledged: 'acknowledged', withdrawn: 'withdrawn' };
+const WORDS: Record<string, string> = {
+  raised: 'came',
+  returned: 'returned',
+  acknowledged: 'acknowledged',
+  withdrawn: 'withdrawn',
+};
 
 export function AlarmHistory({ at }: { at: string | undefined }) {
   const go = useGo();
@@ -16,12 +21,17 @@ export function AlarmHistory({ at }: { at: string | undefined }) {
     queryKey: ['alarms', 'events', at],
     initialPageParam: undefined as number | undefined,
     queryFn: ({ pageParam }) =>
-      take(http.GET('/api/alarms/events', { params: { query: { limit: PAGE, ...(at ? { under: at } : {}), ...(pageParam ? { before: pageParam } : {}) } } })),
+      take(
+        http.GET('/api/alarms/events', {
+          params: { query: { limit: PAGE, ...(at ? { under: at } : {}), ...(pageParam ? { before: pageParam } : {}) } },
+        }),
+      ),
     getNextPageParam: (last) => (last.length === PAGE ? last.at(-1)?.id : undefined),
   });
   const rows = events.data?.pages.flat() ?? [];
   if (events.error) return <Trouble error={events.error} />;
-  if (events.data && rows.length === 0) return <Empty title="Nothing has happened yet">Every alarm that comes, returns or is acknowledged is kept here.</Empty>;
+  if (events.data && rows.length === 0)
+    return <Empty title="Nothing has happened yet">Every alarm that comes, returns or is acknowledged is kept here.</Empty>;
   return (
     <>
       <table className="w-full border border-line bg-raised text-left">
@@ -40,7 +50,13 @@ export function AlarmHistory({ at }: { at: string | undefined }) {
               <td className="figures px-2">{moment(e.occurred_at)}</td>
               <td>
                 <span className="flex items-center gap-2">
-                  <Pips priority={e.priority} state={e.kind === 'raised' ? 'unacknowledged' : e.kind === 'returned' ? 'returned_unacknowledged' : 'acknowledged'} quiet />
+                  <Pips
+                    priority={e.priority}
+                    state={
+                      e.kind === 'raised' ? 'unacknowledged' : e.kind === 'returned' ? 'returned_unacknowledged' : 'acknowledged'
+                    }
+                    quiet
+                  />
                   {WORDS[e.kind] ?? e.kind}
                 </span>
               </td>

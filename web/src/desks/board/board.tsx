@@ -50,8 +50,8 @@ export function Board() {
             )
           }
         >
-          The board shows what every unit of the plant is doing. It fills by itself once a controller is connected and some of its registers
-          have become tags.
+          The board shows what every unit of the plant is doing. It fills by itself once a controller is connected and some of its
+          registers have become tags.
         </Empty>
       )}
       <div className="grid grid-cols-[repeat(auto-fill,minmax(27.5rem,1fr))] items-start gap-3">
@@ -103,7 +103,10 @@ function Card({ place, tags, rules }: { place: Item<'place'>; tags: Tag[]; rules
         {rows.map((tag) => {
           const limits: RuleSet[] = (rulesOf.get(tag.id) ?? []).map((r) => r.set);
           return (
-            <li key={tag.id} className={clsx('flex h-7 items-center gap-3 border-t border-line', view.tag === tag.id && 'bg-tint')}>
+            <li
+              key={tag.id}
+              className={clsx('flex h-7 items-center gap-3 border-t border-line', view.tag === tag.id && 'bg-tint')}
+            >
               <button type="button" className="min-w-0 flex-1 truncate text-left hover:text-teal" onClick={() => open(tag)}>
                 {tag.set.name}
               </button>
@@ -117,7 +120,12 @@ function Card({ place, tags, rules }: { place: Item<'place'>; tags: Tag[]; rules
       {below.length > 0 && (
         <div className="flex flex-wrap gap-x-4 border-t border-line py-1 text-sm">
           {below.map((tag) => (
-            <button key={tag.id} type="button" onClick={() => open(tag)} className="flex items-baseline gap-1.5 py-0.5 text-soft hover:text-teal">
+            <button
+              key={tag.id}
+              type="button"
+              onClick={() => open(tag)}
+              className="flex items-baseline gap-1.5 py-0.5 text-soft hover:text-teal"
+            >
               {tag.set.name} <Value no={tag.no} set={tag.set} className="text-ink" />
             </button>
           ))}

@@ -25,7 +25,10 @@ export function Explore() {
   const go = useGo();
   const tags = useItems('tag');
   const chosenIds = useMemo(() => (view.tags ? view.tags.split(',') : []), [view.tags]);
-  const chosen = useMemo(() => chosenIds.flatMap((id) => tags.data?.items.find((t) => t.id === id) ?? []), [chosenIds, tags.data]);
+  const chosen = useMemo(
+    () => chosenIds.flatMap((id) => tags.data?.items.find((t) => t.id === id) ?? []),
+    [chosenIds, tags.data],
+  );
   const span = view.span ?? 900;
   const { end } = view;
   const move = (nextSpan: number, nextEnd: number | undefined) => go({ span: nextSpan, end: nextEnd });
@@ -54,7 +57,9 @@ export function Explore() {
   return (
     <div className="flex h-full min-h-0 flex-col">
       <DeskHead
-        path={end === undefined ? `live · the last ${lasting(span * 1000)}` : `past · ${moment(end - span * 1000)} to ${moment(end)}`}
+        path={
+          end === undefined ? `live · the last ${lasting(span * 1000)}` : `past · ${moment(end - span * 1000)} to ${moment(end)}`
+        }
         title="Trend"
       >
         <Button aria-label="Earlier" onClick={() => shift(-0.5)}>
@@ -70,7 +75,12 @@ export function Explore() {
           <ZoomOut className="size-4" />
         </Button>
         {SPANS.map(([seconds, name]) => (
-          <Button key={seconds} aria-pressed={span === seconds} className={clsx(span === seconds && 'border-teal bg-tint font-semibold')} onClick={() => move(seconds, end)}>
+          <Button
+            key={seconds}
+            aria-pressed={span === seconds}
+            className={clsx(span === seconds && 'border-teal bg-tint font-semibold')}
+            onClick={() => move(seconds, end)}
+          >
             {name}
           </Button>
         ))}
@@ -85,7 +95,12 @@ export function Explore() {
             <button type="button" className="max-w-60 truncate hover:text-teal" onClick={() => go({ tag: tag.id })}>
               {tag.title.split('/').slice(-2).join(' / ')}
             </button>
-            <button type="button" aria-label={`Take ${tag.set.name} away`} className="rounded p-0.5 hover:bg-band" onClick={() => set(chosenIds.filter((id) => id !== tag.id))}>
+            <button
+              type="button"
+              aria-label={`Take ${tag.set.name} away`}
+              className="rounded p-0.5 hover:bg-band"
+              onClick={() => set(chosenIds.filter((id) => id !== tag.id))}
+            >
               <X className="size-3.5" />
             </button>
           </span>
@@ -123,7 +138,7 @@ function Picker({ chosen, under, onPick }: { chosen: string[]; under: string | u
     setText('');
   };
   return (
-    <div className="relative" onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && setOpen(false)}>
+    <div role="search" className="relative" onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && setOpen(false)}>
       <Input
         aria-label="Add a tag"
         placeholder="Add a tag…"
@@ -150,7 +165,8 @@ function Picker({ chosen, under, onPick }: { chosen: string[]; under: string | u
                 onClick={() => pick(tag.id)}
                 onKeyDown={(e) => {
                   const item = e.currentTarget.parentElement;
-                  const to = e.key === 'ArrowDown' ? item?.nextElementSibling : e.key === 'ArrowUp' ? item?.previousElementSibling : null;
+                  const to =
+                    e.key === 'ArrowDown' ? item?.nextElementSibling : e.key === 'ArrowUp' ? item?.previousElementSibling : null;
                   (to?.querySelector('button') as HTMLElement | null)?.focus();
                   if (e.key === 'Escape') setOpen(false);
                 }}

@@ -1,0 +1,57 @@
+// Starts the real program on a folder of its own and waits for its address.
+
+import { type ChildProcess, spawn } from 'node:child_process';
+import { chmodSync, mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join, resolve } from 'node:path';
+import { createInterface } from 'node:readline';
+
+export const NAME = 'Plant engineer';
+export const PASSWORD = 'kelp-and-salt';
+
+export interface Server {
+  url: string;
+  /** Port of the simulated controller. */
+  controller: number;
+  folder: string;
+  stop: () => Promise<void>;
+}
+
+/** A folder that the database's user can reach. */
+export function folder(): string {
+  const made = mkdtempSync(join(tmpdir(), 'havrel-e2e-'));
+  chmodSync(made, 0o755);
+  return made;
+}
+
+export async function start(args: string[], data = folder()): Promise<Server> {
+  const program = resolve(import.meta.dirname, '../target/debug/havrel');
+  const child = spawn(program, ['demo', '--data', data, '--port', '8420', ...args], { stdio: ['ignore', 'pipe', 'inherit'] });
+  const { url, controller } = await address(child);
+  return {
+    url,
+    controller,
+    folder: data,
+    stop: () =>
+      new Promise((done) => {
+        child.once('exit', () => {
+          rmSync(data, { recursive: true, force: true });
+          done();
+        });
+        child.kill('SIGINT');
+      }),
+  };
+}
+
+function address(child: ChildProcess): Promise<{ url: string; controller: number }> {
+  return new Promise((found, failed) => {
+    let controller = 0;
+    child.once('exit', (code) => failed(new Error(`the server ended with ${code} before it was ready`)));
+    if (!child.stdout) return;
+    createInterface({ input: child.stdout }).on('line', (line) => {
+      controller = Number(/port (\d+), unit id/.exec(line)?.[1] ?? controller);
+      const url = /open (http:\S+)/.exec(line)?.[1];
+      if (url) found({ url, controller });
+    });
+  });
+}

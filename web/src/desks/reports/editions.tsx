@@ -1,0 +1,61 @@
+// Editions of a report: made on demand, kept unchanged.
+
+import { useQuery } from '@tanstack/react-query';
+import { Download } from 'lucide-react';
+import { useState } from 'react';
+import { http, take } from '../../api/client';
+import type { Item } from '../../api/model';
+import { queries } from '../../api/queries';
+import { complain } from '../../parts/form';
+import { moment } from '../../parts/text';
+import { Button } from '../../parts/ui';
+
+export function Editions({ report }: { report: Item<'report'> }) {
+  const [busy, setBusy] = useState(false);
+  const editions = useQuery({
+    queryKey: ['editions', report.id],
+    queryFn: () => take(http.GET('/api/reports/{id}/editions', { params: { path: { id: report.id } } })),
+    staleTime: 0,
+  });
+  async function make() {
+    setBusy(true);
+    try {
+      await take(http.POST('/api/reports/{id}/editions', { params: { path: { id: report.id } } }));
+      await queries.invalidateQueries({ queryKey: ['editions', report.id] });
+    } catch (error) {
+      complain(error);
+    } finally {
+      setBusy(false);
+    }
+  }
+  return (
+    <section aria-label="Editions">
+      <div className="mb-1 flex items-center">
+        <h2 className="flex-1 font-semibold">Editions</h2>
+        <Button kind="main" disabled={busy} onClick={() => void make()}>
+          Make now
+        </Button>
+      </div>
+      <p className="mb-2 text-sm text-soft">CSV carries the tables; texts and trends are left out of it.</p>
+      {editions.data?.length === 0 && <p className="text-soft">None made yet.</p>}
+      <ul className="max-h-60 overflow-auto">
+        {editions.data?.map((edition) => (
+          <li key={edition.id} className="flex h-8 items-center gap-2 border-t border-line">
+            <span className="figures flex-1 truncate">{moment(edition.made_at)}</span>
+            <span className="max-w-28 truncate text-sm text-soft">{edition.made_by}</span>
+            {(['html', 'csv'] as const).map((format) => (
+              <a
+                key={format}
+                href={`/api/editions/${edition.id}/${format}`}
+                download
+                className="inline-flex h-6.5 items-center gap-1 rounded border border-line bg-raised px-2 hover:bg-band"
+              >
+                <Download className="size-3.5" /> {format.toUpperCase()}
+              </a>
+            ))}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}

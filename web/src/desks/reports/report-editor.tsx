@@ -1,0 +1,243 @@
+// What a report says: period and sections.
+
+import { ArrowDown, ArrowUp, X } from 'lucide-react';
+import { type ReactNode, useState } from 'react';
+import type { Item, Section } from '../../api/model';
+import { commit, useItems } from '../../api/queries';
+import { useGo } from '../../app/router';
+import { numberOf, textOf, useForm } from '../../parts/form';
+import { Button, Choice, Confirm, Field, INPUT, Input } from '../../parts/ui';
+
+const NAMES: Record<Section['kind'], string> = { text: 'Text', summary: 'Table of figures', trend: 'Trend', alarms: 'Alarms' };
+
+interface Props {
+  report: Item<'report'>;
+  seen: number;
+  disabled: boolean;
+}
+
+export function ReportEditor({ report, seen, disabled }: Props) {
+  const { set } = report;
+  const go = useGo();
+  const places = useItems('place').data?.items ?? [];
+  const form = useForm({
+    name: set.name,
+    place: set.place,
+    minutes: textOf(set.minutes),
+    zone: set.zone,
+    sections: set.sections,
+  });
+  const [deleting, setDeleting] = useState(false);
+  const v = form.values;
+  const sections = (next: Section[]) => form.set('sections', next);
+  const replace = (index: number, section: Section) => sections(v.sections.map((s, i) => (i === index ? section : s)));
+  const swap = (a: number, b: number) => {
+    const next = [...v.sections];
+    const [x, y] = [next[a], next[b]];
+    if (!x || !y) return;
+    next[a] = y;
+    next[b] = x;
+    sections(next);
+  };
+  const save = () =>
+    form.run((values) =>
+      commit(`Changed report ${values.name}`, seen, [
+        { op: 'patch', kind: 'report', id: report.id, set: { ...values, minutes: numberOf(values.minutes) } },
+      ]),
+    );
+  return (
+    <form
+      aria-label="Report"
+      className="space-y-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        void save();
+      }}
+    >
+      <Field label="Name" error={form.error('name')}>
+        {(p) => <Input {...p} disabled={disabled} value={v.name} onChange={(e) => form.set('name', e.target.value)} />}
+      </Field>
+      <Field label="Place" error={form.error('place')}>
+        {(p) => (
+          <Choice {...p} disabled={disabled} value={v.place ?? ''} onChange={(e) => form.set('place', e.target.value || null)}>
+            <option value="">whole plant</option>
+            {places.map((place) => (
+              <option key={place.id} value={place.id}>
+                {place.title.replaceAll('/', ' / ')}
+              </option>
+            ))}
+          </Choice>
+        )}
+      </Field>
+      <div className="grid grid-cols-2 gap-2">
+        <Field label="The last, minutes" error={form.error('minutes')}>
+          {(p) => (
+            <Input
+              {...p}
+              disabled={disabled}
+              className="figures text-right"
+              value={v.minutes}
+              onChange={(e) => form.set('minutes', e.target.value)}
+            />
+          )}
+        </Field>
+        <Field label="Time zone" error={form.error('zone')}>
+          {(p) => <Input {...p} disabled={disabled} value={v.zone} onChange={(e) => form.set('zone', e.target.value)} />}
+        </Field>
+      </div>
+      <h2 className="pt-1 font-semibold">Sections</h2>
+      <ol className="space-y-2">
+        {v.sections.map((section, i) => {
+          const error = form.error(`sections[${i}].tags`, `sections[${i}].text`);
+          return (
+            // biome-ignore lint/suspicious/noArrayIndexKey: a section is known by its place in the list
+            <li key={i} className="rounded border border-line bg-raised p-2">
+              <div className="flex items-center gap-1">
+                <span className="flex-1 font-semibold">{NAMES[section.kind]}</span>
+                <IconButton label={`Move section ${i + 1} up`} disabled={disabled || i === 0} onClick={() => swap(i, i - 1)}>
+                  <ArrowUp className="size-3.5" />
+                </IconButton>
+                <IconButton
+                  label={`Move section ${i + 1} down`}
+                  disabled={disabled || i === v.sections.length - 1}
+                  onClick={() => swap(i, i + 1)}
+                >
+                  <ArrowDown className="size-3.5" />
+                </IconButton>
+                <IconButton
+                  label={`Take section ${i + 1} away`}
+                  disabled={disabled}
+                  onClick={() => sections(v.sections.filter((_, n) => n !== i))}
+                >
+                  <X className="size-3.5" />
+                </IconButton>
+              </div>
+              {section.kind === 'text' && (
+                <textarea
+                  aria-label="Text"
+                  rows={3}
+                  className={`${INPUT} mt-1 h-auto py-1`}
+                  disabled={disabled}
+                  value={section.text}
+                  onChange={(e) => replace(i, { kind: 'text', text: e.target.value })}
+                />
+              )}
+              {(section.kind === 'summary' || section.kind === 'trend') && (
+                <TagChoice
+                  ids={section.tags}
+                  under={v.place ?? undefined}
+                  disabled={disabled}
+                  onChange={(tags) => replace(i, { ...section, tags })}
+                />
+              )}
+              {section.kind === 'alarms' && <p className="text-sm text-soft">All that happened under the place in the period.</p>}
+              {error && <p className="text-sm text-act4">{error}</p>}
+            </li>
+          );
+        })}
+      </ol>
+      {!disabled && (
+        <div className="flex flex-wrap gap-1.5">
+          {(Object.keys(NAMES) as Section['kind'][]).map((kind) => (
+            <Button
+              key={kind}
+              className="h-6.5"
+              onClick={() =>
+                sections([
+                  ...v.sections,
+                  kind === 'text' ? { kind, text: '' } : kind === 'alarms' ? { kind } : { kind, tags: [] },
+                ])
+              }
+            >
+              + {NAMES[kind]}
+            </Button>
+          ))}
+        </div>
+      )}
+      {form.other && (
+        <p role="alert" className="text-act4">
+          {form.other}
+        </p>
+      )}
+      <div className="flex justify-between pt-1">
+        <Button kind="main" type="submit" disabled={disabled || !form.dirty || form.busy}>
+          Save report
+        </Button>
+        <Button kind="quiet" disabled={disabled} onClick={() => setDeleting(true)}>
+          Delete report…
+        </Button>
+      </div>
+      <Confirm
+        open={deleting}
+        title={`Delete ${set.name}?`}
+        action="Delete report"
+        onClose={() => setDeleting(false)}
+        onConfirm={() =>
+          void form
+            .run(() => commit(`Deleted report ${set.name}`, seen, [{ op: 'delete', kind: 'report', id: report.id }]))
+            .then((done) => done && go({ report: undefined }))
+        }
+      >
+        <p>Its editions stay in the database, but no longer have a place in the list.</p>
+      </Confirm>
+    </form>
+  );
+}
+
+function IconButton({ label, ...rest }: { label: string; disabled: boolean; onClick: () => void; children: ReactNode }) {
+  return <button type="button" aria-label={label} className="rounded p-1 hover:bg-band disabled:opacity-40" {...rest} />;
+}
+
+function TagChoice({
+  ids,
+  under,
+  disabled,
+  onChange,
+}: {
+  ids: string[];
+  under: string | undefined;
+  disabled: boolean;
+  onChange: (ids: string[]) => void;
+}) {
+  const all = useItems('tag').data?.items ?? [];
+  const offered = useItems('tag', { under }).data?.items ?? [];
+  const name = (tag: Item<'tag'>) => tag.title.split('/').slice(-2).join(' / ');
+  return (
+    <div className="mt-1 space-y-1">
+      <ul className="flex flex-wrap gap-1">
+        {ids.map((id) => {
+          const tag = all.find((t) => t.id === id);
+          return (
+            <li key={id} className="flex items-center gap-1 rounded border border-line px-1.5 text-sm">
+              {tag ? name(tag) : '…'}
+              <button
+                type="button"
+                disabled={disabled}
+                aria-label={`Take ${tag?.set.name ?? 'tag'} away`}
+                onClick={() => onChange(ids.filter((i) => i !== id))}
+              >
+                <X className="size-3" />
+              </button>
+            </li>
+          );
+        })}
+      </ul>
+      <Choice
+        aria-label="Add a tag"
+        disabled={disabled}
+        value=""
+        onChange={(e) => e.target.value && onChange([...ids, e.target.value])}
+      >
+        <option value="">Add a tag…</option>
+        {offered
+          .filter((t) => !ids.includes(t.id) && t.set.point.type !== 'text')
+          .map((tag) => (
+            <option key={tag.id} value={tag.id}>
+              {name(tag)}
+              {tag.set.record ? '' : ' (not recorded)'}
+            </option>
+          ))}
+      </Choice>
+    </div>
+  );
+}

@@ -1,0 +1,131 @@
+// Reports: what they say beside how they look on real data, and the editions made.
+
+import { useQuery } from '@tanstack/react-query';
+import { Plus } from 'lucide-react';
+import { newId } from '../../api/client';
+import type { Item, ReportSet } from '../../api/model';
+import { commit, useItems, useMay } from '../../api/queries';
+import { useGo, useView } from '../../app/router';
+import { complain } from '../../parts/form';
+import { counted } from '../../parts/text';
+import { Button, DeskHead, Empty, Trouble } from '../../parts/ui';
+import { Editions } from './editions';
+import { ReportEditor } from './report-editor';
+
+/** A first report about a place: its recorded figures, their trend, its alarms. */
+function usual(name: string, place: string | null, tags: readonly Item<'tag'>[], order: number): Partial<ReportSet> {
+  const shown = tags.filter((t) => t.set.record && t.set.point.type !== 'text' && t.set.point.type !== 'bool').map((t) => t.id);
+  return {
+    name,
+    order,
+    minutes: 15,
+    zone: Intl.DateTimeFormat().resolvedOptions().timeZone || 'UTC',
+    ...(place ? { place } : {}),
+    sections: [{ kind: 'summary', tags: shown.slice(0, 20) }, { kind: 'trend', tags: shown.slice(0, 4) }, { kind: 'alarms' }],
+  };
+}
+
+export function Reports() {
+  const view = useView();
+  const go = useGo();
+  const engineer = useMay('engineer');
+  const reports = useItems('report');
+  const places = useItems('place').data?.items ?? [];
+  const tags = useItems('tag', { under: view.at });
+  const items = reports.data?.items ?? [];
+  const open = items.find((r) => r.id === view.report);
+  const place = places.find((p) => p.id === view.at);
+
+  async function add() {
+    const id = newId();
+    const names = new Set(items.map((r) => r.set.name));
+    const base = `${place?.set.name ?? 'Plant'}, last 15 minutes`;
+    let name = base;
+    for (let n = 2; names.has(name); n += 1) name = `${base} (${n})`;
+    const set = usual(name, view.at ?? null, tags.data?.items ?? [], items.length);
+    await commit(`Added report ${name}`, reports.data?.revision ?? 0, [{ op: 'create', kind: 'report', id, set }]);
+    go({ report: id });
+  }
+
+  if (reports.error) return <Trouble error={reports.error} />;
+  if (!reports.data) return null;
+  const addButton = engineer && (
+    <Button kind={items.length > 0 ? 'plain' : 'main'} disabled={!tags.data} onClick={() => void add().catch(complain)}>
+      <Plus className="size-4" /> New report{place ? ` on ${place.set.name}` : ''}
+    </Button>
+  );
+  return (
+    <>
+      <DeskHead
+        path={open ? 'Reports' : 'Whole plant'}
+        title={open?.set.name ?? 'Reports'}
+        note={open ? undefined : counted(items.length, 'report')}
+      >
+        {open ? <Button onClick={() => go({ report: undefined })}>All reports</Button> : items.length > 0 && addButton}
+      </DeskHead>
+      {items.length === 0 && (
+        <Empty title="No report yet" action={addButton}>
+          A report is a period and sections: text, a table of figures, trends, alarms. It is made on demand, and each edition is
+          kept as it was.
+        </Empty>
+      )}
+      {!open && items.length > 0 && (
+        <ul className="max-w-3xl border border-line bg-raised">
+          {items.map((report) => (
+            <li key={report.id} className="flex h-8 items-center gap-4 border-t border-line px-3 first:border-t-0 hover:bg-band">
+              <button
+                type="button"
+                className="min-w-0 flex-1 truncate text-left hover:text-teal"
+                onClick={() => go({ report: report.id })}
+              >
+                {report.set.name}
+              </button>
+              <span className="text-soft">
+                {places.find((p) => p.id === report.set.place)?.title.replaceAll('/', ' / ') ?? 'whole plant'}
+              </span>
+              <span className="w-24 text-right text-soft">{report.set.minutes} min</span>
+            </li>
+          ))}
+        </ul>
+      )}
+      {open && (
+        <div className="grid grid-cols-[21rem_minmax(0,1fr)] items-start gap-4">
+          <div className="space-y-5">
+            <ReportEditor key={`${open.id}/${open.revision}`} report={open} seen={reports.data.revision} disabled={!engineer} />
+            <Editions report={open} />
+          </div>
+          <Preview set={open.set} revision={open.revision} />
+        </div>
+      )}
+    </>
+  );
+}
+
+function Preview({ set, revision }: { set: ReportSet; revision: number }) {
+  const page = useQuery({
+    queryKey: ['preview', set, revision],
+    refetchInterval: 15_000,
+    staleTime: 0,
+    queryFn: async () => {
+      const response = await fetch('/api/reports/preview', {
+        method: 'POST',
+        headers: { 'content-type': 'application/json' },
+        body: JSON.stringify(set),
+      });
+      if (!response.ok) throw new Error(((await response.json()) as { detail?: string }).detail);
+      return response.text();
+    },
+  });
+  return (
+    <section aria-label="Preview" className="sticky top-0 min-w-0">
+      <p className="mb-1 text-sm text-soft">As it would look now</p>
+      <Trouble error={page.error} />
+      <iframe
+        title="Report preview"
+        sandbox=""
+        srcDoc={page.data ?? ''}
+        className="h-[calc(100vh-13rem)] min-h-96 w-full rounded-md border border-line bg-raised"
+      />
+    </section>
+  );
+}
