@@ -9,5 +9,5 @@ export default defineConfig({
   timeout: 120_000,
   expect: { timeout: 15_000 },
   reporter: [['list']],
-  use: { ...browser, trace: 'retain-on-failure', screenshot: 'only-on-failure' },
+  use: { ...browser, actionTimeout: 20_000, trace: 'retain-on-failure', screenshot: 'only-on-failure' },
 });

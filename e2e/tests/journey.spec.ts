@@ -78,8 +78,8 @@ test('from a controller to a report', async ({ page }) => {
   const inspector = page.getByRole('complementary', { name: 'Inspector' });
   await act.fill(inspector.getByLabel('Limit high', { exact: true }), '40');
   await act.click(inspector.getByRole('button', { name: 'Save limits' }));
-  await act.click(inspector.getByLabel('Record'));
-  await expect(inspector.getByLabel('Record')).toBeChecked();
+  await act.click(inspector.getByLabel('Record', { exact: true }));
+  await expect(inspector.getByLabel('Record', { exact: true })).toBeChecked();
 
   const watch = page.getByRole('contentinfo');
   await expect(watch).toContainText(/EX-1 · Level high, \d+\.\d % over 40\.0/, { timeout: 90_000 });
@@ -92,11 +92,14 @@ test('from a controller to a report', async ({ page }) => {
   await expect(history.getByRole('row', { name: /acknowledged.*Level high.*Plant engineer/ }).first()).toBeVisible();
   await expect(history.getByRole('row', { name: /returned.*Level high/ }).first()).toBeVisible({ timeout: 90_000 });
 
-  const answer = page.waitForResponse((r) => r.url().endsWith('/api/history/pixels') && r.request().postData()?.includes('"parts":9') === true);
+  await act.click(history.getByRole('button', { name: /Level high/ }).first());
+  // The desk's trend asks for more pixels than the inspector's small one.
+  const wide = (body: string | null) => (JSON.parse(body ?? '{}') as { parts?: number }).parts ?? 0;
+  const answer = page.waitForResponse((r) => r.url().endsWith('/api/history/pixels') && wide(r.request().postData()) > 400);
   await act.click(inspector.getByRole('button', { name: 'Trend' }));
   const trend = (await (await answer).json()) as { tags: { offset: number[]; limits: { kind: string; level: number }[] }[] };
   expect(trend.tags[0]?.limits).toMatchObject([{ kind: 'high', level: 40 }]);
-  expect(trend.tags[0]?.offset.length).toBeGreaterThan(20);
+  expect(trend.tags[0]?.offset.length).toBeGreaterThan(5);
   await expect(page.getByTestId('trend').last().locator('canvas')).toBeVisible();
 
   await act.click(page.getByRole('link', { name: 'Reports', exact: true }));

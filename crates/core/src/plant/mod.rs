@@ -8,7 +8,10 @@ pub mod settings;
 
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::{Map, Value as Json};
-use std::{collections::HashMap, sync::Arc};
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+};
 use uuid::Uuid;
 
 pub use edit::{Change, Edit, Op, Problem, ProblemKind, SourceCheck};
@@ -204,7 +207,12 @@ impl Plant {
     pub fn contents(&self, kind: Kind, id: Uuid) -> Vec<(Kind, Uuid)> {
         let mut found = Vec::new();
         let mut open = vec![(kind, id)];
+        // Edits not yet checked may have bent the tree into a ring.
+        let mut seen = HashSet::new();
         while let Some((kind, id)) = open.pop() {
+            if !seen.insert(id) {
+                continue;
+            }
             let start = found.len();
             match kind {
                 Kind::Place => {
@@ -219,6 +227,8 @@ impl Plant {
             }
             open.extend_from_slice(&found[start..]);
         }
+        let mut once = HashSet::from([id]);
+        found.retain(|(_, item)| once.insert(*item));
         found
     }
 

@@ -103,6 +103,13 @@ fn deleting_needs_an_empty_place_or_takes_all_in_it() {
 }
 
 #[test]
+fn a_ring_bent_and_deleted_in_one_go_comes_to_an_end() {
+    let edits = [patch(Kind::Place, 1, json!({"parent": id(2)})), delete(Kind::Place, 1, true), delete(Kind::Report, 30, false)];
+    let (next, _) = try_on(&small(), &edits).unwrap();
+    assert!(next.places.is_empty() && next.tags.is_empty());
+}
+
+#[test]
 fn an_item_changed_meanwhile_is_not_overwritten() {
     let plant = small();
     let seen = plant.revision;
