@@ -49,8 +49,10 @@ pub struct Cluster {
 /// How to run it.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Care {
-    /// For throw-away clusters: faster, and lost when the machine stops.
+    /// For throw-away clusters: faster, lost when the machine stops, and removed at the end unless the port was given.
     pub careless: bool,
+    /// The port to listen on; a free one if not given.
+    pub port: Option<u16>,
 }
 
 impl Cluster {
@@ -92,7 +94,7 @@ impl Cluster {
         }
         wait_for_former(&data);
         let password = fs::read_to_string(&secret).map_err(file(&secret))?;
-        let port = free_port().map_err(file(folder))?;
+        let port = care.port.map_or_else(free_port, Ok).map_err(file(folder))?;
         let log_file = fs::OpenOptions::new().create(true).append(true).open(&log).map_err(file(&log))?;
         give(&log, owner).map_err(file(&log))?;
         let mut server = as_user(PathBuf::from("/bin/sh"), owner);
@@ -107,6 +109,8 @@ impl Cluster {
         if care.careless {
             set("fsync=off".into());
             set("full_page_writes=off".into());
+        }
+        if care.careless && care.port.is_none() {
             server.env("HAVREL_REMOVE", &data);
         }
         let errors = log_file.try_clone().map_err(file(&log))?;
@@ -115,6 +119,11 @@ impl Cluster {
         let mut cluster = Cluster { guard, port, password };
         cluster.wait_until_ready(&data, &log)?;
         Ok(cluster)
+    }
+
+    /// The port it listens on.
+    pub fn port(&self) -> u16 {
+        self.port
     }
 
     /// How to reach a database of it.

@@ -73,7 +73,9 @@ fn main() -> Result<()> {
     let filter = tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "warn,havrel=info".into());
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(io::stderr).compact().init();
     let cli = Cli::parse();
-    actix_web::rt::System::new().block_on(async {
+    // Devices and database have an executor of their own; Actix starts its workers beside it.
+    let executor = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
+    executor.block_on(async {
         match cli.command {
             What::Serve(common) => run(common, None).await,
             What::Demo { common, empty, fresh, speed } => run(common, Some(Demo { empty, fresh, speed })).await,
@@ -123,7 +125,7 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
     let address = listener.local_addr()?;
     let server = serve(App::new(live.clone(), common.hosts), &key, listener)?;
     let handle = server.handle();
-    let serving = actix_web::rt::spawn(server);
+    let serving = tokio::spawn(server);
     say(&format!("open http://{} (stop with Ctrl-C)", shown(address)));
     let mut terminate = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())?;
     tokio::select! {

@@ -1199,6 +1199,8 @@ export interface operations {
     list: {
         parameters: {
             query?: {
+                /** @description Only this item. */
+                only?: string;
                 /** @description Only under this place, at any depth. */
                 under?: string;
                 /** @description Only tags of this connection. */

@@ -29,7 +29,7 @@ struct Shared {
 
 static SHARED: LazyLock<Shared> = LazyLock::new(|| {
     let folder = tempfile::Builder::new().prefix("havrel-db-").tempdir().unwrap();
-    let cluster = Cluster::start(&folder.path().join("cluster"), Care { careless: true }).unwrap();
+    let cluster = Cluster::start(&folder.path().join("cluster"), Care { careless: true, port: None }).unwrap();
     Shared { cluster, _folder: folder }
 });
 

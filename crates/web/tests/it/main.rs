@@ -1,1 +1,6 @@
-//! placeholder
+//! The whole server over HTTP and WebSocket, with a real database and the simulated controller on loopback.
+
+mod api;
+mod feed;
+mod keep;
+mod plant;

@@ -1,0 +1,302 @@
+//! The HTTP API.
+
+use crate::plant::{Client, Plant};
+use actix_web::http::Method;
+use rstest::rstest;
+use serde_json::{Value as Json, json};
+use std::path::Path;
+use uuid::Uuid;
+
+#[actix_web::test]
+async fn the_description_in_the_repository_is_the_one_served() {
+    let plant = Plant::start().await;
+    let (_, served, _) = Client::new(&plant.url).send(Method::GET, "/api/openapi.json", &[], None).await;
+    let file = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/openapi.json");
+    if std::env::var_os("HAVREL_WRITE_OPENAPI").is_some() {
+        std::fs::write(&file, &served).unwrap();
+    }
+    let kept = std::fs::read_to_string(&file).unwrap();
+    assert!(kept == served, "docs/openapi.json is out of date: HAVREL_WRITE_OPENAPI=1 cargo test --workspace the_description");
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn each_role_may_do_what_it_may() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    let operator = plant.person(&engineer, "operator").await;
+    let viewer = plant.person(&engineer, "viewer").await;
+    let nobody = Client::new(&plant.url);
+    let write = format!("/api/tags/{}/write", built.setpoint);
+    let look = format!("/api/connections/{}/look", built.connection);
+    engineer.until(&format!("/api/values?tags={}", built.setpoint_no), |b| b[0]["quality"] == "good").await;
+    // For nobody, viewer, operator, engineer; 403 and 401 are refusals, all else means that the request was let through.
+    let cases: Vec<(Method, &str, Json, [bool; 4])> = vec![
+        (Method::GET, "/api/items/tag", Json::Null, [false, true, true, true]),
+        (Method::GET, "/api/alarms", Json::Null, [false, true, true, true]),
+        (Method::GET, "/api/journal", Json::Null, [false, true, true, true]),
+        (
+            Method::POST,
+            "/api/history/pixels",
+            json!({"tags": [], "from": "2026-01-01T00:00:00Z", "to": "2026-01-02T00:00:00Z"}),
+            [false, true, true, true],
+        ),
+        (Method::POST, "/api/reports/preview", json!({"name": "x"}), [false, true, true, true]),
+        (Method::POST, "/api/alarms/acknowledge", json!({"rules": []}), [false, false, true, true]),
+        (Method::POST, &write, json!({"value": 70.0}), [false, false, true, true]),
+        (Method::POST, "/api/edits", json!({"why": "x", "edits": []}), [false, false, false, true]),
+        (Method::POST, "/api/undo", json!({"revision": 99}), [false, false, false, true]),
+        (Method::POST, "/api/connections/test", json!({}), [false, false, false, true]),
+        (Method::POST, &look, json!({"table": "holding"}), [false, false, false, true]),
+        (Method::POST, "/api/accounts", json!({"name": "", "password": "", "role": ""}), [false, false, false, true]),
+    ];
+    for (method, path, body, allowed) in cases {
+        for (client, allowed) in [&nobody, &viewer, &operator, &engineer].into_iter().zip(allowed) {
+            let body = (!body.is_null()).then(|| body.clone());
+            let (status, text, _) = client.send(method.clone(), path, &[("if-match", "1")], body).await;
+            assert_eq!(![401, 403].contains(&status), allowed, "{method} {path}: {status} {text}");
+        }
+    }
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn the_first_account_is_the_only_one_made_without_asking() {
+    let plant = Plant::start().await;
+    let client = Client::new(&plant.url);
+    assert_eq!(client.get("/api/session").await.1["needs_first"], true);
+    let (status, body) = client.post("/api/session/first", json!({"name": " ", "password": "kelp-and-salt"})).await;
+    assert_eq!((status, &body["problems"][0]["field"]), (422, &json!("name")));
+    let (status, body) = client.post("/api/session/first", json!({"name": "x", "password": "short"})).await;
+    assert_eq!((status, &body["problems"][0]["field"]), (422, &json!("password")));
+    let engineer = plant.engineer().await;
+    assert_eq!(engineer.get("/api/session").await.1["role"], "engineer");
+    assert_eq!(client.post("/api/session/first", json!({"name": "y", "password": "kelp-and-salt"})).await.0, 409);
+    assert_eq!(client.post("/api/session", json!({"name": "Plant engineer", "password": "wrong-one"})).await.0, 401);
+    assert_eq!(client.post("/api/session", json!({"name": "plant ENGINEER", "password": "kelp-and-salt"})).await.0, 200);
+    client.send(Method::DELETE, "/api/session", &[], None).await;
+    assert_eq!(client.get("/api/items/tag").await.0, 401);
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn strangers_are_turned_away() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let body = Some(json!({"rules": []}));
+    let foreign = [("origin", "http://elsewhere.example")];
+    assert_eq!(engineer.send(Method::POST, "/api/alarms/acknowledge", &foreign, body.clone()).await.0, 403);
+    assert_eq!(
+        engineer
+            .send(Method::GET, "/api/live", &[("origin", "null"), ("upgrade", "websocket"), ("connection", "upgrade")], None)
+            .await
+            .0,
+        403
+    );
+    assert_eq!(engineer.send(Method::POST, "/api/alarms/acknowledge", &[("origin", &plant.url)], body).await.0, 200);
+    let (status, text, _) = engineer.send(Method::GET, "/api/health", &[("host", "plant.example")], None).await;
+    assert_eq!(status, 421, "{text}");
+    // Guessing passwords is slowed down.
+    let client = Client::new(&plant.url);
+    let mut last = (0, String::new(), Vec::new());
+    for _ in 0..12 {
+        last = client.send(Method::POST, "/api/session", &[], Some(json!({"name": "a", "password": "b"}))).await;
+    }
+    assert_eq!(last.0, 429);
+    assert!(last.2.iter().any(|(k, v)| k == "retry-after" && v.parse::<u32>().is_ok()));
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn bodies_are_bounded_and_nonsense_is_told() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let large = json!({"why": "x".repeat(2 << 20), "edits": []});
+    let (status, text, _) = engineer.send(Method::POST, "/api/edits", &[("if-match", "0")], Some(large)).await;
+    assert_eq!(status, 413, "{text}");
+    let (status, body) = engineer.post("/api/edits", json!([1, 2])).await;
+    assert_eq!(status, 400);
+    assert!(body["detail"].as_str().unwrap().contains("could not be read"), "{body}");
+    assert_eq!(engineer.get("/api/no/such/page").await.0, 404);
+    assert_eq!(engineer.get("/api/items/shelf").await.0, 404);
+    assert_eq!(engineer.get("/api/values?tags=x").await.0, 422);
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn edits_need_what_was_seen_and_name_the_field() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    let rename = |name: &str| json!([{"op": "patch", "kind": "tag", "id": built.level, "set": {"name": name}}]);
+    assert_eq!(engineer.post("/api/edits", json!({"why": "x", "edits": rename("y")})).await.0, 428);
+    assert_eq!(engineer.edit(1, "Renamed", rename("Fill level")).await.0, 200);
+    let (status, body) = engineer.edit(1, "Renamed", rename("Other")).await;
+    assert_eq!(status, 412, "{body}");
+    let (status, body) = engineer.edit(2, "Renamed", rename("Temperature setpoint")).await;
+    assert_eq!((status, &body["problems"][0]["field"]), (422, &json!("name")));
+    let address =
+        json!([{"op": "patch", "kind": "tag", "id": built.level, "set": {"point": {"address": "49999999", "type": "u16"}}}]);
+    let (status, body) = engineer.edit(2, "Moved", address).await;
+    assert_eq!((status, &body["problems"][0]["field"]), (422, &json!("point.address")));
+    let host = json!([{"op": "patch", "kind": "connection", "id": built.connection, "set": {"settings": {"host": "http://x"}}}]);
+    assert_eq!(engineer.edit(2, "Moved", host).await.1["problems"][0]["field"], "settings.host");
+    // The newest revision can be undone, and only that.
+    assert_eq!(engineer.post("/api/undo", json!({"revision": 1})).await.0, 409);
+    assert_eq!(engineer.post("/api/undo", json!({"revision": 2})).await.0, 200);
+    let (_, tags) = engineer.get("/api/items/tag").await;
+    assert_eq!((&tags["items"][0]["set"]["name"], &tags["revision"]), (&json!("Level"), &json!(3)));
+    assert_eq!(tags["items"][0]["source"], "Extraction · holding 0, u16");
+    let (_, revisions) = engineer.get("/api/revisions").await;
+    assert_eq!((&revisions[0]["undoes"], &revisions[1]["changes"][0]["before"]["name"]), (&json!(2), &json!("Level")));
+    let (_, uses) = engineer.get(&format!("/api/items/place/{}/uses", built.place)).await;
+    assert_eq!(uses["contents"], json!({"tag": 2, "rule": 1}));
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn a_write_is_checked_read_back_and_journalled() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    let path = format!("/api/tags/{}/write", built.setpoint);
+    engineer.until(&format!("/api/values?tags={}", built.setpoint_no), |b| b[0]["value"] == 82.0).await;
+    let (status, body) = engineer.post(&path, json!({"value": 300.0})).await;
+    assert_eq!(status, 422);
+    assert_eq!(body["detail"], "The value must be between 20 and 95 °C.");
+    let (status, body) = engineer.post(&path, json!({"value": 64.5})).await;
+    assert_eq!((status, body), (200, json!({"before": 82.0, "value": 64.5})));
+    assert_eq!(plant.controller.lock().vessels[0].set.temperature, 64.5);
+    let (_, journal) = engineer.get("/api/journal?kind=write").await;
+    assert_eq!(journal[0]["detail"], json!({"before": 82.0, "asked": 64.5, "after": 64.5}));
+    assert_eq!(journal[0]["actor"], "Plant engineer");
+    assert_eq!(engineer.post(&format!("/api/tags/{}/write", built.level), json!({"value": 1.0})).await.0, 422);
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn an_alarm_comes_is_acknowledged_returns_and_is_kept() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    plant.set_level(40.0);
+    engineer.until(&format!("/api/values?tags={}", built.level_no), |b| b[0]["value"].as_f64().is_some_and(|v| v < 45.0)).await;
+    plant.set_level(75.0);
+    let list = engineer.until("/api/alarms", |b| b["alarms"].as_array().is_some_and(|a| a.len() == 1)).await;
+    let alarm = &list["alarms"][0];
+    assert_eq!(
+        (&alarm["state"], &alarm["priority"], &alarm["place_name"]),
+        (&json!("unacknowledged"), &json!(3), &json!("EX-1"))
+    );
+    assert!(alarm["text"].as_str().unwrap().starts_with("Level high, 7"), "{alarm}");
+    let (_, done) = engineer.post("/api/alarms/acknowledge", json!({"rules": [built.rule], "comment": "seen"})).await;
+    assert_eq!(done["count"], 1);
+    plant.set_level(30.0);
+    engineer.until("/api/alarms", |b| b["alarms"].as_array().is_some_and(Vec::is_empty)).await;
+    let events = engineer
+        .until(&format!("/api/alarms/events?under={}", built.place), |b| b.as_array().is_some_and(|e| e.len() == 3))
+        .await;
+    let kinds: Vec<&str> = events.as_array().unwrap().iter().map(|e| e["kind"].as_str().unwrap()).collect();
+    assert_eq!(kinds, ["returned", "acknowledged", "raised"]);
+    assert_eq!((&events[1]["actor"], &events[1]["comment"]), (&json!("Plant engineer"), &json!("seen")));
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn history_answers_in_columns() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    plant.set_level(50.0);
+    let began = havrel_live::now();
+    let question = |more: Json| {
+        let (from, to) = (began - 60_000_000_000, havrel_live::now() + 1_000_000_000);
+        let mut body =
+            json!({"tags": [built.level], "from": havrel_core::time::to_text(from), "to": havrel_core::time::to_text(to)});
+        body.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        body
+    };
+    let mut raw = Json::Null;
+    for _ in 0..200 {
+        raw = engineer.post("/api/history/raw", question(json!({}))).await.1;
+        if raw["tags"][0]["offset"].as_array().is_some_and(|o| o.len() >= 8) {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(25)).await;
+    }
+    let columns = &raw["tags"][0];
+    let offsets: Vec<i64> = columns["offset"].as_array().unwrap().iter().map(|o| o.as_i64().unwrap()).collect();
+    assert!(offsets.len() >= 8 && offsets.windows(2).all(|w| w[0] < w[1]));
+    assert_eq!(columns["value"].as_array().unwrap().len(), offsets.len());
+    let (_, spans) = engineer.post("/api/history/spans", question(json!({"parts": 1}))).await;
+    let average = spans["tags"][0]["average"][0].as_f64().unwrap();
+    assert!((45.0..55.0).contains(&average), "{spans}");
+    let (_, pixels) = engineer.post("/api/history/pixels", question(json!({"parts": 100}))).await;
+    assert_eq!(pixels["tags"][0]["limits"], json!([{"kind": "high", "level": 60.0, "priority": 3}]));
+    assert!(pixels["complete_until"].as_str().unwrap() > havrel_core::time::to_text(began).as_str());
+    let (status, body) = engineer.post("/api/history/raw", json!({"tags": [], "from": "now", "to": "then"})).await;
+    assert_eq!((status, &body["problems"][0]["field"]), (422, &json!("from")));
+    let (status, _) = engineer
+        .post("/api/history/raw", json!({"tags": [Uuid::nil()], "from": "2026-01-01T00:00:00Z", "to": "2026-01-02T00:00:00Z"}))
+        .await;
+    assert_eq!(status, 422);
+    // Ten years are answered too, bounded.
+    let (status, _) = engineer
+        .post("/api/history/pixels", json!({"tags": [built.level], "from": "2020-01-01T00:00:00Z", "to": "2030-01-01T00:00:00Z"}))
+        .await;
+    assert_eq!(status, 200);
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn an_edition_stays_as_it_was_made() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    let report = Uuid::now_v7();
+    let sections = json!([{"kind": "text", "text": "<b>Shift</b>"}, {"kind": "summary", "tags": [built.level]}, {"kind": "trend", "tags": [built.level]}, {"kind": "alarms"}]);
+    let set = json!({"name": "Shift", "place": built.place, "minutes": 15, "zone": "Europe/Oslo", "sections": sections});
+    let (status, html, _) = engineer.send(Method::POST, "/api/reports/preview", &[], Some(set.clone())).await;
+    assert_eq!(status, 200);
+    assert!(html.contains("&lt;b&gt;Shift") && html.contains("Level"), "{html}");
+    assert_eq!(
+        engineer.edit(1, "Added report", json!([{"op": "create", "kind": "report", "id": report, "set": set}])).await.0,
+        200
+    );
+    let (_, edition) = engineer.post(&format!("/api/reports/{report}/editions"), json!({})).await;
+    let fetch = |format: &'static str| format!("/api/editions/{}/{format}", edition["id"].as_str().unwrap());
+    let (_, first, head) = engineer.send(Method::GET, &fetch("html"), &[], None).await;
+    assert!(head.iter().any(|(k, v)| k == "content-disposition" && v.contains("attachment") && v.contains(".html")));
+    let (_, table, _) = engineer.send(Method::GET, &fetch("csv"), &[], None).await;
+    assert!(table.starts_with("Report,Shift\r\nPlace,EX-1\r\n"), "{table}");
+    // A rename later changes nothing in it, and the tag cannot go while the report shows it.
+    let rename = json!([{"op": "patch", "kind": "tag", "id": built.level, "set": {"name": "Fill"}}]);
+    assert_eq!(engineer.edit(2, "Renamed", rename).await.0, 200);
+    assert_eq!(engineer.send(Method::GET, &fetch("html"), &[], None).await.1, first);
+    let (status, body) =
+        engineer.edit(3, "Deleted", json!([{"op": "delete", "kind": "tag", "id": built.level, "contents": true}])).await;
+    assert_eq!(status, 409);
+    assert!(body["detail"].as_str().unwrap().contains("report “Shift” shows it"), "{body}");
+    plant.stop().await;
+}
+
+#[rstest]
+#[case(json!({"host": "127.0.0.1"}), true)]
+#[case(json!({"host": "127.0.0.1", "unit": 9}), false)]
+#[actix_web::test]
+async fn a_connection_is_tested_before_it_is_saved(#[case] mut settings: Json, #[case] passes: bool) {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    settings["port"] = json!(plant.controller_port);
+    let body = json!({"name": "c", "kind": "modbus_tcp", "timeout_ms": 500, "settings": settings});
+    let (_, text, _) = engineer.send(Method::POST, "/api/connections/test", &[], Some(body)).await;
+    let steps: Vec<Json> = text.lines().map(|l| serde_json::from_str(l).unwrap()).collect();
+    assert_eq!(steps.len(), if passes { 4 } else { 3 }, "{text}");
+    assert_eq!(steps.last().unwrap()["passed"], passes);
+    assert!(engineer.get("/api/items/connection").await.1["items"].as_array().unwrap().is_empty());
+    let (status, body) =
+        engineer.post("/api/connections/test", json!({"name": "c", "kind": "modbus_tcp", "settings": {"host": ""}})).await;
+    assert_eq!((status, &body["problems"][0]["field"]), (422, &json!("settings.host")));
+    plant.stop().await;
+}
