@@ -103,10 +103,24 @@ pub fn resolve<T: DeserializeOwned>(class: Option<&Own>, own: &Own) -> Result<T,
 
 /// Turns the parser's message into a sentence for the person at the form.
 fn plain_words(message: &str) -> String {
-    match message.split_once(", expected ") {
-        Some((_, expected)) => format!("This must be {}.", expected.trim_end_matches('.')),
-        None => format!("{message}."),
+    if let Some(field) = message.strip_prefix("missing field `") {
+        return format!("“{}” is missing.", field.trim_end_matches('`'));
     }
+    if let Some(rest) = message.strip_prefix("unknown field `") {
+        return format!("There is no field “{}”.", rest.split('`').next().unwrap_or_default());
+    }
+    let Some((_, expected)) = message.split_once(", expected ") else { return format!("{message}.") };
+    let expected = match expected.trim_end_matches('.') {
+        "u8" => "a whole number from 0 to 255",
+        "u16" => "a whole number from 0 to 65535",
+        "u32" | "u64" => "a whole number, not negative",
+        "f64" => "a number",
+        "a boolean" => "on or off",
+        "a string" => "text",
+        "a UUID string" => "the id of an item",
+        other => return format!("This must be {}.", other.replace('`', "")),
+    };
+    format!("This must be {expected}.")
 }
 
 impl Plant {
@@ -264,5 +278,22 @@ impl Plant {
             }),
             Kind::Report => self.reports.get(&id).map_or_else(String::new, |r| r.set.name.clone()),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use serde_json::json;
+
+    #[rstest]
+    #[case(json!({"name": "c", "kind": "m", "interval_ms": "often"}), "interval_ms", "This must be a whole number, not negative.")]
+    #[case(json!({"name": "c", "kind": "m", "enabled": 3}), "enabled", "This must be on or off.")]
+    #[case(json!({"name": "c"}), "", "“kind” is missing.")]
+    #[case(json!({"name": "c", "kind": "m", "colour": 1}), "colour", "There is no field “colour”.")]
+    fn what_does_not_resolve_is_told_in_words(#[case] own: Json, #[case] field: &str, #[case] message: &str) {
+        let wrong = resolve::<Connection>(None, own.as_object().unwrap()).unwrap_err();
+        assert_eq!((wrong.0.as_str(), wrong.1.as_str()), (field, message));
     }
 }

@@ -136,6 +136,7 @@ function Picker({ chosen, under, onPick }: { chosen: string[]; under: string | u
   const pick = (id: string) => {
     onPick(id);
     setText('');
+    setOpen(false);
   };
   return (
     <div role="search" className="relative" onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && setOpen(false)}>

@@ -68,6 +68,7 @@ interface PlaceFormProps {
 function PlaceForm({ place, siblings, seen, disabled }: PlaceFormProps) {
   const form = useForm({ name: place.set.name, level: place.set.level, note: place.set.note });
   const [deleting, setDeleting] = useState(false);
+  const [moving, setMoving] = useState(false);
   const index = siblings.findIndex((s) => s.id === place.id);
   const v = form.values;
 
@@ -75,9 +76,10 @@ function PlaceForm({ place, siblings, seen, disabled }: PlaceFormProps) {
     const others = siblings.filter((s) => s.id !== place.id);
     const to = index + by;
     const order = orderBetween(others[to - 1]?.set.order, others[to]?.set.order);
-    commit(`Moved ${place.title} ${by < 0 ? 'up' : 'down'}`, seen, [
-      { op: 'patch', kind: 'place', id: place.id, set: { order } },
-    ]).catch(complain);
+    setMoving(true);
+    commit(`Moved ${place.title} ${by < 0 ? 'up' : 'down'}`, seen, [{ op: 'patch', kind: 'place', id: place.id, set: { order } }])
+      .catch(complain)
+      .finally(() => setMoving(false));
   }
 
   return (
@@ -114,10 +116,10 @@ function PlaceForm({ place, siblings, seen, disabled }: PlaceFormProps) {
         <Button kind="main" type="submit" disabled={disabled || !form.dirty || form.busy}>
           Save place
         </Button>
-        <Button disabled={disabled || index <= 0} onClick={() => move(-1)}>
+        <Button disabled={disabled || moving || index <= 0} onClick={() => move(-1)}>
           <ArrowUp className="size-4" /> Move up
         </Button>
-        <Button disabled={disabled || index === siblings.length - 1} onClick={() => move(1)}>
+        <Button disabled={disabled || moving || index === siblings.length - 1} onClick={() => move(1)}>
           <ArrowDown className="size-4" /> Move down
         </Button>
         <Button kind="quiet" disabled={disabled} onClick={() => setDeleting(true)}>

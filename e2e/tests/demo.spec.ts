@@ -1,0 +1,190 @@
+// The demo plant in the hands of an engineer and an operator.
+
+import { AxeBuilder } from '@axe-core/playwright';
+import { expect, type Page, test } from '@playwright/test';
+import { NAME, PASSWORD, type Server, start } from '../server';
+
+let server: Server;
+let page: Page;
+
+
+test.beforeAll(async ({ browser }) => {
+  server = await start(['--speed', '4']);
+  page = await (await browser.newContext()).newPage();
+  await page.goto(server.url);
+  await page.getByLabel('Name').fill(NAME);
+  await page.getByLabel('Password').fill('short');
+  await page.getByRole('button', { name: 'Make account' }).click();
+  await expect(page.getByText('A password has at least 8 characters.')).toBeVisible();
+  await expect(page.getByLabel('Name')).toHaveValue(NAME);
+  await page.getByLabel('Password').fill(PASSWORD);
+  await page.getByRole('button', { name: 'Make account' }).click();
+  await expect(page.getByRole('region', { name: 'EX-2' })).toBeVisible();
+});
+
+test.afterAll(async () => {
+  await page.context().close();
+  await server.stop();
+});
+
+const desk = (name: string) => page.getByRole('navigation').getByRole('link', { name, exact: true }).click();
+const inspector = () => page.getByRole('complementary', { name: 'Inspector' });
+const place = (name: string) => page.getByRole('treeitem', { name: new RegExp(name) });
+
+test('the board moves', async () => {
+  const level = page.getByRole('region', { name: 'EX-1' }).getByRole('listitem').filter({ hasText: 'Level' });
+  await expect(level.getByText(/^\d+\.\d$/)).toBeVisible();
+  const before = await level.textContent();
+  await expect(level).not.toHaveText(before ?? '', { timeout: 60_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('1 of 1 connections');
+});
+
+test('a value is checked, confirmed, written and read back', async () => {
+  await page.getByRole('region', { name: 'EX-1' }).getByRole('button', { name: /^Fill setpoint/ }).click();
+  await inspector().getByLabel('New value, %').fill('140');
+  await inspector().getByRole('button', { name: 'Write…' }).click();
+  await expect(inspector().getByText('It must lie between 20 and 95 %.')).toBeVisible();
+  await expect(inspector().getByLabel('New value, %')).toHaveValue('140');
+  await inspector().getByLabel('New value, %').fill('61.5');
+  await page.keyboard.press('Enter');
+  await page.getByRole('alertdialog').getByRole('button', { name: 'Write 61.5 %' }).click();
+  await expect(inspector().getByText('Written; the device now holds 61.5 %.')).toBeVisible();
+  await desk('Journal');
+  await page.getByRole('button', { name: /^Wrote 61\.5 % to .*Fill setpoint/ }).click();
+  await expect(page.getByText(/before 74, asked for 61\.5, read back 61\.5/)).toBeVisible();
+});
+
+test('a trend is zoomed, moved, read and brought back to the present', async () => {
+  await desk('Explore');
+  await page.getByLabel('Add a tag').fill('EX-1/Level');
+  await page.keyboard.press('Enter');
+  const plot = page.getByTestId('trend').locator('.u-over');
+  await expect(plot).toBeVisible();
+  await expect(page.getByText('live · the last 15 min')).toBeVisible();
+  await plot.hover({ position: { x: 300, y: 100 } });
+  await page.mouse.wheel(0, -120);
+  await expect(page).toHaveURL(/span=720/);
+  const box = await plot.boundingBox();
+  if (!box) throw new Error('the plot has a place');
+  await page.mouse.move(box.x + 300, box.y + 100);
+  await page.mouse.down();
+  await page.mouse.move(box.x + 500, box.y + 100, { steps: 4 });
+  await page.mouse.up();
+  await expect(page.getByText(/^past · /)).toBeVisible();
+  await expect(page).toHaveURL(/end=\d+/);
+  await page.getByRole('button', { name: 'Go live' }).click();
+  await expect(page.getByText(/^live · /)).toBeVisible();
+  await plot.hover({ position: { x: box.width - 6, y: 100 } });
+  await expect(page.getByTestId('cursor')).toHaveText(/\d\d:\d\d:\d\d.*Level\d+\.\d%/);
+  // The same by keyboard alone.
+  await page.getByRole('region', { name: /^Trend; arrows move/ }).focus();
+  await page.keyboard.press('ArrowLeft');
+  await expect(page.getByText(/^past · /)).toBeVisible();
+  await page.keyboard.press('End');
+  await expect(page.getByText(/^live · /)).toBeVisible();
+});
+
+test('the plant is built, put in order, and a delete shows what hangs on it', async () => {
+  await desk('Model');
+  await place('Extraction').click();
+  await page.getByLabel('New place').fill('EX-2');
+  await page.getByRole('button', { name: 'Add place' }).click();
+  await expect(page.getByText('There is already a place “EX-2” here.')).toBeVisible();
+  await expect(page.getByLabel('New place')).toHaveValue('EX-2');
+  await page.getByLabel('New place').fill('Leach vessel');
+  await page.getByRole('button', { name: 'Add place' }).click();
+  await place('Leach vessel').click();
+  await page.getByRole('button', { name: 'Move up' }).click();
+  await page.getByRole('button', { name: 'Move up' }).click();
+  const names = page.getByRole('tree').getByRole('treeitem');
+  await expect(names.nth(2)).toHaveText('Leach vessel');
+  const form = page.getByRole('form', { name: 'Place' });
+  await form.getByLabel('Name').fill('Leach');
+  await form.getByRole('button', { name: 'Save place' }).click();
+  await expect(names.nth(2)).toHaveText('Leach');
+  await place('EX-2').click();
+  await page.getByRole('button', { name: 'Delete place…' }).click();
+  const dialog = page.getByRole('alertdialog');
+  await expect(dialog.getByText('16 tags, 4 alarm rules hang on it')).toBeVisible();
+  await expect(dialog.getByText(/report “Extraction, last 15 minutes” shows it/)).toBeVisible();
+  await expect(dialog.getByRole('button', { name: 'Delete it and what hangs on it' })).toBeDisabled();
+  await dialog.getByRole('button', { name: 'Cancel' }).click();
+});
+
+test('the newest revision is undone', async () => {
+  await desk('Journal');
+  await page.getByRole('button', { name: /^Undo revision/ }).click();
+  const dialog = page.getByRole('alertdialog');
+  await expect(dialog.getByText(/Renamed .*Leach vessel to Leach/)).toBeVisible();
+  await dialog.getByRole('button', { name: 'Undo it' }).click();
+  await expect(place('Leach vessel')).toBeVisible();
+});
+
+test('what is wrong with a connection is told at its field or on the ladder', async () => {
+  await desk('Connect');
+  await page.getByRole('button', { name: 'Add connection' }).click();
+  const form = page.getByRole('region', { name: 'New connection' });
+  await form.getByLabel('Host').fill('http://10.0.4.21');
+  await form.getByLabel('Port').fill('5x');
+  await form.getByRole('button', { name: 'Add this connection' }).click();
+  await expect(form.getByText('This must be a whole number from 0 to 65535.')).toBeVisible();
+  await form.getByLabel('Port').fill('1');
+  await form.getByRole('button', { name: 'Add this connection' }).click();
+  await expect(form.getByText('This is neither a name nor an address; leave out the protocol and the port.')).toBeVisible();
+  await expect(form.getByLabel('Host')).toHaveValue('http://10.0.4.21');
+  await form.getByLabel('Host').fill('127.0.0.1');
+  await form.getByRole('button', { name: 'Test' }).click();
+  const ladder = form.getByRole('list', { name: 'Test' });
+  await expect(ladder.getByText('127.0.0.1 refuses connections on port 1.')).toBeVisible();
+  await expect(ladder.getByText('Check the port, and that the server on the device is switched on.')).toBeVisible();
+  await form.getByLabel('Port').fill(String(server.controller));
+  await form.getByLabel('Unit id').fill('7');
+  await form.getByRole('button', { name: 'Test' }).click();
+  await expect(ladder.getByText('No device with unit id 7 answers behind this address.')).toBeVisible();
+  await form.getByRole('button', { name: 'Cancel' }).click();
+});
+
+test('registers are chosen by hand, with what they most likely hold', async () => {
+  await page.getByRole('region', { name: 'Connection Extraction' }).getByRole('button', { name: /Extraction/ }).click();
+  await page.getByLabel('From, on the wire').fill('40');
+  await page.getByRole('button', { name: 'Choose holding 40' }).click();
+  await page.getByRole('button', { name: 'Choose holding 44' }).click({ modifiers: ['Shift'] });
+  const intake = page.getByRole('form', { name: 'Tags to be' });
+  await expect(intake.getByRole('heading')).toHaveText('4 tags to be');
+  await expect(intake.getByLabel('Type of holding 42')).toHaveValue('f32');
+  await expect(intake.getByText('holding 42–43')).toBeVisible();
+  await expect(intake.getByText('Not yet: 4 rows without a name.')).toBeVisible();
+  await page.getByRole('button', { name: 'Leave holding 41' }).click();
+  await expect(intake.getByRole('heading')).toHaveText('3 tags to be');
+});
+
+test('the plant column and the desks work by keyboard alone', async () => {
+  await desk('Board');
+  await place('Brackmere').click();
+  for (let n = 0; n < 5 && !(await place('EX-1').evaluate((e) => e === document.activeElement)); n += 1) {
+    await page.keyboard.press('ArrowDown');
+  }
+  await page.keyboard.press('Enter');
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText('EX-1');
+  await page.keyboard.press('ArrowLeft');
+  await page.keyboard.press('ArrowLeft');
+  await expect(place('EX-1')).toHaveCount(0);
+  await page.keyboard.press('ArrowRight');
+  await expect(place('EX-1')).toBeVisible();
+  const level = page.getByRole('region', { name: 'EX-1' }).getByRole('button', { name: 'Level', exact: true });
+  await level.focus();
+  await page.keyboard.press('Enter');
+  await expect(inspector().getByRole('heading', { name: 'Level' })).toBeVisible();
+  await inspector().getByRole('button', { name: 'Close inspector' }).focus();
+  await page.keyboard.press('Escape');
+  await expect(inspector()).toHaveCount(0);
+});
+
+for (const name of ['Board', 'Connect', 'Model', 'Alarms', 'Explore', 'Reports', 'Journal']) {
+  test(`${name} meets WCAG AA`, async () => {
+    await desk(name);
+    await expect(page.getByRole('heading', { level: 1 })).toBeVisible();
+    const found = await new AxeBuilder({ page }).withTags(['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']).analyze();
+    expect(found.violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.html.slice(0, 160)).join(' | ')}`)).toEqual([]);
+  });
+}
