@@ -121,9 +121,13 @@ impl Db {
     /// The same as numbers for statistics and pictures, with the value that holds at `from` in front.
     ///
     /// # Errors
-    /// When the database does not answer.
+    /// When the database does not answer, or the period holds more than [`MOST_SAMPLES`].
     pub async fn points(&self, tag: TagNo, from: Nanos, to: Nanos) -> Result<Vec<Point>, DbError> {
-        let kept = self.raw(tag, from, to, true, MOST_SAMPLES).await?;
+        let kept = self.raw(tag, from, to, true, MOST_SAMPLES + 1).await?;
+        // A part of the period given as the whole would be a wrong answer.
+        if kept.len() as i64 > MOST_SAMPLES {
+            return Err(DbError::TooMuch(MOST_SAMPLES));
+        }
         let number = |k: &Kept| match k.value.as_ref() {
             Some(Value::F64(v)) => usable_number(Kind::F64, v.to_bits(), k.quality),
             Some(v) => v.number().filter(|v| v.is_finite() && !k.quality.is_bad()),

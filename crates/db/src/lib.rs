@@ -22,6 +22,8 @@ pub enum DbError {
     Away(String),
     #[error("the database refused: {0}")]
     Refused(String),
+    #[error("one tag has more than {0} samples in this period; choose a shorter one")]
+    TooMuch(i64),
 }
 
 impl From<sqlx::Error> for DbError {

@@ -60,6 +60,13 @@ pub struct SpoolState {
     pub lost: u64,
 }
 
+/// How many tags of each place are bad, and when that was counted.
+#[derive(Default)]
+struct BadTags {
+    counted: Option<Instant>,
+    by_place: Arc<HashMap<Uuid, usize>>,
+}
+
 /// Why something could not be done at the plant.
 #[derive(Debug, thiserror::Error)]
 pub enum LiveError {
@@ -85,7 +92,7 @@ pub struct Live {
     shipped: watch::Sender<u64>,
     to_engine: mpsc::Sender<turns::Message>,
     links: Mutex<HashMap<Uuid, links::Line>>,
-    bad: Mutex<(Option<Instant>, Arc<HashMap<Uuid, usize>>)>,
+    bad: Mutex<BadTags>,
     tasks: Mutex<JoinSet<()>>,
 }
 
@@ -270,7 +277,7 @@ impl Live {
     /// How many tags of each place are bad now; counted at most once a second, whoever asks.
     pub fn bad_tags(&self) -> Arc<HashMap<Uuid, usize>> {
         let mut kept = self.bad.lock().unwrap_or_else(PoisonError::into_inner);
-        if kept.0.is_none_or(|at| at.elapsed() >= Duration::from_secs(1)) {
+        if kept.counted.is_none_or(|at| at.elapsed() >= Duration::from_secs(1)) {
             let plant = self.plant();
             let values = self.values.read().unwrap_or_else(PoisonError::into_inner);
             let mut bad: HashMap<Uuid, usize> = HashMap::new();
@@ -279,9 +286,9 @@ impl Live {
                     *bad.entry(tag.set.place).or_default() += 1;
                 }
             }
-            *kept = (Some(Instant::now()), Arc::new(bad));
+            *kept = BadTags { counted: Some(Instant::now()), by_place: Arc::new(bad) };
         }
-        kept.1.clone()
+        kept.by_place.clone()
     }
 
     /// The limits in force on a tag.

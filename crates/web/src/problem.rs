@@ -91,6 +91,7 @@ impl From<DbError> for Problem {
                 problem.retry_after = Some(2);
                 problem
             }
+            DbError::TooMuch(_) => Problem::field("to", format!("Too much to answer: {error}.")),
             DbError::Refused(_) => {
                 Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "The database refused this. The server's log says why.")
             }

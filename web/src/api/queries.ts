@@ -1,6 +1,6 @@
 // What the desks ask of the server, and how they change the configuration.
 
-import { keepPreviousData, QueryClient, useMutation, useQuery } from '@tanstack/react-query';
+import { keepPreviousData, QueryClient, useQueries, useQuery } from '@tanstack/react-query';
 import { http, Refused, type Schemas, take } from './client';
 import type { Item, Kind, Sets } from './model';
 
@@ -45,6 +45,19 @@ export function configurationMoved() {
   });
 }
 
+/** Single tags by their ids, in that order; those that do not exist are left out. */
+export function useTags(ids: readonly string[]): Item<'tag'>[] {
+  return useQueries({
+    queries: ids.map((id) => ({ queryKey: ['items', 'tag', { only: id }], queryFn: () => fetchItems('tag', { only: id }) })),
+    combine: joinTags,
+  });
+}
+
+/** Stands outside the hook, so that the same answers give the same list. */
+function joinTags(results: { data: Items<'tag'> | undefined }[]): Item<'tag'>[] {
+  return results.flatMap((r) => r.data?.items ?? []);
+}
+
 export type Edit<K extends Kind = Kind> =
   | { op: 'create'; kind: K; id: string; set: Partial<Sets[K]> }
   | { op: 'patch'; kind: K; id: string; set: { [F in keyof Sets[K]]?: Sets[K][F] | null } }
@@ -56,12 +69,6 @@ export async function commit(why: string, seen: number, edits: Edit[]): Promise<
   const done = await take(http.POST('/api/edits', { params: { header: { 'If-Match': String(seen) } }, body }));
   await configurationMoved();
   return done.revision;
-}
-
-export function useCommit() {
-  return useMutation({
-    mutationFn: ({ why, seen, edits }: { why: string; seen: number; edits: Edit[] }) => commit(why, seen, edits),
-  });
 }
 
 export function useAlarms() {

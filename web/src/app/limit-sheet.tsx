@@ -1,6 +1,6 @@
 // The four limits of a tag, edited together: an empty level is no limit.
 
-import { useState } from 'react';
+import { useRef, useState } from 'react';
 import { newId } from '../api/client';
 import type { Item, LimitKind, RuleSet } from '../api/model';
 import { commit, type Edit } from '../api/queries';
@@ -36,9 +36,17 @@ function rowOf(kind: LimitKind, rule: RuleSet | undefined): Row {
   };
 }
 
+const FIELDS: Record<string, string> = {
+  level: '',
+  priority: 'Priority: ',
+  deadband: 'Deadband: ',
+  on_delay_s: 'On-delay: ',
+  off_delay_s: 'Off-delay: ',
+};
+
 /** The edits that lead from the rules there are to the rows as typed. */
-export function limitEdits(tag: string, rules: readonly Item<'rule'>[], rows: Rows): Edit[] {
-  return KINDS.flatMap((kind): Edit[] => {
+export function limitEdits(tag: string, rules: readonly Item<'rule'>[], rows: Rows): { kind: LimitKind; edit: Edit }[] {
+  const edits = (kind: LimitKind): Edit[] => {
     const row = rows[kind];
     const rule = rules.find((r) => r.set.kind === kind);
     const level = numberOf(row.level);
@@ -58,7 +66,8 @@ export function limitEdits(tag: string, rules: readonly Item<'rule'>[], rows: Ro
         ? { op: 'patch', kind: 'rule', id: rule.id, set }
         : { op: 'create', kind: 'rule', id: newId(), set: { tag, kind, ...set } },
     ];
-  });
+  };
+  return KINDS.flatMap((kind) => edits(kind).map((edit) => ({ kind, edit })));
 }
 
 interface Props {
@@ -73,7 +82,18 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
   const form = useForm(initial, []);
   const [open, setOpen] = useState<LimitKind | null>(null);
   const set = (kind: LimitKind, change: Partial<Row>) => form.set(kind, { ...form.values[kind], ...change });
-  const save = () => form.run((rows) => commit(`Set limits of ${tag.title}`, seen, limitEdits(tag.id, rules, rows)));
+  const sent = useRef<LimitKind[]>([]);
+  const save = () =>
+    form.run((rows) => {
+      const edits = limitEdits(tag.id, rules, rows);
+      sent.current = edits.map((e) => e.kind);
+      return commit(
+        `Set limits of ${tag.title}`,
+        seen,
+        edits.map((e) => e.edit),
+      );
+    });
+  const wrong = (kind: LimitKind) => form.problems.find((p) => p.field && sent.current[p.edit] === kind);
   return (
     <form
       onSubmit={(e) => {
@@ -85,6 +105,7 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
         {KINDS.map((kind) => {
           const row = form.values[kind];
           const words = LIMIT_WORDS[kind];
+          const problem = wrong(kind);
           return (
             <div key={kind}>
               <div className="flex items-center gap-1.5">
@@ -93,6 +114,7 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
                   aria-label={`Limit ${words}`}
                   className="figures w-20 shrink-0 text-right"
                   inputMode="decimal"
+                  aria-invalid={Boolean(problem)}
                   placeholder="none"
                   disabled={disabled}
                   value={row.level}
@@ -113,6 +135,12 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
                   ))}
                 </Choice>
               </div>
+              {problem && (
+                <p role="alert" className="ml-16.5 text-sm text-act4">
+                  {FIELDS[problem.field] ?? ''}
+                  {problem.message}
+                </p>
+              )}
               {row.level.trim() !== '' && (
                 <button
                   type="button"
@@ -167,7 +195,7 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
           );
         })}
       </div>
-      {form.other && (
+      {form.other && !KINDS.some(wrong) && (
         <p role="alert" className="mt-1 text-sm text-act4">
           {form.other}
         </p>

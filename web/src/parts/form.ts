@@ -2,7 +2,7 @@
 
 import { useState } from 'react';
 import { toast } from 'sonner';
-import { Refused } from '../api/client';
+import { Refused, type Wrong } from '../api/client';
 
 export interface Form<T> {
   values: T;
@@ -12,6 +12,8 @@ export interface Form<T> {
   busy: boolean;
   /** The sentence for a field, under any of its names on the server. */
   error: (...names: string[]) => string | undefined;
+  /** What the server said of each edit and field. */
+  problems: Wrong[];
   /** What no field of this form is to blame for. */
   other: string | undefined;
   /** Runs what takes the form in; gives whether it was taken. */
@@ -29,6 +31,7 @@ export function useForm<T extends object>(initial: T, fields: readonly string[] 
   return {
     values,
     busy,
+    problems: error?.problems ?? [],
     dirty: JSON.stringify(values) !== JSON.stringify(start),
     set: (field, value) => setValues((old) => ({ ...old, [field]: value })),
     reset: (next) => {

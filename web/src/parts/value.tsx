@@ -3,6 +3,10 @@
 import clsx from 'clsx';
 import { type LiveValue, useNow, useValue } from '../api/live';
 import type { TagSet } from '../api/model';
+
+/** What of a tag's settings its value is printed with. */
+type Printing = Pick<TagSet, 'unit' | 'decimals'>;
+
 import { lasting, printed } from './text';
 import { Hint } from './ui';
 
@@ -30,7 +34,7 @@ export function Age({ value, rhythm }: { value: LiveValue; rhythm: number }) {
   return <span className="text-xs text-soft">{lasting(age)} old</span>;
 }
 
-export function Value({ no, set, rhythm = 1000, className }: { no: number; set: TagSet; rhythm?: number; className?: string }) {
+export function Value({ no, set, rhythm = 1000, className }: { no: number; set: Printing; rhythm?: number; className?: string }) {
   const value = useValue(no);
   if (!value) return <span className={clsx('figures text-soft', className)}>…</span>;
   const text = printed(value.value, set.decimals);

@@ -2,7 +2,9 @@
 
 use crate::{app::App, auth::Person, problem::Problem};
 use actix_web::{
-    HttpResponse, post,
+    HttpResponse,
+    http::header,
+    post,
     web::{Bytes, Data, Json, Path},
 };
 use futures_util::stream;
@@ -55,7 +57,9 @@ pub async fn test(person: Person, body: Json<Own>) -> Result<HttpResponse, Probl
         let line = serde_json::to_string(&view).unwrap_or_default() + "\n";
         Some((Ok::<Bytes, Infallible>(Bytes::from(line)), receiver))
     });
-    Ok(HttpResponse::Ok().content_type("application/x-ndjson").streaming(lines))
+    // Compressed, the steps would be held back until the last.
+    let plain = (header::CONTENT_ENCODING, "identity");
+    Ok(HttpResponse::Ok().content_type("application/x-ndjson").insert_header(plain).streaming(lines))
 }
 
 /// Registers as they stand now.

@@ -13,7 +13,7 @@ use actix_web::{
     HttpResponse, get,
     web::{Data, Json},
 };
-use havrel_core::time::{Nanos, from_text, to_text};
+use havrel_core::time::{Nanos, SECOND, from_text, to_text};
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -47,6 +47,9 @@ pub async fn openapi(document: Data<Document>) -> HttpResponse {
     }
 }
 
+/// The longest period one question may cover.
+const LONGEST: Nanos = 50 * 366 * 86_400 * SECOND;
+
 /// A time in a request.
 fn time(field: &str, text: &str) -> Result<Nanos, Problem> {
     from_text(text).map_err(|message| Problem::field(field, message))
@@ -55,5 +58,11 @@ fn time(field: &str, text: &str) -> Result<Nanos, Problem> {
 /// A period in a request; `to` lies after `from`.
 fn period(from: &str, to: &str) -> Result<(Nanos, Nanos), Problem> {
     let (from, to) = (time("from", from)?, time("to", to)?);
-    if from < to { Ok((from, to)) } else { Err(Problem::field("to", "The period must end after it begins.")) }
+    if from >= to {
+        return Err(Problem::field("to", "The period must end after it begins."));
+    }
+    match to.checked_sub(from) {
+        Some(length) if length <= LONGEST => Ok((from, to)),
+        _ => Err(Problem::field("to", "Ask for at most fifty years at once.")),
+    }
 }

@@ -241,6 +241,10 @@ async fn history_answers_in_columns() {
         .post("/api/history/raw", json!({"tags": [Uuid::nil()], "from": "2026-01-01T00:00:00Z", "to": "2026-01-02T00:00:00Z"}))
         .await;
     assert_eq!(status, 422);
+    let (status, body) = engineer
+        .post("/api/history/raw", json!({"tags": [], "from": "1700-01-01T00:00:00Z", "to": "2200-01-01T00:00:00Z"}))
+        .await;
+    assert_eq!((status, &body["problems"][0]["field"]), (422, &json!("to")));
     // Ten years are answered too, bounded.
     let (status, _) = engineer
         .post("/api/history/pixels", json!({"tags": [built.level], "from": "2020-01-01T00:00:00Z", "to": "2030-01-01T00:00:00Z"}))

@@ -110,7 +110,6 @@ interface StandingProps {
 }
 
 function Standing({ alarms, chosen, onChoose, onTake, onOpen }: StandingProps) {
-  const tags = useItems('tag').data?.items ?? [];
   const now = useNow();
   return (
     <table className="w-full border border-line bg-raised text-left">
@@ -128,7 +127,6 @@ function Standing({ alarms, chosen, onChoose, onTake, onOpen }: StandingProps) {
       <tbody>
         {alarms.map((a) => {
           const state = a.state as PipState;
-          const tag = tags.find((t) => t.id === a.tag);
           const waits = state !== 'acknowledged';
           return (
             <tr key={a.rule} className={clsx('h-9 border-t border-line hover:bg-band', waits && 'font-semibold')}>
@@ -157,7 +155,9 @@ function Standing({ alarms, chosen, onChoose, onTake, onOpen }: StandingProps) {
                 </button>
                 {a.action && <p className="text-sm font-normal text-soft">{a.action}</p>}
               </td>
-              <td className="pr-3 text-right">{tag && <Value no={a.no} set={tag.set} />}</td>
+              <td className="pr-3 text-right">
+                <Value no={a.no} set={a} />
+              </td>
               <td className="px-2">
                 {waits ? (
                   <Button className="h-6.5" disabled={!onTake} onClick={() => onTake?.(a.rule)}>

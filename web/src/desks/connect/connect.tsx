@@ -18,7 +18,6 @@ export function Connect() {
   const go = useGo();
   const engineer = useMay('engineer');
   const connections = useItems('connection');
-  const tags = useItems('tag');
   const items = connections.data?.items ?? [];
   const adding = view.connection === 'new';
   if (connections.error) return <Trouble error={connections.error} />;
@@ -47,13 +46,7 @@ export function Connect() {
       )}
       <div className="space-y-2">
         {items.map((item) => (
-          <Line
-            key={item.id}
-            item={item}
-            seen={connections.data.revision}
-            tags={tags.data?.items.filter((t) => t.set.connection === item.id) ?? []}
-            disabled={!engineer}
-          />
+          <Line key={item.id} item={item} seen={connections.data.revision} disabled={!engineer} />
         ))}
       </div>
     </>
@@ -63,15 +56,16 @@ export function Connect() {
 interface LineProps {
   item: Item<'connection'>;
   seen: number;
-  tags: Item<'tag'>[];
   disabled: boolean;
 }
 
-function Line({ item, seen, tags, disabled }: LineProps) {
+function Line({ item, seen, disabled }: LineProps) {
   const view = useView();
   const go = useGo();
   const status = useStatus()?.connections[item.id];
   const open = view.connection === item.id;
+  const tags = useItems('tag', { connection: item.id });
+  const total = tags.data?.total ?? 0;
   const part = view.part ?? 'registers';
   const { settings } = item.set;
   const tab = (name: string, to: string) => (
@@ -102,7 +96,7 @@ function Line({ item, seen, tags, disabled }: LineProps) {
           <span className="font-sans"> · unit {settings.unit ?? 1}</span>
         </span>
         <State status={status} />
-        <span className="ml-auto text-soft">{counted(tags.length, 'tag')}</span>
+        <span className="ml-auto text-soft">{counted(total, 'tag')}</span>
       </button>
       {status?.message && status.state !== 'off' && (
         <p className="px-11 pb-2">
@@ -114,11 +108,11 @@ function Line({ item, seen, tags, disabled }: LineProps) {
           <Figures status={status} />
           <div className="mb-3 flex gap-2">
             {tab('Registers', 'registers')}
-            {tab(`Tags ${tags.length}`, 'tags')}
+            {tab(`Tags ${total}`, 'tags')}
             {tab('Settings and test', 'settings')}
           </div>
           {part === 'registers' && <Registers connection={item} seen={seen} disabled={disabled} />}
-          {part === 'tags' && <Tags tags={tags} />}
+          {part === 'tags' && <Tags tags={tags.data?.items ?? []} total={total} />}
           {part === 'settings' && <ConnectionForm key={item.revision} item={item} seen={seen} />}
         </div>
       )}
@@ -169,7 +163,7 @@ function Figures({ status }: { status: ConnectionStatus | undefined }) {
   );
 }
 
-function Tags({ tags }: { tags: Item<'tag'>[] }) {
+function Tags({ tags, total }: { tags: Item<'tag'>[]; total: number }) {
   const go = useGo();
   if (tags.length === 0) return <p className="text-soft">No tags yet. Choose registers and make tags of them.</p>;
   return (
@@ -182,6 +176,9 @@ function Tags({ tags }: { tags: Item<'tag'>[] }) {
           <span className="figures w-56 truncate text-soft">{tag.source.split(' · ')[1]}</span>
         </li>
       ))}
+      {total > tags.length && (
+        <li className="px-2 py-1 text-soft">and {total - tags.length} more; the desk Model filters them by place and name</li>
+      )}
     </ul>
   );
 }

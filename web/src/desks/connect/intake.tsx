@@ -22,22 +22,23 @@ interface Props {
 export function Intake({ connection, seen, rows, onChange, disabled }: Props) {
   const go = useGo();
   const places = useItems('place');
-  const tags = useItems('tag');
   const form = useForm({ place: '' }, ['place']);
   const made = placeEdits(form.values.place, places.data?.items ?? []);
+  const existing = made.edits.length === 0 && made.place ? made.place : undefined;
+  const tags = useItems('tag', { under: existing }, existing !== undefined);
+  const here = existing ? (tags.data?.items ?? []).filter((t) => t.set.place === existing) : [];
   const unnamed = rows.filter((r) => !r.name.trim()).length;
   const names = rows.map((r) => r.name.trim()).filter(Boolean);
-  const taken = new Set(tags.data?.items.filter((t) => t.set.place === made.place).map((t) => t.set.name));
+  const taken = new Set(here.map((t) => t.set.name));
   const clash = names.find((n, i) => taken.has(n) || names.indexOf(n) !== i);
+  // The places to make come first among the edits.
+  const wrong = (index: number) => form.problems.find((p) => p.edit === index + made.edits.length && p.field !== 'place');
   const set = (index: number, change: Partial<Candidate>) =>
     onChange(rows.map((r, i) => (i === index ? { ...r, ...change } : r)));
 
   async function create() {
     const done = await form.run(async () => {
-      const order = Math.max(
-        0,
-        ...(tags.data?.items ?? []).filter((t) => t.set.place === made.place).map((t) => t.set.order + 1),
-      );
+      const order = Math.max(0, ...here.map((t) => t.set.order + 1));
       await commit(`Created ${counted(rows.length, 'tag')} at ${form.values.place}`, seen, [
         ...made.edits,
         ...tagEdits(rows, made.place, connection.id, order),
@@ -94,7 +95,7 @@ export function Intake({ connection, seen, rows, onChange, disabled }: Props) {
       <p aria-live="polite" className="mb-1 text-sm text-soft">
         {reason && `Not yet: ${reason}.`}
       </p>
-      {form.other && (
+      {form.other && !rows.some((_, i) => wrong(i)) && (
         <p role="alert" className="mb-2 text-act4">
           {form.other}
         </p>
@@ -134,8 +135,10 @@ export function Intake({ connection, seen, rows, onChange, disabled }: Props) {
                   <Input
                     aria-label={`Name of ${row.address}`}
                     value={row.name}
+                    aria-invalid={Boolean(wrong(i))}
                     onChange={(e) => set(i, { name: e.target.value })}
                   />
+                  {wrong(i) && <p className="text-sm text-act4">{wrong(i)?.message}</p>}
                 </td>
                 <td className="px-1">
                   <Input

@@ -4,7 +4,7 @@ import clsx from 'clsx';
 import { ChevronLeft, ChevronRight, X, ZoomIn, ZoomOut } from 'lucide-react';
 import { type KeyboardEvent, useMemo, useState } from 'react';
 import { feed } from '../../api/live';
-import { useItems } from '../../api/queries';
+import { useItems, useTags } from '../../api/queries';
 import { useGo, useView } from '../../app/router';
 import { lasting, moment } from '../../parts/text';
 import { COLOURS, Trend } from '../../parts/trend';
@@ -23,12 +23,8 @@ const MOST = 8;
 export function Explore() {
   const view = useView();
   const go = useGo();
-  const tags = useItems('tag');
   const chosenIds = useMemo(() => (view.tags ? view.tags.split(',') : []), [view.tags]);
-  const chosen = useMemo(
-    () => chosenIds.flatMap((id) => tags.data?.items.find((t) => t.id === id) ?? []),
-    [chosenIds, tags.data],
-  );
+  const chosen = useTags(chosenIds);
   const span = view.span ?? 900;
   const { end } = view;
   const move = (nextSpan: number, nextEnd: number | undefined) => go({ span: nextSpan, end: nextEnd });

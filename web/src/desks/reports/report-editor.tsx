@@ -3,7 +3,7 @@
 import { ArrowDown, ArrowUp, X } from 'lucide-react';
 import { type ReactNode, useState } from 'react';
 import type { Item, Section } from '../../api/model';
-import { commit, useItems } from '../../api/queries';
+import { commit, useItems, useTags } from '../../api/queries';
 import { useGo } from '../../app/router';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { Button, Choice, Confirm, Field, INPUT, Input } from '../../parts/ui';
@@ -199,14 +199,14 @@ function TagChoice({
   disabled: boolean;
   onChange: (ids: string[]) => void;
 }) {
-  const all = useItems('tag').data?.items ?? [];
+  const chosen = useTags(ids);
   const offered = useItems('tag', { under }).data?.items ?? [];
   const name = (tag: Item<'tag'>) => tag.title.split('/').slice(-2).join(' / ');
   return (
     <div className="mt-1 space-y-1">
       <ul className="flex flex-wrap gap-1">
         {ids.map((id) => {
-          const tag = all.find((t) => t.id === id);
+          const tag = chosen.find((t) => t.id === id);
           return (
             <li key={id} className="flex items-center gap-1 rounded border border-line px-1.5 text-sm">
               {tag ? name(tag) : '…'}

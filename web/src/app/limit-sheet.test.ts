@@ -1,0 +1,45 @@
+import { describe, expect, it, vi } from 'vitest';
+import type { Item, RuleSet } from '../api/model';
+
+vi.mock('../api/queries', () => ({ commit: vi.fn() }));
+const { limitEdits } = await import('./limit-sheet');
+
+const high: Item<'rule'> = {
+  id: 'r',
+  no: 0,
+  revision: 1,
+  title: '',
+  source: '',
+  set: {
+    tag: 't',
+    kind: 'high',
+    level: 80,
+    priority: 2,
+    deadband: 1,
+    on_delay_s: 0,
+    off_delay_s: 0,
+    enabled: true,
+    cause: '',
+    action: '',
+  } as RuleSet,
+};
+const row = (level: string, deadband = '0') => ({ level, priority: 2, deadband, on: '0', off: '0', cause: '', action: '' });
+const none = { high_high: row(''), high: row(''), low: row(''), low_low: row('') };
+
+describe('limitEdits', () => {
+  it('leaves alone what stands as typed', () => {
+    expect(limitEdits('t', [high], { ...none, high: row('80', '1') })).toEqual([]);
+  });
+  it('makes, changes and deletes', () => {
+    const edits = limitEdits('t', [high], { ...none, high: row('82,5', '1'), low: row('5') });
+    expect(edits.map((e) => [e.kind, e.edit.op])).toEqual([
+      ['high', 'patch'],
+      ['low', 'create'],
+    ]);
+    expect(edits[0]?.edit).toMatchObject({ id: 'r', set: { level: 82.5 } });
+    expect(limitEdits('t', [high], none).map((e) => e.edit)).toEqual([{ op: 'delete', kind: 'rule', id: 'r' }]);
+  });
+  it('sends what is no number as it was typed, to be refused at its field', () => {
+    expect(limitEdits('t', [], { ...none, low: row('much') })[0]?.edit).toMatchObject({ set: { level: 'much' } });
+  });
+});
