@@ -109,10 +109,10 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
           return (
             <div key={kind}>
               <div className="flex items-center gap-1.5">
-                <span className="w-15 shrink-0 text-soft">{words}</span>
+                <span className="w-14 shrink-0 text-soft">{words}</span>
                 <Input
                   aria-label={`Limit ${words}`}
-                  className="figures w-20 shrink-0 text-right"
+                  className="figures w-15 shrink-0 px-1.5 text-right"
                   inputMode="decimal"
                   aria-invalid={Boolean(problem)}
                   placeholder="none"
@@ -120,10 +120,11 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
                   value={row.level}
                   onChange={(e) => set(kind, { level: e.target.value })}
                 />
-                <span className="w-9 shrink-0 truncate text-sm text-soft">{tag.set.unit}</span>
+                <span className="w-7 shrink-0 truncate text-sm text-soft">{tag.set.unit}</span>
                 <Pips priority={row.priority} state={row.level.trim() ? 'unacknowledged' : 'acknowledged'} quiet />
                 <Choice
                   aria-label={`Priority of limit ${words}`}
+                  className="px-0.5 text-sm"
                   disabled={disabled || !row.level.trim()}
                   value={row.priority}
                   onChange={(e) => set(kind, { priority: Number(e.target.value) })}
@@ -136,7 +137,7 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
                 </Choice>
               </div>
               {problem && (
-                <p role="alert" className="ml-16.5 text-sm text-act4">
+                <p role="alert" className="ml-15.5 text-sm text-act4">
                   {FIELDS[problem.field] ?? ''}
                   {problem.message}
                 </p>
@@ -145,7 +146,7 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
                 <button
                   type="button"
                   aria-expanded={open === kind}
-                  className="ml-16.5 block text-left text-sm text-teal hover:underline"
+                  className="ml-15.5 block text-left text-sm text-teal hover:underline"
                   onClick={() => setOpen(open === kind ? null : kind)}
                 >
                   {open === kind ? 'Less' : `deadband ${row.deadband}, delays ${row.on} and ${row.off} s …`}

@@ -178,7 +178,10 @@ export function Trend({ tags, span, end, height, plain = false, onMove }: Props)
           (u) => {
             const { idx, left } = u.cursor;
             if (plain || idx === null || idx === undefined || (left ?? -1) < 0) return setCursor(null);
-            setCursor({ at: u.posToVal(left ?? 0, 'x') * 1000, values: tags.map((_, i) => heldAt(u.data[i + 1], idx)) });
+            const at = u.posToVal(left ?? 0, 'x');
+            // The nearest sample may lie ahead; what holds at the cursor is the one before.
+            const index = (u.data[0][idx] ?? 0) > at ? idx - 1 : idx;
+            setCursor({ at: at * 1000, values: tags.map((_, i) => heldAt(u.data[i + 1], index)) });
           },
         ],
       },
@@ -277,7 +280,7 @@ function drawLimits(u: uPlot, limits: readonly PixelColumns['limits'][], tags: r
       const name = tag && tags.length > 1 ? `${nameOf(tag, tags)} ` : '';
       ctx.fillText(
         `${plain ? '' : name}${words} ${printed(limit.level, tags[i]?.set.decimals ?? 1)}`,
-        bbox.left + 4 * ratio,
+        bbox.left + (4 + i * 150) * ratio,
         y - 3 * ratio,
       );
     }
