@@ -40,7 +40,7 @@ test('the board moves', async () => {
 });
 
 test('a value is checked, confirmed, written and read back', async () => {
-  await page.getByRole('region', { name: 'EX-1' }).getByRole('button', { name: /^Fill setpoint/ }).click();
+  await page.getByRole('region', { name: 'EX-1' }).getByRole('button', { name: 'Fill setpoint', exact: true }).click();
   await inspector().getByLabel('New value, %').fill('140');
   await inspector().getByRole('button', { name: 'Write…' }).click();
   await expect(inspector().getByText('It must lie between 20 and 95 %.')).toBeVisible();
@@ -76,6 +76,11 @@ test('a trend is zoomed, moved, read and brought back to the present', async () 
   await expect(page.getByText(/^live · /)).toBeVisible();
   await plot.hover({ position: { x: box.width - 6, y: 100 } });
   await expect(page.getByTestId('cursor')).toHaveText(/\d\d:\d\d:\d\d.*Level\d+\.\d%/);
+  // A second tag, typed and entered faster than the list answers, is the one that was typed.
+  await page.getByLabel('Add a tag').fill('EX-2/Temperature');
+  await page.keyboard.press('Enter');
+  await expect(page.getByTestId('cursor')).toContainText('Temperature');
+  await expect(page.getByRole('button', { name: 'EX-2 / Temperature', exact: true })).toBeVisible();
   // The same by keyboard alone.
   await page.getByRole('region', { name: /^Trend; arrows move/ }).focus();
   await page.keyboard.press('ArrowLeft');

@@ -26,6 +26,7 @@ function nameOf(tag: TrendTag, among: readonly TrendTag[]): string {
 export const COLOURS = ['#0e6a6a', '#a8480a', '#3d5a9e', '#8b2f6f', '#4b6b1f', '#7a6500', '#17232d', '#a3303f'];
 const HUES: Record<number, string> = { 4: '#b4123f', 3: '#955800', 2: '#3d5a9e', 1: '#5d666d' };
 const DAY = 86_400_000;
+const NOTHING: Line = { xs: [], ys: [] };
 
 interface Props {
   tags: readonly TrendTag[];
@@ -186,7 +187,14 @@ export function Trend({ tags, span, end, height, plain = false, onMove }: Props)
         ],
       },
     };
-    const made = new uPlot(options, align([], Date.now()), box.current);
+    const made = new uPlot(
+      options,
+      align(
+        tags.map(() => NOTHING),
+        Date.now(),
+      ),
+      box.current,
+    );
     plot.current = made;
     const stop = plain ? undefined : follow(made, shown, (s, e) => move.current?.(s, e));
     return () => {
@@ -253,7 +261,9 @@ function windowOf({ span, end }: { span: number; end: number | undefined }): [nu
 function draw(plot: uPlot | null, lines: readonly Line[], shown: { span: number; end: number | undefined }) {
   if (!plot) return;
   const [, to] = windowOf(shown);
-  plot.setData(lines.length > 0 ? align(lines, Math.min(to, feed.time())) : [[]], true);
+  // A plot made anew for other tags may be ahead of their lines.
+  const all = plot.series.slice(1).map((_, i) => lines[i] ?? NOTHING);
+  plot.setData(align(all, Math.min(to, feed.time())), true);
 }
 
 function drawLimits(u: uPlot, limits: readonly PixelColumns['limits'][], tags: readonly TrendTag[], plain: boolean) {

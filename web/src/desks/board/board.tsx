@@ -93,9 +93,12 @@ function Card({ place, tags, rules }: { place: Item<'place'>; tags: Tag[]; rules
         {urgent && <Pips priority={urgent.priority} state={urgent.state} />}
         <span className="ml-auto flex min-w-0 items-center gap-3 truncate text-sm text-soft">
           {head.map((tag) => (
-            <button key={tag.id} type="button" onClick={() => open(tag)} className="flex items-baseline gap-1 hover:text-teal">
-              {tag.set.name} <Value no={tag.no} set={tag.set} className="text-ink" />
-            </button>
+            <span key={tag.id} className="flex items-baseline gap-1">
+              <button type="button" className="hover:text-teal" onClick={() => open(tag)}>
+                {tag.set.name}
+              </button>
+              <Value no={tag.no} set={tag.set} className="text-ink" />
+            </span>
           ))}
         </span>
       </header>
@@ -120,14 +123,12 @@ function Card({ place, tags, rules }: { place: Item<'place'>; tags: Tag[]; rules
       {below.length > 0 && (
         <div className="flex flex-wrap gap-x-4 border-t border-line py-1 text-sm">
           {below.map((tag) => (
-            <button
-              key={tag.id}
-              type="button"
-              onClick={() => open(tag)}
-              className="flex items-baseline gap-1.5 py-0.5 text-soft hover:text-teal"
-            >
-              {tag.set.name} <Value no={tag.no} set={tag.set} className="text-ink" />
-            </button>
+            <span key={tag.id} className="flex items-baseline gap-1.5 py-0.5">
+              <button type="button" className="text-soft hover:text-teal" onClick={() => open(tag)}>
+                {tag.set.name}
+              </button>
+              <Value no={tag.no} set={tag.set} />
+            </span>
           ))}
         </div>
       )}

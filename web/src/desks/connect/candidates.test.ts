@@ -11,13 +11,17 @@ const found = (readings: Record<string, string>): Found => ({
 
 describe('likelyType', () => {
   it.each([
-    [{ u16: '715', f32: '6.5e-38', text: '' }, 'u16'],
-    [{ u16: '17060', f32: '82.2', text: 'B¤' }, 'f32'],
-    [{ u16: '19288', f32: '14186544', text: 'KX' }, 'text'],
-    [{ u16: '0', f32: '0', text: '' }, 'u16'],
-    [{ bool: 'true' }, 'bool'],
-  ])('of %j is %s', (readings, type) => {
-    expect(likelyType(found(readings))).toBe(type);
+    [{ u16: '715', f32: '6.5e-38', text: '' }, {}, 'u16'],
+    [{ u16: '17060', f32: '82.2', text: 'B¤' }, {}, 'f32'],
+    [{ u16: '16948', f32: '45.05', text: 'B4' }, { text: '33' }, 'f32'],
+    [{ u16: '17752', f32: '3461.7932', text: 'EX' }, { text: '-1' }, 'text'],
+    [{ u16: '16948', f32: '45.071234', text: 'B4' }, { text: 'G®' }, 'f32'],
+    [{ u16: '19288', f32: '14167346', text: 'KX' }, { text: '-2' }, 'text'],
+    [{ u16: '18518', f32: '219136', text: 'HV' }, { text: '' }, 'text'],
+    [{ u16: '0', f32: '0', text: '' }, {}, 'u16'],
+    [{ bool: 'true' }, {}, 'bool'],
+  ])('of %j before %j is %s', (readings, next, type) => {
+    expect(likelyType(found(readings as Record<string, string>), found(next as Record<string, string>))).toBe(type);
   });
 });
 

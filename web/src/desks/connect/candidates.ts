@@ -19,14 +19,24 @@ export interface Candidate {
 
 const KNOWN_TYPES = ['bool', 'u16', 'i16', 'u32', 'i32', 'f32', 'text'];
 
-/** The reading that makes most sense of a register: text if it reads as such, a float of sensible size, else 16 bits. */
-export function likelyType(found: Found): string {
-  const reading = (kind: string) => found.readings.find((r) => r.kind === kind)?.text;
-  if (reading('bool') !== undefined) return 'bool';
-  const text = reading('text') ?? '';
-  if (/^[A-Z0-9][A-Z0-9-]$/.test(text) && /[A-Z]/.test(text)) return 'text';
-  const float = Math.abs(Number(reading('f32')));
-  return float >= 1e-3 && float < 1e7 && Number(reading('u16')) > 8192 ? 'f32' : 'u16';
+const reading = (found: Found | undefined, kind: string) => found?.readings.find((r) => r.kind === kind)?.text;
+
+/** Two capitals, digits or hyphens: how ids and grades are written. */
+const readsAsText = (found: Found | undefined) => /^[A-Z0-9-]{2}$/.test(reading(found, 'text') ?? '');
+
+/**
+ * The reading that makes most sense of a register, given the one behind it. A float's first half may look like two letters
+ * by chance, and letters may read as a float: a float of sensible size with few digits comes first, then text where both
+ * registers read as such, then any float of sensible size, then text where it alone reads as such, else 16 bits.
+ */
+export function likelyType(found: Found, next?: Found): string {
+  if (reading(found, 'bool') !== undefined) return 'bool';
+  const float = Math.abs(Number(reading(found, 'f32')));
+  const sensible = float >= 1e-3 && float < 1e5 && Number(reading(found, 'u16')) > 8192;
+  if (sensible && float === Number(float.toPrecision(5))) return 'f32';
+  if (readsAsText(found) && readsAsText(next)) return 'text';
+  if (sensible) return 'f32';
+  return readsAsText(found) ? 'text' : 'u16';
 }
 
 /** Registers a type takes. */

@@ -51,8 +51,8 @@ export function Registers({ connection, seen, disabled }: Props) {
   const isBits = table === 'coil' || table === 'discrete';
   const columns = isBits ? (['bool'] as const) : COLUMNS;
 
-  function candidate(found: Found): Candidate {
-    const type = likelyType(found);
+  function candidate(index: number, found: Found): Candidate {
+    const type = likelyType(found, items[index + 1]);
     return { address: found.label, type, name: '', unit: '', factor: '', length: 8 };
   }
 
@@ -74,7 +74,7 @@ export function Registers({ connection, seen, disabled }: Props) {
         i += 1;
         continue;
       }
-      const made = candidate(next);
+      const made = candidate(i, next);
       const address = addressOf(connection, next);
       if (!chosen.some((c) => c.address === address)) added.push({ ...made, address });
       i += widthOf(made.type);

@@ -2,7 +2,7 @@
 
 import clsx from 'clsx';
 import { ChevronLeft, ChevronRight, X, ZoomIn, ZoomOut } from 'lucide-react';
-import { type KeyboardEvent, useMemo, useState } from 'react';
+import { type KeyboardEvent, useEffect, useMemo, useState } from 'react';
 import { feed } from '../../api/live';
 import { useItems, useTags } from '../../api/queries';
 import { useGo, useView } from '../../app/router';
@@ -126,14 +126,22 @@ export function Explore() {
 function Picker({ chosen, under, onPick }: { chosen: string[]; under: string | undefined; onPick: (id: string) => void }) {
   const [text, setText] = useState('');
   const [open, setOpen] = useState(false);
+  const [entered, setEntered] = useState(false);
   const found = useItems('tag', { text: text || undefined, under }, open);
   const rows = (found.data?.items ?? []).filter((t) => !chosen.includes(t.id) && t.set.point.type !== 'text').slice(0, 40);
-  if (chosen.length >= MOST) return <span className="text-soft">A trend shows {MOST} tags at most.</span>;
   const pick = (id: string) => {
     onPick(id);
     setText('');
     setOpen(false);
   };
+  const answered = found.data !== undefined && !found.isPlaceholderData;
+  // Enter typed before the answer takes the first of it, never of what was listed before.
+  useEffect(() => {
+    if (!entered || !answered) return;
+    setEntered(false);
+    if (rows[0]) pick(rows[0].id);
+  });
+  if (chosen.length >= MOST) return <span className="text-soft">A trend shows {MOST} tags at most.</span>;
   return (
     <div role="search" className="relative" onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && setOpen(false)}>
       <Input
@@ -148,7 +156,7 @@ function Picker({ chosen, under, onPick }: { chosen: string[]; under: string | u
         }}
         onKeyDown={(e) => {
           if (e.key === 'Escape') setOpen(false);
-          if (e.key === 'Enter' && rows[0]) pick(rows[0].id);
+          if (e.key === 'Enter') setEntered(true);
           if (e.key === 'ArrowDown') (e.currentTarget.nextElementSibling?.querySelector('button') as HTMLElement | null)?.focus();
         }}
       />
