@@ -150,6 +150,7 @@ test('what is wrong with a connection is told at its field or on the ladder', as
 });
 
 test('registers are chosen by hand, with what they most likely hold', async () => {
+  await desk('Connect');
   await page.getByRole('region', { name: 'Connection Extraction' }).getByRole('button', { name: /Extraction/ }).click();
   await page.getByLabel('From, on the wire').fill('40');
   await page.getByRole('button', { name: 'Choose holding 40' }).click();

@@ -50,3 +50,18 @@ pub struct Curve {
 pub fn number(value: Option<f64>, decimals: u8) -> String {
     value.map_or_else(|| "–".into(), |v| format!("{v:.*}", usize::from(decimals)))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(Some(12.345), 1, "12.3")]
+    #[case(Some(-0.5), 0, "-0")]
+    #[case(Some(1e9), 2, "1000000000.00")]
+    #[case(None, 1, "–")]
+    fn numbers(#[case] value: Option<f64>, #[case] decimals: u8, #[case] text: &str) {
+        assert_eq!(number(value, decimals), text);
+    }
+}

@@ -109,3 +109,54 @@ fn named(plant: &Plant, top: Option<Uuid>, tags: &[Uuid]) -> Vec<(Uuid, Named)> 
     };
     tags.iter().filter_map(name).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use havrel_core::plant::{Kind, Stored};
+    use rstest::rstest;
+    use serde_json::json;
+
+    fn plant() -> Plant {
+        let id = Uuid::from_u128;
+        let item = |kind, n, value: serde_json::Value| Stored {
+            kind,
+            id: id(n),
+            no: n as u32,
+            revision: 1,
+            own: value.as_object().unwrap().clone(),
+        };
+        let items = vec![
+            item(Kind::Place, 1, json!({"name": "Works"})),
+            item(Kind::Place, 2, json!({"name": "Extraction", "parent": id(1)})),
+            item(Kind::Place, 3, json!({"name": "EX-1", "parent": id(2)})),
+            item(Kind::Place, 4, json!({"name": "Extra", "parent": id(1)})),
+            item(Kind::Tag, 10, json!({"name": "Level", "place": id(3), "unit": "%"})),
+            item(Kind::Tag, 11, json!({"name": "Level", "place": id(4)})),
+            item(Kind::Rule, 20, json!({"tag": id(10), "kind": "high", "level": 1.0})),
+            item(Kind::Rule, 21, json!({"tag": id(11), "kind": "high", "level": 1.0})),
+        ];
+        let (plant, broken) = Plant::from_stored(1, items);
+        assert!(broken.is_empty());
+        plant
+    }
+
+    #[rstest]
+    #[case::under_the_place(Some(2), 3, "EX-1")]
+    #[case::the_place_itself(Some(3), 3, "EX-1")]
+    #[case::further_up(Some(1), 3, "Extraction/EX-1")]
+    #[case::elsewhere(Some(2), 4, "Works/Extra")]
+    #[case::whole_plant(None, 3, "Works/Extraction/EX-1")]
+    fn a_place_is_named_as_the_reader_needs_it(#[case] top: Option<u128>, #[case] place: u128, #[case] words: &str) {
+        assert_eq!(within(&plant(), top.map(Uuid::from_u128), Uuid::from_u128(place)), words);
+    }
+
+    #[test]
+    fn rules_are_found_by_place_and_missing_tags_are_passed_over() {
+        let plant = plant();
+        assert_eq!(rules_under(&plant, Uuid::from_u128(2)), [Uuid::from_u128(20)]);
+        assert_eq!(rules_under(&plant, Uuid::from_u128(1)).len(), 2);
+        let tags = named(&plant, None, &[Uuid::from_u128(10), Uuid::from_u128(99)]);
+        assert_eq!((tags.len(), tags[0].1.unit.as_str()), (1, "%"));
+    }
+}

@@ -327,3 +327,35 @@ fn check_write(tag: &Tag, value: &Value) -> Result<(), LiveError> {
     }
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use serde_json::json;
+
+    fn tag(more: serde_json::Value) -> Tag {
+        let mut set = json!({"place": Uuid::nil(), "name": "Temperature setpoint", "unit": "°C", "writable": true});
+        set.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        serde_json::from_value(set).unwrap()
+    }
+
+    #[rstest]
+    #[case::within(json!({"range_low": 20.0, "range_high": 95.0}), Value::F64(20.0), None)]
+    #[case::below(json!({"range_low": 20.0, "range_high": 95.0}), Value::F64(19.9), Some("The value must be between 20 and 95 °C."))]
+    #[case::own_span_wins(json!({"range_high": 95.0, "write_high": 60.0}), Value::F64(61.0), Some("The value must be at most 60 °C."))]
+    #[case::only_low(json!({"write_low": 5.0}), Value::F64(4.0), Some("The value must be at least 5 °C."))]
+    #[case::no_span(json!({}), Value::F64(1e9), None)]
+    #[case::no_number(json!({}), Value::F64(f64::NAN), Some("A value must be a finite number."))]
+    #[case::switch(json!({}), Value::Bool(true), None)]
+    #[case::text(json!({}), Value::Text("MV".into()), None)]
+    #[case::not_writable(json!({"writable": false}), Value::F64(1.0), Some("“Temperature setpoint” is not writable."))]
+    fn a_value_is_checked_before_it_goes_anywhere(
+        #[case] more: serde_json::Value,
+        #[case] value: Value,
+        #[case] refusal: Option<&str>,
+    ) {
+        let told = check_write(&tag(more), &value).err().map(|e| e.to_string());
+        assert_eq!(told.as_deref(), refusal);
+    }
+}

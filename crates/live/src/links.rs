@@ -103,3 +103,55 @@ impl Live {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use havrel_core::plant::{Kind, Stored};
+    use serde_json::json;
+
+    fn plant(connection_name: &str, tag_note: &str, interval: u32) -> Plant {
+        let id = Uuid::from_u128;
+        let item = |kind, n, no, value: serde_json::Value| Stored {
+            kind,
+            id: id(n),
+            no,
+            revision: 1,
+            own: value.as_object().unwrap().clone(),
+        };
+        let (plant, broken) = Plant::from_stored(
+            1,
+            vec![
+                item(Kind::Place, 1, 0, json!({"name": "EX-1"})),
+                item(Kind::Connection, 2, 0, json!({"name": connection_name, "kind": "modbus_tcp", "interval_ms": interval})),
+                item(Kind::Connection, 3, 0, json!({"name": "Wash", "kind": "modbus_tcp"})),
+                item(Kind::Tag, 11, 9, json!({"name": "b", "place": id(1), "connection": id(2), "point": {"address": "2"}})),
+                item(
+                    Kind::Tag,
+                    10,
+                    4,
+                    json!({"name": "a", "place": id(1), "connection": id(2), "note": tag_note, "point": {"address": "1"}}),
+                ),
+                item(Kind::Tag, 12, 5, json!({"name": "unbound", "place": id(1)})),
+            ],
+        );
+        assert!(broken.is_empty());
+        plant
+    }
+
+    #[test]
+    fn each_connection_gets_its_own_tags_in_order() {
+        let plans = plans(&plant("Extraction", "", 1000));
+        assert_eq!(plans[&Uuid::from_u128(2)].points.iter().map(|p| p.tag).collect::<Vec<_>>(), [4, 9]);
+        assert!(plans[&Uuid::from_u128(3)].points.is_empty());
+    }
+
+    #[test]
+    fn an_edit_that_does_not_concern_the_driver_looks_like_none() {
+        let before = plans(&plant("Extraction", "", 1000));
+        assert_eq!(before, plans(&plant("Renamed", "with a note", 1000)));
+        let slower = plans(&plant("Extraction", "", 2000));
+        let changed: Vec<_> = before.iter().filter(|(id, plan)| slower[*id] != **plan).map(|(id, _)| *id).collect();
+        assert_eq!(changed, [Uuid::from_u128(2)]);
+    }
+}

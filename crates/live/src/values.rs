@@ -51,3 +51,54 @@ impl Values {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use havrel_core::{
+        engine::TagPlan,
+        quality::{Quality, Reason},
+        sample::Value,
+    };
+    use uuid::Uuid;
+
+    fn plan(numbers: &[TagNo]) -> Arc<Plan> {
+        let mut plan = Plan::default();
+        for (slot, &no) in numbers.iter().enumerate() {
+            plan.slots.insert(no, slot as Slot);
+            plan.tags.push(TagPlan { no, id: Uuid::from_u128(no.into()), interval: 0, record: None, rules: Vec::new() });
+        }
+        Arc::new(plan)
+    }
+
+    fn current(value: f64) -> Current {
+        Current { value: Some(Value::F64(value)), time: 1, quality: Quality::of(Reason::Fine), told: 1 }
+    }
+
+    #[test]
+    fn only_what_changed_gets_a_new_version() {
+        let mut values = Values::default();
+        values.replace(plan(&[7, 9]), [current(1.0), current(2.0)].into_iter());
+        let before = values.version();
+        values.update(&[1, 1], |_| current(3.0));
+        assert_eq!(values.of(7).unwrap().version, before);
+        assert_eq!(
+            (values.of(9).unwrap().version, values.of(9).unwrap().current.value.clone()),
+            (before + 1, Some(Value::F64(3.0)))
+        );
+        assert!(values.of(8).is_none());
+    }
+
+    #[test]
+    fn a_new_plan_moves_tags_and_shows_all_anew() {
+        let mut values = Values::default();
+        values.replace(plan(&[7, 9]), [current(1.0), current(2.0)].into_iter());
+        let before = values.version();
+        values.replace(plan(&[9]), std::iter::once(current(2.0)));
+        assert!(values.of(7).is_none());
+        assert!(values.of(9).unwrap().version > before);
+        // A slot of the plan before does no harm.
+        values.update(&[1], |_| current(5.0));
+        assert_eq!(values.of(9).unwrap().current.value, Some(Value::F64(2.0)));
+    }
+}

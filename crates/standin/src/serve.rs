@@ -98,3 +98,29 @@ pub async fn run(shared: Shared, speed: f64) {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tokio_modbus::client::{Reader, Writer, tcp};
+
+    #[tokio::test]
+    async fn it_answers_its_own_unit_and_refuses_by_the_book() {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let address = listener.local_addr().unwrap();
+        let shared = Shared::new(Controller::new(1, 7), 3);
+        tokio::spawn(serve(listener, shared.clone()));
+        let mut client = tcp::connect_slave(address, tokio_modbus::Slave(3)).await.unwrap();
+        assert_eq!(client.read_holding_registers(11, 2).await.unwrap().unwrap(), [820, 460]);
+        assert_eq!(client.read_input_registers(11, 1).await.unwrap().unwrap(), [820]);
+        client.write_multiple_registers(11, &[700, 300]).await.unwrap().unwrap();
+        client.write_single_coil(0, false).await.unwrap().unwrap();
+        assert_eq!(shared.lock().vessels[0].set.agitator, 30.0);
+        assert!(!shared.lock().vessels[0].set.heating_allowed);
+        assert_eq!(client.read_holding_registers(30, 1).await.unwrap(), Err(ExceptionCode::IllegalDataAddress));
+        assert_eq!(client.write_single_register(11, 9999).await.unwrap(), Err(ExceptionCode::IllegalDataValue));
+        assert_eq!(client.masked_write_register(11, 0, 0).await.unwrap(), Err(ExceptionCode::IllegalFunction));
+        let mut stranger = tcp::connect_slave(address, tokio_modbus::Slave(4)).await.unwrap();
+        assert_eq!(stranger.read_coils(0, 1).await.unwrap(), Err(ExceptionCode::GatewayTargetDevice));
+    }
+}

@@ -136,3 +136,50 @@ fn refused(problems: Vec<EditProblem>) -> Problem {
         problems.into_iter().take(1000).map(|p| Wrong { edit: p.edit, field: p.field, message: p.message }).collect();
     problem
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use havrel_link::LinkError;
+    use rstest::rstest;
+
+    fn problem(kind: ProblemKind) -> CommitError {
+        let one = EditProblem { kind, edit: 3, field: "name".into(), message: "Give it a name.".into() };
+        CommitError::Refused(vec![one])
+    }
+
+    #[rstest]
+    #[case(problem(ProblemKind::Invalid), 422)]
+    #[case(problem(ProblemKind::Stale), 412)]
+    #[case(problem(ProblemKind::Missing), 404)]
+    #[case(problem(ProblemKind::InUse), 409)]
+    #[case(CommitError::Nothing, 422)]
+    #[case(CommitError::NotNewest(7), 409)]
+    #[case(CommitError::Db(DbError::Away("gone".into())), 503)]
+    #[case(CommitError::Db(DbError::Refused("no".into())), 500)]
+    #[case(CommitError::Db(DbError::TooMuch(5)), 422)]
+    fn a_refused_edit_has_its_status(#[case] error: CommitError, #[case] status: u16) {
+        assert_eq!(Problem::from(error).status, status);
+    }
+
+    #[test]
+    fn a_problem_says_where_and_how_long_to_wait() {
+        let told = Problem::from(problem(ProblemKind::Invalid));
+        assert_eq!(
+            (told.problems[0].edit, told.problems[0].field.as_str(), told.detail.as_str()),
+            (3, "name", "Give it a name.")
+        );
+        let response = Problem::too_many(9).error_response();
+        assert_eq!(response.headers().get(header::RETRY_AFTER).unwrap(), "9");
+        assert_eq!(response.headers().get(header::CONTENT_TYPE).unwrap(), "application/problem+json");
+    }
+
+    #[test]
+    fn a_device_speaks_with_its_cure() {
+        let told = Problem::from(LiveError::Link(LinkError::Silent(200)));
+        assert_eq!(
+            (told.status, told.detail.as_str()),
+            (502, "No answer within 200 ms. Check the unit id, or give the device more time.")
+        );
+    }
+}

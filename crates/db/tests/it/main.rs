@@ -229,3 +229,102 @@ async fn an_edition_is_kept_bit_for_bit() {
     assert_eq!(db.edition(id).await.unwrap(), Some(("Shift".into(), "<p>é</p>".into(), "a,b\r\n".into())));
     assert_eq!(db.editions(report).await.unwrap()[0].id, id);
 }
+
+#[tokio::test]
+async fn where_nothing_was_recorded_no_value_holds_on() {
+    let db = db().await;
+    let mut one = frame(1, &[(7, 10, 1.0), (7, 90, 2.0)]);
+    one.gaps.push(Gap { from: 20, to: 80, reason: "stopped".into() });
+    db.append(&[one]).await.unwrap();
+    let points = db.points(7, 0, 100).await.unwrap();
+    assert_eq!(points.iter().map(|p| (p.time, p.value)).collect::<Vec<_>>(), [(10, Some(1.0)), (21, None), (90, Some(2.0))]);
+    // Samples inside the span speak for themselves.
+    db.append(&[frame(2, &[(7, 50, 1.5)])]).await.unwrap();
+    assert_eq!(db.points(7, 0, 100).await.unwrap().len(), 3);
+}
+
+#[tokio::test]
+async fn a_tag_that_changes_its_type_keeps_one_history() {
+    let db = db().await;
+    let mut one = frame(1, &[(7, 10, 1.5)]);
+    one.batch.push(7, 20, Quality::GOOD, 0, &Value::U64(3));
+    one.batch.push(7, 30, Quality::GOOD, 0, &Value::Text("MV".into()));
+    db.append(&[one]).await.unwrap();
+    let kept = db.raw(7, 0, 100, false, 10).await.unwrap();
+    let values: Vec<_> = kept.into_iter().map(|k| k.value.unwrap()).collect();
+    assert_eq!(values, [Value::F64(1.5), Value::U64(3), Value::Text("MV".into())]);
+    let held = db.raw(7, 25, 28, true, 10).await.unwrap();
+    assert_eq!(held[0].value, Some(Value::U64(3)));
+}
+
+#[tokio::test]
+async fn the_journal_is_read_page_by_page() {
+    let db = db().await;
+    for n in 0..5 {
+        db.note(if n == 2 { "write" } else { "system" }, None, None, &format!("line {n}"), json!({"n": n})).await.unwrap();
+    }
+    let first = db.journal(None, None, 2).await.unwrap();
+    assert_eq!(first.iter().map(|e| e.title.as_str()).collect::<Vec<_>>(), ["line 4", "line 3"]);
+    let next = db.journal(Some(first[1].id), None, 10).await.unwrap();
+    assert_eq!(next.len(), 3);
+    assert_eq!(db.journal(None, Some("write"), 10).await.unwrap()[0].detail, json!({"n": 2}));
+}
+
+#[tokio::test]
+async fn alarm_events_are_found_by_rule_time_and_page() {
+    let db = db().await;
+    let [a, b] = [Uuid::now_v7(), Uuid::now_v7()];
+    let mut one = frame(1, &[]);
+    for (i, rule) in [a, b, a].into_iter().enumerate() {
+        let (n, at) = (i as u32 + 1, i as i64 * 10);
+        one.events.push(AlarmEvent {
+            rule,
+            sequence: n,
+            kind: EventKind::Raised,
+            priority: 2,
+            occurred_at: at,
+            decided_at: at,
+            value: 1.0,
+            limit: 1.0,
+            actor: String::new(),
+            comment: String::new(),
+            text: format!("event {n}"),
+        });
+    }
+    db.append(&[one]).await.unwrap();
+    let texts = |found: Vec<(i64, AlarmEvent)>| found.into_iter().map(|(_, e)| e.text).collect::<Vec<_>>();
+    let all = EventFilter { to: i64::MAX, limit: 10, ..EventFilter::default() };
+    assert_eq!(texts(db.alarm_events(&all).await.unwrap()), ["event 3", "event 2", "event 1"]);
+    assert_eq!(
+        texts(db.alarm_events(&EventFilter { rules: Some(vec![a]), ..all.clone() }).await.unwrap()),
+        ["event 3", "event 1"]
+    );
+    assert_eq!(texts(db.alarm_events(&EventFilter { from: 10, to: 15, ..all.clone() }).await.unwrap()), ["event 2"]);
+    let newest = db.alarm_events(&EventFilter { limit: 1, ..all.clone() }).await.unwrap();
+    assert_eq!(texts(db.alarm_events(&EventFilter { before: Some(newest[0].0), ..all }).await.unwrap()), ["event 2", "event 1"]);
+}
+
+#[tokio::test]
+async fn a_cluster_finds_its_data_again() {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
+    let place = folder.path().join("deep/cluster");
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let care = Care { careless: true, port: Some(port) };
+    let first = Cluster::start(&place, care).unwrap();
+    first.ensure("plant", None).await.unwrap();
+    let identity = Db::open(first.options("plant")).await.unwrap().identity().await.unwrap();
+    drop(first);
+    let second = Cluster::start(&place, care).unwrap();
+    second.ensure("plant", None).await.unwrap();
+    second.ensure("copy", Some("plant")).await.unwrap();
+    assert_eq!(Db::open(second.options("plant")).await.unwrap().identity().await.unwrap(), identity);
+    assert_eq!(Db::open(second.options("copy")).await.unwrap().identity().await.unwrap(), identity);
+    assert_eq!(
+        second.url("plant"),
+        format!("postgres://havrel:{}@127.0.0.1:{port}/plant", second.url("x").split([':', '@']).nth(2).unwrap())
+    );
+    drop(second);
+    std::fs::remove_dir_all(place).unwrap();
+}

@@ -263,3 +263,83 @@ fn found(table: Table, start: u16, i: usize, words: &[Result<u16, LinkError>], o
     }
     found
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use serde_json::{Value as Json, json};
+
+    fn own(value: Json) -> Own {
+        value.as_object().unwrap().clone()
+    }
+
+    fn settings(more: Json) -> Result<Settings, Vec<(String, String)>> {
+        let mut all = json!({"host": "10.0.4.21"});
+        all.as_object_mut().unwrap().extend(own(more));
+        Settings::parse(&own(all))
+    }
+
+    #[rstest]
+    #[case(json!({"host": " "}), "host")]
+    #[case(json!({"host": "tcp://10.0.4.21"}), "host")]
+    #[case(json!({"host": "x".repeat(300)}), "host")]
+    #[case(json!({"port": 0}), "port")]
+    #[case(json!({"port": 70000}), "port")]
+    #[case(json!({"unit": 256}), "unit")]
+    #[case(json!({"base": 2}), "base")]
+    #[case(json!({"limit": 126}), "limit")]
+    #[case(json!({"order": "ACBD"}), "order")]
+    #[case(json!({"colour": 1}), "colour")]
+    fn a_wrong_setting_is_named(#[case] more: Json, #[case] field: &str) {
+        let wrong = settings(more).unwrap_err();
+        assert_eq!(wrong.iter().map(|w| w.0.as_str()).collect::<Vec<_>>(), [field], "{wrong:?}");
+    }
+
+    #[test]
+    fn what_is_not_set_is_usual() {
+        let s = settings(json!({})).unwrap();
+        assert_eq!((s.port, s.unit, s.base, s.order, s.limit), (502, 1, 1, Order::Abcd, 125));
+        assert!(settings(json!({"host": "[fe80::1]"})).is_ok() && settings(json!({"host": "wash-plc.local"})).is_ok());
+    }
+
+    #[rstest]
+    #[case(json!({"address": "40001", "type": "f32"}), Ok("holding 0–1, f32"))]
+    #[case(json!({"address": "40001", "type": "u16"}), Ok("holding 0, u16"))]
+    #[case(json!({"address": "17", "type": "text", "length": 8}), Ok("holding 16–23, text"))]
+    #[case(json!({"address": "10001", "type": "bool"}), Ok("discrete 0, bool"))]
+    #[case(json!({"address": "coil 1", "type": "u16"}), Err("type"))]
+    #[case(json!({"address": "465536", "type": "u32"}), Err("address"))]
+    #[case(json!({"address": "465536", "type": "u16"}), Ok("holding 65535, u16"))]
+    #[case(json!({"address": "40001", "type": "text", "length": 126}), Err("length"))]
+    #[case(json!({"address": "40001", "type": "text", "length": 0}), Err("length"))]
+    #[case(json!({"address": "40001", "type": "f16"}), Err("type"))]
+    #[case(json!({"address": "here", "type": "u16"}), Err("address"))]
+    #[case(json!({"type": "u16"}), Err(""))]
+    fn a_point_is_shown_as_it_goes_on_the_wire_or_its_field_is_named(#[case] point: Json, #[case] expected: Result<&str, &str>) {
+        let connection: Connection =
+            serde_json::from_value(json!({"name": "c", "kind": KIND, "settings": {"host": "10.0.4.21"}})).unwrap();
+        let shown = Modbus.show_point(&connection, &own(point.clone()));
+        let tag: Tag = serde_json::from_value(json!({"place": uuid::Uuid::nil(), "name": "t", "point": point})).unwrap();
+        let wrong = Modbus.check_point(&connection, &tag);
+        match expected {
+            Ok(words) => assert_eq!((shown.as_deref(), wrong.len()), (Some(words), 0)),
+            Err(field) => {
+                assert_eq!(shown, None);
+                assert_eq!(wrong.iter().map(|w| w.0.clone()).collect::<Vec<_>>(), [format!("point.{field}")], "{wrong:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn what_can_only_be_read_is_not_made_writable() {
+        let connection: Connection =
+            serde_json::from_value(json!({"name": "c", "kind": KIND, "settings": {"host": "10.0.4.21"}})).unwrap();
+        for (address, writable) in [("30001", false), ("40001", true)] {
+            let tag =
+                json!({"place": uuid::Uuid::nil(), "name": "t", "writable": true, "point": {"address": address, "type": "u16"}});
+            let wrong = Modbus.check_point(&connection, &serde_json::from_value(tag).unwrap());
+            assert_eq!(wrong.is_empty(), writable, "{address}: {wrong:?}");
+        }
+    }
+}

@@ -8,6 +8,7 @@ use havrel_db::{
     cluster::{Care, Cluster},
 };
 use havrel_live::Live;
+use sqlx::Connection as _;
 use std::{
     collections::HashMap,
     io::{BufRead, BufReader},
@@ -193,4 +194,39 @@ async fn a_killed_server_leaves_nothing_double_and_says_what_was_not_recorded() 
         tokio::time::sleep(Duration::from_millis(25)).await;
     }
     assert!(marks.iter().any(|m| m.reason == "Havrel was not running" && m.to - m.from > SECOND), "{marks:?}");
+}
+
+#[actix_web::test]
+async fn an_edit_made_elsewhere_is_followed_even_when_the_bell_is_lost() {
+    use havrel_core::plant::{Edit, Kind, Op};
+    use havrel_db::config::By;
+    let name = fresh_name();
+    SHARED.cluster.ensure(&name, None).await.unwrap();
+    let db = Db::open(SHARED.cluster.options(&name)).await.unwrap();
+    let (one, two) = (Live::start(db.clone()).await.unwrap(), Live::start(db.clone()).await.unwrap());
+    let by = By { account: None, actor: "Engineer".into(), why: "Added".into(), undoes: None };
+    for (n, lost) in [(1, false), (2, true)] {
+        if lost {
+            // The connections that listen are cut off by the server.
+            let mut admin = sqlx::PgConnection::connect_with(&SHARED.cluster.options(&name)).await.unwrap();
+            let cut = "select count(pg_terminate_backend(pid)) from pg_stat_activity where query like 'LISTEN%' and datname = current_database()";
+            let cut: i64 = sqlx::query_scalar(cut).fetch_one(&mut admin).await.unwrap();
+            assert_eq!(cut, 2);
+        }
+        let own = serde_json::json!({"name": format!("EX-{n}")}).as_object().unwrap().clone();
+        let edit = Edit { kind: Kind::Place, id: Uuid::now_v7(), op: Op::Create(own, None), seen: None };
+        assert_eq!(one.commit(&[edit], &by).await.unwrap().revision, n);
+        let mut followed = false;
+        for _ in 0..400 {
+            followed = two.plant().revision == n;
+            if followed {
+                break;
+            }
+            tokio::time::sleep(Duration::from_millis(25)).await;
+        }
+        assert!(followed, "revision {n} arrives, bell lost: {lost}");
+    }
+    assert_eq!(two.plant().places.len(), 2);
+    one.stop().await;
+    two.stop().await;
 }
