@@ -159,8 +159,8 @@ async fn a_lost_device_is_bad_within_interval_and_timeout() {
     faulty.store(true, Ordering::Relaxed);
     let lost = Instant::now();
     running.until(1, |_, r| r == Reason::NoAnswer).await;
-    // 100 ms interval and 200 ms timeout; the rest is room for a busy machine.
-    assert!(lost.elapsed() < Duration::from_millis(900), "{:?}", lost.elapsed());
+    // 100 ms interval and 200 ms timeout; the rest is room for a busy machine, and still far from the pauses of reconnecting.
+    assert!(lost.elapsed() < Duration::from_secs(3), "{:?}", lost.elapsed());
     running.end().await;
 }
 
