@@ -232,7 +232,8 @@ impl<'a> Feed<'a> {
 
     fn alarms(&self) -> Option<Alarms> {
         let board = self.app.live.alarms.read().unwrap_or_else(PoisonError::into_inner);
-        if !self.events_due && self.followed == Some(board.last()) {
+        // Nothing before the browser has said from where it follows, and nothing when it has all.
+        if !self.events_due && self.followed.is_none_or(|n| n == board.last()) {
             return None;
         }
         let epoch = self.app.epoch;
