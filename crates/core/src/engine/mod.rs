@@ -15,7 +15,10 @@ use crate::{
     sample::{Batch, Kind, Sample, Value, flag, number},
     time::{Nanos, SECOND},
 };
-use std::{collections::HashMap, sync::Arc};
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+};
 use uuid::Uuid;
 
 /// How far a source's clock may be ahead of ours before its time is not believed.
@@ -230,6 +233,7 @@ impl Engine {
     }
 
     fn acknowledge(&mut self, rules: &[Uuid], actor: &str, comment: &str, out: &mut Effects) {
+        let rules: HashSet<&Uuid> = rules.iter().collect();
         for rule in 0..self.rules.len() {
             let standing = &mut self.rules[rule].standing;
             if !rules.contains(&standing.rule) {
