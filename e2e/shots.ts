@@ -37,7 +37,7 @@ async function views(page: Page) {
   await page.getByLabel('Add a tag').fill('EX-1/Temp');
   await page.keyboard.press('Enter');
   await page.getByRole('button', { name: 'Close inspector' }).click();
-  await page.getByTestId('trend').locator('.u-over').hover({ position: { x: 420, y: 120 } });
+  await page.getByTestId('trend').locator('.u-over').hover({ position: { x: 700, y: 120 } });
   await shot('trend');
   await desk('Alarms');
   await shot('alarms');

@@ -13,11 +13,11 @@ pub(crate) async fn run(live: Arc<Live>) {
     loop {
         let frames = live.spool.oldest(MOST);
         let result = match frames.last() {
-            Some(last) => live.db.append(&frames).await.map(|()| Some(last.seq)),
+            Some(last) => in_time(live.db.append(&frames)).await.map(|()| Some(last.seq)),
             // Nothing to ship: still notice within seconds that the database went away.
             None if probe >= 20 => {
                 probe = 0;
-                live.db.ping().await.map(|()| None)
+                in_time(live.db.ping()).await.map(|()| None)
             }
             None => Ok(None),
         };
@@ -51,6 +51,14 @@ pub(crate) async fn run(live: Arc<Live>) {
             }
         }
     }
+}
+
+/// A database that takes this long is as good as away. Sending the same frames again later is harmless.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+async fn in_time(work: impl Future<Output = Result<(), DbError>>) -> Result<(), DbError> {
+    let late = || DbError::Away(format!("no answer within {} s", PATIENCE.as_secs()));
+    tokio::time::timeout(PATIENCE, work).await.unwrap_or_else(|_| Err(late()))
 }
 
 /// Notes whether the database answers; a change also goes to the journal, once there is one again.
