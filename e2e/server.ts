@@ -49,7 +49,7 @@ function address(child: ChildProcess): Promise<{ url: string; controller: number
     child.once('exit', (code) => failed(new Error(`the server ended with ${code} before it was ready`)));
     if (!child.stdout) return;
     createInterface({ input: child.stdout }).on('line', (line) => {
-      controller = Number(/port (\d+), unit id/.exec(line)?.[1] ?? controller);
+      controller = Number(/Extraction .*port (\d+), unit id/.exec(line)?.[1] ?? controller);
       const url = /open (http:\S+)/.exec(line)?.[1];
       if (url) found({ url, controller });
     });

@@ -9,7 +9,7 @@ let page: Page;
 
 
 test.beforeAll(async ({ browser }) => {
-  server = await start(['--speed', '4']);
+  server = await start(['--speed', '4', '--past', '2']);
   page = await (await browser.newContext()).newPage();
   await page.goto(server.url);
   await page.getByLabel('Name').fill(NAME);
@@ -36,7 +36,7 @@ test('the board moves', async () => {
   await expect(level.getByText(/^\d+\.\d$/)).toBeVisible();
   const before = await level.textContent();
   await expect(level).not.toHaveText(before ?? '', { timeout: 60_000 });
-  await expect(page.getByRole('contentinfo')).toContainText('1 of 1 connections');
+  await expect(page.getByRole('contentinfo')).toContainText('2 of 2 connections');
 });
 
 test('a value is checked, confirmed, written and read back', async () => {
@@ -96,22 +96,22 @@ test('the plant is built, put in order, and a delete shows what hangs on it', as
   await page.getByRole('button', { name: 'Add place' }).click();
   await expect(page.getByText('There is already a place “EX-2” here.')).toBeVisible();
   await expect(page.getByLabel('New place')).toHaveValue('EX-2');
-  await page.getByLabel('New place').fill('Leach vessel');
+  await page.getByLabel('New place').fill('Settling vessel');
   await page.getByRole('button', { name: 'Add place' }).click();
-  await place('Leach vessel').click();
+  await place('Settling vessel').click();
   await page.getByRole('button', { name: 'Move up' }).click();
   await page.getByRole('button', { name: 'Move up' }).click();
   const names = page.getByRole('tree').getByRole('treeitem');
-  await expect(names.nth(2)).toHaveText('Leach vessel');
+  await expect(names.nth(10)).toHaveText('Settling vessel');
   const form = page.getByRole('form', { name: 'Place' });
-  await form.getByLabel('Name').fill('Leach');
+  await form.getByLabel('Name').fill('Settler');
   await form.getByRole('button', { name: 'Save place' }).click();
-  await expect(names.nth(2)).toHaveText('Leach');
+  await expect(names.nth(10)).toHaveText('Settler');
   await place('EX-2').click();
   await page.getByRole('button', { name: 'Delete place…' }).click();
   const dialog = page.getByRole('alertdialog');
-  await expect(dialog.getByText('16 tags, 4 alarm rules hang on it')).toBeVisible();
-  await expect(dialog.getByText(/report “Extraction, last 15 minutes” shows it/)).toBeVisible();
+  await expect(dialog.getByText('18 tags, 1 alarm rule hang on it')).toBeVisible();
+  await expect(dialog.getByText(/report “Shift summary” shows it/)).toBeVisible();
   await expect(dialog.getByRole('button', { name: 'Delete it and what hangs on it' })).toBeDisabled();
   await dialog.getByRole('button', { name: 'Cancel' }).click();
 });
@@ -120,9 +120,9 @@ test('the newest revision is undone', async () => {
   await desk('Journal');
   await page.getByRole('button', { name: /^Undo revision/ }).click();
   const dialog = page.getByRole('alertdialog');
-  await expect(dialog.getByText(/Renamed .*Leach vessel to Leach/)).toBeVisible();
+  await expect(dialog.getByText(/Renamed .*Settling vessel to Settler/)).toBeVisible();
   await dialog.getByRole('button', { name: 'Undo it' }).click();
-  await expect(place('Leach vessel')).toBeVisible();
+  await expect(place('Settling vessel')).toBeVisible();
 });
 
 test('what is wrong with a connection is told at its field or on the ladder', async () => {
@@ -167,7 +167,7 @@ test('registers are chosen by hand, with what they most likely hold', async () =
 test('the plant column and the desks work by keyboard alone', async () => {
   await desk('Board');
   await place('Brackmere').click();
-  for (let n = 0; n < 5 && !(await place('EX-1').evaluate((e) => e === document.activeElement)); n += 1) {
+  for (let n = 0; n < 12 && !(await place('EX-1').evaluate((e) => e === document.activeElement)); n += 1) {
     await page.keyboard.press('ArrowDown');
   }
   await page.keyboard.press('Enter');

@@ -46,14 +46,15 @@ impl Db {
             .collect()
     }
 
-    /// Events with their numbers, newest first.
+    /// Events with their numbers, the latest to occur first.
     ///
     /// # Errors
     /// When the database does not answer.
     pub async fn alarm_events(&self, filter: &EventFilter) -> Result<Vec<(i64, AlarmEvent)>, DbError> {
         let rows = sqlx::query(
             "select * from alarm_event where occurred_at between $1 and $2 and ($3::uuid[] is null or rule = any($3))
-             and ($4::bigint is null or id < $4) order by id desc limit $5",
+             and ($4::bigint is null or (occurred_at, id) < (select occurred_at, id from alarm_event where id = $4))
+             order by occurred_at desc, id desc limit $5",
         )
         .bind(filter.from)
         .bind(filter.to)

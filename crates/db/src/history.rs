@@ -265,24 +265,28 @@ async fn series(
 }
 
 async fn alarms(conn: &mut PgConnection, frames: &[&Frame]) -> Result<(), sqlx::Error> {
-    for e in frames.iter().flat_map(|f| &f.events) {
-        sqlx::query(
-            "insert into alarm_event (rule, sequence, kind, priority, occurred_at, decided_at, value, level, actor, comment, text)
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) on conflict do nothing",
-        )
-        .bind(e.rule)
-        .bind(e.sequence.cast_signed())
-        .bind(e.kind as i16)
-        .bind(i16::from(e.priority))
-        .bind(e.occurred_at)
-        .bind(e.decided_at)
-        .bind(e.value)
-        .bind(e.limit)
-        .bind(&e.actor)
-        .bind(&e.comment)
-        .bind(&e.text)
-        .execute(&mut *conn)
-        .await?;
+    for frame in frames {
+        for e in &frame.events {
+            sqlx::query(
+                "insert into alarm_event
+                 (rule, sequence, kind, priority, occurred_at, decided_at, value, level, actor, comment, text, node)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) on conflict do nothing",
+            )
+            .bind(e.rule)
+            .bind(e.sequence.cast_signed())
+            .bind(e.kind as i16)
+            .bind(i16::from(e.priority))
+            .bind(e.occurred_at)
+            .bind(e.decided_at)
+            .bind(e.value)
+            .bind(e.limit)
+            .bind(&e.actor)
+            .bind(&e.comment)
+            .bind(&e.text)
+            .bind(frame.node)
+            .execute(&mut *conn)
+            .await?;
+        }
     }
     for s in frames.iter().flat_map(|f| &f.states) {
         sqlx::query(

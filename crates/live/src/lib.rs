@@ -6,6 +6,8 @@
 
 pub mod alarms;
 mod changes;
+mod import;
+pub mod jobs;
 mod links;
 mod ship;
 pub mod spool;
@@ -40,6 +42,7 @@ use uuid::Uuid;
 use values::Values;
 
 pub use havrel_link::now;
+pub use import::Imported;
 
 /// Whether the database answers, and since when that is so.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -93,6 +96,7 @@ pub struct Live {
     to_engine: mpsc::Sender<turns::Message>,
     links: Mutex<HashMap<Uuid, links::Line>>,
     bad: Mutex<BadTags>,
+    pub jobs: Arc<jobs::Jobs>,
     tasks: Mutex<JoinSet<()>>,
 }
 
@@ -135,6 +139,7 @@ impl Live {
             to_engine,
             links: Mutex::default(),
             bad: Mutex::default(),
+            jobs: Arc::default(),
             tasks: Mutex::default(),
         });
         turns::start(&live, inbox, standings, last, arrived);

@@ -1,8 +1,15 @@
-//! A simulated part of Brackmere Kelp Works: extraction vessels behind one Modbus TCP controller.
+//! A simulated part of Brackmere Kelp Works: Landing and Extraction behind two Modbus TCP controllers.
 //!
-//! [`vessel`] is the process, in fixed steps and seeded, so that the same seed gives the same plant; [`registers`] is how
-//! the controller shows it; [`serve`] puts it on a socket. The demo, the tests and the browser runs all use it.
+//! [`process`] is what happens, in fixed steps and seeded, so that the same seed gives the same plant; [`maps`] lists what
+//! the controllers show of it, [`registers`] how; [`serve`] puts them on sockets; [`faults`] go wrong on command, through
+//! [`control`]; [`history`] makes a past. The demo, the tests and the browser runs all use it.
 
+pub mod control;
+pub mod faults;
+pub mod history;
+pub mod manual;
+pub mod maps;
+pub mod points;
+pub mod process;
 pub mod registers;
 pub mod serve;
-pub mod vessel;

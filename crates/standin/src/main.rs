@@ -1,41 +1,169 @@
-//! `havrel-standin`: the simulated controller as a program.
+//! `havrel-standin`: the simulated plant as a program.
 
-use clap::Parser;
-use havrel_standin::{registers::Controller, serve};
-use std::{io, net::SocketAddr};
+use clap::{Args, Parser, Subcommand};
+use havrel_standin::{
+    control,
+    faults::{Fault, Which},
+    history, manual, maps,
+    process::Upset,
+    registers::Works,
+    serve,
+};
+use std::{
+    error::Error,
+    io::{self, Write},
+    net::SocketAddr,
+};
+use tokio::net::TcpListener;
 
-/// Simulated extraction vessels of Brackmere Kelp Works behind a Modbus TCP controller.
+/// Simulated part of Brackmere Kelp Works behind two Modbus TCP controllers.
 #[derive(Parser)]
-struct Args {
-    /// Where to listen; port 0 takes a free one. The address is printed.
-    #[arg(long, default_value = "127.0.0.1:5020")]
-    listen: SocketAddr,
-    /// The controller's unit id.
-    #[arg(long, default_value_t = 1)]
-    unit: u8,
-    /// How many vessels (1 to 100).
-    #[arg(long, default_value_t = 2, value_parser = clap::value_parser!(u16).range(1..=100))]
+struct Cli {
+    #[command(subcommand)]
+    command: What,
+}
+
+#[derive(Subcommand)]
+enum What {
+    /// Answers Modbus TCP, and orders on the control interface.
+    Serve(Serve),
+    /// Makes something go wrong, in the program that serves.
+    Fault {
+        /// The control interface of the program that serves.
+        #[arg(long, default_value = "127.0.0.1:5022")]
+        at: SocketAddr,
+        /// How long it lasts, in seconds (at most 3600).
+        #[arg(long = "for", default_value_t = 60.0)]
+        seconds: f64,
+        #[command(subcommand)]
+        fault: Order,
+    },
+    /// Prints the controllers' manuals as JSON.
+    Manual(Model),
+    /// Reads what past is wanted as JSON and prints it as frames, the newest first.
+    History(Model),
+}
+
+/// Which plant.
+#[derive(Args)]
+struct Model {
+    /// How many extraction vessels (1 to 10).
+    #[arg(long, default_value_t = 4, value_parser = clap::value_parser!(u16).range(1..=i64::from(maps::MOST_VESSELS)))]
     vessels: u16,
     /// The same seed gives the same plant.
     #[arg(long, default_value_t = 2611)]
     seed: u64,
+    /// Hours for which the plant has been running (0 to 336).
+    #[arg(long, default_value_t = 0.0)]
+    past: f64,
+}
+
+#[derive(Args)]
+struct Serve {
+    /// Where controller “Extraction” listens; port 0 takes a free one. The addresses are printed.
+    #[arg(long, default_value = "127.0.0.1:5020")]
+    extraction: SocketAddr,
+    /// Where controller “Wash” listens.
+    #[arg(long, default_value = "127.0.0.1:5021")]
+    wash: SocketAddr,
+    /// The control interface; the loopback only.
+    #[arg(long, default_value = "127.0.0.1:5022")]
+    control: SocketAddr,
+    /// The controllers' unit id.
+    #[arg(long, default_value_t = 1)]
+    unit: u8,
     /// Seconds of model time each second (0 stands still, at most 1000).
     #[arg(long, default_value_t = 1.0)]
     speed: f64,
+    #[command(flatten)]
+    model: Model,
     /// End when the standard input ends, as it does when the program that started this one is gone.
     #[arg(long)]
     until_input_ends: bool,
 }
 
+#[derive(Subcommand)]
+enum Order {
+    /// What is wrong now.
+    List,
+    /// End all that is wrong.
+    Clear,
+    /// Cut a controller's cable.
+    Cut { controller: Which },
+    /// Let a controller answer late.
+    Delay { controller: Which, ms: u64 },
+    /// Let a controller answer with exceptions.
+    Exception { controller: Which },
+    /// Let a controller's answers lack their last register.
+    Short { controller: Which },
+    /// Freeze a sensor, such as: freeze Extraction/EX-1 Temperature
+    Freeze { place: String, point: String },
+    /// Trip the pump of a wash tank.
+    PumpTrip { tank: usize },
+    /// Blind the filter of a wash tank.
+    BlindFilter { tank: usize },
+    /// Let the pH probe of a vessel drift.
+    PhDrift { vessel: usize },
+}
+
+fn order(fault: Order, seconds: f64) -> control::Order {
+    let process = |upset| Fault::Process { upset };
+    let fault = match fault {
+        Order::List => return control::Order::List,
+        Order::Clear => return control::Order::Clear,
+        Order::Cut { controller } => Fault::Cut { controller },
+        Order::Delay { controller, ms } => Fault::Delay { controller, ms },
+        Order::Exception { controller } => Fault::Exception { controller },
+        Order::Short { controller } => Fault::Short { controller },
+        Order::Freeze { place, point } => Fault::Freeze { place, point },
+        Order::PumpTrip { tank } => process(Upset::PumpTrip { tank }),
+        Order::BlindFilter { tank } => process(Upset::BlindFilter { tank }),
+        Order::PhDrift { vessel } => process(Upset::PhDrift { vessel }),
+    };
+    control::Order::Begin { fault, seconds }
+}
+
 #[tokio::main(flavor = "current_thread")]
-async fn main() -> io::Result<()> {
-    let args = Args::parse();
+async fn main() -> Result<(), Box<dyn Error>> {
+    match Cli::parse().command {
+        What::Serve(args) => answer(args).await?,
+        What::Fault { at, seconds, fault } => {
+            for (title, left) in control::send(at, &order(fault, seconds)).await? {
+                println!("{title}, for another {left:.0} s");
+            }
+        }
+        What::Manual(model) => {
+            let works = Works::new(model.vessels.into(), model.seed);
+            serde_json::to_writer(io::stdout().lock(), &manual::manuals(&works))?;
+        }
+        What::History(model) => {
+            let wanted = serde_json::from_reader(io::stdin().lock())?;
+            let mut out = io::BufWriter::new(io::stdout().lock());
+            for frame in history::past(model.vessels.into(), model.seed, model.past, wanted)? {
+                out.write_all(&frame.encode())?;
+            }
+            out.flush()?;
+        }
+    }
+    Ok(())
+}
+
+async fn answer(args: Serve) -> io::Result<()> {
+    if !args.control.ip().is_loopback() {
+        return Err(io::Error::other("the control interface is for the loopback only"));
+    }
     let speed = if args.speed.is_finite() { args.speed.clamp(0.0, 1000.0) } else { 1.0 };
-    let listener = tokio::net::TcpListener::bind(args.listen).await?;
-    println!("listening on {}", listener.local_addr()?);
-    let shared = serve::Shared::new(Controller::new(args.vessels.into(), args.seed), args.unit);
+    let extraction = TcpListener::bind(args.extraction).await?;
+    let wash = TcpListener::bind(args.wash).await?;
+    let orders = TcpListener::bind(args.control).await?;
+    let process = history::aged(args.model.vessels.into(), args.model.seed, args.model.past);
+    let shared = serve::Shared::new(Works::of(process, args.model.seed), Which::Extraction, args.unit);
+    let [a, b, c] = [extraction.local_addr()?, wash.local_addr()?, orders.local_addr()?];
+    println!("listening: extraction {a} wash {b} control {c}");
     tokio::select! {
-        served = serve::serve(listener, shared.clone()) => served,
+        served = serve::serve(extraction, shared.clone()) => served,
+        served = serve::serve(wash, shared.beside(Which::Wash)) => served,
+        served = control::serve(orders, shared.clone()) => served,
         () = serve::run(shared, speed) => Ok(()),
         () = input_ends(), if args.until_input_ends => Ok(()),
     }

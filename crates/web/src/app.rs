@@ -15,7 +15,7 @@ use havrel_live::Live;
 use std::{
     collections::HashMap,
     io,
-    net::TcpListener,
+    net::{SocketAddr, TcpListener},
     sync::{Arc, Mutex, atomic::AtomicUsize},
     time::Instant,
 };
@@ -31,6 +31,8 @@ pub struct App {
     /// Accounts seen lately, so that values go on while the database is away.
     pub(crate) people: Mutex<HashMap<Uuid, (Actor, Instant)>>,
     pub(crate) sockets: AtomicUsize,
+    /// Where the demo's simulated plant takes orders.
+    pub standin: Option<SocketAddr>,
     /// Tells browsers that the server was started anew.
     pub epoch: Uuid,
 }
@@ -39,7 +41,7 @@ impl App {
     /// Shares a plant.
     pub fn new(live: Arc<Live>, hosts: Vec<String>) -> App {
         let (people, sockets) = (Mutex::default(), AtomicUsize::new(0));
-        App { live, rates: Rates::default(), hosts, people, sockets, epoch: Uuid::new_v4() }
+        App { live, rates: Rates::default(), hosts, people, sockets, standin: None, epoch: Uuid::new_v4() }
     }
 
     pub(crate) fn answers_to(&self, host: &str) -> bool {
@@ -106,6 +108,8 @@ pub fn serve(app: App, cookie_key: &[u8], listener: TcpListener) -> io::Result<S
             .service(api::history::pixels)
             .service(api::history::raw)
             .service(api::history::spans)
+            .service(api::history::import)
+            .service(api::jobs::cancel)
             .service(api::alarms::standing)
             .service(api::alarms::acknowledge)
             .service(api::alarms::events)
@@ -114,6 +118,9 @@ pub fn serve(app: App, cookie_key: &[u8], listener: TcpListener) -> io::Result<S
             .service(api::reports::editions)
             .service(api::reports::fetch)
             .service(api::journal::read)
+            .service(api::demo::faults)
+            .service(api::demo::begin)
+            .service(api::demo::clear)
             .service(api::health)
             .split_for_parts();
         router

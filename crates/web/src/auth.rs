@@ -38,6 +38,8 @@ pub struct SessionState {
     pub name: String,
     /// `viewer`, `operator` or `engineer`; empty when not signed in.
     pub role: String,
+    /// The plant is simulated, and faults can be ordered.
+    pub demo: bool,
 }
 
 /// Name and password.
@@ -132,12 +134,12 @@ async fn find(app: &App, session: &Session) -> Result<Option<Actor>, Problem> {
 pub async fn state(app: Data<App>, session: Session) -> Result<Json<SessionState>, Problem> {
     let actor = find(&app, &session).await?;
     let needs_first = actor.is_none() && !app.live.db.has_accounts().await?;
-    Ok(Json(told(actor, needs_first)))
+    Ok(Json(told(&app, actor, needs_first)))
 }
 
-fn told(actor: Option<Actor>, needs_first: bool) -> SessionState {
+fn told(app: &App, actor: Option<Actor>, needs_first: bool) -> SessionState {
     let (name, role) = actor.map(|a| (a.name, a.role.name().to_owned())).unwrap_or_default();
-    SessionState { signed_in: !name.is_empty(), needs_first, name, role }
+    SessionState { signed_in: !name.is_empty(), needs_first, name, role, demo: app.standin.is_some() }
 }
 
 /// Signs in.
@@ -161,7 +163,7 @@ pub async fn sign_in(
         Some(actor) => {
             enter(&session, &actor)?;
             app.live.db.note("sign_in", Some(&actor), None, "Signed in", json!({})).await?;
-            Ok(Json(told(Some(actor), false)))
+            Ok(Json(told(&app, Some(actor), false)))
         }
         None => Err(Problem { status: 401, ..Problem::field("password", "Name and password do not fit.") }),
     }
@@ -181,7 +183,7 @@ pub async fn first_account(app: Data<App>, session: Session, given: Json<Credent
     let actor = actor.ok_or_else(|| Problem::new(StatusCode::CONFLICT, "There is an account already; sign in."))?;
     enter(&session, &actor)?;
     app.live.db.note("sign_in", Some(&actor), None, "Made the first account", json!({})).await?;
-    Ok(Json(told(Some(actor), false)))
+    Ok(Json(told(&app, Some(actor), false)))
 }
 
 /// Signs out.

@@ -1,37 +1,46 @@
-//! The demo plant's configuration: area Extraction of Brackmere Kelp Works on the simulated controller.
+//! The demo plant's configuration and past: areas Landing and Extraction of Brackmere Kelp Works on the simulated
+//! controllers. Connections and tags follow the controllers' manuals; alarm rules and reports are made here.
 
-use havrel_core::plant::{Edit, Kind, Op};
+use crate::standin::{Entry, Failure, Manual, Past, Standin};
+use havrel_core::{
+    frame::Frame,
+    plant::{Edit, Item, Kind, Op, Own, Table},
+    time::{Nanos, SECOND},
+};
 use havrel_db::config::{By, CommitError};
-use havrel_live::Live;
+use havrel_live::{Live, now};
 use serde_json::{Value as Json, json};
+use std::{collections::HashMap, sync::Arc};
 use uuid::Uuid;
 
-/// The connection the demo's controller is known by.
-const CONTROLLER: &str = "Extraction";
-
-/// Registers from one vessel to the next, and bits.
-const STRIDE: u16 = 40;
-const BITS: u16 = 8;
+const SITE: &str = "Brackmere Kelp Works";
 
 fn by(why: &str) -> By {
     By { account: None, actor: "Havrel".into(), why: why.into(), undoes: None }
 }
 
-struct Builder(Vec<Edit>);
+#[derive(Default)]
+struct Builder {
+    edits: Vec<Edit>,
+    /// Places by their path below the site.
+    places: HashMap<String, Uuid>,
+    /// Tags by place and name.
+    tags: HashMap<(String, String), Uuid>,
+}
 
 impl Builder {
     fn add(&mut self, kind: Kind, set: Json) -> Uuid {
         let id = Uuid::now_v7();
         let own = match set {
             Json::Object(own) => own,
-            _ => Default::default(),
+            _ => Own::default(),
         };
-        self.0.push(Edit { kind, id, op: Op::Create(own, None), seen: None });
+        self.edits.push(Edit { kind, id, op: Op::Create(own, None), seen: None });
         id
     }
 
     fn set(&mut self, id: Uuid, field: &str, value: Json) {
-        for edit in &mut self.0 {
+        for edit in &mut self.edits {
             if let Op::Create(own, _) = &mut edit.op
                 && edit.id == id
             {
@@ -39,157 +48,316 @@ impl Builder {
             }
         }
     }
-}
 
-/// What a register block holds: offset, type, name, engineering unit, decimals, range, and whether it is a tenth.
-type Row = (u16, &'static str, &'static str, &'static str, u8, Option<(f64, f64)>, bool);
-
-const BLOCK: &[Row] = &[
-    (0, "u16", "Level", "%", 1, Some((0.0, 100.0)), true),
-    (2, "f32", "Temperature", "°C", 1, Some((0.0, 120.0)), false),
-    (4, "f32", "pH", "", 2, Some((4.0, 12.0)), false),
-    (6, "f32", "Agitator speed", "rpm", 1, Some((0.0, 90.0)), false),
-    (8, "f32", "Agitator current", "A", 1, Some((0.0, 30.0)), false),
-    (10, "u16", "Heating valve", "%", 1, Some((0.0, 100.0)), true),
-    (11, "i16", "Temperature setpoint", "°C", 1, Some((20.0, 95.0)), true),
-    (12, "u16", "Agitator setpoint", "rpm", 1, Some((0.0, 90.0)), true),
-    (13, "u16", "Fill setpoint", "%", 1, Some((20.0, 95.0)), true),
-    (1, "u16", "Phase", "", 0, None, false),
-    (16, "text", "Run", "", 0, None, false),
-    (24, "text", "Grade", "", 0, None, false),
-];
-
-/// Gives an untouched plant the demo's configuration; a plant that has any is left alone.
-///
-/// # Errors
-/// The database's own.
-pub async fn build(live: &Live, port: u16) -> Result<(), CommitError> {
-    if live.plant().revision > 0 {
-        return Ok(());
-    }
-    let mut b = Builder(Vec::new());
-    let site = b.add(Kind::Place, json!({"name": "Brackmere Kelp Works", "level": "site"}));
-    let area = b.add(Kind::Place, json!({"name": "Extraction", "level": "area", "parent": site, "order": 1}));
-    let settings = json!({"host": "127.0.0.1", "port": port, "unit": 1, "base": 0});
-    let connection =
-        b.add(Kind::Connection, json!({"name": CONTROLLER, "kind": "modbus_tcp", "writing": true, "settings": settings}));
-    let mut shown = Vec::new();
-    for n in 0..2u16 {
-        shown.extend(vessel(&mut b, area, connection, n));
-    }
-    let sections = json!([
-        {"kind": "text", "text": "Levels, temperatures and alarms of the extraction vessels."},
-        {"kind": "summary", "tags": shown},
-        {"kind": "trend", "tags": shown},
-        {"kind": "alarms"},
-    ]);
-    b.add(Kind::Report, json!({"name": "Extraction, last 15 minutes", "place": area, "minutes": 15, "sections": sections}));
-    live.commit(&b.0, &by("Built the demo plant")).await.map(drop)
-}
-
-/// One vessel; gives its level and temperature.
-fn vessel(b: &mut Builder, area: Uuid, connection: Uuid, n: u16) -> Vec<Uuid> {
-    let unit = b.add(Kind::Place, json!({"name": format!("EX-{}", n + 1), "level": "unit", "parent": area, "order": n + 1}));
-    let mut ids: Vec<(&str, Uuid)> = Vec::new();
-    for (order, &(offset, kind, name, eu, decimals, range, tenth)) in BLOCK.iter().enumerate() {
-        let length = if name == "Run" { 8 } else { 2 };
-        let point = match kind {
-            "text" => json!({"address": format!("holding {}", n * STRIDE + offset), "type": kind, "length": length}),
-            _ => json!({"address": format!("holding {}", n * STRIDE + offset), "type": kind}),
+    /// The place at a path below the site, made with those above it.
+    fn place(&mut self, path: &str) -> Uuid {
+        if let Some(&id) = self.places.get(path) {
+            return id;
+        }
+        let (parent, name) = match path.rsplit_once('/') {
+            Some((above, name)) => (Some(self.place(above)), name),
+            None if path.is_empty() => (None, SITE),
+            None => (Some(self.place("")), path),
         };
+        let level = match path {
+            "" => "site",
+            _ if !path.contains('/') => "area",
+            "Landing/Reception hopper" | "Landing/Conveyor" => "equipment",
+            _ => "unit",
+        };
+        let order = self.places.len();
+        let id = self.add(Kind::Place, json!({"name": name, "level": level, "parent": parent, "order": order}));
+        self.places.insert(path.to_owned(), id);
+        id
+    }
+
+    fn tag(&self, place: &str, name: &str) -> Uuid {
+        self.tags.get(&(place.to_owned(), name.to_owned())).copied().unwrap_or_default()
+    }
+
+    fn tags(&self, wanted: &[(&str, &str)]) -> Vec<Uuid> {
+        wanted.iter().map(|(place, name)| self.tag(place, name)).collect()
+    }
+
+    fn add_tag(&mut self, connection: Uuid, order: usize, entry: &Entry) {
+        let place = self.place(&entry.place);
+        let mut point = json!({"address": entry.address, "type": entry.kind});
+        if entry.kind == "text" {
+            point["length"] = json!(entry.length);
+        }
         let mut set = json!({
-            "name": name, "place": unit, "connection": connection, "point": point, "unit": eu, "decimals": decimals,
-            "order": order, "record": true, "record_deadband": if range.is_some() { 0.1 } else { 0.0 },
+            "name": entry.name, "place": place, "connection": connection, "point": point, "unit": entry.unit,
+            "decimals": entry.decimals, "order": order, "record": true, "record_deadband": entry.deadband,
+            "note": entry.note, "writable": entry.writable,
         });
-        if let Some((low, high)) = range {
+        if let Some((low, high)) = entry.range {
             set["range_low"] = json!(low);
             set["range_high"] = json!(high);
         }
-        if tenth {
+        if entry.tenths {
             set["scaling"] = json!({"raw_low": 0.0, "raw_high": 1000.0, "low": 0.0, "high": 100.0});
         }
-        if name.ends_with("setpoint") {
-            set["writable"] = json!(true);
-        }
-        if name == "Phase" {
-            set["note"] = json!("1 fill, 2 heat, 3 hold, 4 discharge, 5 rinse");
-        }
-        ids.push((name, b.add(Kind::Tag, set)));
+        let id = self.add(Kind::Tag, set);
+        self.tags.insert((entry.place.clone(), entry.name.clone()), id);
     }
-    for (bit, table, name, writable) in [
-        (0, "coil", "Heating allowed", true),
-        (1, "coil", "Agitator on", true),
-        (0, "discrete", "Inlet open", false),
-        (1, "discrete", "Outlet open", false),
-    ] {
-        let point = json!({"address": format!("{table} {}", n * BITS + bit), "type": "bool"});
-        let order = BLOCK.len() as u16 + bit + if writable { 0 } else { 2 };
-        b.add(Kind::Tag, json!({"name": name, "place": unit, "connection": connection, "point": point, "order": order, "writable": writable, "record": true}));
-    }
-    let find = |name: &str| ids.iter().find(|(n, _)| *n == name).map_or(Uuid::nil(), |(_, id)| *id);
-    for (of, setpoint) in
-        [("Level", "Fill setpoint"), ("Temperature", "Temperature setpoint"), ("Agitator speed", "Agitator setpoint")]
-    {
-        b.set(find(of), "setpoint", json!(find(setpoint)));
-    }
-    // EX-1 fills a little beyond its limit in every run, so that there is something to see; the others speak when something is wrong.
-    let full = if n == 0 { 72.0 } else { 80.0 };
-    for (of, kind, level, deadband, delay, priority, cause, action) in [
-        ("Level", "high", full, 2.0, 1.0, 2, "Filling runs beyond its normal end.", "Compare the fill setpoint with the recipe."),
-        (
-            "Temperature",
-            "high",
-            84.0,
-            1.0,
-            3.0,
-            3,
-            "The wall overheats and the batch browns.",
-            "Close the heating valve and watch for three minutes.",
-        ),
-        (
-            "Temperature",
-            "high_high",
-            90.0,
-            1.0,
-            3.0,
-            4,
-            "The heating valve hangs open.",
-            "Lock the heating, then shut the steam by hand.",
-        ),
-        (
-            "Agitator current",
-            "high",
-            13.2,
-            0.8,
-            3.0,
-            1,
-            "Weed at the shaft, or liquor too thick.",
-            "Lower the agitator setpoint to 35 rpm.",
-        ),
-    ] {
-        b.add(
-            Kind::Rule,
-            json!({"tag": find(of), "kind": kind, "level": level, "deadband": deadband, "on_delay_s": delay, "priority": priority, "cause": cause, "action": action}),
-        );
-    }
-    vec![find("Level"), find("Temperature")]
 }
 
-/// Points the demo's connection at the port on which its controller listens now.
+/// An alarm rule: place, tag, kind, limit, deadband, delay in seconds, priority, cause, action.
+type RuleRow<'a> = (&'a str, &'a str, &'a str, f64, f64, f64, u8, &'a str, &'a str);
+
+const RULES: &[RuleRow<'static>] = &[
+    ("Landing/Reception hopper", "Level", "low", 18.0, 4.0, 10.0, 1, "The next lorry is late.", "Ask the yard; slow the belt."),
+    (
+        "Landing/Wash tank 1",
+        "Filter pressure drop",
+        "high",
+        30.0,
+        4.0,
+        10.0,
+        2,
+        "The filter blinds with fine weed.",
+        "Drain early and wash the filter backwards.",
+    ),
+    (
+        "Landing/Wash tank 2",
+        "Filter pressure drop",
+        "high",
+        30.0,
+        4.0,
+        10.0,
+        2,
+        "The filter blinds with fine weed.",
+        "Drain early and wash the filter backwards.",
+    ),
+    (
+        "Landing/Wash tank 1",
+        "Pump tripped",
+        "high",
+        0.5,
+        0.0,
+        1.0,
+        3,
+        "The motor protection opened.",
+        "Look for weed at the impeller, then reset the protection.",
+    ),
+    (
+        "Landing/Wash tank 2",
+        "Pump tripped",
+        "high",
+        0.5,
+        0.0,
+        1.0,
+        3,
+        "The motor protection opened.",
+        "Look for weed at the impeller, then reset the protection.",
+    ),
+    (
+        "Extraction/Leach vessel",
+        "pH",
+        "low",
+        8.6,
+        0.1,
+        20.0,
+        3,
+        "Too little soda for the kelp that comes.",
+        "Check the soda pump and the level of its tank.",
+    ),
+    // EX-1 fills a little beyond its limit in every run, so that there is something to see.
+    (
+        "Extraction/EX-1",
+        "Level",
+        "high",
+        72.0,
+        2.0,
+        1.0,
+        2,
+        "Filling runs beyond its normal end.",
+        "Compare the fill setpoint with the recipe.",
+    ),
+];
+
+/// The rule that every extraction vessel has, and the further ones of the first.
+const HOT: RuleRow<'static> = (
+    "",
+    "Temperature",
+    "high",
+    84.0,
+    1.0,
+    3.0,
+    3,
+    "The wall overheats and the batch browns.",
+    "Close the heating valve and watch for three minutes.",
+);
+const FIRST: RuleRow<'static> = (
+    "Extraction/EX-1",
+    "Temperature",
+    "high_high",
+    90.0,
+    1.0,
+    3.0,
+    4,
+    "The heating valve hangs open.",
+    "Lock the heating, then shut the steam by hand.",
+);
+
+/// Gives an untouched plant the demo's configuration; a plant that has any is left alone. Gives whether it was built.
 ///
 /// # Errors
 /// The database's own.
-pub async fn follow_port(live: &Live, port: u16) -> Result<(), CommitError> {
+pub async fn build(live: &Live, manuals: &[Manual], standin: &Standin) -> Result<bool, CommitError> {
+    if live.plant().revision > 0 {
+        return Ok(false);
+    }
+    let mut b = Builder::default();
+    // In the order in which kelp goes through the plant, whatever order the manuals have.
+    for path in ["", "Landing", "Landing/Reception hopper", "Landing/Conveyor", "Landing/Wash tank 1", "Landing/Wash tank 2"] {
+        b.place(path);
+    }
+    for manual in manuals {
+        let port = standin.controllers.iter().find(|(name, _)| *name == manual.controller).map_or(502, |(_, port)| *port);
+        let settings = json!({"host": "127.0.0.1", "port": port, "unit": 1, "base": manual.base, "order": manual.order});
+        let set = json!({"name": manual.controller, "kind": "modbus_tcp", "writing": true, "settings": settings});
+        let connection = b.add(Kind::Connection, set);
+        manual.points.iter().enumerate().for_each(|(order, entry)| b.add_tag(connection, order, entry));
+    }
+    for entry in manuals.iter().flat_map(|m| &m.points).filter(|e| !e.setpoint.is_empty()) {
+        let (of, setpoint) = (b.tag(&entry.place, &entry.name), b.tag(&entry.place, &entry.setpoint));
+        b.set(of, "setpoint", json!(setpoint));
+    }
+    let mut vessels: Vec<String> = b.places.keys().filter(|p| p.starts_with("Extraction/EX-")).cloned().collect();
+    vessels.sort();
+    for row in RULES.iter().chain([&FIRST]) {
+        rule(&mut b, row.0, row);
+    }
+    vessels.iter().for_each(|vessel| rule(&mut b, vessel, &HOT));
+    reports(&mut b, &vessels);
+    live.commit(&b.edits, &by("Built the demo plant")).await.map(|_| true)
+}
+
+fn rule(b: &mut Builder, place: &str, row: &RuleRow<'_>) {
+    let &(_, name, kind, level, deadband, delay, priority, cause, action) = row;
+    let tag = b.tag(place, name);
+    b.add(
+        Kind::Rule,
+        json!({"tag": tag, "kind": kind, "level": level, "deadband": deadband, "on_delay_s": delay, "priority": priority,
+               "cause": cause, "action": action}),
+    );
+}
+
+fn reports(b: &mut Builder, vessels: &[String]) {
+    let of = |b: &Builder, name: &str| -> Vec<Uuid> { vessels.iter().map(|vessel| b.tag(vessel, name)).collect() };
+    let mut summary = b.tags(&[
+        ("Landing/Reception hopper", "Weight"),
+        ("Landing/Conveyor", "Kelp flow"),
+        ("Landing/Wash tank 1", "Turbidity"),
+        ("Landing/Wash tank 2", "Turbidity"),
+        ("Extraction/Leach vessel", "Temperature"),
+        ("Extraction/Leach vessel", "pH"),
+        ("Extraction/Leach vessel", "Soda flow"),
+    ]);
+    summary.extend(of(b, "Temperature"));
+    let landing = b.tags(&[
+        ("Landing/Conveyor", "Kelp flow"),
+        ("Landing/Wash tank 1", "Filter pressure drop"),
+        ("Landing/Wash tank 2", "Filter pressure drop"),
+    ]);
+    let temperatures = of(b, "Temperature");
+    let site = b.place("");
+    let sections = json!([
+        {"kind": "text", "text": "What came in, how it was washed and extracted, and what was wrong."},
+        {"kind": "summary", "tags": summary},
+        {"kind": "trend", "tags": landing},
+        {"kind": "trend", "tags": temperatures},
+        {"kind": "alarms"},
+    ]);
+    b.add(Kind::Report, json!({"name": "Shift summary", "place": site, "minutes": 480, "sections": sections, "order": 0}));
+    let Some(vessel) = vessels.first() else { return };
+    let place = b.place(vessel);
+    let names = ["Level", "Temperature", "pH", "Agitator speed", "Agitator current", "Heating valve"];
+    let all: Vec<Uuid> = names.iter().map(|name| b.tag(vessel, name)).collect();
+    let sections = json!([
+        {"kind": "text", "text": "One vessel over its last runs: filling, heating, holding, discharge and rinse."},
+        {"kind": "trend", "tags": &all[..3]},
+        {"kind": "summary", "tags": all},
+        {"kind": "alarms"},
+    ]);
+    b.add(Kind::Report, json!({"name": "Vessel run", "place": place, "minutes": 30, "sections": sections, "order": 1}));
+}
+
+/// Points the demo's connections at the ports on which their controllers listen now.
+///
+/// # Errors
+/// The database's own.
+pub async fn follow_ports(live: &Live, standin: &Standin) -> Result<(), CommitError> {
     let plant = live.plant();
-    let moved = plant.connections.values().find(|c| {
-        c.set.name == CONTROLLER
-            && c.set.settings.get("host") == Some(&json!("127.0.0.1"))
-            && c.set.settings.get("port") != Some(&json!(port))
-    });
-    let Some(connection) = moved else { return Ok(()) };
-    let mut settings = connection.set.settings.clone();
-    settings.insert("port".into(), json!(port));
-    let patch = [("settings".to_owned(), Json::Object(settings))].into_iter().collect();
-    let edit = Edit { kind: Kind::Connection, id: connection.id, op: Op::Patch(patch), seen: None };
-    live.commit(&[edit], &by("Followed the simulated controller to its new port")).await.map(drop)
+    let mut edits = Vec::new();
+    for (name, port) in &standin.controllers {
+        let moved = plant.connections.values().find(|c| {
+            c.set.name == *name
+                && c.set.settings.get("host") == Some(&json!("127.0.0.1"))
+                && c.set.settings.get("port") != Some(&json!(port))
+        });
+        let Some(connection) = moved else { continue };
+        let mut settings = connection.set.settings.clone();
+        settings.insert("port".into(), json!(port));
+        let patch = [("settings".to_owned(), Json::Object(settings))].into_iter().collect();
+        edits.push(Edit { kind: Kind::Connection, id: connection.id, op: Op::Patch(patch), seen: None });
+    }
+    if edits.is_empty() {
+        return Ok(());
+    }
+    live.commit(&edits, &by("Followed the simulated controllers to their new ports")).await.map(drop)
+}
+
+/// Samples that go into history in one step.
+const STEP: usize = 20_000;
+
+/// Loads the demo's made-up past through the import, newest first, as a job that can be watched and cancelled.
+pub async fn load_past(live: Arc<Live>, hours: f64, until: Nanos) {
+    let span = (hours * 3600.0) as u64;
+    let job = live.jobs.begin("Loading the recorded past", span);
+    let mut loaded = 0;
+    let result = async {
+        let items = items(&live);
+        let mut past = Past::ask(hours, &json!({"node": Uuid::now_v7(), "until": until, "items": items})).await?;
+        let mut step: Vec<Frame> = Vec::new();
+        loop {
+            let frame = past.next().await?;
+            let ends = frame.is_none();
+            step.extend(frame);
+            let samples: usize = step.iter().map(|f| f.batch.samples.len()).sum();
+            if samples >= STEP || (ends && samples > 0) {
+                live.import(&step).await?;
+                loaded += samples;
+                let reached = step.last().map_or(until, |f| f.arrived);
+                job.reach(((until - reached) / SECOND).unsigned_abs());
+                step.clear();
+            }
+            if ends || job.cancelled() {
+                return Ok::<_, Failure>(ends);
+            }
+        }
+    };
+    let title = match result.await {
+        Ok(true) => format!("Loaded the recorded past: {loaded} samples of {hours} h"),
+        Ok(false) => format!("Loading the recorded past was cancelled after {loaded} samples"),
+        Err(error) => {
+            tracing::warn!(%error, "the demo's past could not be loaded");
+            format!("The recorded past could not be loaded: {error}")
+        }
+    };
+    let took = (now() - until) / SECOND;
+    if let Err(error) = live.db.note("system", None, None, &title, json!({"samples": loaded, "seconds": took})).await {
+        tracing::warn!(%error, title, "could not be journalled");
+    }
+}
+
+/// The configuration as the simulated plant reads it.
+fn items(live: &Live) -> Vec<Json> {
+    fn of<T>(kind: Kind, table: &Table<T>) -> impl Iterator<Item = Json> {
+        table.values().map(move |i: &Arc<Item<T>>| json!({"kind": kind, "id": i.id, "no": i.no, "set": i.own}))
+    }
+    let plant = live.plant();
+    let places = of(Kind::Place, &plant.places).chain(of(Kind::Connection, &plant.connections));
+    places.chain(of(Kind::Tag, &plant.tags)).chain(of(Kind::Rule, &plant.rules)).collect()
 }

@@ -8,3 +8,4 @@ pub mod demo;
 mod guard;
 pub mod problem;
 mod socket;
+pub mod standin;

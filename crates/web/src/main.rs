@@ -9,18 +9,17 @@ use havrel_live::Live;
 use havrel_web::{
     app::{App, serve},
     demo,
+    standin::{self, Standin},
 };
 use std::{
     error::Error,
-    fs,
-    io::{self, BufRead, BufReader},
+    fs, io,
     net::{IpAddr, SocketAddr, TcpListener},
     path::{Path, PathBuf},
-    process::{Child, Command, Stdio},
     str::FromStr,
 };
 
-type Result<T> = std::result::Result<T, Box<dyn Error>>;
+type Result<T> = std::result::Result<T, Box<dyn Error + Send + Sync>>;
 
 /// Havrel: connects controllers, models the plant, raises alarms, records, reports.
 #[derive(Parser)]
@@ -47,6 +46,9 @@ enum What {
         /// Seconds of the simulated process each second.
         #[arg(long, default_value_t = 1.0)]
         speed: f64,
+        /// Hours of recorded past that a new demo plant begins with (0 to 336).
+        #[arg(long, default_value_t = 48.0)]
+        past: f64,
     },
 }
 
@@ -78,7 +80,7 @@ fn main() -> Result<()> {
     executor.block_on(async {
         match cli.command {
             What::Serve(common) => run(common, None).await,
-            What::Demo { common, empty, fresh, speed } => run(common, Some(Demo { empty, fresh, speed })).await,
+            What::Demo { common, empty, fresh, speed, past } => run(common, Some(Demo { empty, fresh, speed, past })).await,
         }
     })
 }
@@ -87,6 +89,7 @@ struct Demo {
     empty: bool,
     fresh: bool,
     speed: f64,
+    past: f64,
 }
 
 async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
@@ -109,24 +112,32 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
     let db = Db::open(options).await?;
     let (_, key) = db.identity().await?;
     let live = Live::start(db).await?;
-    // Kept until the end: dropping it stops the controller.
-    let mut controller = None;
+    // Kept until the end: dropping it stops the simulation.
+    let mut simulation = None;
+    let mut past = None;
     if let Some(demo) = &demo {
-        say("starting the simulated controller");
-        let started = Controller::start(5020, demo.speed)?;
-        say(&format!("the controller answers Modbus TCP on 127.0.0.1, port {}, unit id 1", started.port));
-        if !demo.empty {
-            demo::build(&live, started.port).await?;
+        say("starting the simulated controllers");
+        let hours = if demo.past.is_finite() { demo.past.clamp(0.0, 336.0) } else { 0.0 };
+        let started = Standin::start(demo.speed, hours)?;
+        for (name, port) in &started.controllers {
+            say(&format!("controller {name} answers Modbus TCP on 127.0.0.1, port {port}, unit id 1"));
         }
-        demo::follow_port(&live, started.port).await?;
-        controller = Some(started);
+        say(&format!("faults on command: target/debug/havrel-standin fault --at {} --help", started.control));
+        if !demo.empty && demo::build(&live, &standin::manuals().await?, &started).await? && hours > 0.0 {
+            past = Some(hours);
+        }
+        demo::follow_ports(&live, &started).await?;
+        simulation = Some(started);
     }
     let listener = listen(common.bind, common.port)?;
     let address = listener.local_addr()?;
-    let server = serve(App::new(live.clone(), common.hosts), &key, listener)?;
+    let mut app = App::new(live.clone(), common.hosts);
+    app.standin = simulation.as_ref().map(|s| s.control);
+    let server = serve(app, &key, listener)?;
     let handle = server.handle();
     let serving = tokio::spawn(server);
     say(&format!("open http://{} (stop with Ctrl-C)", shown(address)));
+    let loading = past.map(|hours| tokio::spawn(demo::load_past(live.clone(), hours, live.started)));
     let mut terminate = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())?;
     tokio::select! {
         _ = tokio::signal::ctrl_c() => {}
@@ -135,8 +146,11 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
     say("stopping");
     handle.stop(true).await;
     serving.await??;
+    if let Some(loading) = loading {
+        loading.abort();
+    }
     live.stop().await;
-    drop(controller);
+    drop(simulation);
     Ok(())
 }
 
@@ -183,40 +197,4 @@ fn listen(bind: IpAddr, port: u16) -> Result<TcpListener> {
         }
     }
     Err(format!("no free port from {port} on; choose one with --port").into())
-}
-
-/// The simulated controller, a process of its own that ends with us.
-struct Controller {
-    child: Child,
-    port: u16,
-}
-
-impl Controller {
-    fn start(port: u16, speed: f64) -> Result<Controller> {
-        let program = std::env::current_exe()?.with_file_name("havrel-standin");
-        let mut last = String::new();
-        for next in port..port + 20 {
-            let mut command = Command::new(&program);
-            command.args(["--until-input-ends", "--speed", &speed.to_string(), "--listen", &format!("127.0.0.1:{next}")]);
-            command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
-            let mut child = command.spawn().map_err(|e| format!("{}: {e}", program.display()))?;
-            let mut line = String::new();
-            if let Some(out) = child.stdout.take() {
-                BufReader::new(out).read_line(&mut line)?;
-            }
-            if line.starts_with("listening") {
-                return Ok(Controller { child, port: next });
-            }
-            last = child.wait_with_output().map(|o| String::from_utf8_lossy(&o.stderr).into_owned())?;
-        }
-        Err(format!("the simulated controller did not start: {last}").into())
-    }
-}
-
-impl Drop for Controller {
-    fn drop(&mut self) {
-        // The end of its input is its sign to end.
-        drop(self.child.stdin.take());
-        let _ = self.child.wait();
-    }
 }

@@ -79,6 +79,17 @@ struct Status {
     /// Tags that are bad now, by place.
     bad: HashMap<Uuid, usize>,
     connections: HashMap<Uuid, ConnectionStatus>,
+    /// Work that goes on by itself.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    jobs: Vec<JobStatus>,
+}
+
+#[derive(Serialize)]
+struct JobStatus {
+    id: Uuid,
+    title: String,
+    done: u64,
+    total: u64,
 }
 
 #[derive(Serialize)]
@@ -275,6 +286,15 @@ impl<'a> Feed<'a> {
             lost: spool.lost,
             bad: live.bad_tags().as_ref().clone(),
             connections: connections.collect(),
+            jobs: live
+                .jobs
+                .running()
+                .iter()
+                .map(|job| {
+                    let (done, total) = job.progress();
+                    JobStatus { id: job.id, title: job.title.clone(), done, total }
+                })
+                .collect(),
         }
     }
 }

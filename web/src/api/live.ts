@@ -30,6 +30,8 @@ export interface Status {
   /** Tags that are bad now, by place. */
   bad: Record<string, number>;
   connections: Record<string, ConnectionStatus>;
+  /** Work that goes on by itself. */
+  jobs?: { id: string; title: string; done: number; total: number }[];
 }
 
 interface Message {

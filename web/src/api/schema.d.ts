@@ -109,6 +109,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/demo/faults": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists what is wrong in the simulated plant on command. */
+        get: operations["faults"];
+        put?: never;
+        /** Makes something go wrong in the simulated plant. */
+        post: operations["begin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/demo/faults/clear": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends all that is wrong on command. */
+        post: operations["clear"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/editions/{id}/{format}": {
         parameters: {
             query?: never;
@@ -154,6 +189,26 @@ export interface paths {
         get: operations["health"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/history/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Takes frames (as `docs/architecture.md` describes them, one after the other) into history. All must come from one
+         *     node that is not this one, and each is taken once. Either all of them are taken or none.
+         */
+        post: operations["import"];
         delete?: never;
         options?: never;
         head?: never;
@@ -239,6 +294,23 @@ export interface paths {
         get: operations["uses"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Asks a job to stop; it does so after the step it is at. */
+        post: operations["cancel"];
         delete?: never;
         options?: never;
         head?: never;
@@ -625,6 +697,14 @@ export interface components {
             actor: string;
             comment: string;
         };
+        /** @description What shall go wrong. */
+        FaultBody: Record<string, never> & {
+            /**
+             * Format: double
+             * @description At most 3600.
+             */
+            seconds: number;
+        };
         /** @description One register or bit. */
         FoundView: {
             /** @description As it goes on the wire. */
@@ -643,6 +723,12 @@ export interface components {
             /** Format: int64 */
             revision: number;
             started_at: string;
+        };
+        /** @description What an import took in; what was there before counts too. */
+        ImportView: {
+            frames: number;
+            samples: number;
+            events: number;
         };
         /** @description Items with the revision they belong to. */
         ItemList: {
@@ -779,6 +865,8 @@ export interface components {
             name: string;
             /** @description `viewer`, `operator` or `engineer`; empty when not signed in. */
             role: string;
+            /** @description The plant is simulated, and faults can be ordered. */
+            demo: boolean;
         };
         /** @description Statistics of equal spans, one entry each. */
         SpanColumns: {
@@ -863,6 +951,16 @@ export interface components {
             /** @description Which field; empty where the whole is meant. */
             field: string;
             message: string;
+        };
+        /** @description Something that is made to go wrong. */
+        WrongView: {
+            /** @description In words. */
+            title: string;
+            /**
+             * Format: double
+             * @description How long it still lasts.
+             */
+            seconds: number;
         };
     };
     responses: never;
@@ -1036,6 +1134,83 @@ export interface operations {
             };
         };
     };
+    faults: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrongView"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FaultBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrongView"][];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    clear: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrongView"][];
+                };
+            };
+        };
+    };
     fetch: {
         parameters: {
             query?: never;
@@ -1123,6 +1298,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Health"];
+                };
+            };
+        };
+    };
+    import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": number[];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportView"];
+                };
+            };
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1249,6 +1463,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Uses"];
+                };
+            };
+        };
+    };
+    cancel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -8,6 +8,7 @@ import { Explore } from '../desks/explore/explore';
 import { Journal } from '../desks/journal/journal';
 import { Model } from '../desks/model/model';
 import { Reports } from '../desks/reports/reports';
+import { Faults } from './faults';
 import { Shell } from './shell';
 
 /** What an address can say; every desk reads what concerns it. */
@@ -57,7 +58,9 @@ const home = createRoute({
 });
 const desks = DESKS.map(({ path, component }) => createRoute({ getParentRoute: () => root, path, component }));
 
-export const router = createRouter({ routeTree: root.addChildren([home, ...desks]), defaultPreload: false });
+const faults = createRoute({ getParentRoute: () => root, path: '/faults', component: Faults });
+
+export const router = createRouter({ routeTree: root.addChildren([home, ...desks, faults]), defaultPreload: false });
 
 /** What the address says. */
 export function useView(): View {

@@ -2,7 +2,7 @@
 
 import { Link, Outlet, useRouterState } from '@tanstack/react-router';
 import clsx from 'clsx';
-import { LogOut } from 'lucide-react';
+import { LogOut, Unplug } from 'lucide-react';
 import { DropdownMenu } from 'radix-ui';
 import { useEffect } from 'react';
 import { useAlarmCount, useLink, useRevision, useStatus } from '../api/live';
@@ -61,6 +61,7 @@ export function Shell() {
             </Link>
           ))}
         </nav>
+        <DemoLink />
         <Account />
       </header>
       <Notice />
@@ -73,6 +74,22 @@ export function Shell() {
       {view.tag && <TagInspector key={view.tag} id={view.tag} onClose={() => go({ tag: undefined })} />}
       <WatchLine />
     </div>
+  );
+}
+
+/** The way to the faults, where there is a simulated plant. */
+function DemoLink() {
+  const session = useSession();
+  const view = useView();
+  if (!session.data?.demo) return null;
+  return (
+    <Link
+      to="/faults"
+      search={{ at: view.at } as never}
+      className="mr-1 flex h-7 items-center gap-1.5 rounded px-2.5 hover:bg-band"
+    >
+      <Unplug className="size-4" /> Demo faults
+    </Link>
   );
 }
 

@@ -3,7 +3,8 @@
 import { Link } from '@tanstack/react-router';
 import { useState } from 'react';
 import { toast } from 'sonner';
-import { useLink, useNow, useStatus } from '../api/live';
+import { take as answer, http } from '../api/client';
+import { type Status, useLink, useNow, useStatus } from '../api/live';
 import { acknowledge, useAlarms, useItems, useMay } from '../api/queries';
 import { mostUrgent, type PipState, Pips } from '../parts/pips';
 import { clock } from '../parts/text';
@@ -56,6 +57,9 @@ export function WatchLine() {
           <span className="text-soft">No alarm waits for anybody.</span>
         )}
       </div>
+      {status?.jobs?.map((job) => (
+        <JobLine key={job.id} job={job} />
+      ))}
       <Link
         to="/alarms"
         search={{ at: view.at } as never}
@@ -82,5 +86,30 @@ export function WatchLine() {
         {link === 'open' ? clock(now) : 'no server'}
       </span>
     </footer>
+  );
+}
+
+/** Work that goes on by itself: what, how far, and the way to stop it. */
+function JobLine({ job }: { job: NonNullable<Status['jobs']>[number] }) {
+  const may = useMay('engineer');
+  const share = Math.floor((job.done / job.total) * 100);
+  async function cancel() {
+    try {
+      await answer(http.POST('/api/jobs/{id}/cancel', { params: { path: { id: job.id } } }));
+    } catch (error) {
+      toast.error(error instanceof Error ? error.message : String(error));
+    }
+  }
+  return (
+    <span className="flex shrink-0 items-center gap-2">
+      <span className="text-soft">{job.title}</span>
+      <progress className="h-1.5 w-20 accent-teal" value={job.done} max={job.total} aria-label={job.title} />
+      <span className="figures w-[4ch] text-right">{share} %</span>
+      {may && (
+        <Button kind="quiet" className="h-6 px-1.5" onClick={() => void cancel()}>
+          Stop
+        </Button>
+      )}
+    </span>
   );
 }

@@ -3,7 +3,7 @@
 use crate::device::*;
 use havrel_core::{quality::Reason, sample::Value, scale::Scaling};
 use havrel_link::{Command, LinkError, LinkState, driver};
-use havrel_standin::{registers::Controller, serve};
+use havrel_standin::{faults::Which, registers::Works, serve};
 use serde_json::json;
 use std::sync::Arc;
 use tokio::{net::TcpListener, sync::oneshot};
@@ -12,7 +12,7 @@ use tokio::{net::TcpListener, sync::oneshot};
 async fn controller() -> (u16, serve::Shared) {
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let port = listener.local_addr().unwrap().port();
-    let shared = serve::Shared::new(Controller::new(2, 7), 1);
+    let shared = serve::Shared::new(Works::new(2, 7), Which::Extraction, 1);
     tokio::spawn(serve::serve(listener, shared.clone()));
     (port, shared)
 }
@@ -33,7 +33,7 @@ async fn every_kind_of_register_is_read() {
     let mut running = run(connection(port, json!({})), points);
     let (level, temperature, inlet) = {
         let controller = shared.lock();
-        let vessel = &controller.vessels[0];
+        let vessel = &controller.process.vessels[0];
         (vessel.level, vessel.temperature, vessel.inlet_open)
     };
     let near = |value: Value, expected: f64| assert!((value.number().unwrap() - expected).abs() < 0.3, "{value:?} {expected}");
@@ -69,8 +69,8 @@ async fn a_written_value_is_read_back_and_acts() {
     assert!(matches!(&results[2], Err(LinkError::BadRequest(w)) if w.contains("-32768 to 32767")), "{results:?}");
     assert!(matches!(&results[3], Err(LinkError::NoSuchAddress(_))), "the level cannot be written: {results:?}");
     assert!(matches!(&results[4], Err(LinkError::BadRequest(_))));
-    assert_eq!(shared.lock().vessels[0].set.temperature, 64.5);
-    assert!(!shared.lock().vessels[0].set.agitator_on);
+    assert_eq!(shared.lock().process.vessels[0].set.temperature, 64.5);
+    assert!(!shared.lock().process.vessels[0].set.agitator_on);
     assert_eq!(running.state(LinkState::Running).await.reconnects, 0, "a refused write harms nothing");
     running.end().await;
 }
@@ -85,7 +85,7 @@ async fn writing_must_be_switched_on() {
     let (reply, answer) = oneshot::channel();
     running.commands.send(Command::Write { tag: 1, value: Value::Bool(false), reply }).await.unwrap();
     assert!(matches!(answer.await.unwrap(), Err(LinkError::BadRequest(_))));
-    assert!(shared.lock().vessels[0].set.agitator_on);
+    assert!(shared.lock().process.vessels[0].set.agitator_on);
     running.end().await;
 }
 
@@ -121,7 +121,7 @@ async fn a_page_shows_every_reading_and_what_is_refused() {
     let text = |kind: &str| first.readings.iter().find(|r| r.kind == kind).map(|r| r.text.clone());
     assert_eq!((text("text"), text("u16")), (Some("KX".into()), Some("19288".into())));
     assert!(page.items[11].refused.contains("no holding 27"), "{:?}", page.items[11]);
-    shared.lock().step();
+    shared.lock().step(std::time::Instant::now());
     let bits = driver("modbus_tcp").unwrap().browse(&connection, &own(json!({"table": "coil", "count": 2}))).await.unwrap();
     assert_eq!(bits.items[0].readings[0].text, "true");
     let wrong = driver("modbus_tcp").unwrap().browse(&connection, &own(json!({"table": "shelf"}))).await;

@@ -3,18 +3,20 @@
 use super::period;
 use crate::{app::App, auth::Person, problem::Problem};
 use actix_web::{
+    http::StatusCode,
     post,
-    web::{Data, Json},
+    web::{Data, Json, Payload, block},
 };
 use havrel_core::{
     access::Action,
+    frame::{Frame, FrameError},
     history,
     plant::{Item, Tag},
     sample::Value,
     time::to_text,
 };
 use serde::{Deserialize, Serialize};
-use serde_json::Value as Json_;
+use serde_json::{Value as Json_, json};
 use std::sync::Arc;
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -212,4 +214,46 @@ pub async fn spans(app: Data<App>, person: Person, body: Json<Question>) -> Resu
         });
     }
     Ok(Json(answer(&app, &asked, columns).await?))
+}
+
+/// Most bytes one import may have.
+const IMPORT: usize = 64 << 20;
+
+/// What an import took in; what was there before counts too.
+#[derive(Serialize, ToSchema)]
+pub struct ImportView {
+    pub frames: usize,
+    pub samples: usize,
+    pub events: usize,
+}
+
+/// Takes frames (as `docs/architecture.md` describes them, one after the other) into history. All must come from one
+/// node that is not this one, and each is taken once. Either all of them are taken or none.
+#[utoipa::path(
+    request_body(content_type = "application/octet-stream", content = Vec<u8>),
+    responses((status = 200, body = ImportView), (status = 413, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/api/history/import")]
+pub async fn import(app: Data<App>, person: Person, body: Payload) -> Result<Json<ImportView>, Problem> {
+    let actor = person.may(Action::Configure)?;
+    let too_large = |_| Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "Send at most 64 MiB at once.");
+    let bytes = body.to_bytes_limited(IMPORT).await.map_err(too_large)?;
+    let bytes = bytes.map_err(|e| Problem::new(StatusCode::BAD_REQUEST, format!("The frames did not arrive: {e}.")))?;
+    let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
+    let frames = block(move || decode(&bytes)).await.map_err(stopping)??;
+    let taken = app.live.import(&frames).await?;
+    let title = format!("Imported {} samples and {} alarm events", taken.samples, taken.events);
+    app.live.db.note("system", Some(actor), None, &title, json!({"frames": taken.frames})).await?;
+    Ok(Json(ImportView { frames: taken.frames, samples: taken.samples, events: taken.events }))
+}
+
+fn decode(mut bytes: &[u8]) -> Result<Vec<Frame>, Problem> {
+    let mut frames = Vec::new();
+    while !bytes.is_empty() {
+        let wrong = |e: FrameError| Problem::field("body", format!("Frame {} cannot be read: {e}.", frames.len() + 1));
+        let (frame, taken) = Frame::decode(bytes).map_err(wrong)?;
+        frames.push(frame);
+        bytes = &bytes[taken..];
+    }
+    Ok(frames)
 }

@@ -2,7 +2,9 @@
 
 pub mod alarms;
 pub mod connect;
+pub mod demo;
 pub mod history;
+pub mod jobs;
 pub mod journal;
 pub mod plant;
 pub mod reports;

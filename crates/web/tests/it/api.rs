@@ -167,7 +167,7 @@ async fn a_write_is_checked_read_back_and_journalled() {
     assert_eq!(body["detail"], "The value must be between 20 and 95 °C.");
     let (status, body) = engineer.post(&path, json!({"value": 64.5})).await;
     assert_eq!((status, body), (200, json!({"before": 82.0, "value": 64.5})));
-    assert_eq!(plant.controller.lock().vessels[0].set.temperature, 64.5);
+    assert_eq!(plant.controller.lock().process.vessels[0].set.temperature, 64.5);
     let (_, journal) = engineer.get("/api/journal?kind=write").await;
     assert_eq!(journal[0]["detail"], json!({"before": 82.0, "asked": 64.5, "after": 64.5}));
     assert_eq!(journal[0]["actor"], "Plant engineer");

@@ -6,7 +6,7 @@ use havrel_db::{
     cluster::{Care, Cluster},
 };
 use havrel_live::Live;
-use havrel_standin::{registers::Controller, serve};
+use havrel_standin::{faults::Which, registers::Works, serve};
 use havrel_web::app::{App, serve as serve_http};
 use serde_json::{Value as Json, json};
 use std::{
@@ -61,7 +61,7 @@ impl Plant {
     pub async fn on(db: Db) -> Plant {
         let (_, key) = db.identity().await.unwrap();
         let live = Live::start(db).await.unwrap();
-        let controller = serve::Shared::new(Controller::new(2, 7), 1);
+        let controller = serve::Shared::new(Works::new(2, 7), Which::Extraction, 1);
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
         let controller_port = listener.local_addr().unwrap().port();
         tokio::spawn(serve::serve(listener, controller.clone()));
@@ -123,8 +123,8 @@ impl Plant {
     /// Sets the level in the vessel and what the controller shows of it.
     pub fn set_level(&self, percent: f64) {
         let mut controller = self.controller.lock();
-        controller.vessels[0].level = percent;
-        controller.step();
+        controller.process.vessels[0].level = percent;
+        controller.step(std::time::Instant::now());
     }
 }
 

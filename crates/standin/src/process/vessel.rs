@@ -1,10 +1,8 @@
 //! One extraction vessel: mass and heat balance, lags, noise, and the repeated run that drives them.
 
-use rand::{RngExt, SeedableRng};
+use super::{STEP_S, jitter};
+use rand::SeedableRng;
 use rand_pcg::Pcg64Mcg;
-
-/// Model time of one step, in seconds.
-pub const STEP_S: f64 = 0.1;
 
 /// What a run goes through, in order. The number stands in the controller's phase register.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -40,6 +38,8 @@ pub struct Vessel {
     pub level: f64,
     pub temperature: f64,
     pub ph: f64,
+    /// What the pH probe shows too much.
+    pub ph_error: f64,
     pub speed: f64,
     pub current: f64,
     /// Opening of the heating valve, 0 to 100 %.
@@ -64,6 +64,7 @@ impl Vessel {
             level: 6.0 + 22.0 * number as f64 % 60.0,
             temperature: 22.0,
             ph: 7.1,
+            ph_error: 0.0,
             speed: 0.0,
             current: 0.0,
             valve: 0.0,
@@ -86,11 +87,6 @@ impl Vessel {
     /// The product grade of the present run.
     pub fn grade(&self) -> &'static str {
         GRADES[(self.run_number as usize + self.number) % GRADES.len()]
-    }
-
-    /// Something between -1 and 1, more often near 0.
-    pub fn jitter(&mut self) -> f64 {
-        (0..3).map(|_| self.noise.random_range(-1.0..1.0)).sum::<f64>() / 3.0
     }
 
     /// Lets [`STEP_S`] seconds pass.
@@ -124,7 +120,7 @@ impl Vessel {
     }
 
     fn balance(&mut self) {
-        let gust = self.jitter();
+        let gust = jitter(&mut self.noise);
         let inflow = if self.inlet_open { 1.15 + 0.08 * gust } else { 0.0 };
         // Outflow falls with the head of liquid.
         let outflow = if self.outlet_open { 0.7 + 1.8 * (self.level.max(0.0) / 100.0).sqrt() } else { 0.0 };

@@ -1,0 +1,100 @@
+//! What goes wrong on command: on the wire, at a sensor, or in the process.
+
+use crate::process::Upset;
+use serde::{Deserialize, Serialize};
+use std::{
+    fmt,
+    time::{Duration, Instant},
+};
+
+/// The two controllers, in the order in which the plant keeps them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, clap::ValueEnum)]
+#[serde(rename_all = "lowercase")]
+pub enum Which {
+    Extraction,
+    Wash,
+}
+
+impl Which {
+    /// Both.
+    pub const ALL: [Which; 2] = [Which::Extraction, Which::Wash];
+
+    /// The name on its cabinet.
+    pub fn name(self) -> &'static str {
+        match self {
+            Which::Extraction => "Extraction",
+            Which::Wash => "Wash",
+        }
+    }
+}
+
+/// Something that goes wrong on command.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "fault", rename_all = "snake_case")]
+pub enum Fault {
+    /// The controller's cable: connections end, new ones are closed at once.
+    Cut { controller: Which },
+    /// Every answer comes so many milliseconds late.
+    Delay { controller: Which, ms: u64 },
+    /// Every request is answered with exception 4, server device failure.
+    Exception { controller: Which },
+    /// Answers lack their last register.
+    Short { controller: Which },
+    /// A sensor keeps showing what it shows.
+    Freeze { place: String, point: String },
+    /// The process itself.
+    Process {
+        #[serde(flatten)]
+        upset: Upset,
+    },
+}
+
+impl fmt::Display for Fault {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Fault::Cut { controller } => write!(f, "cable of {} cut", controller.name()),
+            Fault::Delay { controller, ms } => write!(f, "{} answers {ms} ms late", controller.name()),
+            Fault::Exception { controller } => write!(f, "{} answers with exceptions", controller.name()),
+            Fault::Short { controller } => write!(f, "{} answers too short", controller.name()),
+            Fault::Freeze { place, point } => write!(f, "{place}/{point} frozen"),
+            Fault::Process { upset: Upset::PumpTrip { tank } } => write!(f, "pump of wash tank {tank} tripped"),
+            Fault::Process { upset: Upset::BlindFilter { tank } } => write!(f, "filter of wash tank {tank} blinds"),
+            Fault::Process { upset: Upset::PhDrift { vessel } } => write!(f, "pH probe of EX-{vessel} drifts"),
+        }
+    }
+}
+
+/// The longest a fault lasts.
+pub const LONGEST: Duration = Duration::from_secs(3600);
+/// Most faults at a time.
+const MOST: usize = 50;
+
+/// The faults on wires and sensors that are on now.
+#[derive(Debug, Default)]
+pub struct Faults(Vec<(Fault, Instant)>);
+
+impl Faults {
+    /// Switches a fault on, or prolongs it. `false`: there are too many.
+    pub(crate) fn begin(&mut self, fault: Fault, now: Instant, lasts: Duration) -> bool {
+        self.0.retain(|(f, until)| *f != fault && *until > now);
+        if self.0.len() >= MOST {
+            return false;
+        }
+        self.0.push((fault, now + lasts.min(LONGEST)));
+        true
+    }
+
+    /// Those that are on.
+    pub(crate) fn on(&self, now: Instant) -> impl Iterator<Item = (&Fault, Duration)> {
+        self.0.iter().filter(move |(_, until)| *until > now).map(move |(f, until)| (f, *until - now))
+    }
+
+    pub(crate) fn clear(&mut self) {
+        self.0.clear();
+    }
+
+    /// Whether a controller's cable is cut.
+    pub(crate) fn cut(&self, which: Which, now: Instant) -> bool {
+        self.on(now).any(|(f, _)| *f == Fault::Cut { controller: which })
+    }
+}
