@@ -18,9 +18,9 @@ use alarms::AlarmBoard;
 use arc_swap::ArcSwap;
 use havrel_core::{
     access::Actor,
-    alarm::LimitKind,
+    alarm::{AlarmStanding, LimitKind},
     plant::{Edit, Own, Plant, Tag},
-    sample::Value,
+    sample::{Batch, Value},
     time::Nanos,
 };
 use havrel_db::{
@@ -28,9 +28,11 @@ use havrel_db::{
     config::{By, CommitError},
 };
 use havrel_link::{Command, Drivers, Health, LinkError, Page};
-use spool::{MemorySpool, Spool};
+use serde_json::json;
+use spool::{Room, Spool};
 use std::{
     collections::HashMap,
+    path::Path,
     sync::{Arc, Mutex, PoisonError, RwLock},
     time::{Duration, Instant},
 };
@@ -53,14 +55,19 @@ pub struct DatabaseState {
 }
 
 /// How full the spool is.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct SpoolState {
+    /// Frames that are not in the database yet, and their bytes on disk.
     pub frames: usize,
-    pub bytes: usize,
-    /// When its oldest frame was made; 0 while it is empty.
+    pub bytes: u64,
+    /// Bytes it may hold.
+    pub room: u64,
+    /// Until when all is in the database; 0 while nothing waits.
     pub oldest: Nanos,
     /// Samples lost because it was full, since the program started.
     pub lost: u64,
+    /// What its disk says when it refuses; empty while all is well.
+    pub trouble: String,
 }
 
 /// How many tags of each place are bad, and when that was counted.
@@ -79,6 +86,8 @@ pub enum LiveError {
     Link(#[from] LinkError),
     #[error(transparent)]
     Db(#[from] DbError),
+    #[error("the spool's folder cannot be used: {0}")]
+    Spool(#[from] std::io::Error),
 }
 
 /// The running plant. One for each program, shared by all who serve it.
@@ -89,7 +98,7 @@ pub struct Live {
     plant: ArcSwap<Plant>,
     pub values: RwLock<Values>,
     pub alarms: RwLock<AlarmBoard>,
-    spool: Arc<dyn Spool>,
+    spool: Spool,
     database: watch::Sender<DatabaseState>,
     /// Number of the last frame that is in the database.
     shipped: watch::Sender<u64>,
@@ -100,30 +109,33 @@ pub struct Live {
     tasks: Mutex<JoinSet<()>>,
 }
 
-/// How much the spool in memory may hold.
-const SPOOL_BYTES: usize = 64 << 20;
-
 impl Live {
-    /// Starts the plant on a database.
+    /// Starts the plant on a database, with its spool in a folder.
     ///
     /// # Errors
-    /// When the database does not answer.
-    pub async fn start(db: Db) -> Result<Arc<Live>, DbError> {
-        Live::start_with(db, Arc::new(MemorySpool::new(SPOOL_BYTES))).await
+    /// When the database does not answer, or the folder cannot be used.
+    pub async fn start(db: Db, folder: &Path) -> Result<Arc<Live>, LiveError> {
+        Live::start_with(db, folder, Room::default()).await
     }
 
-    /// Starts the plant with a given spool.
+    /// The same with a given room for the spool.
     ///
     /// # Errors
-    /// When the database does not answer.
-    pub async fn start_with(db: Db, spool: Arc<dyn Spool>) -> Result<Arc<Live>, DbError> {
+    /// When the database does not answer, or the folder cannot be used.
+    pub async fn start_with(db: Db, folder: &Path, room: Room) -> Result<Arc<Live>, LiveError> {
         let (node, _) = db.identity().await?;
         let (plant, broken) = db.load_plant().await?;
         for (id, message) in broken {
             tracing::error!(%id, message, "left out: its settings no longer resolve");
         }
-        let standings = db.standings().await?;
-        let (last, arrived) = db.shipped(node).await?;
+        let (shipped, arrived) = db.shipped(node).await?;
+        let (spool, replay) = Spool::open(folder, room, node, shipped)?;
+        let standings = newest(db.standings().await?, replay.standings);
+        for words in &replay.notes {
+            tracing::warn!(words, "found in the spool");
+            db.note("system", None, None, &format!("Spool: {words}"), json!({})).await?;
+        }
+        let (last, arrived) = replay.last.unwrap_or((shipped, arrived));
         let (to_engine, inbox) = mpsc::channel(1024);
         let state = DatabaseState { ok: true, since: now(), message: String::new() };
         let live = Arc::new(Live {
@@ -135,14 +147,14 @@ impl Live {
             alarms: RwLock::new(AlarmBoard::new(&standings)),
             spool,
             database: watch::channel(state).0,
-            shipped: watch::channel(last).0,
+            shipped: watch::channel(shipped).0,
             to_engine,
             links: Mutex::default(),
             bad: Mutex::default(),
             jobs: Arc::default(),
             tasks: Mutex::default(),
         });
-        turns::start(&live, inbox, standings, last, arrived);
+        turns::start(&live, inbox, standings, (last, arrived), replay.gaps);
         live.apply(live.plant()).await;
         live.spawn(ship::run(live.clone()));
         live.spawn(changes::run(live.clone()));
@@ -172,6 +184,7 @@ impl Live {
         let mut tasks = std::mem::take(&mut *self.tasks.lock().unwrap_or_else(PoisonError::into_inner));
         tasks.abort_all();
         while tasks.join_next().await.is_some() {}
+        self.spool.close();
     }
 
     /// The present configuration.
@@ -203,7 +216,16 @@ impl Live {
         self.set_links();
     }
 
-    /// Acknowledges alarms and answers how many it was, once that is stored (or after three seconds without database).
+    /// Takes in samples as a driver would give them. Waits while the engine has more than it can do.
+    ///
+    /// # Errors
+    /// When the program is stopping.
+    pub async fn take(&self, batch: Batch) -> Result<(), LiveError> {
+        let stopping = |_| LiveError::Refused("Havrel is stopping.".into());
+        self.to_engine.send(turns::Message::Samples(batch)).await.map_err(stopping)
+    }
+
+    /// Acknowledges alarms and answers how many it was, once that is in the database, or while it is away on disk.
     ///
     /// # Errors
     /// When the program is stopping.
@@ -213,8 +235,14 @@ impl Live {
         let message = turns::Message::Acknowledge { rules, actor: actor.name.clone(), comment, reply };
         self.to_engine.send(message).await.map_err(|_| LiveError::Refused("Havrel is stopping.".into()))?;
         let (count, seq) = count.await.map_err(stopping)?;
-        let mut shipped = self.shipped.subscribe();
-        let stored = shipped.wait_for(|&last| last >= seq);
+        let (mut shipped, mut durable) = (self.shipped.subscribe(), self.spool.durable());
+        let stored = async {
+            let _ = durable.wait_for(|&last| last >= seq).await;
+            if self.database().ok {
+                let _ = shipped.wait_for(|&last| last >= seq).await;
+            }
+        };
+        // A database that hangs is known to be away a little later.
         let _ = tokio::time::timeout(Duration::from_secs(3), stored).await;
         Ok(count)
     }
@@ -310,6 +338,17 @@ impl Live {
     }
 }
 
+/// Where alarms stand: what the spool knows is newer, where it knows something.
+fn newest(stored: Vec<AlarmStanding>, spooled: Vec<AlarmStanding>) -> Vec<AlarmStanding> {
+    let mut all: HashMap<Uuid, AlarmStanding> = stored.into_iter().map(|s| (s.rule, s)).collect();
+    for standing in spooled {
+        if all.get(&standing.rule).is_none_or(|known| known.sequence < standing.sequence) {
+            all.insert(standing.rule, standing);
+        }
+    }
+    all.into_values().collect()
+}
+
 /// Whether a value may be written to a tag.
 fn check_write(tag: &Tag, value: &Value) -> Result<(), LiveError> {
     if !tag.writable {
@@ -337,7 +376,6 @@ fn check_write(tag: &Tag, value: &Value) -> Result<(), LiveError> {
 mod tests {
     use super::*;
     use rstest::rstest;
-    use serde_json::json;
 
     fn tag(more: serde_json::Value) -> Tag {
         let mut set = json!({"place": Uuid::nil(), "name": "Temperature setpoint", "unit": "°C", "writable": true});

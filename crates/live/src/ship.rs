@@ -1,23 +1,31 @@
 //! Brings frames from the spool to the database, in order, for as long as it takes.
 
 use crate::{DatabaseState, Live, now};
+use havrel_core::frame::Frame;
 use havrel_db::DbError;
 use serde_json::json;
 use std::{sync::Arc, time::Duration};
 
-/// Frames in one transaction.
-const MOST: usize = 200;
+/// Samples in one transaction, about.
+const MOST: usize = 20_000;
 
 pub(crate) async fn run(live: Arc<Live>) {
     let mut probe = 0u32;
     loop {
-        let frames = live.spool.oldest(MOST);
+        let frames = match live.spool.oldest(MOST) {
+            Ok(frames) => frames,
+            Err(error) => {
+                tracing::error!(%error, "the spool cannot be read");
+                tokio::time::sleep(Duration::from_millis(500)).await;
+                continue;
+            }
+        };
         let result = match frames.last() {
-            Some(last) => in_time(live.db.append(&frames)).await.map(|()| Some(last.seq)),
+            Some(last) => in_time(samples(&frames), live.db.append(&frames)).await.map(|()| Some(last.seq)),
             // Nothing to ship: still notice within seconds that the database went away.
             None if probe >= 20 => {
                 probe = 0;
-                in_time(live.db.ping()).await.map(|()| None)
+                in_time(0, live.db.ping()).await.map(|()| None)
             }
             None => Ok(None),
         };
@@ -53,12 +61,19 @@ pub(crate) async fn run(live: Arc<Live>) {
     }
 }
 
-/// A database that takes this long is as good as away. Sending the same frames again later is harmless.
+/// A database that takes this long, and as much longer for each sample, is as good as away. Sending the same frames again
+/// later is harmless.
 const PATIENCE: Duration = Duration::from_secs(10);
+const FOR_EACH: Duration = Duration::from_millis(1);
 
-async fn in_time(work: impl Future<Output = Result<(), DbError>>) -> Result<(), DbError> {
-    let late = || DbError::Away(format!("no answer within {} s", PATIENCE.as_secs()));
-    tokio::time::timeout(PATIENCE, work).await.unwrap_or_else(|_| Err(late()))
+fn samples(frames: &[Frame]) -> u32 {
+    frames.iter().map(|f| f.batch.samples.len() as u32).sum()
+}
+
+async fn in_time(samples: u32, work: impl Future<Output = Result<(), DbError>>) -> Result<(), DbError> {
+    let patience = PATIENCE + FOR_EACH * samples;
+    let late = || DbError::Away(format!("no answer within {} s", patience.as_secs()));
+    tokio::time::timeout(patience, work).await.unwrap_or_else(|_| Err(late()))
 }
 
 /// Notes whether the database answers; a change also goes to the journal, once there is one again.

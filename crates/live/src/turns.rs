@@ -60,12 +60,14 @@ pub(crate) fn start(
     live: &Arc<Live>,
     mut inbox: mpsc::Receiver<Message>,
     standings: Vec<AlarmStanding>,
-    seq: u64,
-    arrived: Nanos,
+    (seq, arrived): (u64, Nanos),
+    mut gaps: Vec<Gap>,
 ) {
     let started = live.started;
     let gap = Gap { from: arrived, to: started, reason: "Havrel was not running".into() };
-    let gaps = if arrived > 0 && started - arrived > RESTART_GAP { vec![gap] } else { Vec::new() };
+    if arrived > 0 && started - arrived > RESTART_GAP {
+        gaps.push(gap);
+    }
     let mut thread = Thread { live: live.clone(), engine: Engine::new(standings), seq, gaps };
     // A thread of its own: what the engine does must never wait for the network, nor the network for it.
     let spawned = std::thread::Builder::new().name("engine".into()).spawn(move || {

@@ -94,10 +94,13 @@ struct Demo {
 
 async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
     let data = data_folder(&common.data)?;
-    let cluster_folder = data.join("cluster");
+    let (cluster_folder, spool_folder) = (data.join("cluster"), data.join("spool"));
     if demo.as_ref().is_some_and(|d| d.fresh) && cluster_folder.exists() {
         say("throwing away the data of the earlier demo");
         fs::remove_dir_all(&cluster_folder)?;
+        if spool_folder.exists() {
+            fs::remove_dir_all(&spool_folder)?;
+        }
     }
     let (_cluster, options) = match &common.database {
         Some(url) => (None, sqlx_options(url)?),
@@ -111,7 +114,7 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
     };
     let db = Db::open(options).await?;
     let (_, key) = db.identity().await?;
-    let live = Live::start(db).await?;
+    let live = Live::start(db, &spool_folder).await?;
     // Kept until the end: dropping it stops the simulation.
     let mut simulation = None;
     let mut past = None;

@@ -104,6 +104,7 @@ impl From<LiveError> for Problem {
         match error {
             LiveError::Db(error) => error.into(),
             LiveError::Refused(words) => Problem::field("value", words),
+            LiveError::Spool(error) => Problem::new(StatusCode::INTERNAL_SERVER_ERROR, error.to_string()),
             LiveError::Link(error) => Problem::new(StatusCode::BAD_GATEWAY, format!("{error} {}", error.cure())),
         }
     }

@@ -25,7 +25,11 @@ export interface Status {
   database_since: string;
   spool_frames: number;
   spool_bytes: number;
+  spool_room: number;
+  /** Until when all is in the database; empty while nothing waits. */
   spool_oldest: string;
+  /** What the spool's disk says when it refuses. */
+  spool_trouble: string;
   lost: number;
   /** Tags that are bad now, by place. */
   bad: Record<string, number>;

@@ -118,11 +118,15 @@ function Notice() {
   const link = useLink();
   const status = useStatus();
   let words = '';
+  if (status?.spool_trouble) {
+    const lost = status.lost > 0 ? ` ${status.lost} samples found no room and are lost.` : '';
+    words = `The disk of the spool refuses: ${status.spool_trouble}. Make room on it.${lost}`;
+  }
   if (link === 'lost') words = 'The server cannot be reached. What you see is old; it is tried again by itself.';
-  else if (status && !status.database_ok) {
+  else if (!words && status && !status.database_ok) {
     const waiting =
       status.spool_frames > 0
-        ? ` ${status.spool_frames} frames (${Math.ceil(status.spool_bytes / 1024)} KiB) wait in memory to be stored.`
+        ? ` ${status.spool_frames} frames (${Math.ceil(status.spool_bytes / 1024)} KiB) wait on disk to be stored.`
         : '';
     const lost = status.lost > 0 ? ` ${status.lost} samples found no room and are lost.` : '';
     words = `The database has not answered since ${clock(status.database_since)}. Live values and alarms go on.${waiting}${lost}`;

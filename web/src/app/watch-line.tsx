@@ -7,7 +7,7 @@ import { take as answer, http } from '../api/client';
 import { type Status, useLink, useNow, useStatus } from '../api/live';
 import { acknowledge, useAlarms, useItems, useMay } from '../api/queries';
 import { mostUrgent, type PipState, Pips } from '../parts/pips';
-import { clock } from '../parts/text';
+import { clock, lasting } from '../parts/text';
 import { Button } from '../parts/ui';
 import { useView } from './router';
 
@@ -79,14 +79,20 @@ export function WatchLine() {
       <Link to="/connect" search={{ at: view.at } as never} className="shrink-0 rounded px-1.5 py-0.5 text-soft hover:bg-band">
         {running} of {wanted} connections
       </Link>
-      <span className="shrink-0 text-soft">
-        {status && status.spool_frames > 1 ? `${status.spool_frames} frames wait` : 'all stored'}
-      </span>
+      <span className="shrink-0 text-soft">{status ? stored(status, now) : ''}</span>
       <span className="figures shrink-0" role="timer" aria-label="Plant time">
         {link === 'open' ? clock(now) : 'no server'}
       </span>
     </footer>
   );
+}
+
+/** How far history lags behind, and how full the spool is. */
+export function stored(status: Status, now: number): string {
+  const behind = status.spool_oldest ? now - Date.parse(status.spool_oldest) : 0;
+  if (behind < 3000) return 'all stored';
+  const full = (status.spool_bytes / status.spool_room) * 100;
+  return `history ${lasting(behind)} behind · spool ${full < 1 ? 'under 1' : Math.floor(full)} % full`;
 }
 
 /** Work that goes on by itself: what, how far, and the way to stop it. */

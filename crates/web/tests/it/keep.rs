@@ -1,23 +1,26 @@
 //! What must survive: restarts, a killed server, a database that goes away and comes back.
 
-use crate::plant::{Client, Plant, SHARED, fresh_name, make_reachable};
-use havrel_core::{alarm::EventKind, time::SECOND};
+use crate::plant::{Plant, SHARED, fresh_name, make_reachable};
+use havrel_core::{
+    alarm::EventKind,
+    plant::{Edit, Kind, Op},
+    quality::Quality,
+    sample::{Batch, Value},
+    time::SECOND,
+};
 use havrel_db::{
     Db,
     alarms::EventFilter,
     cluster::{Care, Cluster},
+    config::By,
 };
 use havrel_live::Live;
+use serde_json::json;
 use sqlx::Connection as _;
-use std::{
-    collections::HashMap,
-    io::{BufRead, BufReader},
-    process::{Child, Command, Stdio},
-    time::Duration,
-};
+use std::time::Duration;
 use uuid::Uuid;
 
-fn all() -> EventFilter {
+pub fn all() -> EventFilter {
     EventFilter { from: 0, to: i64::MAX, rules: None, before: None, limit: 1000 }
 }
 
@@ -36,7 +39,7 @@ async fn alarms_stand_as_before_after_a_restart() {
     let before = db.alarm_events(&all()).await.unwrap();
     assert_eq!(before.len(), 1);
     // The controller goes on; a new program on the same database finds it still high.
-    let live = Live::start(db.clone()).await.unwrap();
+    let live = Live::start(db.clone(), plant.spool.path()).await.unwrap();
     let standing = live.alarms.read().unwrap().standing().into_iter().cloned().collect::<Vec<_>>();
     assert_eq!((standing.len(), standing[0].sequence, standing[0].active), (1, 1, true));
     for _ in 0..200 {
@@ -117,100 +120,84 @@ async fn the_database_may_go_and_come_back() {
     drop(second);
 }
 
-fn free_port() -> u16 {
-    std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
-}
-
-/// The real program on a database of the tests.
-struct Program {
-    child: Child,
-    url: String,
-}
-
-impl Program {
-    fn start(database: &str) -> Program {
-        let mut child = Command::new(env!("CARGO_BIN_EXE_havrel"))
-            .args(["serve", "--database", &SHARED.cluster.url(database), "--port", "8720"])
-            .stdin(Stdio::null())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap();
-        let lines = BufReader::new(child.stdout.take().unwrap()).lines();
-        let url = lines
-            .map_while(Result::ok)
-            .find_map(|l| l.split_once("open ").map(|(_, u)| u.split(' ').next().unwrap_or("").to_owned()));
-        Program { child, url: url.expect("the program serves") }
-    }
-}
-
-impl Drop for Program {
-    fn drop(&mut self) {
-        self.child.kill().unwrap();
-        self.child.wait().unwrap();
-    }
-}
-
+/// Ten minutes at 5,000 samples each second with `./havrel test --long`; a tenth of the tags otherwise.
 #[actix_web::test]
-async fn a_killed_server_leaves_nothing_double_and_says_what_was_not_recorded() {
-    let name = fresh_name();
-    SHARED.cluster.ensure(&name, None).await.unwrap();
-    let db = Db::open(SHARED.cluster.options(&name)).await.unwrap();
-    let (node, _) = db.identity().await.unwrap();
-    // A plant to configure it and to run the controller; its own engine is stopped before the program takes over.
-    let plant = Plant::on(db.clone()).await;
-    let engineer = plant.engineer().await;
-    let built = plant.build(&engineer).await;
-    let no = plant.live.plant().tags[&built.level].no;
-    plant.live.stop().await;
-    let began = havrel_live::now();
-    for round in 0..6_u64 {
-        let program = Program::start(&name);
-        let client = Client::new(&program.url);
-        client.until("/api/health", |b| b["database"] == true).await;
-        // Up and down through the limit, so that there are events in every life of the server.
-        for level in [75.0, 40.0] {
-            plant.set_level(level);
-            tokio::time::sleep(Duration::from_millis(250 + 37 * round)).await;
+async fn a_long_absence_of_the_database_loses_and_doubles_nothing() {
+    const SECONDS: i64 = 600;
+    let count = if std::env::var_os("HAVREL_LONG").is_some() { 5000 } else { 500 };
+    let folder = tempfile::tempdir().unwrap();
+    make_reachable(folder.path());
+    let place = folder.path().join("cluster");
+    let care = Care { careless: true, port: Some(free_port()) };
+    let first = Cluster::start(&place, care).unwrap();
+    first.ensure("plant", None).await.unwrap();
+    let live = Live::start(Db::open(first.options("plant")).await.unwrap(), &folder.path().join("spool")).await.unwrap();
+    let (unit, mut edits) = (Uuid::now_v7(), Vec::new());
+    let mut add = |kind, id, own: serde_json::Value| {
+        let own = own.as_object().unwrap().clone();
+        edits.push(Edit { kind, id, op: Op::Create(own, None), seen: None });
+    };
+    add(Kind::Place, unit, json!({"name": "Unit"}));
+    for n in 0..count {
+        add(
+            Kind::Tag,
+            Uuid::now_v7(),
+            json!({"name": format!("Tag {n}"), "place": unit, "record": true, "record_mode": "each_poll"}),
+        );
+    }
+    let by = By { account: None, actor: "Engineer".into(), why: "Added".into(), undoes: None };
+    let plant = live.commit(&edits, &by).await.unwrap();
+    let mut numbers: Vec<u32> = plant.tags.values().map(|t| t.no).collect();
+    numbers.sort_unstable();
+    tokio::task::spawn_blocking(move || drop(first)).await.unwrap();
+    until(|| !live.database().ok).await;
+    let began = havrel_live::now() - SECONDS * SECOND;
+    for second in 0..SECONDS {
+        let mut batch = Batch::default();
+        for &no in &numbers {
+            batch.push(no, began + second * SECOND, Quality::GOOD, 0, &Value::F64(second as f64));
         }
+        live.take(batch).await.unwrap();
     }
-    let kept = db.raw(no, began, i64::MAX, false, 100_000).await.unwrap();
-    assert!(kept.len() > 20, "{}", kept.len());
-    assert!(kept.windows(2).all(|w| w[0].time < w[1].time), "no time twice");
-    let mut sequences: HashMap<Uuid, Vec<u32>> = HashMap::new();
-    for (_, event) in db.alarm_events(&all()).await.unwrap() {
-        sequences.entry(event.rule).or_default().push(event.sequence);
+    // The page would show the newest, however much waits.
+    let last = numbers[numbers.len() / 2];
+    until(|| live.values.read().unwrap().of(last).unwrap().current.value == Some(Value::F64(SECONDS as f64 - 1.0))).await;
+    let waiting = live.spool_state();
+    assert!(waiting.frames > 0 && waiting.lost == 0 && waiting.trouble.is_empty(), "{waiting:?}");
+    let second = tokio::task::spawn_blocking(move || Cluster::start(&place, care).unwrap()).await.unwrap();
+    until(|| live.spool_state().frames == 0).await;
+    for &no in numbers.iter().step_by(97) {
+        let kept = live.db.raw(no, began, i64::MAX, false, 10_000).await.unwrap();
+        let expected = (0..SECONDS).map(|s| (began + s * SECOND, Some(Value::F64(s as f64))));
+        assert!(kept.into_iter().map(|k| (k.time, k.value)).eq(expected), "tag {no}");
     }
-    let sequence = sequences.get_mut(&built.rule).expect("the alarm spoke");
-    sequence.sort_unstable();
-    assert_eq!(*sequence, (1..=sequence.len() as u32).collect::<Vec<_>>(), "without holes and without doubles");
-    let standing = db.standings().await.unwrap();
-    assert_eq!(standing[0].sequence, sequence.len() as u32);
-    assert!(db.shipped(node).await.unwrap().0 > 6);
-    // The next start marks the time since the last frame as not recorded, if it was longer than a second.
-    tokio::time::sleep(Duration::from_millis(1200)).await;
-    let program = Program::start(&name);
-    let client = Client::new(&program.url);
-    client.until("/api/health", |b| b["database"] == true).await;
-    let mut marks = Vec::new();
-    for _ in 0..200 {
-        marks = db.unrecorded(began, i64::MAX).await.unwrap();
-        if !marks.is_empty() {
-            break;
+    live.stop().await;
+    drop(second);
+}
+
+/// Waits for something that takes at most minutes.
+async fn until(mut pleases: impl FnMut() -> bool) {
+    for _ in 0..6000 {
+        if pleases() {
+            return;
         }
-        tokio::time::sleep(Duration::from_millis(25)).await;
+        tokio::time::sleep(Duration::from_millis(50)).await;
     }
-    assert!(marks.iter().any(|m| m.reason == "Havrel was not running" && m.to - m.from > SECOND), "{marks:?}");
+    panic!("what was waited for did not come");
+}
+
+pub fn free_port() -> u16 {
+    std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
 }
 
 #[actix_web::test]
 async fn an_edit_made_elsewhere_is_followed_even_when_the_bell_is_lost() {
-    use havrel_core::plant::{Edit, Kind, Op};
-    use havrel_db::config::By;
     let name = fresh_name();
     SHARED.cluster.ensure(&name, None).await.unwrap();
     let db = Db::open(SHARED.cluster.options(&name)).await.unwrap();
-    let (one, two) = (Live::start(db.clone()).await.unwrap(), Live::start(db.clone()).await.unwrap());
+    let folders = [(); 2].map(|()| tempfile::tempdir().unwrap());
+    let one = Live::start(db.clone(), folders[0].path()).await.unwrap();
+    let two = Live::start(db.clone(), folders[1].path()).await.unwrap();
     let by = By { account: None, actor: "Engineer".into(), why: "Added".into(), undoes: None };
     for (n, lost) in [(1, false), (2, true)] {
         if lost {
@@ -220,7 +207,7 @@ async fn an_edit_made_elsewhere_is_followed_even_when_the_bell_is_lost() {
             let cut: i64 = sqlx::query_scalar(cut).fetch_one(&mut admin).await.unwrap();
             assert_eq!(cut, 2);
         }
-        let own = serde_json::json!({"name": format!("EX-{n}")}).as_object().unwrap().clone();
+        let own = json!({"name": format!("EX-{n}")}).as_object().unwrap().clone();
         let edit = Edit { kind: Kind::Place, id: Uuid::now_v7(), op: Op::Create(own, None), seen: None };
         assert_eq!(one.commit(&[edit], &by).await.unwrap().revision, n);
         let mut followed = false;

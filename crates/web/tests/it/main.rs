@@ -3,4 +3,5 @@
 mod api;
 mod feed;
 mod keep;
+mod kill;
 mod plant;

@@ -48,6 +48,7 @@ pub struct Plant {
     pub url: String,
     pub controller: serve::Shared,
     pub controller_port: u16,
+    pub spool: tempfile::TempDir,
     handle: ServerHandle,
 }
 
@@ -60,7 +61,8 @@ impl Plant {
 
     pub async fn on(db: Db) -> Plant {
         let (_, key) = db.identity().await.unwrap();
-        let live = Live::start(db).await.unwrap();
+        let spool = tempfile::tempdir().unwrap();
+        let live = Live::start(db, spool.path()).await.unwrap();
         let controller = serve::Shared::new(Works::new(2, 7), Which::Extraction, 1);
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
         let controller_port = listener.local_addr().unwrap().port();
@@ -70,7 +72,7 @@ impl Plant {
         let server = serve_http(App::new(live.clone(), Vec::new()), &key, listener).unwrap();
         let handle = server.handle();
         tokio::spawn(server);
-        Plant { live, url, controller, controller_port, handle }
+        Plant { live, url, controller, controller_port, spool, handle }
     }
 
     pub async fn stop(self) {

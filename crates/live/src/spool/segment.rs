@@ -1,0 +1,107 @@
+//! Segment files: frames one after the other, as `core::frame` describes them, and nothing else.
+//!
+//! ```text
+//! folder  = lock segment{…}                 a segment is named by its number: 00000000000000000007.frames
+//! segment = frame{…}                        a torn frame may stand at the end of the last one
+//! ```
+
+use havrel_core::frame::{Frame, MAX_BYTES};
+use std::{
+    fs::{self, File},
+    io::{self, Read, Seek, SeekFrom},
+    ops::Range,
+    path::{Path, PathBuf},
+};
+
+/// Where a segment lies.
+pub(super) fn path(folder: &Path, id: u64) -> PathBuf {
+    folder.join(format!("{id:020}.frames"))
+}
+
+/// The numbers of the segments in a folder, oldest first.
+pub(super) fn list(folder: &Path) -> io::Result<Vec<u64>> {
+    let mut ids = Vec::new();
+    for entry in fs::read_dir(folder)? {
+        let name = entry?.file_name();
+        let id = name.to_str().and_then(|n| n.strip_suffix(".frames")).and_then(|n| n.parse::<u64>().ok());
+        ids.extend(id);
+    }
+    ids.sort_unstable();
+    Ok(ids)
+}
+
+/// Reads at most `most` bytes of a segment from an offset on.
+pub(super) fn read(path: &Path, offset: u64, most: u64) -> io::Result<Vec<u8>> {
+    let mut file = File::open(path)?;
+    file.seek(SeekFrom::Start(offset))?;
+    let mut bytes = Vec::new();
+    file.take(most).read_to_end(&mut bytes)?;
+    Ok(bytes)
+}
+
+/// What stands next in the bytes of a segment.
+#[derive(Debug, PartialEq)]
+pub(super) enum Found {
+    /// A whole frame and where it lies.
+    Frame(Box<Frame>, Range<usize>),
+    /// Bytes that are no frame, with whole frames behind them.
+    Damage(Range<usize>),
+    /// Bytes that are no frame up to the end: torn, or still being written.
+    Torn(Range<usize>),
+}
+
+/// Goes through the bytes of a segment.
+pub(super) struct Scan<'a> {
+    bytes: &'a [u8],
+    at: usize,
+}
+
+impl<'a> Scan<'a> {
+    pub fn new(bytes: &'a [u8]) -> Scan<'a> {
+        Scan { bytes, at: 0 }
+    }
+}
+
+impl Iterator for Scan<'_> {
+    type Item = Found;
+
+    fn next(&mut self) -> Option<Found> {
+        let from = self.at;
+        if from >= self.bytes.len() {
+            return None;
+        }
+        if let Ok((frame, length)) = Frame::decode(&self.bytes[from..]) {
+            self.at += length;
+            return Some(Found::Frame(Box::new(frame), from..self.at));
+        }
+        // Look for the next whole frame; the checksum keeps bytes that only look like its beginning apart.
+        let rest = &self.bytes[from + 1..];
+        let next = rest.windows(4).enumerate().find(|(i, w)| *w == b"HVF1" && Frame::decode(&rest[*i..]).is_ok());
+        self.at = next.map_or(self.bytes.len(), |(i, _)| from + 1 + i);
+        let range = from..self.at;
+        Some(if next.is_some() { Found::Damage(range) } else { Found::Torn(range) })
+    }
+}
+
+/// Reads frames from an offset until `last` or about `most` samples; gives each with the offset behind it. Damaged bytes are
+/// stepped over: they were told when the spool was opened, or are gone since.
+pub(super) fn frames(path: &Path, offset: u64, last: u64, most: usize) -> io::Result<Vec<(Frame, u64)>> {
+    let mut room = 4 << 20;
+    loop {
+        let bytes = read(path, offset, room)?;
+        let (mut found, mut left) = (Vec::new(), most);
+        for item in Scan::new(&bytes) {
+            if let Found::Frame(frame, range) = item {
+                if frame.seq > last || !super::fits(&frame, &mut left) {
+                    return Ok(found);
+                }
+                found.push((*frame, offset + range.end as u64));
+            }
+        }
+        // A frame larger than the room looks torn; with the whole of it read, it is not.
+        if !found.is_empty() || (bytes.len() as u64) < room || room > 2 * MAX_BYTES as u64 {
+            return Ok(found);
+        }
+        room *= 4;
+    }
+}

@@ -1,0 +1,203 @@
+use super::*;
+use havrel_core::{
+    quality::Quality,
+    sample::{Batch, Value},
+};
+use proptest::prelude::*;
+use rstest::rstest;
+
+const NODE: Uuid = Uuid::from_u128(7);
+
+fn frame(seq: u64) -> Frame {
+    let mut batch = Batch::default();
+    batch.push(1, seq as i64 * 10, Quality::GOOD, 0, &Value::F64(1.0));
+    let (events, states, gaps) = (Vec::new(), Vec::new(), Vec::new());
+    Frame { node: NODE, term: 1, seq, arrived: seq as i64, batch, events, states, gaps }
+}
+
+fn length() -> u64 {
+    frame(1).encode().len() as u64
+}
+
+/// Room for some frames, three in a segment.
+fn room(frames: u64) -> Room {
+    Room { disk: length() * frames, unwritten: 1 << 20, segment: length() * 3 }
+}
+
+fn open(folder: &Path, frames: u64, shipped: u64) -> (Spool, Replay) {
+    Spool::open(folder, room(frames), NODE, shipped).unwrap()
+}
+
+fn numbers(spool: &Spool, most: usize) -> Vec<u64> {
+    spool.oldest(most).unwrap().iter().map(|f| f.seq).collect()
+}
+
+fn files(folder: &Path) -> usize {
+    segment::list(folder).unwrap().len()
+}
+
+#[test]
+fn frames_leave_in_order_and_only_when_released() {
+    let folder = tempfile::tempdir().unwrap();
+    let (spool, replay) = open(folder.path(), 100, 0);
+    assert_eq!(replay, Replay::default());
+    (1..=5).for_each(|n| assert_eq!(spool.append(frame(n)), Appended::Whole));
+    assert_eq!(numbers(&spool, 2), [1, 2]);
+    spool.release(2);
+    assert_eq!(numbers(&spool, 9), [3, 4, 5]);
+    assert_eq!((spool.state().frames, spool.state().oldest), (3, 2));
+    spool.release(5);
+    assert_eq!((spool.state().frames, spool.state().bytes, spool.state().oldest), (0, 0, 0));
+}
+
+#[test]
+fn a_new_program_finds_what_was_not_shipped_and_deletes_what_was() {
+    let folder = tempfile::tempdir().unwrap();
+    let (spool, _) = open(folder.path(), 100, 0);
+    (1..=8).for_each(|n| assert_eq!(spool.append(frame(n)), Appended::Whole));
+    spool.close();
+    assert_eq!(files(folder.path()), 3);
+    drop(spool);
+    let (spool, replay) = open(folder.path(), 100, 4);
+    assert_eq!((replay.frames, replay.last, replay.notes.len()), (4, Some((8, 8)), 0));
+    assert_eq!(files(folder.path()), 2, "the first segment was shipped whole");
+    spool.append(frame(9));
+    // From disk over the border of two segments, then from memory.
+    let mut all = Vec::new();
+    while let Some(&last) = numbers(&spool, 2).last() {
+        all.extend(numbers(&spool, 2));
+        spool.release(last);
+    }
+    assert_eq!(all, [5, 6, 7, 8, 9]);
+    assert_eq!(spool.state().frames, 0);
+}
+
+#[test]
+fn nobody_else_opens_it_meanwhile() {
+    let folder = tempfile::tempdir().unwrap();
+    let (spool, _) = open(folder.path(), 100, 0);
+    let second = Spool::open(folder.path(), room(100), NODE, 0).err().unwrap();
+    assert!(second.to_string().contains("another program uses the spool"), "{second}");
+    drop(spool);
+    open(folder.path(), 100, 0);
+}
+
+#[test]
+fn what_found_no_room_is_told_with_its_exact_span() {
+    let folder = tempfile::tempdir().unwrap();
+    // A segment is deleted when all of it is shipped, so there is room for three again afterwards.
+    let (spool, _) = open(folder.path(), 5, 0);
+    let outcomes: Vec<_> = (1..=7).map(|n| spool.append(frame(n))).collect();
+    use Appended::*;
+    assert_eq!(outcomes, [Whole, Whole, Whole, Whole, Whole, Lost, Lost]);
+    assert_eq!(spool.state().lost, 2);
+    spool.durable().borrow_and_update();
+    while *spool.durable().borrow() < 5 {
+        std::thread::yield_now();
+    }
+    spool.release(5);
+    assert_eq!(spool.append(frame(8)), AfterLoss);
+    let gaps = &spool.oldest(1).unwrap()[0].gaps;
+    assert_eq!((gaps[0].from, gaps[0].to), (60, 70));
+}
+
+#[test]
+fn a_disk_that_refuses_is_told_and_nothing_is_lost_while_memory_lasts() {
+    let folder = tempfile::tempdir().unwrap();
+    let (spool, _) = open(folder.path(), 100, 0);
+    // A folder stands where the segment would be.
+    fs::create_dir(segment::path(folder.path(), 1)).unwrap();
+    spool.append(frame(1));
+    while spool.state().trouble.is_empty() {
+        std::thread::yield_now();
+    }
+    spool.append(frame(2));
+    assert_eq!(numbers(&spool, 9), [1, 2]);
+    fs::remove_dir(segment::path(folder.path(), 1)).unwrap();
+    while *spool.durable().borrow() < 2 {
+        std::thread::yield_now();
+    }
+    assert_eq!(spool.state().trouble, "");
+    drop(spool);
+    assert_eq!(open(folder.path(), 100, 0).1.frames, 2);
+}
+
+#[rstest]
+#[case::middle_of_the_first(40, &[2, 3, 4], 1)]
+#[case::length_of_the_second(length() as usize + 5, &[1, 3, 4], 1)]
+#[case::last_segment(0, &[1, 2, 3], 0)]
+fn flipped_bits_cost_one_frame_and_are_told(#[case] at: usize, #[case] left: &[u64], #[case] damages: usize) {
+    let folder = tempfile::tempdir().unwrap();
+    let (spool, _) = open(folder.path(), 100, 0);
+    (1..=4).for_each(|n| assert_eq!(spool.append(frame(n)), Appended::Whole));
+    drop(spool);
+    let ids = segment::list(folder.path()).unwrap();
+    let path = segment::path(folder.path(), ids[usize::from(damages == 0)]);
+    let mut bytes = fs::read(&path).unwrap();
+    bytes[at] ^= 4;
+    fs::write(&path, bytes).unwrap();
+    let (spool, replay) = open(folder.path(), 100, 0);
+    assert_eq!(replay.notes.len(), 1, "{:?}", replay.notes);
+    assert_eq!(replay.notes[0].contains("damaged"), damages == 1);
+    // Between two frames that are there the time that is missing is known.
+    let gap = replay.gaps.first().map(|g| (g.from, g.to));
+    assert_eq!(gap, if left == [1, 3, 4] { Some((1, 3)) } else { None });
+    assert_eq!(numbers(&spool, 9).first(), left.first());
+    let mut all = Vec::new();
+    while let Some(&last) = numbers(&spool, 9).last() {
+        all.extend(numbers(&spool, 9));
+        spool.release(last);
+    }
+    assert_eq!(all, left);
+}
+
+#[test]
+fn frames_of_another_node_are_set_aside() {
+    let folder = tempfile::tempdir().unwrap();
+    open(folder.path(), 100, 0).0.append(frame(1));
+    let (spool, replay) = Spool::open(folder.path(), room(100), Uuid::from_u128(8), 0).unwrap();
+    assert!(replay.frames == 0 && replay.notes[0].contains("another node"), "{replay:?}");
+    assert_eq!(numbers(&spool, 9), [0u64; 0]);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// Whatever is appended, shipped and killed in whatever order, and wherever the last write was torn: frames come out
+    /// once each, in order, and all that was synced.
+    #[test]
+    fn nothing_synced_is_lost(steps in prop::collection::vec((1u64..9, 0u64..9, any::<bool>(), 0u64..400), 1..8)) {
+        let folder = tempfile::tempdir().unwrap();
+        let (mut shipped, mut next, mut out) = (0, 1, Vec::new());
+        for (appended, taken, torn, tear) in steps {
+            let (spool, replay) = open(folder.path(), 1000, shipped);
+            prop_assert_eq!(replay.frames as u64, next - 1 - shipped);
+            for _ in 0..appended {
+                spool.append(frame(next));
+                next += 1;
+            }
+            for _ in 0..taken {
+                if let Some(&seq) = numbers(&spool, 1).first() {
+                    out.push(seq);
+                    spool.release(seq);
+                    shipped = seq;
+                }
+            }
+            drop(spool);
+            if torn && let Some(&id) = segment::list(folder.path()).unwrap().last() {
+                let path = segment::path(folder.path(), id);
+                let mut bytes = fs::read(&path).unwrap();
+                bytes.extend(&frame(999).encode()[..(tear % (length() - 1)) as usize]);
+                fs::write(&path, bytes).unwrap();
+            }
+        }
+        prop_assert_eq!(&out, &(1..=shipped).collect::<Vec<_>>());
+        let (spool, _) = open(folder.path(), 1000, shipped);
+        let mut rest = Vec::new();
+        while let Some(&seq) = numbers(&spool, 3).first() {
+            rest.push(seq);
+            spool.release(seq);
+        }
+        prop_assert_eq!(rest, (shipped + 1..next).collect::<Vec<_>>());
+    }
+}
