@@ -15,6 +15,8 @@ export interface Server {
   controller: number;
   folder: string;
   stop: () => Promise<void>;
+  /** Ends the program and starts it anew on the same data and port. */
+  restart: () => Promise<void>;
 }
 
 /** A folder that the database's user can reach. */
@@ -25,22 +27,33 @@ export function folder(): string {
 }
 
 export async function start(args: string[], data = folder()): Promise<Server> {
-  const program = resolve(import.meta.dirname, '../target/debug/havrel');
-  const child = spawn(program, ['demo', '--data', data, '--port', '8420', ...args], { stdio: ['ignore', 'pipe', 'inherit'] });
+  let child = run(args, data);
   const { url, controller } = await address(child);
+  const end = () =>
+    new Promise<void>((done) => {
+      child.once('exit', () => done());
+      child.kill('SIGINT');
+    });
   return {
     url,
     controller,
     folder: data,
-    stop: () =>
-      new Promise((done) => {
-        child.once('exit', () => {
-          rmSync(data, { recursive: true, force: true });
-          done();
-        });
-        child.kill('SIGINT');
-      }),
+    stop: async () => {
+      await end();
+      rmSync(data, { recursive: true, force: true });
+    },
+    restart: async () => {
+      await end();
+      child = run([...args, '--port', new URL(url).port], data);
+      await address(child);
+    },
   };
+}
+
+function run(args: string[], data: string): ChildProcess {
+  const program = resolve(import.meta.dirname, '../target/debug/havrel');
+  const port = args.includes('--port') ? [] : ['--port', '8420'];
+  return spawn(program, ['demo', '--data', data, ...port, ...args], { stdio: ['ignore', 'pipe', 'inherit'] });
 }
 
 function address(child: ChildProcess): Promise<{ url: string; controller: number }> {

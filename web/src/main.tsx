@@ -7,8 +7,10 @@ import { Toaster } from 'sonner';
 import { queries } from './api/queries';
 import { router } from './app/router';
 import { SignedIn } from './app/session';
+import { startTheme } from './parts/theme';
 import './style.css';
 
+startTheme();
 const root = document.getElementById('root');
 if (root) {
   createRoot(root).render(

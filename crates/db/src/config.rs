@@ -20,7 +20,7 @@ pub struct By {
     pub actor: String,
     /// Stands in the journal: “Added connection Extraction”.
     pub why: String,
-    /// The revision that this one takes back; it must be the newest.
+    /// The revision that this one takes back.
     pub undoes: Option<i64>,
 }
 
@@ -29,8 +29,6 @@ pub struct By {
 pub enum CommitError {
     #[error("the edits were refused")]
     Refused(Vec<Problem>),
-    #[error("only the newest revision can be undone, and that is {0}")]
-    NotNewest(i64),
     #[error("nothing would change")]
     Nothing,
     #[error(transparent)]
@@ -85,7 +83,7 @@ impl Db {
     /// # Errors
     /// When the database does not answer.
     pub async fn changes_after(&self, revision: i64) -> Result<Vec<(i64, Vec<Change>)>, DbError> {
-        Ok(changes_after(&mut *self.pool.acquire().await?, revision).await?)
+        Ok(changes(&mut *self.pool.acquire().await?, revision, i64::MAX).await?)
     }
 
     /// Puts edits through the one door: all of them or none. `base` may be older than what is stored; it is brought up
@@ -95,12 +93,9 @@ impl Db {
     /// Every problem of the edits, or the database's own.
     pub async fn commit(&self, base: &Plant, edits: &[Edit], by: &By, check: &dyn SourceCheck) -> Result<Plant, CommitError> {
         let mut tx = self.pool.begin().await?;
-        let revision: i64 = sqlx::query_scalar("select revision from plant for update").fetch_one(&mut *tx).await?;
-        if by.undoes.is_some_and(|u| u != revision) {
-            return Err(CommitError::NotNewest(revision));
-        }
+        sqlx::query("select revision from plant for update").execute(&mut *tx).await?;
         let mut base = base.clone();
-        for (number, changes) in changes_after(&mut tx, base.revision).await? {
+        for (number, changes) in changes(&mut tx, base.revision, i64::MAX).await? {
             base = base.absorb(number, &changes).map_err(DbError::Refused)?;
         }
         let fresh = edits.iter().filter(|e| e.kind == Kind::Tag && matches!(e.op, Op::Create(_, None))).count();
@@ -170,16 +165,25 @@ impl Db {
     /// # Errors
     /// When the database does not answer.
     pub async fn changes_of(&self, revision: i64) -> Result<Vec<Change>, DbError> {
-        let all = changes_after(&mut *self.pool.acquire().await?, revision - 1).await?;
-        Ok(all.into_iter().find(|(number, _)| *number == revision).map(|(_, changes)| changes).unwrap_or_default())
+        self.changes_between(revision - 1, revision).await
+    }
+
+    /// What the revisions after `from` up to and with `to` changed, oldest first.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn changes_between(&self, from: i64, to: i64) -> Result<Vec<Change>, DbError> {
+        let found = changes(&mut *self.pool.acquire().await?, from, to).await?;
+        Ok(found.into_iter().flat_map(|(_, changes)| changes).collect())
     }
 }
 
-async fn changes_after(conn: &mut PgConnection, revision: i64) -> Result<Vec<(i64, Vec<Change>)>, sqlx::Error> {
+async fn changes(conn: &mut PgConnection, after: i64, last: i64) -> Result<Vec<(i64, Vec<Change>)>, sqlx::Error> {
     let rows = sqlx::query(
-        "select revision, kind, item, no, before, after from revision_change where revision > $1 order by revision, ordinal",
+        "select revision, kind, item, no, before, after from revision_change where revision > $1 and revision <= $2 order by revision, ordinal",
     )
-    .bind(revision)
+    .bind(after)
+    .bind(last)
     .fetch_all(conn)
     .await?;
     let mut found: Vec<(i64, Vec<Change>)> = Vec::new();

@@ -19,7 +19,7 @@ use arc_swap::ArcSwap;
 use havrel_core::{
     access::Actor,
     alarm::{AlarmStanding, LimitKind},
-    plant::{Edit, Own, Plant, Tag},
+    plant::{Edit, Own, Plant, Tag, find::Finder},
     sample::{Batch, Value},
     time::Nanos,
 };
@@ -106,6 +106,7 @@ pub struct Live {
     links: Mutex<HashMap<Uuid, links::Line>>,
     bad: Mutex<BadTags>,
     pub jobs: Arc<jobs::Jobs>,
+    finder: Mutex<Option<Arc<Finder>>>,
     tasks: Mutex<JoinSet<()>>,
 }
 
@@ -152,6 +153,7 @@ impl Live {
             links: Mutex::default(),
             bad: Mutex::default(),
             jobs: Arc::default(),
+            finder: Mutex::default(),
             tasks: Mutex::default(),
         });
         turns::start(&live, inbox, standings, (last, arrived), replay.gaps);
@@ -322,6 +324,16 @@ impl Live {
             *kept = BadTags { counted: Some(Instant::now()), by_place: Arc::new(bad) };
         }
         kept.by_place.clone()
+    }
+
+    /// The index over the present configuration; made anew by whoever asks first after a revision.
+    pub fn finder(&self) -> Arc<Finder> {
+        let plant = self.plant();
+        let mut kept = self.finder.lock().unwrap_or_else(PoisonError::into_inner);
+        match &*kept {
+            Some(finder) if finder.revision == plant.revision => finder.clone(),
+            _ => kept.insert(Arc::new(Finder::of(&plant))).clone(),
+        }
     }
 
     /// The limits in force on a tag.

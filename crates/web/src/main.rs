@@ -147,12 +147,13 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
         _ = terminate.recv() => {}
     }
     say("stopping");
-    handle.stop(true).await;
-    serving.await??;
     if let Some(loading) = loading {
         loading.abort();
     }
+    // First what needs the database: its connections may belong to the server's workers.
     live.stop().await;
+    handle.stop(true).await;
+    serving.await??;
     drop(simulation);
     Ok(())
 }

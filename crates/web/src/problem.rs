@@ -114,9 +114,6 @@ impl From<CommitError> for Problem {
     fn from(error: CommitError) -> Problem {
         match error {
             CommitError::Db(error) => error.into(),
-            CommitError::NotNewest(newest) => {
-                Problem::new(StatusCode::CONFLICT, format!("Only the newest revision can be undone, and that is {newest}."))
-            }
             CommitError::Nothing => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "Nothing would change."),
             CommitError::Refused(problems) => refused(problems),
         }
@@ -155,7 +152,6 @@ mod tests {
     #[case(problem(ProblemKind::Missing), 404)]
     #[case(problem(ProblemKind::InUse), 409)]
     #[case(CommitError::Nothing, 422)]
-    #[case(CommitError::NotNewest(7), 409)]
     #[case(CommitError::Db(DbError::Away("gone".into())), 503)]
     #[case(CommitError::Db(DbError::Refused("no".into())), 500)]
     #[case(CommitError::Db(DbError::TooMuch(5)), 422)]

@@ -63,10 +63,23 @@ export type Edit<K extends Kind = Kind> =
   | { op: 'patch'; kind: K; id: string; set: { [F in keyof Sets[K]]?: Sets[K][F] | null } }
   | { op: 'delete'; kind: K; id: string; contents?: boolean };
 
+/** Revisions made by this page: nobody needs to be told of them. */
+const own = new Set<number>();
+
+/** Notes a revision that this page made. */
+export function made(revision: number) {
+  own.add(revision);
+}
+
+export function madeHere(revision: number): boolean {
+  return own.has(revision);
+}
+
 /** Puts edits through the one door; `seen` is the revision the person worked from. */
 export async function commit(why: string, seen: number, edits: Edit[]): Promise<number> {
   const body = { why, edits: edits as unknown as Schemas['EditBody'][] };
   const done = await take(http.POST('/api/edits', { params: { header: { 'If-Match': String(seen) } }, body }));
+  made(done.revision);
   await configurationMoved();
   return done.revision;
 }

@@ -178,6 +178,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Finds places, tags, connections and reports by words. */
+        get: operations["find"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -403,6 +420,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/revisions/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tells what differs between two revisions, whatever lies between them. */
+        get: operations["compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Makes everything as it was at an earlier revision, as a new revision. `If-Match` carries the newest revision that the
+         *     person saw.
+         */
+        post: operations["go_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -465,8 +519,25 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Takes back the newest revision, as a new revision. */
-        post: operations["undo"];
+        /** Takes back any revision, as a new revision. What later revisions have touched stays as it is, unless it is named. */
+        post: operations["take_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/undo/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tells what taking back a revision would do, and what later revisions have touched. */
+        post: operations["plan_undo"];
         delete?: never;
         options?: never;
         head?: never;
@@ -625,6 +696,25 @@ export interface components {
             /** Format: int64 */
             revision: number;
         };
+        /** @description How two revisions differ. */
+        CompareView: {
+            /** @description Up to 1,000 items. */
+            changes: components["schemas"]["ChangeView"][];
+            total: number;
+        };
+        /** @description Something an undo would overwrite that a later revision has written. */
+        ConflictView: {
+            kind: string;
+            /** Format: uuid */
+            id: string;
+            title: string;
+            /** @description Empty where the whole item is meant. */
+            field: string;
+            now: Record<string, never> | null;
+            back: Record<string, never> | null;
+            /** @description Whether it can be put back all the same. */
+            can: boolean;
+        };
         /** @description Name and password. */
         Credentials: {
             name: string;
@@ -705,6 +795,12 @@ export interface components {
              */
             seconds: number;
         };
+        /** @description A field of an item; without a field name the whole item. */
+        FieldName: {
+            /** Format: uuid */
+            id: string;
+            field?: string;
+        };
         /** @description One register or bit. */
         FoundView: {
             /** @description As it goes on the wire. */
@@ -715,6 +811,11 @@ export interface components {
             refused: string;
             readings: components["schemas"]["ReadingView"][];
         };
+        /** @description Which revision to go back to. */
+        GoBackBody: {
+            /** Format: int64 */
+            revision: number;
+        };
         /** @description Whether the server is well. */
         Health: {
             /** @description The server answers. */
@@ -723,6 +824,21 @@ export interface components {
             /** Format: int64 */
             revision: number;
             started_at: string;
+        };
+        /** @description What was found, best first. */
+        HitList: {
+            /** @description How many there are in all. */
+            total: number;
+            found: components["schemas"]["HitView"][];
+        };
+        /** @description Something that was found. */
+        HitView: {
+            /** @description `place`, `tag`, `connection` or `report`. */
+            kind: string;
+            /** Format: uuid */
+            id: string;
+            /** @description For places and tags the path. */
+            title: string;
         };
         /** @description What an import took in; what was there before counts too. */
         ImportView: {
@@ -898,6 +1014,15 @@ export interface components {
         UndoBody: {
             /** Format: int64 */
             revision: number;
+            /** @description Conflicts that are put back all the same; the others stay as they are now. */
+            put_back?: components["schemas"]["FieldName"][];
+        };
+        /** @description What an undo would do. */
+        UndoView: {
+            /** @description How many items go back. */
+            items: number;
+            /** @description What later revisions have touched. */
+            conflicts: components["schemas"]["ConflictView"][];
         };
         /** @description A span for which nothing was recorded. */
         UnrecordedView: {
@@ -1283,6 +1408,30 @@ export interface operations {
             };
         };
     };
+    find: {
+        parameters: {
+            query: {
+                /** @description Words, parted by spaces or “/”; all must occur in the path. */
+                text: string;
+                /** @description At most 200; usually 20. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HitList"];
+                };
+            };
+        };
+    };
     health: {
         parameters: {
             query?: never;
@@ -1639,6 +1788,80 @@ export interface operations {
             };
         };
     };
+    compare: {
+        parameters: {
+            query: {
+                /** @description The earlier one; 0 is the empty plant. */
+                from: number;
+                /** @description The later one. */
+                to: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompareView"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    go_back: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The newest revision that was seen */
+                "If-Match": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GoBackBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Committed"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     state: {
         parameters: {
             query?: never;
@@ -1786,7 +2009,7 @@ export interface operations {
             };
         };
     };
-    undo: {
+    take_back: {
         parameters: {
             query?: never;
             header?: never;
@@ -1808,6 +2031,45 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    plan_undo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UndoBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UndoView"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -2,13 +2,18 @@
 
 import { Link, Outlet, useRouterState } from '@tanstack/react-router';
 import clsx from 'clsx';
-import { LogOut, Unplug } from 'lucide-react';
+import { Keyboard, LogOut, Moon, Search, Sun, SunMoon, Unplug } from 'lucide-react';
 import { DropdownMenu } from 'radix-ui';
-import { useEffect } from 'react';
+import { useEffect, useMemo, useRef, useState } from 'react';
+import { toast } from 'sonner';
+import { http, take } from '../api/client';
 import { useAlarmCount, useLink, useRevision, useStatus } from '../api/live';
-import { configurationMoved, queries, useSession } from '../api/queries';
+import { configurationMoved, madeHere, queries, useSession } from '../api/queries';
 import { clock } from '../parts/text';
+import { choose, useWish, type Wish } from '../parts/theme';
 import { TagInspector } from './inspector';
+import { KeyList, useKeys } from './keys';
+import { Palette } from './palette';
 import { PlantColumn } from './plant-column';
 import { DESKS, useGo, useView } from './router';
 import { signOut } from './session';
@@ -18,12 +23,28 @@ import { WatchLine } from './watch-line';
 function useFollow() {
   const revision = useRevision();
   const alarms = useAlarmCount();
+  const known = useRef(-1);
   useEffect(() => {
-    if (revision >= 0) void configurationMoved();
+    if (revision < 0) return;
+    void configurationMoved();
+    // The first is only where we came in.
+    if (known.current >= 0 && revision > known.current && !madeHere(revision)) void tell(revision);
+    known.current = revision;
   }, [revision]);
   useEffect(() => {
     if (alarms > 0) void queries.invalidateQueries({ queryKey: ['alarms'] });
   }, [alarms]);
+}
+
+/** Says who changed the configuration elsewhere. */
+async function tell(revision: number) {
+  try {
+    const found = await take(http.GET('/api/revisions', { params: { query: { before: revision + 1, limit: 1 } } }));
+    // It may have become known meanwhile that it was made here.
+    if (found[0] && !madeHere(revision)) toast(`${found[0].actor}: ${found[0].why}`, { description: `revision ${revision}` });
+  } catch {
+    // Nobody waits for this; the journal has it.
+  }
 }
 
 export function Shell() {
@@ -31,11 +52,21 @@ export function Shell() {
   const view = useView();
   const go = useGo();
   const path = useRouterState({ select: (s) => s.location.pathname });
+  const [open, setOpen] = useState<'palette' | 'keys' | null>(null);
+  const keys = useMemo(
+    () => ({
+      palette: () => setOpen('palette'),
+      list: () => setOpen('keys'),
+      desk: (to: string) => go({}, to),
+    }),
+    [go],
+  );
+  useKeys(keys);
   useEffect(() => {
     document.title = `${DESKS.find((d) => d.path === path)?.name ?? 'Havrel'} – Havrel`;
   }, [path]);
   return (
-    <div className="grid h-full grid-cols-[15.25rem_minmax(0,1fr)_auto] grid-rows-[2.75rem_auto_minmax(0,1fr)_2.25rem]">
+    <div className="frame grid h-full grid-cols-[15.25rem_minmax(0,1fr)_auto] grid-rows-[2.75rem_auto_minmax(0,1fr)_2.25rem]">
       <header className="col-span-3 flex items-center border-b border-line">
         <Link
           to="/board"
@@ -61,8 +92,15 @@ export function Shell() {
             </Link>
           ))}
         </nav>
+        <button
+          type="button"
+          onClick={keys.palette}
+          className="mr-1 flex h-7 items-center gap-1.5 rounded px-2.5 text-soft hover:bg-band"
+        >
+          <Search className="size-4" aria-hidden /> Find <kbd className="figures text-sm">Ctrl K</kbd>
+        </button>
         <DemoLink />
-        <Account />
+        <Account onKeys={keys.list} />
       </header>
       <Notice />
       <aside className="row-start-3 overflow-auto border-r border-line">
@@ -73,6 +111,8 @@ export function Shell() {
       </main>
       {view.tag && <TagInspector key={view.tag} id={view.tag} onClose={() => go({ tag: undefined })} />}
       <WatchLine />
+      <Palette open={open === 'palette'} onClose={() => setOpen(null)} onKeys={keys.list} />
+      <KeyList open={open === 'keys'} onClose={() => setOpen(null)} />
     </div>
   );
 }
@@ -93,18 +133,35 @@ function DemoLink() {
   );
 }
 
-function Account() {
+const THEMES: { wish: Wish; name: string; icon: typeof Sun }[] = [
+  { wish: 'day', name: 'Day theme', icon: Sun },
+  { wish: 'night', name: 'Night theme', icon: Moon },
+  { wish: 'system', name: 'Theme of the system', icon: SunMoon },
+];
+const ENTRY = 'flex items-center gap-2 rounded px-2 py-1 data-[highlighted]:bg-band';
+
+function Account({ onKeys }: { onKeys: () => void }) {
   const session = useSession();
+  const wished = useWish();
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger className="mr-2 h-7 rounded px-2.5 hover:bg-band">{session.data?.name}</DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content align="end" className="z-50 min-w-44 rounded border border-firm bg-raised p-1 shadow">
           <p className="px-2 py-1 text-sm text-soft">Signed in as {session.data?.role}</p>
-          <DropdownMenu.Item
-            className="flex items-center gap-2 rounded px-2 py-1 data-[highlighted]:bg-band"
-            onSelect={() => void signOut()}
-          >
+          <DropdownMenu.RadioGroup value={wished} onValueChange={(next) => choose(next as Wish)}>
+            {THEMES.map(({ wish, name, icon: Icon }) => (
+              <DropdownMenu.RadioItem key={wish} value={wish} className={ENTRY}>
+                <Icon className="size-4" /> {name}
+                <DropdownMenu.ItemIndicator className="ml-auto pl-2">✓</DropdownMenu.ItemIndicator>
+              </DropdownMenu.RadioItem>
+            ))}
+          </DropdownMenu.RadioGroup>
+          <DropdownMenu.Separator className="my-1 border-t border-line" />
+          <DropdownMenu.Item className={ENTRY} onSelect={onKeys}>
+            <Keyboard className="size-4" /> Keyboard shortcuts
+          </DropdownMenu.Item>
+          <DropdownMenu.Item className={ENTRY} onSelect={() => void signOut()}>
             <LogOut className="size-4" /> Sign out
           </DropdownMenu.Item>
         </DropdownMenu.Content>

@@ -7,7 +7,7 @@ import { take as answer, http } from '../api/client';
 import { type Status, useLink, useNow, useStatus } from '../api/live';
 import { acknowledge, useAlarms, useItems, useMay } from '../api/queries';
 import { mostUrgent, type PipState, Pips } from '../parts/pips';
-import { clock, lasting } from '../parts/text';
+import { clock, stored } from '../parts/text';
 import { Button } from '../parts/ui';
 import { useView } from './router';
 
@@ -85,14 +85,6 @@ export function WatchLine() {
       </span>
     </footer>
   );
-}
-
-/** How far history lags behind, and how full the spool is. */
-export function stored(status: Status, now: number): string {
-  const behind = status.spool_oldest ? now - Date.parse(status.spool_oldest) : 0;
-  if (behind < 3000) return 'all stored';
-  const full = (status.spool_bytes / status.spool_room) * 100;
-  return `history ${lasting(behind)} behind · spool ${full < 1 ? 'under 1' : Math.floor(full)} % full`;
 }
 
 /** Work that goes on by itself: what, how far, and the way to stop it. */

@@ -1,10 +1,9 @@
 // Priority as a column of four bars, filled from the bottom; how they are filled tells the state.
 
+import { hueOf } from './colours';
 import { PRIORITY_WORDS } from './text';
 
 export type PipState = 'unacknowledged' | 'acknowledged' | 'returned_unacknowledged';
-
-const HUES: Record<number, string> = { 4: '#b4123f', 3: '#b26a00', 2: '#3d5a9e', 1: '#6c7680' };
 
 const STATE_WORDS: Record<PipState, string> = {
   unacknowledged: 'not acknowledged',
@@ -13,7 +12,7 @@ const STATE_WORDS: Record<PipState, string> = {
 };
 
 export function Pips({ priority, state, quiet }: { priority: number; state: PipState; quiet?: boolean }) {
-  const hue = HUES[priority] ?? '#6c7680';
+  const hue = hueOf(priority);
   const label = quiet ? undefined : `priority ${priority}, ${PRIORITY_WORDS[priority] ?? ''}, ${STATE_WORDS[state]}`;
   return (
     <svg
@@ -28,7 +27,7 @@ export function Pips({ priority, state, quiet }: { priority: number; state: PipS
       {[4, 3, 2, 1].map((bar, row) => {
         const y = row * 4 + 0.5;
         const filled = bar <= priority;
-        if (!filled) return <rect key={bar} x="1" y={y} width="13" height="2.5" fill="#e3dece" />;
+        if (!filled) return <rect key={bar} x="1" y={y} width="13" height="2.5" fill="var(--unfilled)" />;
         if (state === 'acknowledged') {
           return <rect key={bar} x="1.5" y={y + 0.2} width="12" height="2.1" fill="none" stroke={hue} strokeWidth="0.9" />;
         }

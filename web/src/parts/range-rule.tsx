@@ -2,8 +2,8 @@
 
 import { useValue } from '../api/live';
 import type { RuleSet, TagSet } from '../api/model';
+import { hueOf } from './colours';
 
-const HUES: Record<number, string> = { 4: '#b4123f', 3: '#b26a00', 2: '#3d5a9e', 1: '#6c7680' };
 const WIDTH = 92;
 const EDGE = 6;
 
@@ -36,13 +36,14 @@ function Drawn({ no, set, rules, setpoint, low, high }: Props & { low: number; h
     return side === 'low' ? Math.max(low, ...levels) : Math.min(high, ...levels);
   };
   const [a, b] = [x(inner('low')), x(inner('high'))];
-  const hue = HUES[number === undefined ? 0 : beyond(number, rules)] ?? '#17232d';
+  const gravest = number === undefined ? 0 : beyond(number, rules);
+  const hue = gravest > 0 ? hueOf(gravest) : 'var(--color-ink)';
   const words = `${number ?? 'no value'} ${set.unit} in a range of ${low} to ${high}`;
   return (
     <svg width={WIDTH} height="22" viewBox={`0 0 ${WIDTH} 22`} role="img" aria-label={words} className="shrink-0">
-      <line x1={EDGE} x2={WIDTH - EDGE} y1="15" y2="15" stroke="#b9b29d" strokeWidth="1" />
-      <line x1={a} x2={b} y1="15" y2="15" stroke="#8b929a" strokeWidth="3" />
-      <path d={`M${a} 11.5v7M${b} 11.5v7`} stroke="#8b929a" strokeWidth="1" />
+      <line x1={EDGE} x2={WIDTH - EDGE} y1="15" y2="15" stroke="var(--color-firm)" strokeWidth="1" />
+      <line x1={a} x2={b} y1="15" y2="15" stroke="var(--span)" strokeWidth="3" />
+      <path d={`M${a} 11.5v7M${b} 11.5v7`} stroke="var(--span)" strokeWidth="1" />
       {setpoint !== undefined && <Ring no={setpoint} x={x} />}
       {number !== undefined && (
         <path d={`M${x(number)} 14.5l-3.4 -5.2a4.1 4.1 0 1 1 6.8 0z`} fill={hue} opacity={value?.quality === 'bad' ? 0.35 : 1} />
@@ -54,5 +55,5 @@ function Drawn({ no, set, rules, setpoint, low, high }: Props & { low: number; h
 function Ring({ no, x }: { no: number; x: (v: number) => number }) {
   const value = useValue(no);
   if (typeof value?.value !== 'number') return null;
-  return <circle cx={x(value.value)} cy="15" r="3" fill="#fdfcf8" stroke="#17232d" strokeWidth="1.3" />;
+  return <circle cx={x(value.value)} cy="15" r="3" fill="var(--color-raised)" stroke="var(--color-ink)" strokeWidth="1.3" />;
 }

@@ -65,7 +65,7 @@ export function Spark({ columns, name }: { columns: PixelColumns | undefined; na
       aria-label={`${name}, last 15 minutes`}
       className="shrink-0"
     >
-      {columns && <path d={sparkPath(columns)} fill="none" stroke="#0e6a6a" strokeWidth="1.2" />}
+      {columns && <path d={sparkPath(columns)} fill="none" stroke="var(--color-teal)" strokeWidth="1.2" />}
     </svg>
   );
 }

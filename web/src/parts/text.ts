@@ -1,5 +1,7 @@
 // How values, times and spans of time are written.
 
+import type { Status } from '../api/live';
+
 /** A number with the tag's digits; other values as they are. */
 export function printed(value: unknown, decimals: number): string {
   if (typeof value === 'number') return value.toFixed(decimals);
@@ -41,3 +43,11 @@ export function counted(n: number, one: string, many = `${one}s`): string {
 export const LIMIT_WORDS = { low_low: 'low low', low: 'low', high: 'high', high_high: 'high high' } as const;
 
 export const PRIORITY_WORDS: Record<number, string> = { 4: 'act now', 3: 'act soon', 2: 'this shift', 1: 'for the record' };
+
+/** How far history lags behind, and how full the spool is. */
+export function stored(status: Status, now: number): string {
+  const behind = status.spool_oldest ? now - Date.parse(status.spool_oldest) : 0;
+  if (behind < 3000) return 'all stored';
+  const full = (status.spool_bytes / status.spool_room) * 100;
+  return `history ${lasting(behind)} behind · spool ${full < 1 ? 'under 1' : Math.floor(full)} % full`;
+}

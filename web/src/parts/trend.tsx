@@ -6,7 +6,9 @@ import uPlot, { type Options, type Series } from 'uplot';
 import { http, take } from '../api/client';
 import { feed } from '../api/live';
 import type { TagSet } from '../api/model';
+import { resolved, seriesColour } from './colours';
 import { clock, LIMIT_WORDS, moment, printed } from './text';
+import { useTheme } from './theme';
 import { align, extend, heldAt, type Line, lineOf, type PixelColumns, zoomed } from './trend-data';
 
 export interface TrendTag {
@@ -22,9 +24,6 @@ function nameOf(tag: TrendTag, among: readonly TrendTag[]): string {
   return alone ? tag.set.name : tag.title.split('/').slice(-2).join(' ');
 }
 
-/** Told apart also by the colour-blind; the legend names them. */
-export const COLOURS = ['#0e6a6a', '#a8480a', '#3d5a9e', '#8b2f6f', '#4b6b1f', '#7a6500', '#17232d', '#a3303f'];
-const HUES: Record<number, string> = { 4: '#b4123f', 3: '#955800', 2: '#3d5a9e', 1: '#5d666d' };
 const DAY = 86_400_000;
 const NOTHING: Line = { xs: [], ys: [] };
 
@@ -103,6 +102,7 @@ function timeMarks(_: uPlot, splits: number[]): string[] {
 export function Trend({ tags, span, end, height, plain = false, onMove }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const width = useWidth(box);
+  const look = useTheme();
   const pixels = usePixels(tags, span, end, width);
   const [cursor, setCursor] = useState<{ at: number; values: (number | null)[] } | null>(null);
   const plot = useRef<uPlot | null>(null);
@@ -121,8 +121,8 @@ export function Trend({ tags, span, end, height, plain = false, onMove }: Props)
     if (!box.current || width < 40) return;
     const axes: uPlot.Axis[] = [
       {
-        stroke: '#55616b',
-        grid: { stroke: '#e6e1d3', width: 1 },
+        stroke: resolved('var(--color-soft)'),
+        grid: { stroke: resolved('var(--grid)'), width: 1 },
         ticks: { show: false },
         values: timeMarks,
         size: 26,
@@ -141,7 +141,7 @@ export function Trend({ tags, span, end, height, plain = false, onMove }: Props)
     const series: Series[] = [{}];
     tags.forEach((tag, i) => {
       const scale = `y${i}`;
-      const stroke = COLOURS[i % COLOURS.length] ?? '#17232d';
+      const stroke = resolved(seriesColour(i));
       scales[scale] = { range: (_, low, high) => axisRange(tag.set, low, high, limits.current[i] ?? [], plain) };
       const steps = uPlot.paths.stepped?.({ align: 1 });
       series.push({
@@ -158,7 +158,7 @@ export function Trend({ tags, span, end, height, plain = false, onMove }: Props)
           side: i % 2 === 0 ? 3 : 1,
           stroke,
           size: plain ? 38 : 52,
-          grid: { show: i === 0, stroke: '#e6e1d3', width: 1 },
+          grid: { show: i === 0, stroke: resolved('var(--grid)'), width: 1 },
           ticks: { show: false },
           font: '11px "Atkinson Hyperlegible Mono Variable"',
         });
@@ -202,7 +202,7 @@ export function Trend({ tags, span, end, height, plain = false, onMove }: Props)
       made.destroy();
       plot.current = null;
     };
-  }, [key, width, height, plain]);
+  }, [key, width, height, plain, look]);
 
   // History into lines.
   useEffect(() => {
@@ -280,7 +280,7 @@ function drawLimits(u: uPlot, limits: readonly PixelColumns['limits'][], tags: r
     for (const limit of list) {
       const y = u.valToPos(limit.level, `y${i}`, true);
       if (!(y >= bbox.top && y <= bbox.top + bbox.height)) continue;
-      ctx.strokeStyle = ctx.fillStyle = HUES[limit.priority] ?? '#5d666d';
+      ctx.strokeStyle = ctx.fillStyle = resolved(`var(--color-act${limit.priority})`);
       ctx.beginPath();
       ctx.moveTo(bbox.left, y);
       ctx.lineTo(bbox.left + bbox.width, y);
@@ -352,7 +352,7 @@ function Legend({ tags, cursor }: { tags: readonly TrendTag[]; cursor: { at: num
       <span className="figures w-24 text-soft">{cursor ? clock(cursor.at) : 'cursor'}</span>
       {tags.map((tag, i) => (
         <span key={tag.id} className="flex items-baseline gap-1.5">
-          <span aria-hidden className="inline-block h-0.5 w-4 self-center" style={{ background: COLOURS[i % COLOURS.length] }} />
+          <span aria-hidden className="inline-block h-0.5 w-4 self-center" style={{ background: seriesColour(i) }} />
           <span>{nameOf(tag, tags)}</span>
           <span className="figures min-w-14 text-right font-semibold">
             {cursor ? printed(cursor.values[i], tag.set.decimals) : ''}

@@ -9,10 +9,10 @@ import { twMerge } from 'tailwind-merge';
 type ButtonKind = 'main' | 'plain' | 'quiet' | 'grave';
 
 const BUTTON: Record<ButtonKind, string> = {
-  main: 'bg-teal text-raised border-teal hover:bg-[#0a5656] font-semibold',
+  main: 'bg-teal text-raised border-teal hover:bg-teal-deep font-semibold',
   plain: 'bg-raised border-line hover:border-firm hover:bg-band',
   quiet: 'border-transparent text-teal hover:bg-band',
-  grave: 'bg-act4 text-raised border-act4 hover:bg-[#94102f] font-semibold',
+  grave: 'bg-act4 text-raised border-act4 hover:bg-act4-deep font-semibold',
 };
 
 export function Button({ kind = 'plain', className, ...rest }: ComponentProps<'button'> & { kind?: ButtonKind }) {
@@ -124,7 +124,7 @@ export function Confirm({
   return (
     <AlertDialog.Root open={open} onOpenChange={(next) => !next && onClose()}>
       <AlertDialog.Portal>
-        <AlertDialog.Overlay className="fixed inset-0 z-40 bg-ink/30" />
+        <AlertDialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
         <AlertDialog.Content className="fixed top-1/2 left-1/2 z-50 max-h-[80vh] w-[30rem] max-w-[calc(100vw-2rem)] -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-md border border-line bg-raised p-4 shadow-lg">
           <AlertDialog.Title className="text-[1rem] font-semibold">{title}</AlertDialog.Title>
           <AlertDialog.Description asChild>

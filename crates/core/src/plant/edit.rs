@@ -124,7 +124,13 @@ pub fn apply(
                 refuse(ProblemKind::Missing, "", format!("This {} does not exist any more.", edit.kind.name()));
                 continue;
             }
-            (Op::Patch(patch), Some((own, no, _))) => next.put(edit.kind, edit.id, no, revision, patched(own, patch)),
+            (Op::Patch(patch), Some((own, no, _))) => {
+                // A form sends all its fields: one that already has that value by default does not become the item's own.
+                let effective = next.effective(edit.kind, edit.id);
+                let idle = |(field, value): &(&String, &Json)| !own.contains_key(*field) && effective.get(*field) == Some(*value);
+                let patch = patch.iter().filter(|f| !idle(f)).map(|(k, v)| (k.clone(), v.clone())).collect();
+                next.put(edit.kind, edit.id, no, revision, patched(own, &patch))
+            }
             (Op::Delete { contents }, Some(_)) => {
                 let mut gone = vec![(edit.kind, edit.id)];
                 if *contents {

@@ -4,7 +4,9 @@
 //! changed in place, so whoever still works with the old revision is not disturbed.
 
 pub mod edit;
+pub mod find;
 pub mod settings;
+pub mod undo;
 
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::{Map, Value as Json};
@@ -171,6 +173,23 @@ impl Plant {
     pub fn own(&self, kind: Kind, id: Uuid) -> Option<(&Own, u32, i64)> {
         fn of<T>(table: &Table<T>, id: Uuid) -> Option<(&Own, u32, i64)> {
             table.get(&id).map(|i| (&i.own, i.no, i.revision))
+        }
+        match kind {
+            Kind::Place => of(&self.places, id),
+            Kind::Connection => of(&self.connections, id),
+            Kind::Tag => of(&self.tags, id),
+            Kind::Rule => of(&self.rules, id),
+            Kind::Report => of(&self.reports, id),
+        }
+    }
+
+    /// An item's effective settings, field by field; empty where there is no such item.
+    pub fn effective(&self, kind: Kind, id: Uuid) -> Own {
+        fn of<T: Serialize>(table: &Table<T>, id: Uuid) -> Own {
+            match table.get(&id).map(|item| serde_json::to_value(&item.set)) {
+                Some(Ok(Json::Object(set))) => set,
+                _ => Own::new(),
+            }
         }
         match kind {
             Kind::Place => of(&self.places, id),

@@ -8,6 +8,7 @@ pub mod jobs;
 pub mod journal;
 pub mod plant;
 pub mod reports;
+pub mod revisions;
 pub mod values;
 
 use crate::{app::App, problem::Problem};

@@ -1,16 +1,15 @@
-//! The configuration: read items, put edits through the one door, undo.
+//! The configuration: read items, find them, put edits through the one door.
 
 use crate::{app::App, auth::Person, problem::Problem};
 use actix_web::{
     HttpRequest, get,
     http::{StatusCode, header},
     post,
-    web::{Data, Json, Path, Query},
+    web::{Data, Json, Path, Query, block},
 };
 use havrel_core::{
     access::Action,
     plant::{Edit, Item, Kind, Op, Own, Plant, Table, edit},
-    time::to_text,
 };
 use havrel_db::config::By;
 use havrel_link::driver;
@@ -100,6 +99,49 @@ pub async fn list(
         ),
         Kind::Report => view.list(&plant.reports, |_| true, |r| r.set.order),
     }))
+}
+
+/// What to find.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct FindQuery {
+    /// Words, parted by spaces or “/”; all must occur in the path.
+    pub text: String,
+    /// At most 200; usually 20.
+    pub limit: Option<usize>,
+}
+
+/// Something that was found.
+#[derive(Serialize, ToSchema)]
+pub struct HitView {
+    /// `place`, `tag`, `connection` or `report`.
+    pub kind: &'static str,
+    pub id: Uuid,
+    /// For places and tags the path.
+    pub title: String,
+}
+
+/// What was found, best first.
+#[derive(Serialize, ToSchema)]
+pub struct HitList {
+    /// How many there are in all.
+    pub total: usize,
+    pub found: Vec<HitView>,
+}
+
+/// Finds places, tags, connections and reports by words.
+#[utoipa::path(params(FindQuery), responses((status = 200, body = HitList)))]
+#[get("/api/find")]
+pub async fn find(app: Data<App>, person: Person, query: Query<FindQuery>) -> Result<Json<HitList>, Problem> {
+    person.may(Action::See)?;
+    let plant = app.live.plant();
+    let live = app.live.clone();
+    let FindQuery { text, limit } = query.into_inner();
+    // The index may have to be made first, which takes too long for a worker that others wait for.
+    let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
+    let (found, total) = block(move || live.finder().find(&text, limit.unwrap_or(20).min(200))).await.map_err(stopping)?;
+    let view = |(kind, id): (Kind, Uuid)| HitView { kind: kind.name(), id, title: plant.title(kind, id) };
+    Ok(Json(HitList { total, found: found.into_iter().map(view).collect() }))
 }
 
 struct Viewing<'a> {
@@ -235,7 +277,7 @@ pub async fn change(
     Ok(Json(Committed { revision: plant.revision }))
 }
 
-fn seen(request: &HttpRequest) -> Result<i64, Problem> {
+pub(super) fn seen(request: &HttpRequest) -> Result<i64, Problem> {
     let text = request.headers().get(header::IF_MATCH).and_then(|v| v.to_str().ok());
     let number = text.and_then(|t| t.trim().trim_matches('"').parse().ok());
     number.ok_or_else(|| Problem::new(StatusCode::PRECONDITION_REQUIRED, "Send the revision you saw as If-Match."))
@@ -250,93 +292,4 @@ fn wish(body: EditBody, seen: i64) -> Result<Edit, Problem> {
         _ => return Err(Problem::field("op", "An edit is create, patch or delete.")),
     };
     Ok(Edit { kind, id: body.id, op, seen: Some(seen) })
-}
-
-/// Which revision to take back.
-#[derive(Deserialize, ToSchema)]
-pub struct UndoBody {
-    pub revision: i64,
-}
-
-/// Takes back the newest revision, as a new revision.
-#[utoipa::path(responses((status = 200, body = Committed), (status = 409, body = Problem)))]
-#[post("/api/undo")]
-pub async fn undo(app: Data<App>, person: Person, body: Json<UndoBody>) -> Result<Json<Committed>, Problem> {
-    let actor = person.may(Action::Configure)?;
-    let changes = app.live.db.changes_of(body.revision).await?;
-    if changes.is_empty() {
-        return Err(Problem::missing("revision"));
-    }
-    let why = format!("Undid revision {}", body.revision);
-    let by = By { account: Some(actor.account), actor: actor.name.clone(), why, undoes: Some(body.revision) };
-    let plant = app.live.commit(&edit::inverse(&changes), &by).await?;
-    Ok(Json(Committed { revision: plant.revision }))
-}
-
-/// One revision.
-#[derive(Serialize, ToSchema)]
-pub struct RevisionView {
-    pub number: i64,
-    pub at: String,
-    pub actor: String,
-    pub why: String,
-    pub undoes: Option<i64>,
-    /// What it did to each item: up to 200 of them.
-    pub changes: Vec<ChangeView>,
-    pub total: i64,
-}
-
-/// What a revision did to one item; only fields that changed.
-#[derive(Serialize, ToSchema)]
-pub struct ChangeView {
-    pub kind: String,
-    pub id: Uuid,
-    /// Its name, then or now.
-    pub title: String,
-    #[schema(value_type = Option<Object>)]
-    pub before: Option<Own>,
-    #[schema(value_type = Option<Object>)]
-    pub after: Option<Own>,
-}
-
-/// Which revisions.
-#[derive(Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-pub struct RevisionQuery {
-    /// Only older than this one.
-    pub before: Option<i64>,
-    /// At most 50.
-    pub limit: Option<i64>,
-}
-
-/// Lists revisions, newest first, with what they changed.
-#[utoipa::path(params(RevisionQuery), responses((status = 200, body = Vec<RevisionView>)))]
-#[get("/api/revisions")]
-pub async fn revisions(app: Data<App>, person: Person, query: Query<RevisionQuery>) -> Result<Json<Vec<RevisionView>>, Problem> {
-    person.may(Action::See)?;
-    let plant = app.live.plant();
-    let mut views = Vec::new();
-    let found = app.live.db.revisions(query.before.unwrap_or(i64::MAX), query.limit.unwrap_or(20).min(50)).await?;
-    for revision in found {
-        let changes = app.live.db.changes_of(revision.number).await?;
-        let name = |c: &havrel_core::plant::Change| {
-            let field = |own: &Option<Own>| own.as_ref().and_then(|o| o.get("name")).and_then(Json_::as_str).map(str::to_owned);
-            let now = plant.title(c.kind, c.id);
-            if now.is_empty() { field(&c.after).or_else(|| field(&c.before)).unwrap_or_default() } else { now }
-        };
-        views.push(RevisionView {
-            number: revision.number,
-            at: to_text(revision.at),
-            actor: revision.actor,
-            why: revision.why,
-            undoes: revision.undoes,
-            total: revision.changes,
-            changes: changes
-                .into_iter()
-                .take(200)
-                .map(|c| ChangeView { kind: c.kind.name().into(), id: c.id, title: name(&c), before: c.before, after: c.after })
-                .collect(),
-        });
-    }
-    Ok(Json(views))
 }

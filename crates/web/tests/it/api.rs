@@ -2,6 +2,12 @@
 
 use crate::plant::{Client, Plant};
 use actix_web::http::Method;
+use havrel_core::{
+    frame::Frame,
+    quality::Quality,
+    sample::{Batch, Value},
+    time::SECOND,
+};
 use rstest::rstest;
 use serde_json::{Value as Json, json};
 use std::path::Path;
@@ -47,6 +53,14 @@ async fn each_role_may_do_what_it_may() {
         (Method::POST, &write, json!({"value": 70.0}), [false, false, true, true]),
         (Method::POST, "/api/edits", json!({"why": "x", "edits": []}), [false, false, false, true]),
         (Method::POST, "/api/undo", json!({"revision": 99}), [false, false, false, true]),
+        (Method::POST, "/api/undo/plan", json!({"revision": 99}), [false, false, false, true]),
+        (Method::POST, "/api/revisions/return", json!({"revision": 99}), [false, false, false, true]),
+        (Method::GET, "/api/revisions/compare?from=0&to=1", Json::Null, [false, true, true, true]),
+        (Method::GET, "/api/find?text=level", Json::Null, [false, true, true, true]),
+        (Method::POST, "/api/history/import", json!({}), [false, false, false, true]),
+        (Method::GET, "/api/demo/faults", Json::Null, [false, true, true, true]),
+        (Method::POST, "/api/demo/faults", json!({"fault": "cut", "seconds": 1}), [false, false, false, true]),
+        (Method::POST, "/api/jobs/00000000-0000-0000-0000-000000000000/cancel", Json::Null, [false, false, false, true]),
         (Method::POST, "/api/connections/test", json!({}), [false, false, false, true]),
         (Method::POST, &look, json!({"table": "holding"}), [false, false, false, true]),
         (Method::POST, "/api/accounts", json!({"name": "", "password": "", "role": ""}), [false, false, false, true]),
@@ -142,8 +156,11 @@ async fn edits_need_what_was_seen_and_name_the_field() {
     assert_eq!((status, &body["problems"][0]["field"]), (422, &json!("point.address")));
     let host = json!([{"op": "patch", "kind": "connection", "id": built.connection, "set": {"settings": {"host": "http://x"}}}]);
     assert_eq!(engineer.edit(2, "Moved", host).await.1["problems"][0]["field"], "settings.host");
-    // The newest revision can be undone, and only that.
+    // Any revision can be undone; what was made by the first was touched by the second.
+    let (status, plan) = engineer.post("/api/undo/plan", json!({"revision": 1})).await;
+    assert_eq!((status, &plan["conflicts"][0]["id"], &plan["conflicts"][0]["field"]), (200, &json!(built.level), &json!("")));
     assert_eq!(engineer.post("/api/undo", json!({"revision": 1})).await.0, 409);
+    assert_eq!(engineer.post("/api/undo", json!({"revision": 77})).await.0, 404);
     assert_eq!(engineer.post("/api/undo", json!({"revision": 2})).await.0, 200);
     let (_, tags) = engineer.get("/api/items/tag").await;
     assert_eq!((&tags["items"][0]["set"]["name"], &tags["revision"]), (&json!("Level"), &json!(3)));
@@ -152,6 +169,25 @@ async fn edits_need_what_was_seen_and_name_the_field() {
     assert_eq!((&revisions[0]["undoes"], &revisions[1]["changes"][0]["before"]["name"]), (&json!(2), &json!("Level")));
     let (_, uses) = engineer.get(&format!("/api/items/place/{}/uses", built.place)).await;
     assert_eq!(uses["contents"], json!({"tag": 2, "rule": 1}));
+    // Revisions 2 and 3 come to nothing together; going back to 0 leaves the empty plant, and going back again fills it.
+    assert_eq!(engineer.get("/api/revisions/compare?from=1&to=3").await.1, json!({"changes": [], "total": 0}));
+    let (_, compared) = engineer.get("/api/revisions/compare?from=1&to=2").await;
+    assert_eq!((&compared["total"], &compared["changes"][0]["after"]["name"]), (&json!(1), &json!("Fill level")));
+    assert_eq!(engineer.get("/api/revisions/compare?from=2&to=9").await.0, 422);
+    let back = |to: i64, seen: &'static str| {
+        let engineer = &engineer;
+        async move {
+            let body = Some(json!({"revision": to}));
+            engineer.send(Method::POST, "/api/revisions/return", &[("if-match", seen)], body).await.0
+        }
+    };
+    assert_eq!((back(0, "2").await, back(3, "3").await, back(0, "3").await), (412, 422, 200));
+    assert_eq!(engineer.get("/api/items/tag").await.1["total"], 0);
+    assert_eq!(back(3, "4").await, 200);
+    let (_, again) = engineer.get("/api/items/tag").await;
+    let mut numbers: Vec<_> = again["items"].as_array().unwrap().iter().map(|t| t["no"].as_u64().unwrap() as u32).collect();
+    numbers.sort_unstable();
+    assert_eq!(numbers, [built.level_no, built.setpoint_no], "tags that come back keep their numbers");
     plant.stop().await;
 }
 
@@ -302,5 +338,49 @@ async fn a_connection_is_tested_before_it_is_saved(#[case] mut settings: Json, #
     let (status, body) =
         engineer.post("/api/connections/test", json!({"name": "c", "kind": "modbus_tcp", "settings": {"host": ""}})).await;
     assert_eq!((status, &body["problems"][0]["field"]), (422, &json!("settings.host")));
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn frames_from_elsewhere_are_imported_once_and_checked_first() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    let past = havrel_live::now() - 3600 * SECOND;
+    let frame = |seq: u64, tag: u32, at: i64| {
+        let mut batch = Batch::default();
+        batch.push(tag, at, Quality::GOOD, 0, &Value::F64(seq as f64));
+        let (events, states, gaps) = (Vec::new(), Vec::new(), Vec::new());
+        Frame { node: Uuid::from_u128(5), term: 1, seq, arrived: at, batch, events, states, gaps }
+    };
+    let send = |bytes: Vec<u8>| {
+        let request = awc::Client::default().post(format!("{}/api/history/import", plant.url));
+        let request = request.insert_header(("cookie", engineer.cookie_text()));
+        async move {
+            let mut response = request.send_body(bytes).await.unwrap();
+            (response.status().as_u16(), response.json::<Json>().await.unwrap())
+        }
+    };
+    // The newer first, as a past is loaded.
+    let two = [frame(1, built.level_no, past).encode(), frame(2, built.level_no, past - 1).encode()].concat();
+    for _ in 0..2 {
+        let (status, body) = send(two.clone()).await;
+        assert_eq!((status, body), (200, json!({"frames": 2, "samples": 2, "events": 0})));
+    }
+    let kept = plant.live.db.raw(built.level_no, past - SECOND, past, false, 10).await.unwrap();
+    assert_eq!(kept.iter().map(|k| k.time - past).collect::<Vec<_>>(), [-1, 0]);
+    let own = Frame { node: plant.live.node, ..frame(9, built.level_no, past) };
+    let mut torn = two.clone();
+    torn.pop();
+    for (bytes, words) in [
+        (frame(3, 999_999, past).encode(), "no tag with number 999999"),
+        (frame(3, built.level_no, past + 7200 * SECOND).encode(), "still to come"),
+        (own.encode(), "this node's own"),
+        (torn, "Frame 2 cannot be read"),
+        (b"nonsense".to_vec(), "Frame 1 cannot be read"),
+    ] {
+        let (status, body) = send(bytes).await;
+        assert!(status == 422 && body["detail"].as_str().unwrap().contains(words), "{words}: {status} {body}");
+    }
     plant.stop().await;
 }

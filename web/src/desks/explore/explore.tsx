@@ -6,8 +6,9 @@ import { type KeyboardEvent, useEffect, useMemo, useState } from 'react';
 import { feed } from '../../api/live';
 import { useItems, useTags } from '../../api/queries';
 import { useGo, useView } from '../../app/router';
+import { seriesColour } from '../../parts/colours';
 import { lasting, moment } from '../../parts/text';
-import { COLOURS, Trend } from '../../parts/trend';
+import { Trend } from '../../parts/trend';
 import { zoomed } from '../../parts/trend-data';
 import { Button, DeskHead, Empty, Input } from '../../parts/ui';
 
@@ -87,7 +88,7 @@ export function Explore() {
       <div className="mb-2 flex flex-wrap items-center gap-2">
         {chosen.map((tag, i) => (
           <span key={tag.id} className="flex h-7 items-center gap-1.5 rounded border border-line bg-raised pr-1 pl-2">
-            <span aria-hidden className="h-0.5 w-3.5" style={{ background: COLOURS[i % COLOURS.length] }} />
+            <span aria-hidden className="h-0.5 w-3.5" style={{ background: seriesColour(i) }} />
             <button type="button" className="max-w-60 truncate hover:text-teal" onClick={() => go({ tag: tag.id })}>
               {tag.title.split('/').slice(-2).join(' / ')}
             </button>

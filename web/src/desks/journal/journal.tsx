@@ -1,16 +1,15 @@
-// The journal, newest first; what a revision changed, and undo of the newest.
+// The journal, newest first; revisions are opened, compared and taken back from here.
 
-import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
+import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { Undo2 } from 'lucide-react';
 import { useState } from 'react';
-import { toast } from 'sonner';
 import { http, type Schemas, take } from '../../api/client';
 import { useRevision } from '../../api/live';
-import { configurationMoved, queries, useMay } from '../../api/queries';
-import { complain } from '../../parts/form';
-import { counted, moment } from '../../parts/text';
-import { Button, Choice, Confirm, DeskHead, Trouble } from '../../parts/ui';
+import { useMay } from '../../api/queries';
+import { moment } from '../../parts/text';
+import { Button, Choice, DeskHead, Trouble } from '../../parts/ui';
+import { Changes, Compare, ReturnDialog, UndoDialog } from './revisions';
 
 const PAGE = 100;
 const KINDS: Record<string, string> = {
@@ -24,13 +23,14 @@ const KINDS: Record<string, string> = {
 
 export function Journal() {
   const [kind, setKind] = useState('');
-  const [asking, setAsking] = useState(false);
+  const [asked, setAsked] = useState<'undo' | 'compare' | null>(null);
   const revision = useRevision();
   const engineer = useMay('engineer');
   const entries = useInfiniteQuery({
     queryKey: ['journal', kind, revision],
     initialPageParam: undefined as number | undefined,
     staleTime: 0,
+    placeholderData: keepPreviousData,
     refetchInterval: 5000,
     queryFn: ({ pageParam }) =>
       take(
@@ -45,17 +45,6 @@ export function Journal() {
     queryFn: () => take(http.GET('/api/revisions', { params: { query: { limit: 1 } } })),
   });
   const last = newest.data?.[0];
-
-  async function undo(number: number) {
-    try {
-      await take(http.POST('/api/undo', { body: { revision: number } }));
-      toast.success(`Revision ${number} is undone.`);
-      await configurationMoved();
-      await queries.invalidateQueries({ queryKey: ['journal'] });
-    } catch (error) {
-      complain(error);
-    }
-  }
 
   const rows = entries.data?.pages.flat() ?? [];
   return (
@@ -73,32 +62,16 @@ export function Journal() {
             </option>
           ))}
         </Choice>
+        {last && <Button onClick={() => setAsked('compare')}>Compare revisions</Button>}
         {engineer && last && (
-          <Button onClick={() => setAsking(true)}>
+          <Button onClick={() => setAsked('undo')}>
             <Undo2 className="size-4" /> Undo revision {last.number}
           </Button>
         )}
       </DeskHead>
       <Trouble error={entries.error} />
-      {last && (
-        <Confirm
-          open={asking}
-          title={`Undo revision ${last.number}?`}
-          action="Undo it"
-          grave={false}
-          onClose={() => setAsking(false)}
-          onConfirm={() => {
-            setAsking(false);
-            void undo(last.number);
-          }}
-        >
-          <p>
-            “{last.why}”, by {last.actor}: {counted(last.total, 'item')} go back to how they were. The undo is a revision of its
-            own.
-          </p>
-          <Changes revision={last.number} />
-        </Confirm>
-      )}
+      {asked === 'undo' && last && <UndoDialog revision={last.number} onClose={() => setAsked(null)} />}
+      {asked === 'compare' && last && <Compare newest={last.number} onClose={() => setAsked(null)} />}
       <table className="w-full border border-line bg-raised text-left">
         <thead className="bg-band text-sm">
           <tr className="h-8">
@@ -110,7 +83,7 @@ export function Journal() {
         </thead>
         <tbody>
           {rows.map((entry) => (
-            <Entry key={entry.id} entry={entry} />
+            <Entry key={entry.id} entry={entry} newest={last?.number ?? 0} />
           ))}
         </tbody>
       </table>
@@ -123,8 +96,10 @@ export function Journal() {
   );
 }
 
-function Entry({ entry }: { entry: Schemas['EntryView'] }) {
+function Entry({ entry, newest }: { entry: Schemas['EntryView']; newest: number }) {
   const [open, setOpen] = useState(false);
+  const [asked, setAsked] = useState<'undo' | 'return' | null>(null);
+  const engineer = useMay('engineer');
   const detail = entry.detail as {
     revision?: number;
     undoes?: number | null;
@@ -155,7 +130,17 @@ function Entry({ entry }: { entry: Schemas['EntryView'] }) {
           <td />
           <td colSpan={3} className="pr-3 pb-2">
             {detail.revision !== undefined ? (
-              <Changes revision={detail.revision} />
+              <>
+                <Changes revision={detail.revision} />
+                {engineer && (
+                  <p className="mt-1 flex gap-2">
+                    <Button onClick={() => setAsked('undo')}>Undo revision {detail.revision}…</Button>
+                    {detail.revision < newest && <Button onClick={() => setAsked('return')}>Go back to here…</Button>}
+                  </p>
+                )}
+                {asked === 'undo' && <UndoDialog revision={detail.revision} onClose={() => setAsked(null)} />}
+                {asked === 'return' && <ReturnDialog revision={detail.revision} newest={newest} onClose={() => setAsked(null)} />}
+              </>
             ) : (
               <p className="text-soft">
                 before {JSON.stringify(detail.before)}, asked for {JSON.stringify(detail.asked)}
@@ -166,40 +151,5 @@ function Entry({ entry }: { entry: Schemas['EntryView'] }) {
         </tr>
       )}
     </>
-  );
-}
-
-type Fields = Record<string, unknown> | null | undefined;
-
-function Changes({ revision }: { revision: number }) {
-  const found = useQuery({
-    queryKey: ['revisions', revision],
-    queryFn: () => take(http.GET('/api/revisions', { params: { query: { before: revision + 1, limit: 1 } } })),
-  });
-  const view = found.data?.[0];
-  if (!view) return null;
-  return (
-    <ul className="max-h-64 overflow-auto text-sm">
-      {view.changes.map((change) => {
-        const [before, after] = [change.before as Fields, change.after as Fields];
-        const verb = !before ? 'made' : !after ? 'deleted' : 'changed';
-        return (
-          <li key={change.id} className="py-0.5">
-            <span className="text-soft">
-              {verb} {change.kind}
-            </span>{' '}
-            {change.title.replaceAll('/', ' / ')}
-            {before && after && (
-              <span className="figures ml-2 text-soft">
-                {Object.keys(after)
-                  .map((field) => `${field} ${JSON.stringify(before[field])} → ${JSON.stringify(after[field])}`)
-                  .join(', ')}
-              </span>
-            )}
-          </li>
-        );
-      })}
-      {view.total > view.changes.length && <li className="text-soft">and {view.total - view.changes.length} more</li>}
-    </ul>
   );
 }

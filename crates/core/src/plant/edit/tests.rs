@@ -1,6 +1,7 @@
 //! The one door, tried with good, bad and awkward edits.
 
 use super::*;
+use crate::plant::undo::{go_back, net, undo};
 use proptest::prelude::*;
 use rstest::rstest;
 use serde_json::json;
@@ -146,6 +147,74 @@ fn undo_of_what_something_now_hangs_on_is_refused_in_words() {
     assert!(problems[0].message.contains("1 more hang on it"));
 }
 
+#[test]
+fn what_already_holds_by_default_does_not_become_own() {
+    let set = json!({"name": "EX-9", "note": "", "level": "unit", "order": 0.0});
+    let (_, changes) = try_on(&small(), &[patch(Kind::Place, 3, set)]).unwrap();
+    assert_eq!(changes[0].after, Some(own(json!({"name": "EX-9"}))));
+}
+
+fn overrule(fields: &[(u128, &str)]) -> HashSet<(Uuid, String)> {
+    fields.iter().map(|(n, field)| (id(*n), (*field).to_owned())).collect()
+}
+
+/// A revision that renames tag 10 and sets its unit, and a later one that renames it once more.
+fn renamed_twice() -> (Plant, Vec<Change>) {
+    let (first, changes) = try_on(&small(), &[patch(Kind::Tag, 10, json!({"name": "Fill", "unit": "%"}))]).unwrap();
+    (try_on(&first, &[patch(Kind::Tag, 10, json!({"name": "Fill level"}))]).unwrap().0, changes)
+}
+
+#[test]
+fn an_earlier_revision_goes_back_where_nothing_later_touches_it() {
+    let (now, changes) = renamed_twice();
+    let plan = undo(&now, &changes, &overrule(&[]));
+    let conflict = &plan.conflicts[0];
+    assert_eq!((plan.conflicts.len(), conflict.field.as_str(), conflict.can), (1, "name", true));
+    assert_eq!((&conflict.written, &conflict.now, &conflict.back), (&json!("Fill"), &json!("Fill level"), &json!("Level")));
+    let tag = |plant: &Plant| plant.tags[&id(10)].set.clone();
+    let kept = try_on(&now, &plan.edits).unwrap().0;
+    assert_eq!((tag(&kept).name.as_str(), tag(&kept).unit.as_str()), ("Fill level", ""));
+    let plan = undo(&now, &changes, &overrule(&[(10, "name")]));
+    let back = try_on(&now, &plan.edits).unwrap().0;
+    assert_eq!((tag(&back).name.as_str(), tag(&back).unit.as_str()), ("Level", ""));
+}
+
+#[test]
+fn what_a_revision_made_and_somebody_changed_goes_only_when_told() {
+    let (made, changes) = try_on(&small(), &[create(Kind::Place, 4, json!({"name": "EX-3"}))]).unwrap();
+    assert!(undo(&made, &changes, &overrule(&[])).conflicts.is_empty());
+    let (now, _) = try_on(&made, &[patch(Kind::Place, 4, json!({"note": "new"}))]).unwrap();
+    let plan = undo(&now, &changes, &overrule(&[]));
+    assert_eq!((plan.edits.len(), plan.conflicts[0].title.as_str(), plan.conflicts[0].field.as_str()), (0, "EX-3", ""));
+    let plan = undo(&now, &changes, &overrule(&[(4, "")]));
+    assert!(!try_on(&now, &plan.edits).unwrap().0.places.contains_key(&id(4)));
+}
+
+#[test]
+fn what_a_revision_changed_and_somebody_deleted_cannot_go_back() {
+    let (renamed, changes) = try_on(&small(), &[patch(Kind::Place, 3, json!({"name": "EX-9"}))]).unwrap();
+    let (now, _) = try_on(&renamed, &[delete(Kind::Place, 3, false)]).unwrap();
+    let plan = undo(&now, &changes, &overrule(&[(3, "")]));
+    assert_eq!((plan.edits.len(), plan.conflicts[0].can, plan.conflicts[0].title.as_str()), (0, false, "EX-9"));
+}
+
+#[test]
+fn an_undo_does_not_overwrite_what_changes_while_it_is_decided() {
+    let (now, changes) = renamed_twice();
+    let plan = undo(&now, &changes, &overrule(&[(10, "name")]));
+    let (later, _) = try_on(&now, &[patch(Kind::Tag, 10, json!({"note": "seen by nobody"}))]).unwrap();
+    assert_eq!(try_on(&later, &plan.edits).unwrap_err()[0].kind, ProblemKind::Stale);
+}
+
+#[test]
+fn what_was_made_and_deleted_in_between_does_not_count() {
+    let first = try_on(&small(), &[create(Kind::Place, 4, json!({"name": "EX-3"}))]).unwrap();
+    let second = try_on(&first.0, &[delete(Kind::Place, 4, false), patch(Kind::Place, 3, json!({"note": "a"}))]).unwrap();
+    let third = try_on(&second.0, &[patch(Kind::Place, 3, json!({"note": null}))]).unwrap();
+    let all: Vec<Change> = [first.1, second.1, third.1].concat();
+    assert_eq!(net(&all), []);
+}
+
 fn any_edit() -> impl Strategy<Value = Edit> {
     let name = prop::sample::select(vec!["a", "b", "c", "", "x/y"]);
     let n = 1u128..8;
@@ -183,6 +252,8 @@ proptest! {
     #[test]
     fn the_plant_stays_whole(batches in prop::collection::vec(prop::collection::vec(any_edit(), 1..5), 1..12)) {
         let mut plant = Plant::default();
+        // Every revision, with all changes since.
+        let mut before: Vec<(Plant, Vec<Change>)> = Vec::new();
         for edits in batches {
             let Ok((next, changes)) = try_on(&plant, &edits) else { continue };
             for place in next.places.values() {
@@ -194,7 +265,18 @@ proptest! {
             prop_assert!(same(&absorbed, &next));
             let (back, _) = try_on(&next, &inverse(&changes)).unwrap();
             prop_assert!(same(&back, &plant));
+            before.push((plant, Vec::new()));
+            before.iter_mut().for_each(|(_, since)| since.extend(changes.iter().cloned()));
             plant = next;
+        }
+        for (earlier, since) in before {
+            let edits = go_back(&since);
+            if edits.is_empty() {
+                prop_assert!(same(&earlier, &plant));
+                continue;
+            }
+            let (back, _) = try_on(&plant, &edits).unwrap();
+            prop_assert!(same(&back, &earlier));
         }
     }
 }

@@ -1,6 +1,6 @@
 import { expect, it } from 'vitest';
 import type { Status } from '../api/live';
-import { stored } from './watch-line';
+import { stored } from './text';
 
 const NOW = Date.parse('2026-11-23T10:00:00Z');
 

@@ -1,0 +1,133 @@
+//! Finding anything by words: places, tags, connections and reports.
+
+use super::{Kind, Plant};
+use std::collections::HashMap;
+use uuid::Uuid;
+
+struct Entry {
+    kind: Kind,
+    id: Uuid,
+    /// In lower case.
+    path: String,
+    /// Where the name begins in the path.
+    name: usize,
+}
+
+/// An index over one revision of the plant.
+pub struct Finder {
+    pub revision: i64,
+    entries: Vec<Entry>,
+}
+
+/// How well an entry fits; less is better. Ties go to the shorter path.
+type Rank = (u8, usize, usize);
+
+impl Finder {
+    /// Makes the index. For a hundred thousand tags that takes tenths of a second, once for each revision.
+    pub fn of(plant: &Plant) -> Finder {
+        let mut paths: HashMap<Uuid, String> = HashMap::with_capacity(plant.places.len());
+        for &id in plant.places.keys() {
+            paths.insert(id, plant.path(Some(id)).to_lowercase());
+        }
+        let entry = |kind, id, path: String, name: &str| {
+            let name = path.len().saturating_sub(name.to_lowercase().len());
+            Entry { kind, id, path, name }
+        };
+        let mut entries = Vec::with_capacity(plant.places.len() + plant.tags.len() + plant.reports.len());
+        entries.extend(plant.places.values().map(|p| entry(Kind::Place, p.id, paths[&p.id].clone(), &p.set.name)));
+        entries.extend(plant.tags.values().map(|t| {
+            let place = paths.get(&t.set.place).map_or("", String::as_str);
+            entry(Kind::Tag, t.id, format!("{place}/{}", t.set.name.to_lowercase()), &t.set.name)
+        }));
+        entries.extend(plant.connections.values().map(|c| entry(Kind::Connection, c.id, c.set.name.to_lowercase(), &c.set.name)));
+        entries.extend(plant.reports.values().map(|r| entry(Kind::Report, r.id, r.set.name.to_lowercase(), &r.set.name)));
+        Finder { revision: plant.revision, entries }
+    }
+
+    /// The best `most` entries that hold every word of the text, whatever its case, and how many there are in all. Words are
+    /// parted by spaces or “/”. Names that begin with the text come first, then names that hold all words, then paths.
+    pub fn find(&self, text: &str, most: usize) -> (Vec<(Kind, Uuid)>, usize) {
+        let text = text.trim().to_lowercase();
+        let words: Vec<&str> = text.split([' ', '/']).filter(|w| !w.is_empty()).take(12).collect();
+        if words.is_empty() {
+            return (Vec::new(), 0);
+        }
+        let mut found: Vec<(Rank, usize)> = Vec::new();
+        for (index, entry) in self.entries.iter().enumerate() {
+            if !words.iter().all(|w| entry.path.contains(w)) {
+                continue;
+            }
+            let name = &entry.path[entry.name..];
+            let fit = match () {
+                () if name == text => 0,
+                () if name.starts_with(&text) => 1,
+                () if words.iter().all(|w| name.contains(w)) => 2,
+                () if words.iter().any(|w| name.starts_with(w)) => 3,
+                () if words.iter().any(|w| name.contains(w)) => 4,
+                () => 5,
+            };
+            let kind = Kind::ALL.iter().position(|k| *k == entry.kind).unwrap_or(0);
+            found.push(((fit, kind, entry.path.len()), index));
+        }
+        let total = found.len();
+        let by = |a: &(Rank, usize)| (a.0, &self.entries[a.1].path);
+        if total > most && most > 0 {
+            found.select_nth_unstable_by(most - 1, |a, b| by(a).cmp(&by(b)));
+            found.truncate(most);
+        }
+        found.sort_unstable_by(|a, b| by(a).cmp(&by(b)));
+        (found.into_iter().take(most).map(|(_, i)| (self.entries[i].kind, self.entries[i].id)).collect(), total)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::plant::Stored;
+    use rstest::rstest;
+    use serde_json::json;
+
+    fn plant() -> Plant {
+        let id = Uuid::from_u128;
+        let item = |kind, n: u128, own: serde_json::Value| {
+            let own = own.as_object().unwrap().clone();
+            Stored { kind, id: id(n), no: n as u32, revision: 1, own }
+        };
+        let stored = vec![
+            item(Kind::Place, 1, json!({"name": "Extraction"})),
+            item(Kind::Place, 2, json!({"name": "EX-1", "parent": id(1)})),
+            item(Kind::Place, 3, json!({"name": "EX-2", "parent": id(1)})),
+            item(Kind::Tag, 4, json!({"name": "Level", "place": id(2)})),
+            item(Kind::Tag, 5, json!({"name": "Level setpoint", "place": id(2)})),
+            item(Kind::Tag, 6, json!({"name": "Level", "place": id(3)})),
+            item(Kind::Tag, 7, json!({"name": "Überlauf", "place": id(3)})),
+            item(Kind::Report, 8, json!({"name": "Levels of the night"})),
+        ];
+        let (plant, broken) = Plant::from_stored(3, stored);
+        assert!(broken.is_empty());
+        plant
+    }
+
+    #[rstest]
+    #[case::name("level", &[4, 6, 5, 8])]
+    #[case::place_and_name("ex-2 level", &[6])]
+    #[case::as_a_path("EX-1/Level", &[4, 5])]
+    #[case::words_in_any_order("set ex-1", &[5])]
+    #[case::places_before_what_they_hold("ex-1", &[2, 4, 5])]
+    #[case::beginnings_before_middles("ex-2 l", &[6, 7])]
+    #[case::other_letters("überl", &[7])]
+    #[case::nothing("valve", &[])]
+    #[case::blank("  / ", &[])]
+    fn words_find(#[case] text: &str, #[case] expected: &[u128]) {
+        let (found, total) = Finder::of(&plant()).find(text, 10);
+        let found: Vec<u128> = found.into_iter().map(|(_, id)| id.as_u128()).collect();
+        assert_eq!((found.as_slice(), total), (expected, expected.len()));
+    }
+
+    #[test]
+    fn only_the_best_are_given_but_all_are_counted() {
+        let (found, total) = Finder::of(&plant()).find("level", 2);
+        assert_eq!((found.len(), total), (2, 4));
+        assert_eq!(found[0].1.as_u128(), 4);
+    }
+}

@@ -1,0 +1,92 @@
+// Keyboard shortcuts: those of the frame, and the list of all of them.
+
+import { Dialog } from 'radix-ui';
+import { useEffect } from 'react';
+import { Button } from '../parts/ui';
+import { DESKS } from './router';
+
+/** A function, because the router, which knows the desks, is loaded after the frame. */
+const list = (): { title: string; keys: [string, string][] }[] => [
+  {
+    title: 'Everywhere',
+    keys: [
+      ['Ctrl K', 'Find a tag, a place, a desk, an action'],
+      ['Alt 1 … 7', DESKS.map((d) => d.name).join(', ')],
+      ['?', 'This list'],
+      ['Escape', 'Close what is open: a dialog, the inspector'],
+    ],
+  },
+  {
+    title: 'In the plant column',
+    keys: [
+      ['↑ ↓', 'From place to place'],
+      ['← →', 'Fold and unfold; up to the place above'],
+      ['Enter', 'Choose the place'],
+    ],
+  },
+  {
+    title: 'On a trend',
+    keys: [
+      ['← →', 'A quarter of the window back and forth'],
+      ['+ −', 'Shorter and longer'],
+      ['End', 'Back to the present'],
+      ['A  B', 'Put a cursor into the middle; Shift with ← → moves it'],
+    ],
+  },
+];
+
+/** Whether a key belongs to somebody who types. */
+function types(target: EventTarget | null): boolean {
+  return target instanceof HTMLElement && (target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName));
+}
+
+/** The shortcuts that work wherever one is. */
+export function useKeys(handlers: { palette: () => void; list: () => void; desk: (path: string) => void }) {
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      const desk =
+        event.altKey && !event.ctrlKey && !event.metaKey ? DESKS[Number(event.code.replace('Digit', '')) - 1] : undefined;
+      if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'k') handlers.palette();
+      else if (desk) handlers.desk(desk.path);
+      else if (event.key === '?' && !types(event.target)) handlers.list();
+      else return;
+      event.preventDefault();
+    };
+    window.addEventListener('keydown', press);
+    return () => window.removeEventListener('keydown', press);
+  }, [handlers]);
+}
+
+export function KeyList({ open, onClose }: { open: boolean; onClose: () => void }) {
+  return (
+    <Dialog.Root open={open} onOpenChange={(next) => !next && onClose()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed top-1/2 left-1/2 z-50 max-h-[85vh] w-[34rem] max-w-[calc(100vw-2rem)] -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-md border border-line bg-raised p-4 shadow-lg"
+        >
+          <Dialog.Title className="text-[1rem] font-semibold">Keyboard shortcuts</Dialog.Title>
+          {list().map((group) => (
+            <section key={group.title} className="mt-3">
+              <h3 className="text-sm text-soft">{group.title}</h3>
+              <dl className="grid grid-cols-[7.5rem_1fr] gap-y-0.5">
+                {group.keys.map(([keys, what]) => (
+                  <div key={keys} className="contents">
+                    <dt className="figures">{keys}</dt>
+                    <dd>{what}</dd>
+                  </div>
+                ))}
+              </dl>
+            </section>
+          ))}
+          <div className="mt-4 flex justify-end">
+            <Dialog.Close asChild>
+              <Button>Close</Button>
+            </Dialog.Close>
+          </div>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
