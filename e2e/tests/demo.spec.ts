@@ -1,7 +1,9 @@
 // The demo plant in the hands of an engineer and an operator.
 
+import { readFileSync } from 'node:fs';
 import { AxeBuilder } from '@axe-core/playwright';
-import { expect, type Page, test } from '@playwright/test';
+import { expect, type Locator, type Page, test } from '@playwright/test';
+import { getDocument } from 'pdfjs-dist/legacy/build/pdf.mjs';
 import { NAME, PASSWORD, type Server, start } from '../server';
 
 let server: Server;
@@ -87,6 +89,31 @@ test('a trend is zoomed, moved, read and brought back to the present', async () 
   await expect(page.getByText(/^past · /)).toBeVisible();
   await page.keyboard.press('End');
   await expect(page.getByText(/^live · /)).toBeVisible();
+});
+
+test('two cursors are read against each other, and what is seen is taken along', async () => {
+  await page.getByRole('button', { name: 'Cursor A' }).click();
+  await page.getByRole('button', { name: 'Cursor B' }).click();
+  const figures = page.getByRole('table', { name: 'Figures of what is seen' });
+  await expect(figures.getByRole('columnheader', { name: /^B − A \d+ min \d+ s$/ })).toBeVisible();
+  await expect(figures.getByRole('row', { name: /^Level .*%$/ })).toContainText(/\d+ %/);
+  const b = page.getByRole('slider', { name: 'Cursor B' });
+  const before = await b.getAttribute('aria-valuetext');
+  await b.focus();
+  await page.keyboard.press('Shift+ArrowRight');
+  await expect(b).not.toHaveAttribute('aria-valuetext', before ?? '');
+  await expect(page).toHaveURL(/[?&]b=\d+/);
+  await page.getByLabel('Compare with').selectOption('an hour earlier');
+  await expect(page).toHaveURL(/earlier=3600/);
+  const [csv] = await Promise.all([page.waitForEvent('download'), page.getByRole('button', { name: 'CSV' }).click()]);
+  const text = readFileSync(await csv.path(), 'utf8');
+  expect(text.split('\r\n')[0]).toBe('time,tag,value,unit,quality');
+  expect(text).toMatch(/^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{9}Z,Brackmere Kelp Works\/Extraction\/EX-1\/Level,\d+(\.\d+)?,%,/m);
+  const [png] = await Promise.all([page.waitForEvent('download'), page.getByRole('button', { name: 'PNG' }).click()]);
+  expect(readFileSync(await png.path()).subarray(1, 4).toString()).toBe('PNG');
+  await b.focus();
+  await page.keyboard.press('Delete');
+  await expect(b).toHaveCount(0);
 });
 
 test('the plant is built, put in order, and a delete shows what hangs on it', async () => {
@@ -235,6 +262,33 @@ test('an earlier revision is undone, what was touched since is listed to choose,
   await expect(dialog.getByText('name "EX-4 north" → "EX-4"')).toBeVisible();
   await dialog.getByRole('button', { name: 'Go back' }).click();
   await expect(place('EX-4 north')).toBeVisible();
+});
+
+test('a report leaves as PDF with the same numbers as CSV', async () => {
+  await desk('Reports');
+  await page.getByRole('button', { name: /^Vessel run/ }).click();
+  await page.getByRole('button', { name: 'Make now' }).click();
+  const editions = page.getByRole('region', { name: 'Editions' });
+  const take = async (trigger: Locator) => {
+    const [file] = await Promise.all([page.waitForEvent('download'), trigger.click()]);
+    return readFileSync(await file.path());
+  };
+  const csv = (await take(editions.getByRole('link', { name: 'CSV' }))).toString();
+  const pdf = await take(editions.getByRole('button', { name: 'PDF' }));
+  const again = await take(editions.getByRole('button', { name: 'PDF' }));
+  expect(again.equals(pdf)).toBe(true);
+  const document = await getDocument({ data: new Uint8Array(pdf), verbosity: 0 }).promise;
+  let text = '';
+  for (let n = 1; n <= document.numPages; n += 1) {
+    const content = await (await document.getPage(n)).getTextContent();
+    text += content.items.map((item) => ('str' in item ? item.str : '')).join(' ');
+  }
+  expect(text).toContain('Vessel run');
+  expect(text).toContain(`page 1 of ${document.numPages}`);
+  const row = csv.split('\r\n').find((line) => /,Agitator current,/.test(line)) ?? '';
+  const numbers = row.split(',').slice(3, 8);
+  expect(numbers.length).toBe(5);
+  for (const number of numbers) expect(text).toContain(number);
 });
 
 test('a fault is ordered, found out, told and over', async () => {

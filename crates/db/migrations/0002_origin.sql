@@ -4,3 +4,4 @@ alter table alarm_event drop constraint alarm_event_rule_sequence_key;
 alter table alarm_event add constraint alarm_event_once unique (rule, node, sequence);
 drop index alarm_event_occurred;
 create index alarm_event_order on alarm_event (occurred_at, id);
+create index alarm_event_rule on alarm_event (rule, occurred_at);

@@ -2,7 +2,7 @@
 
 use crate::{Db, DbError};
 use havrel_core::{
-    alarm::{AlarmEvent, AlarmStanding, AlarmState, EventKind},
+    alarm::{AlarmEvent, AlarmStanding, AlarmState, EventKind, span::Turn},
     time::Nanos,
 };
 use sqlx::Row;
@@ -80,6 +80,41 @@ impl Db {
                     text: r.try_get("text")?,
                 };
                 Ok((r.try_get("id")?, event))
+            })
+            .collect()
+    }
+
+    /// What raised and ended the alarms of some rules in `from..=to`, with the last event of each before, in the order of
+    /// their time; at most `most`.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn alarm_turns(&self, rules: &[Uuid], from: Nanos, to: Nanos, most: i64) -> Result<Vec<Turn>, DbError> {
+        let rows = sqlx::query(
+            "select rule, kind, priority, occurred_at as at, id from (
+                 (select e.* from unnest($1::uuid[]) as r(rule), lateral (
+                      select * from alarm_event e where e.rule = r.rule and e.occurred_at < $2 and e.kind <> $4
+                      order by e.occurred_at desc, e.id desc limit 1) e)
+                 union all
+                 (select * from alarm_event where rule = any($1) and occurred_at between $2 and $3 and kind <> $4
+                  order by occurred_at limit $5)) found
+             order by at, id",
+        )
+        .bind(rules)
+        .bind(from)
+        .bind(to)
+        .bind(EventKind::Acknowledged as i16)
+        .bind(most)
+        .fetch_all(&self.pool)
+        .await?;
+        rows.into_iter()
+            .map(|r| {
+                Ok(Turn {
+                    rule: r.try_get("rule")?,
+                    kind: EventKind::from_code(r.try_get::<i16, _>("kind")? as u8).unwrap_or(EventKind::Withdrawn),
+                    priority: r.try_get::<i16, _>("priority")? as u8,
+                    at: r.try_get("at")?,
+                })
             })
             .collect()
     }

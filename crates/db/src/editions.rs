@@ -22,9 +22,10 @@ impl Db {
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn keep_edition(&self, edition: &Edition, html: &str, csv: &str) -> Result<(), DbError> {
+    pub async fn keep_edition(&self, edition: &Edition, html: &str, csv: &str, paper: &str) -> Result<(), DbError> {
         sqlx::query(
-            "insert into edition (id, report, title, made_by, from_ns, to_ns, html, csv) values ($1, $2, $3, $4, $5, $6, $7, $8)",
+            "insert into edition (id, report, title, made_by, from_ns, to_ns, html, csv, paper)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
         )
         .bind(edition.id)
         .bind(edition.report)
@@ -34,6 +35,7 @@ impl Db {
         .bind(edition.to)
         .bind(html)
         .bind(csv)
+        .bind(paper)
         .execute(&self.pool)
         .await?;
         Ok(())
@@ -73,5 +75,22 @@ impl Db {
     /// When the database does not answer.
     pub async fn edition(&self, id: Uuid) -> Result<Option<(String, String, String)>, DbError> {
         Ok(sqlx::query_as("select title, html, csv from edition where id = $1").bind(id).fetch_optional(&self.pool).await?)
+    }
+
+    /// What an edition says on paper, and its PDF if it was printed already.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn edition_paper(&self, id: Uuid) -> Result<Option<(String, String, Option<Vec<u8>>)>, DbError> {
+        Ok(sqlx::query_as("select title, paper, pdf from edition where id = $1").bind(id).fetch_optional(&self.pool).await?)
+    }
+
+    /// Keeps the PDF of an edition, unless there is one; gives the one that is kept.
+    ///
+    /// # Errors
+    /// When the database does not answer, or the edition is gone.
+    pub async fn keep_pdf(&self, id: Uuid, pdf: &[u8]) -> Result<Vec<u8>, DbError> {
+        let kept = sqlx::query_scalar("update edition set pdf = coalesce(pdf, $2) where id = $1 returning pdf");
+        Ok(kept.bind(id).bind(pdf).fetch_one(&self.pool).await?)
     }
 }

@@ -1,10 +1,11 @@
 //! A report as one HTML page that needs nothing else, for screen and paper.
 
-use crate::{csv::happened, picture};
+use crate::{
+    picture,
+    tables::{self, Table},
+};
 use havrel_core::{
-    alarm::AlarmEvent,
-    history::Span,
-    report::{Document, Named, Part, number},
+    report::{Document, Part},
     time::to_local,
 };
 use maud::{DOCTYPE, Markup, html};
@@ -37,9 +38,10 @@ pub fn print(document: &Document) -> String {
                 @for part in &document.parts {
                     @match part {
                         Part::Text(text) => p.text { (text) },
-                        Part::Summary(rows) => (summary(rows)),
+                        Part::Summary(rows) => (table(&tables::summary(rows))),
                         Part::Trend(curves) => (picture::strips(curves, document.from, document.to, zone)),
-                        Part::Alarms(events) => (alarms(events, zone)),
+                        Part::Alarms(events) if events.is_empty() => p.soft { (tables::NO_ALARMS) },
+                        Part::Alarms(events) => (table(&tables::alarms(events, zone))),
                     }
                 }
             }
@@ -48,47 +50,14 @@ pub fn print(document: &Document) -> String {
     .into_string()
 }
 
-fn summary(rows: &[(Named, Span)]) -> Markup {
+fn table(table: &Table) -> Markup {
+    let class = |right: bool| if right { "n" } else { "" };
     html! {
         table {
-            thead { tr {
-                th { "Place" } th { "Tag" } th { "Unit" }
-                @for head in ["Average", "Minimum", "Maximum", "First", "Last", "Samples", "Good"] { th.n { (head) } }
-            } }
+            thead { tr { @for (name, right) in &table.head { th class=(class(*right)) { (name) } } } }
             tbody {
-                @for (tag, span) in rows {
-                    tr {
-                        td { (tag.path) } td { (tag.name) }
-                        td { (tag.unit) }
-                        @for value in [span.average, span.minimum, span.maximum, span.first, span.last] {
-                            td.n { (number(value, tag.decimals)) }
-                        }
-                        td.n { (span.count) }
-                        td.n { (format!("{:.1} %", span.good * 100.0)) }
-                    }
-                }
-            }
-        }
-    }
-}
-
-fn alarms(events: &[(AlarmEvent, String)], zone: &str) -> Markup {
-    html! {
-        @if events.is_empty() { p.soft { "No alarms in this period." } }
-        @else {
-            table {
-                thead { tr { th { "Time" } th { "Place" } th { "Alarm" } th { "Event" } th.n { "Priority" } th { "Who" } } }
-                tbody {
-                    @for (event, place) in events {
-                        tr {
-                            td.n style="text-align:left" { (to_local(event.occurred_at, zone)) }
-                            td { (place) }
-                            td { (event.text) }
-                            td { (happened(event.kind)) }
-                            td.n { (event.priority) }
-                            td { (event.actor) @if !event.comment.is_empty() { ": " (event.comment) } }
-                        }
-                    }
+                @for row in &table.rows {
+                    tr { @for (cell, (_, right)) in row.iter().zip(&table.head) { td class=(class(*right)) { (cell) } } }
                 }
             }
         }
@@ -98,7 +67,10 @@ fn alarms(events: &[(AlarmEvent, String)], zone: &str) -> Markup {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use havrel_core::{history::Pixels, report::Curve};
+    use havrel_core::{
+        history::Pixels,
+        report::{Curve, Named},
+    };
 
     #[test]
     fn names_cannot_smuggle_markup_and_gaps_lift_the_pen() {

@@ -4,3 +4,5 @@ pub mod csv;
 pub mod gather;
 pub mod html;
 mod picture;
+pub mod press;
+mod tables;

@@ -4,13 +4,16 @@ use havrel_core::{
     report::{Curve, number},
     time::{Nanos, to_local},
 };
-use maud::{Markup, html};
+use maud::{Markup, PreEscaped, html};
 use std::fmt::Write;
 
 use crate::gather::PICTURE_WIDTH;
 
 const HEIGHT: f64 = 84.0;
 const COLOURS: [&str; 6] = ["#0e6a6a", "#8a4b08", "#3d5a9e", "#7a2e6b", "#4b6b1f", "#6c5b00"];
+
+/// Stands where a strip would be empty.
+pub(crate) const NOTHING: &str = "Nothing was recorded in this period.";
 
 /// Draws the strips of one section.
 pub fn strips(curves: &[Curve], from: Nanos, to: Nanos, zone: &str) -> Markup {
@@ -20,7 +23,10 @@ pub fn strips(curves: &[Curve], from: Nanos, to: Nanos, zone: &str) -> Markup {
                 figcaption {
                     b { (curve.tag.path) " " (curve.tag.name) } span.soft { @if !curve.tag.unit.is_empty() { ", " (curve.tag.unit) } }
                 }
-                (strip(curve, from, to, COLOURS[i % COLOURS.len()]))
+                @match drawing(curve, from, to, i) {
+                    Some(svg) => (PreEscaped(svg)),
+                    None => p.soft { (NOTHING) },
+                }
             }
         }
         p.axis { span { (to_local(from, zone)) } span { (to_local(to, zone)) } }
@@ -36,11 +42,11 @@ fn range(curve: &Curve) -> Option<(f64, f64)> {
     (low <= high).then_some((low - air, high + air))
 }
 
-fn strip(curve: &Curve, from: Nanos, to: Nanos, colour: &str) -> Markup {
+/// The strip of one curve as a drawing of its own; none where nothing was recorded.
+pub(crate) fn drawing(curve: &Curve, from: Nanos, to: Nanos, index: usize) -> Option<String> {
     let width = PICTURE_WIDTH as f64;
-    let Some((low, high)) = range(curve) else {
-        return html! { p.soft { "Nothing was recorded in this period." } };
-    };
+    let colour = COLOURS[index % COLOURS.len()];
+    let (low, high) = range(curve)?;
     let x = |offset: i64| offset as f64 / (to - from).max(1) as f64 * width;
     let y = |value: f64| HEIGHT - (value - low) / (high - low) * HEIGHT;
     let pixels = &curve.pixels;
@@ -70,8 +76,8 @@ fn strip(curve: &Curve, from: Nanos, to: Nanos, colour: &str) -> Markup {
         let _ = write!(path, "H{width:.1}");
     }
     let decimals = curve.tag.decimals;
-    html! {
-        svg viewBox=(format!("-4 -6 {} {}", width + 84.0, HEIGHT + 12.0)) role="img" aria-label=(curve.tag.name) {
+    let drawn = html! {
+        svg xmlns="http://www.w3.org/2000/svg" font-family="Atkinson Hyperlegible Next, sans-serif" viewBox=(format!("-4 -6 {} {}", width + 84.0, HEIGHT + 12.0)) role="img" aria-label=(curve.tag.name) {
             rect x="0" y="0" width=(width) height=(HEIGHT) fill="none" stroke="#dad5c6" {}
             @for (words, level) in &curve.limits {
                 line x1="0" x2=(width) y1=(format!("{:.1}", y(*level))) y2=(format!("{:.1}", y(*level))) stroke="#b26a00" stroke-dasharray="2 3" {}
@@ -81,5 +87,6 @@ fn strip(curve: &Curve, from: Nanos, to: Nanos, colour: &str) -> Markup {
             text x="4" y="11" font-size="10" fill="#55616b" { (number(Some(high), decimals)) }
             text x="4" y=(HEIGHT - 3.0) font-size="10" fill="#55616b" { (number(Some(low), decimals)) }
         }
-    }
+    };
+    Some(drawn.into_string())
 }

@@ -19,6 +19,7 @@ use std::{
     sync::{Arc, Mutex, atomic::AtomicUsize},
     time::Instant,
 };
+use tokio::sync::Semaphore;
 use utoipa_actix_web::AppExt;
 use uuid::Uuid;
 
@@ -31,6 +32,8 @@ pub struct App {
     /// Accounts seen lately, so that values go on while the database is away.
     pub(crate) people: Mutex<HashMap<Uuid, (Actor, Instant)>>,
     pub(crate) sockets: AtomicUsize,
+    /// Whose turn it is to print a PDF.
+    pub(crate) press: Semaphore,
     /// Where the demo's simulated plant takes orders.
     pub standin: Option<SocketAddr>,
     /// Tells browsers that the server was started anew.
@@ -41,7 +44,16 @@ impl App {
     /// Shares a plant.
     pub fn new(live: Arc<Live>, hosts: Vec<String>) -> App {
         let (people, sockets) = (Mutex::default(), AtomicUsize::new(0));
-        App { live, rates: Rates::default(), hosts, people, sockets, standin: None, epoch: Uuid::new_v4() }
+        App {
+            live,
+            rates: Rates::default(),
+            hosts,
+            people,
+            sockets,
+            standin: None,
+            press: Semaphore::new(1),
+            epoch: Uuid::new_v4(),
+        }
     }
 
     pub(crate) fn answers_to(&self, host: &str) -> bool {
@@ -117,6 +129,7 @@ pub fn serve(app: App, cookie_key: &[u8], listener: TcpListener) -> io::Result<S
             .service(api::alarms::standing)
             .service(api::alarms::acknowledge)
             .service(api::alarms::events)
+            .service(api::alarms::alarm_spans)
             .service(api::reports::preview)
             .service(api::reports::make)
             .service(api::reports::editions)

@@ -72,6 +72,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/alarms/spans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tells when alarms of some tags held in a period. A rule that is gone tells nothing. */
+        post: operations["alarm_spans"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/connections/test": {
         parameters: {
             query?: never;
@@ -151,7 +168,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Fetches an edition as it was made; the format is `html` or `csv`. */
+        /**
+         * Fetches an edition as it was made; the format is `html`, `csv` or `pdf`. A PDF is printed when it is first asked for and
+         *     kept from then on.
+         */
         get: operations["fetch"];
         put?: never;
         post?: never;
@@ -585,6 +605,20 @@ export interface components {
             /** @description Newest first. */
             alarms: components["schemas"]["AlarmView"][];
         };
+        /** @description A span for which an alarm's condition held. */
+        AlarmSpanView: {
+            /** Format: uuid */
+            tag: string;
+            /** Format: uuid */
+            rule: string;
+            /** Format: int32 */
+            priority: number;
+            /** @description “Temperature high”. */
+            title: string;
+            from: string;
+            /** @description Empty while it holds. */
+            to: string;
+        };
         /** @description An alarm that is not normal. */
         AlarmView: {
             /** Format: uuid */
@@ -984,6 +1018,13 @@ export interface components {
             /** @description The plant is simulated, and faults can be ordered. */
             demo: boolean;
         };
+        /** @description Whose alarms, and when. */
+        SpanBody: {
+            /** @description At most 50 tags. */
+            tags: string[];
+            from: string;
+            to: string;
+        };
         /** @description Statistics of equal spans, one entry each. */
         SpanColumns: {
             /** Format: uuid */
@@ -1195,6 +1236,37 @@ export interface operations {
             };
         };
     };
+    alarm_spans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SpanBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmSpanView"][];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     test: {
         parameters: {
             query?: never;
@@ -1357,6 +1429,14 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

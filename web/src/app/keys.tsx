@@ -30,7 +30,7 @@ const list = (): { title: string; keys: [string, string][] }[] => [
       ['← →', 'A quarter of the window back and forth'],
       ['+ −', 'Shorter and longer'],
       ['End', 'Back to the present'],
-      ['A  B', 'Put a cursor into the middle; Shift with ← → moves it'],
+      ['← → on a cursor', 'Move it; with Shift ten times as far; Delete takes it away'],
     ],
   },
 ];
@@ -70,7 +70,7 @@ export function KeyList({ open, onClose }: { open: boolean; onClose: () => void 
           {list().map((group) => (
             <section key={group.title} className="mt-3">
               <h3 className="text-sm text-soft">{group.title}</h3>
-              <dl className="grid grid-cols-[7.5rem_1fr] gap-y-0.5">
+              <dl className="grid grid-cols-[9rem_1fr] gap-y-0.5">
                 {group.keys.map(([keys, what]) => (
                   <div key={keys} className="contents">
                     <dt className="figures">{keys}</dt>

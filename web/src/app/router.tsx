@@ -26,10 +26,15 @@ export interface View {
   /** Length of the trend in seconds, and its end in milliseconds where it stands still. */
   span?: number | undefined;
   end?: number | undefined;
+  /** The two cursors of the trend, in milliseconds. */
+  a?: number | undefined;
+  b?: number | undefined;
+  /** So many seconds earlier is drawn as well. */
+  earlier?: number | undefined;
 }
 
 const TEXTS = ['at', 'tag', 'connection', 'part', 'report', 'tags'] as const;
-const NUMBERS = ['span', 'end'] as const;
+const NUMBERS = ['span', 'end', 'a', 'b', 'earlier'] as const;
 
 function readView(search: Record<string, unknown>): View {
   const view: View = {};

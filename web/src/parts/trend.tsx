@@ -1,12 +1,12 @@
 // The trend: several tags over time, each on its own axis, live or past.
 
-import { useQuery } from '@tanstack/react-query';
-import { useEffect, useLayoutEffect, useMemo, useRef, useState } from 'react';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { type ReactNode, useEffect, useLayoutEffect, useMemo, useRef, useState } from 'react';
 import uPlot, { type Options, type Series } from 'uplot';
 import { http, take } from '../api/client';
-import { feed } from '../api/live';
+import { feed, useAlarmCount } from '../api/live';
 import type { TagSet } from '../api/model';
-import { resolved, seriesColour } from './colours';
+import { hueOf, resolved, seriesColour } from './colours';
 import { clock, LIMIT_WORDS, moment, printed } from './text';
 import { useTheme } from './theme';
 import { align, extend, heldAt, type Line, lineOf, type PixelColumns, zoomed } from './trend-data';
@@ -18,8 +18,24 @@ export interface TrendTag {
   set: TagSet;
 }
 
+/** What a plot shows, and where in its box: times in ms, the rest in CSS pixels. */
+export interface TrendWindow {
+  from: number;
+  to: number;
+  left: number;
+  width: number;
+  height: number;
+}
+
+/** What a plot lends to what stands on it. */
+export interface TrendHandle {
+  canvas: HTMLCanvasElement;
+  /** The value of each tag that holds at an instant. */
+  valuesAt: (at: number) => (number | null)[];
+}
+
 /** A tag's name; with its place's where another has the same. */
-function nameOf(tag: TrendTag, among: readonly TrendTag[]): string {
+export function nameOf(tag: TrendTag, among: readonly TrendTag[]): string {
   const alone = among.filter((t) => t.set.name === tag.set.name).length < 2;
   return alone ? tag.set.name : tag.title.split('/').slice(-2).join(' ');
 }
@@ -37,20 +53,26 @@ interface Props {
   /** Small and still: no axes beyond the first, no legend. */
   plain?: boolean;
   onMove?: (span: number, end: number | undefined) => void;
+  /** Also draws, dashed, what was so many seconds earlier. */
+  earlier?: number | undefined;
+  /** Tells what is shown, at most ten times a second. */
+  onWindow?: (window: TrendWindow, handle: TrendHandle) => void;
+  /** Stands on the plot. */
+  children?: ReactNode;
 }
 
-function usePixels(tags: readonly TrendTag[], span: number, end: number | undefined, width: number) {
+function usePixels(tags: readonly TrendTag[], span: number, end: number | undefined, width: number, earlier = 0) {
   const ids = tags.map((t) => t.id);
   return useQuery({
-    queryKey: ['pixels', ids, span, end, width],
-    enabled: ids.length > 0 && width > 0,
+    queryKey: ['pixels', ids, span, end, width, earlier],
+    enabled: ids.length > 0 && width > 0 && earlier >= 0,
     // Live values come by the feed; history is read anew now and then, so that a long look stays exact.
     refetchInterval: end === undefined ? 30_000 : false,
     staleTime: end === undefined ? 0 : 60_000,
     gcTime: 30_000,
     placeholderData: (old) => (old?.tags.length === ids.length && old.tags.every((t, i) => t.tag === ids[i]) ? old : undefined),
     queryFn: () => {
-      const to = end ?? feed.time();
+      const to = (end ?? feed.time()) - earlier * 1000;
       const from = to - span * 1000;
       const body = {
         tags: ids,
@@ -59,6 +81,24 @@ function usePixels(tags: readonly TrendTag[], span: number, end: number | undefi
         parts: Math.min(5000, Math.max(10, width)),
       };
       return take(http.POST('/api/history/pixels', { body }));
+    },
+  });
+}
+
+/** When alarms of the tags held. */
+function useAlarmSpans(tags: readonly TrendTag[], span: number, end: number | undefined, wanted: boolean) {
+  const ids = tags.map((t) => t.id);
+  const events = useAlarmCount();
+  return useQuery({
+    queryKey: ['alarms', 'spans', ids, span, end, end === undefined ? events : 0],
+    enabled: wanted && ids.length > 0,
+    staleTime: 60_000,
+    gcTime: 30_000,
+    placeholderData: keepPreviousData,
+    queryFn: () => {
+      const to = end ?? feed.time();
+      const body = { tags: ids, from: new Date(to - span * 1000).toISOString(), to: new Date(to).toISOString() };
+      return take(http.POST('/api/alarms/spans', { body }));
     },
   });
 }
@@ -99,11 +139,17 @@ function timeMarks(_: uPlot, splits: number[]): string[] {
   });
 }
 
-export function Trend({ tags, span, end, height, plain = false, onMove }: Props) {
+export function Trend({ tags, span, end, height, plain = false, onMove, earlier, onWindow, children }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const width = useWidth(box);
   const look = useTheme();
   const pixels = usePixels(tags, span, end, width);
+  const before = usePixels(tags, span, end, width, earlier ?? -1);
+  const alarms = useAlarmSpans(tags, span, end, !plain);
+  const tinted = useRef<AlarmSpans>([]);
+  tinted.current = alarms.data ?? [];
+  const tell = useRef(onWindow);
+  tell.current = onWindow;
   const [cursor, setCursor] = useState<{ at: number; values: (number | null)[] } | null>(null);
   const plot = useRef<uPlot | null>(null);
   const lines = useRef<Line[]>([]);
@@ -139,6 +185,7 @@ export function Trend({ tags, span, end, height, plain = false, onMove }: Props)
       },
     };
     const series: Series[] = [{}];
+    const past: Series[] = [];
     tags.forEach((tag, i) => {
       const scale = `y${i}`;
       const stroke = resolved(seriesColour(i));
@@ -152,6 +199,7 @@ export function Trend({ tags, span, end, height, plain = false, onMove }: Props)
         points: { show: false },
         spanGaps: false,
       });
+      if (earlier !== undefined) past.push({ ...series.at(-1), width: 1, dash: [4, 4], alpha: 0.65 });
       if (i < (plain ? 1 : 4)) {
         axes.push({
           scale,
@@ -167,14 +215,30 @@ export function Trend({ tags, span, end, height, plain = false, onMove }: Props)
     const options: Options = {
       width,
       height,
-      series,
+      series: [...series, ...past],
       axes,
       scales,
       legend: { show: false },
       cursor: { drag: { x: false, y: false }, y: false, points: { size: 6 } },
       padding: [8, plain ? 4 : 8, 0, 0],
       hooks: {
+        drawClear: [(u) => drawAlarms(u, tinted.current)],
         drawAxes: [(u) => drawLimits(u, limits.current, tags, plain)],
+        draw: [
+          (u) => {
+            if (!tell.current || u.data[0].length === 0) return;
+            const [from, to] = windowOf(shown.current);
+            const { left, width: wide } = u.over.getBoundingClientRect();
+            const box = {
+              from,
+              to,
+              left: left - u.root.getBoundingClientRect().left,
+              width: wide,
+              height: u.over.clientHeight + 8,
+            };
+            tell.current(box, { canvas: u.ctx.canvas, valuesAt: (at) => valuesAt(u, at, tags.length) });
+          },
+        ],
         setCursor: [
           (u) => {
             const { idx, left } = u.cursor;
@@ -202,23 +266,26 @@ export function Trend({ tags, span, end, height, plain = false, onMove }: Props)
       made.destroy();
       plot.current = null;
     };
-  }, [key, width, height, plain, look]);
+  }, [key, width, height, plain, look, earlier === undefined]);
 
   // History into lines.
   useEffect(() => {
     if (!pixels.data) return;
     const start = Date.parse(pixels.data.start);
     const step = (Date.parse(pixels.data.end) - start) / Math.max(width, 1);
-    lines.current = tags.map((tag) => {
-      const columns = pixels.data.tags.find((p) => p.tag === tag.id);
-      return columns ? lineOf(columns, start, step) : { xs: [], ys: [] };
-    });
+    const of = (data: typeof pixels.data, from: number) =>
+      tags.map((tag) => {
+        const columns = data.tags.find((p) => p.tag === tag.id);
+        return columns ? lineOf(columns, from, step) : { xs: [], ys: [] };
+      });
+    const past = earlier !== undefined && before.data ? of(before.data, Date.parse(before.data.start) + earlier * 1000) : [];
+    lines.current = [...of(pixels.data, start), ...past];
     draw(plot.current, lines.current, shown.current);
-  }, [pixels.data, tags, width]);
+  }, [pixels.data, before.data, earlier, tags, width]);
 
   // The window moved: draw what is there until history answers.
   // biome-ignore lint/correctness/useExhaustiveDependencies: redraw whenever the window changes
-  useEffect(() => draw(plot.current, lines.current, shown.current), [span, end]);
+  useEffect(() => draw(plot.current, lines.current, shown.current), [span, end, alarms.data]);
 
   // Live values at the end, drawn ten times a second at most.
   useEffect(() => {
@@ -245,6 +312,7 @@ export function Trend({ tags, span, end, height, plain = false, onMove }: Props)
   return (
     <div>
       <div ref={box} className="trend relative" style={{ height }} data-testid="trend">
+        {children}
         {nothing && <p className="absolute inset-x-0 top-1/3 z-10 text-center text-soft">Nothing was recorded in this time.</p>}
         {pixels.error && <p className="absolute inset-x-0 top-1/3 z-10 text-center text-act4">{pixels.error.message}</p>}
       </div>
@@ -264,6 +332,47 @@ function draw(plot: uPlot | null, lines: readonly Line[], shown: { span: number;
   // A plot made anew for other tags may be ahead of their lines.
   const all = plot.series.slice(1).map((_, i) => lines[i] ?? NOTHING);
   plot.setData(align(all, Math.min(to, feed.time())), true);
+}
+
+type AlarmSpans = readonly { priority: number; from: string; to: string }[];
+
+/** Spans in alarm as tinted columns behind the plot, with the bars of their priority at the top. */
+function drawAlarms(u: uPlot, spans: AlarmSpans) {
+  const { ctx, bbox } = u;
+  const ratio = devicePixelRatio;
+  ctx.save();
+  ctx.beginPath();
+  ctx.rect(bbox.left, bbox.top, bbox.width, bbox.height);
+  ctx.clip();
+  // The gravest last, on top of the others.
+  for (const span of [...spans].sort((a, b) => a.priority - b.priority)) {
+    const from = u.valToPos(Date.parse(span.from) / 1000, 'x', true);
+    const to = span.to ? u.valToPos(Date.parse(span.to) / 1000, 'x', true) : bbox.left + bbox.width;
+    const wide = Math.max(to - from, 2 * ratio);
+    ctx.fillStyle = resolved(hueOf(span.priority));
+    ctx.globalAlpha = 0.1;
+    ctx.fillRect(from, bbox.top, wide, bbox.height);
+    ctx.globalAlpha = 1;
+    if (to < bbox.left || from > bbox.left + bbox.width) continue;
+    const x = Math.max(from, bbox.left);
+    for (let bar = 0; bar < 4; bar += 1) {
+      ctx.globalAlpha = bar >= 4 - span.priority ? 1 : 0.2;
+      ctx.fillRect(x, bbox.top + (1 + bar * 3) * ratio, Math.min(10 * ratio, Math.max(wide, 4 * ratio)), 2 * ratio);
+    }
+  }
+  ctx.restore();
+}
+
+/** The value of each tag that holds at an instant (ms). */
+function valuesAt(u: uPlot, at: number, count: number): (number | null)[] {
+  const xs = u.data[0];
+  let [low, high] = [0, xs.length];
+  while (low < high) {
+    const middle = (low + high) >> 1;
+    if ((xs[middle] ?? 0) <= at / 1000) low = middle + 1;
+    else high = middle;
+  }
+  return Array.from({ length: count }, (_, i) => heldAt(u.data[i + 1], low - 1));
 }
 
 function drawLimits(u: uPlot, limits: readonly PixelColumns['limits'][], tags: readonly TrendTag[], plain: boolean) {

@@ -1,6 +1,7 @@
 //! Alarms after ISA-18.2 / IEC 62682: the state machine ([`state`]) and the rules that drive it ([`limit`]).
 
 pub mod limit;
+pub mod span;
 pub mod state;
 
 use crate::time::Nanos;

@@ -225,7 +225,11 @@ async fn an_edition_is_kept_bit_for_bit() {
     let db = db().await;
     let (id, report) = (Uuid::now_v7(), Uuid::now_v7());
     let edition = Edition { id, report, title: "Shift".into(), made_at: 0, made_by: "Shift lead".into(), from: 1, to: 2 };
-    db.keep_edition(&edition, "<p>é</p>", "a,b\r\n").await.unwrap();
+    db.keep_edition(&edition, "<p>é</p>", "a,b\r\n", "{}").await.unwrap();
+    // The first PDF that is kept stays.
+    assert_eq!(db.edition_paper(edition.id).await.unwrap().unwrap().2, None);
+    assert_eq!(db.keep_pdf(edition.id, b"one").await.unwrap(), b"one");
+    assert_eq!(db.keep_pdf(edition.id, b"two").await.unwrap(), b"one");
     assert_eq!(db.edition(id).await.unwrap(), Some(("Shift".into(), "<p>é</p>".into(), "a,b\r\n".into())));
     assert_eq!(db.editions(report).await.unwrap()[0].id, id);
 }
@@ -300,6 +304,9 @@ async fn alarm_events_are_found_by_rule_time_and_page() {
         ["event 3", "event 1"]
     );
     assert_eq!(texts(db.alarm_events(&EventFilter { from: 10, to: 15, ..all.clone() }).await.unwrap()), ["event 2"]);
+    // The one that holds at the beginning of a period comes with those in it.
+    let turns = db.alarm_turns(&[a, b], 15, 30, 10).await.unwrap();
+    assert_eq!(turns.iter().map(|t| (t.rule, t.at)).collect::<Vec<_>>(), [(a, 0), (b, 10), (a, 20)]);
     let newest = db.alarm_events(&EventFilter { limit: 1, ..all.clone() }).await.unwrap();
     assert_eq!(texts(db.alarm_events(&EventFilter { before: Some(newest[0].0), ..all }).await.unwrap()), ["event 2", "event 1"]);
 }

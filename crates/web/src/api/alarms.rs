@@ -1,6 +1,6 @@
 //! Alarms: what stands, what happened, and acknowledging.
 
-use super::time;
+use super::{period, time};
 use crate::{app::App, auth::Person, problem::Problem};
 use actix_web::{
     get, post,
@@ -8,7 +8,7 @@ use actix_web::{
 };
 use havrel_core::{
     access::Action,
-    alarm::{AlarmEvent, AlarmState, EventKind},
+    alarm::{AlarmEvent, AlarmState, EventKind, span},
     plant::Plant,
     time::to_text,
 };
@@ -203,4 +203,56 @@ pub async fn events(app: Data<App>, person: Person, query: Query<EventQuery>) ->
     };
     let found = app.live.db.alarm_events(&filter).await?;
     Ok(Json(found.into_iter().map(|(id, e)| EventView::of(&plant, id, e)).collect()))
+}
+
+/// Whose alarms, and when.
+#[derive(Deserialize, ToSchema)]
+pub struct SpanBody {
+    /// At most 50 tags.
+    pub tags: Vec<Uuid>,
+    pub from: String,
+    pub to: String,
+}
+
+/// A span for which an alarm's condition held.
+#[derive(Serialize, ToSchema)]
+pub struct AlarmSpanView {
+    pub tag: Uuid,
+    pub rule: Uuid,
+    pub priority: u8,
+    /// “Temperature high”.
+    pub title: String,
+    pub from: String,
+    /// Empty while it holds.
+    pub to: String,
+}
+
+/// Most turns that one answer is made of.
+const MOST_TURNS: i64 = 2000;
+
+/// Tells when alarms of some tags held in a period. A rule that is gone tells nothing.
+#[utoipa::path(responses((status = 200, body = Vec<AlarmSpanView>), (status = 422, body = Problem)))]
+#[post("/api/alarms/spans")]
+pub async fn alarm_spans(app: Data<App>, person: Person, body: Json<SpanBody>) -> Result<Json<Vec<AlarmSpanView>>, Problem> {
+    person.may(Action::See)?;
+    if body.tags.len() > 50 {
+        return Err(Problem::field("tags", "Ask for at most 50 tags at once."));
+    }
+    let (from, to) = period(&body.from, &body.to)?;
+    let plant = app.live.plant();
+    let rules: Vec<Uuid> = plant.rules.values().filter(|r| body.tags.contains(&r.set.tag)).map(|r| r.id).collect();
+    let turns = app.live.db.alarm_turns(&rules, from, to, MOST_TURNS).await?;
+    let view = |s: span::AlarmSpan| {
+        let rule = plant.rules.get(&s.rule)?;
+        let tag = plant.tags.get(&rule.set.tag)?;
+        Some(AlarmSpanView {
+            tag: tag.id,
+            rule: s.rule,
+            priority: s.priority,
+            title: format!("{} {}", tag.set.name, rule.set.kind.words()),
+            from: to_text(s.from),
+            to: s.to.map(to_text).unwrap_or_default(),
+        })
+    };
+    Ok(Json(span::spans(turns, from, to).into_iter().filter_map(view).collect()))
 }

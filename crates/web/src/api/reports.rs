@@ -17,7 +17,7 @@ use havrel_db::editions::Edition;
 use havrel_jobs::{
     csv,
     gather::{Making, gather},
-    html,
+    html, press,
 };
 use serde::Serialize;
 use serde_json::json;
@@ -81,7 +81,8 @@ pub async fn make(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<Json
         from: document.from,
         to: document.to,
     };
-    app.live.db.keep_edition(&edition, &html::print(&document), &table).await?;
+    let paper = press::paper(&document).to_string();
+    app.live.db.keep_edition(&edition, &html::print(&document), &table, &paper).await?;
     app.live
         .db
         .note("report", Some(actor), Some(*id), &format!("Made report “{}”", edition.title), json!({"edition": edition.id}))
@@ -97,17 +98,26 @@ pub async fn editions(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<
     Ok(Json(app.live.db.editions(*id).await?.into_iter().map(Into::into).collect()))
 }
 
-/// Fetches an edition as it was made; the format is `html` or `csv`.
-#[utoipa::path(responses((status = 200, body = String), (status = 404, body = Problem)))]
+/// Fetches an edition as it was made; the format is `html`, `csv` or `pdf`. A PDF is printed when it is first asked for and
+/// kept from then on.
+#[utoipa::path(responses((status = 200, body = String), (status = 404, body = Problem), (status = 503, body = Problem)))]
 #[get("/api/editions/{id}/{format}")]
 pub async fn fetch(app: Data<App>, person: Person, path: Path<(Uuid, String)>) -> Result<HttpResponse, Problem> {
     person.may(Action::See)?;
     let (id, format) = path.into_inner();
-    let (title, html, csv) = app.live.db.edition(id).await?.ok_or_else(|| Problem::missing("edition"))?;
-    let (kind, content) = match format.as_str() {
-        "html" => ("text/html; charset=utf-8", html),
-        "csv" => ("text/csv; charset=utf-8", csv),
-        _ => return Err(Problem::missing("format; there are html and csv")),
+    let missing = || Problem::missing("edition");
+    let (kind, title, content) = match format.as_str() {
+        "pdf" => {
+            let (title, paper, pdf) = app.live.db.edition_paper(id).await?.ok_or_else(missing)?;
+            ("application/pdf", title, pdf_of(&app, id, &paper, pdf).await?)
+        }
+        "html" | "csv" => {
+            let (title, html, csv) = app.live.db.edition(id).await?.ok_or_else(missing)?;
+            let (kind, text) =
+                if format == "html" { ("text/html; charset=utf-8", html) } else { ("text/csv; charset=utf-8", csv) };
+            (kind, title, text.into_bytes())
+        }
+        _ => return Err(Problem::missing("format; there are html, csv and pdf")),
     };
     let name: String = title.chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' }).take(60).collect();
     let short: String = id.simple().to_string().chars().skip(24).collect();
@@ -117,4 +127,25 @@ pub async fn fetch(app: Data<App>, person: Person, path: Path<(Uuid, String)>) -
         // An edition may hold what people typed; opened by itself it must not run anything.
         .insert_header((header::CONTENT_SECURITY_POLICY, "sandbox; default-src 'none'; style-src 'unsafe-inline'"))
         .body(content))
+}
+
+async fn pdf_of(app: &App, id: Uuid, paper: &str, kept: Option<Vec<u8>>) -> Result<Vec<u8>, Problem> {
+    if let Some(pdf) = kept {
+        return Ok(pdf);
+    }
+    if paper.is_empty() {
+        return Err(Problem::new(StatusCode::NOT_FOUND, "This edition was made before there was PDF; make it anew."));
+    }
+    // One at a time: printing takes a core for as long as it lasts.
+    let turn = app.press.acquire().await;
+    let printed = press::print(paper).await;
+    drop(turn);
+    let pdf = printed.map_err(|error| {
+        let status = match error {
+            press::PressError::NotThere => StatusCode::SERVICE_UNAVAILABLE,
+            press::PressError::TooLong(_) | press::PressError::Failed(_) => StatusCode::INTERNAL_SERVER_ERROR,
+        };
+        Problem::new(status, error.to_string())
+    })?;
+    Ok(app.live.db.keep_pdf(id, &pdf).await?)
 }

@@ -55,6 +55,12 @@ async fn each_role_may_do_what_it_may() {
         (Method::POST, "/api/undo", json!({"revision": 99}), [false, false, false, true]),
         (Method::POST, "/api/undo/plan", json!({"revision": 99}), [false, false, false, true]),
         (Method::POST, "/api/revisions/return", json!({"revision": 99}), [false, false, false, true]),
+        (
+            Method::POST,
+            "/api/alarms/spans",
+            json!({"tags": [], "from": "2026-01-01T00:00:00Z", "to": "2026-01-02T00:00:00Z"}),
+            [false, true, true, true],
+        ),
         (Method::GET, "/api/revisions/compare?from=0&to=1", Json::Null, [false, true, true, true]),
         (Method::GET, "/api/find?text=level", Json::Null, [false, true, true, true]),
         (Method::POST, "/api/history/import", json!({}), [false, false, false, true]),

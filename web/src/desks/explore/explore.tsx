@@ -1,16 +1,22 @@
 // Explore: trends of any tags, live or past.
 
 import clsx from 'clsx';
-import { ChevronLeft, ChevronRight, X, ZoomIn, ZoomOut } from 'lucide-react';
-import { type KeyboardEvent, useEffect, useMemo, useState } from 'react';
+import { ChevronLeft, ChevronRight, Download, X, ZoomIn, ZoomOut } from 'lucide-react';
+import { type KeyboardEvent, useCallback, useEffect, useMemo, useRef, useState } from 'react';
+import { toast } from 'sonner';
 import { feed } from '../../api/live';
 import { useItems, useTags } from '../../api/queries';
 import { useGo, useView } from '../../app/router';
 import { seriesColour } from '../../parts/colours';
+import { complain } from '../../parts/form';
+import { save } from '../../parts/save';
 import { lasting, moment } from '../../parts/text';
-import { Trend } from '../../parts/trend';
+import { nameOf, Trend, type TrendHandle, type TrendWindow } from '../../parts/trend';
 import { zoomed } from '../../parts/trend-data';
-import { Button, DeskHead, Empty, Input } from '../../parts/ui';
+import { Button, Choice, DeskHead, Empty, Input } from '../../parts/ui';
+import { csvOf, pictureOf } from './export';
+import { Figures } from './figures';
+import { Handle } from './handles';
 
 const SPANS = [
   [300, '5 min'],
@@ -20,6 +26,16 @@ const SPANS = [
   [86_400, '1 d'],
 ] as const;
 const MOST = 8;
+const CURSORS = [
+  { key: 'a', name: 'A', share: 1 / 3 },
+  { key: 'b', name: 'B', share: 2 / 3 },
+] as const;
+const EARLIER = [
+  [3600, 'an hour earlier'],
+  [28_800, 'eight hours earlier'],
+  [86_400, 'a day earlier'],
+  [604_800, 'a week earlier'],
+] as const;
 
 export function Explore() {
   const view = useView();
@@ -40,6 +56,40 @@ export function Explore() {
     const [from, until] = zoomed(to - span * 1000, to, end === undefined ? 1 : 0.5, factor);
     move((until - from) / 1000, end === undefined ? undefined : Math.round(until));
   };
+
+  const [shown, setShown] = useState<{ window: TrendWindow; handle: TrendHandle } | null>(null);
+  const drawn = useRef({ at: 0, from: 0, left: 0, width: 0 });
+  // The plot tells of every drawing; what stands around it follows a few times a second, and at once when the window jumps.
+  const show = useCallback((window: TrendWindow, handle: TrendHandle) => {
+    const old = drawn.current;
+    const jumped = Math.abs(window.from - old.from) > 2000 || window.left !== old.left || window.width !== old.width;
+    if (!jumped && Date.now() - old.at < 250) return;
+    drawn.current = { at: Date.now(), from: window.from, left: window.left, width: window.width };
+    // Not while the plot is being drawn.
+    queueMicrotask(() => setShown({ window, handle }));
+  }, []);
+  const instant = (share: number) => {
+    const { from, to: until } = shown?.window ?? { from: to - span * 1000, to };
+    return Math.round(from + (until - from) * share);
+  };
+  const fileName = (ending: string) => `trend ${moment(to, 0).replaceAll(':', '-')}.${ending}`;
+  async function takeCsv() {
+    if (!shown) return;
+    try {
+      const { text, cut } = await csvOf(chosen, shown.window);
+      save(fileName('csv'), new Blob([text], { type: 'text/csv' }));
+      if (cut) toast.warning('A tag has more than 100,000 samples in this time; the file ends there. Zoom in for the rest.');
+    } catch (error) {
+      complain(error);
+    }
+  }
+  async function takePicture() {
+    if (!shown) return;
+    const legend = chosen.map((tag, i) => ({ name: nameOf(tag, chosen), colour: seriesColour(i) }));
+    const title = `${moment(shown.window.from, 0)} to ${moment(shown.window.to, 0)}`;
+    const picture = await pictureOf(shown.handle.canvas, legend, title);
+    if (picture) save(fileName('png'), picture);
+  }
 
   function onKey(event: KeyboardEvent) {
     if (event.key === 'ArrowLeft') shift(-0.25);
@@ -103,6 +153,39 @@ export function Explore() {
           </span>
         ))}
         <Picker chosen={chosenIds} under={view.at} onPick={(id) => set([...chosenIds, id])} />
+        {chosen.length > 0 && shown && (
+          <span className="ml-auto flex items-center gap-2">
+            {CURSORS.map((cursor) => (
+              <Button
+                key={cursor.key}
+                aria-pressed={view[cursor.key] !== undefined}
+                className={clsx(view[cursor.key] !== undefined && 'border-teal bg-tint font-semibold')}
+                onClick={() => go({ [cursor.key]: view[cursor.key] === undefined ? instant(cursor.share) : undefined })}
+              >
+                Cursor {cursor.name}
+              </Button>
+            ))}
+            <Choice
+              aria-label="Compare with"
+              className="w-44"
+              value={view.earlier ?? ''}
+              onChange={(e) => go({ earlier: e.target.value ? Number(e.target.value) : undefined })}
+            >
+              <option value="">compare with …</option>
+              {EARLIER.map(([seconds, name]) => (
+                <option key={seconds} value={seconds}>
+                  {name}
+                </option>
+              ))}
+            </Choice>
+            <Button onClick={() => void takeCsv()}>
+              <Download className="size-4" /> CSV
+            </Button>
+            <Button onClick={() => void takePicture()}>
+              <Download className="size-4" /> PNG
+            </Button>
+          </span>
+        )}
       </div>
       {chosen.length > 0 ? (
         <section
@@ -112,7 +195,43 @@ export function Explore() {
           onKeyDown={onKey}
           className="rounded-md border border-line bg-raised p-3"
         >
-          <Trend tags={chosen} span={span} end={end} height={Math.max(300, window.innerHeight - 310)} onMove={move} />
+          <Trend
+            tags={chosen}
+            span={span}
+            end={end}
+            height={Math.max(260, window.innerHeight - 352 - chosen.length * 25)}
+            onMove={move}
+            earlier={view.earlier}
+            onWindow={show}
+          >
+            {shown &&
+              CURSORS.map((cursor) => {
+                const at = view[cursor.key];
+                return (
+                  at !== undefined && (
+                    <Handle
+                      key={cursor.key}
+                      name={cursor.name}
+                      at={at}
+                      window={shown.window}
+                      onMove={(next) => go({ [cursor.key]: next })}
+                      onClose={() => go({ [cursor.key]: undefined })}
+                    />
+                  )
+                );
+              })}
+          </Trend>
+          {shown && (
+            <Figures
+              tags={chosen}
+              names={chosen.map((t) => nameOf(t, chosen))}
+              window={shown.window}
+              live={end === undefined}
+              a={view.a}
+              b={view.b}
+              valuesAt={shown.handle.valuesAt}
+            />
+          )}
           <p className="mt-1 text-sm text-soft">Wheel zooms, dragging moves, a double click goes live.</p>
         </section>
       ) : (

@@ -3,12 +3,37 @@
 import { useQuery } from '@tanstack/react-query';
 import { Download } from 'lucide-react';
 import { useState } from 'react';
-import { http, take } from '../../api/client';
+import { http, refused, type Schemas, take } from '../../api/client';
 import type { Item } from '../../api/model';
 import { queries } from '../../api/queries';
 import { complain } from '../../parts/form';
+import { save } from '../../parts/save';
 import { moment } from '../../parts/text';
 import { Button } from '../../parts/ui';
+
+const LINK = 'inline-flex h-6.5 items-center gap-1 rounded border border-line bg-raised px-2 hover:bg-band';
+
+/** The PDF is printed when it is first asked for; that takes a moment, and may not be possible yet. */
+function Paper({ edition }: { edition: Schemas['EditionView'] }) {
+  const [busy, setBusy] = useState(false);
+  async function fetchPdf() {
+    setBusy(true);
+    try {
+      const response = await fetch(`/api/editions/${edition.id}/pdf`);
+      if (!response.ok) throw refused(response.status, await response.json().catch(() => null));
+      save(`${edition.title}.pdf`, await response.blob());
+    } catch (error) {
+      complain(error);
+    } finally {
+      setBusy(false);
+    }
+  }
+  return (
+    <button type="button" className={LINK} disabled={busy} onClick={() => void fetchPdf()}>
+      <Download className="size-3.5" /> {busy ? 'printing…' : 'PDF'}
+    </button>
+  );
+}
 
 export function Editions({ report }: { report: Item<'report'> }) {
   const [busy, setBusy] = useState(false);
@@ -17,6 +42,8 @@ export function Editions({ report }: { report: Item<'report'> }) {
     queryFn: () => take(http.GET('/api/reports/{id}/editions', { params: { path: { id: report.id } } })),
     staleTime: 0,
   });
+  const kinds = report.set.sections.map((s) => s.kind);
+  const left = [...(kinds.includes('text') ? ['texts'] : []), ...(kinds.includes('trend') ? ['trends'] : [])];
   async function make() {
     setBusy(true);
     try {
@@ -36,7 +63,11 @@ export function Editions({ report }: { report: Item<'report'> }) {
           Make now
         </Button>
       </div>
-      <p className="mb-2 text-sm text-soft">CSV carries the tables; texts and trends are left out of it.</p>
+      <p className="mb-2 text-sm text-soft">
+        {left.length > 0
+          ? `CSV carries the tables; this report’s ${left.join(' and ')} ${left.length > 1 || left[0]?.endsWith('s') ? 'are' : 'is'} left out of it.`
+          : 'HTML, PDF and CSV carry the whole report.'}
+      </p>
       {editions.data?.length === 0 && <p className="text-soft">None made yet.</p>}
       <ul className="max-h-60 overflow-auto">
         {editions.data?.map((edition) => (
@@ -44,15 +75,11 @@ export function Editions({ report }: { report: Item<'report'> }) {
             <span className="figures flex-1 truncate">{moment(edition.made_at)}</span>
             <span className="max-w-28 truncate text-sm text-soft">{edition.made_by}</span>
             {(['html', 'csv'] as const).map((format) => (
-              <a
-                key={format}
-                href={`/api/editions/${edition.id}/${format}`}
-                download
-                className="inline-flex h-6.5 items-center gap-1 rounded border border-line bg-raised px-2 hover:bg-band"
-              >
+              <a key={format} href={`/api/editions/${edition.id}/${format}`} download className={LINK}>
                 <Download className="size-3.5" /> {format.toUpperCase()}
               </a>
             ))}
+            <Paper edition={edition} />
           </li>
         ))}
       </ul>

@@ -1,0 +1,52 @@
+//! The tables of a report in words and figures, once for every format that is read by people.
+
+use crate::csv::happened;
+use havrel_core::{
+    alarm::AlarmEvent,
+    history::Span,
+    report::{Named, number},
+    time::to_local,
+};
+
+/// A table ready to be printed.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Table {
+    /// Names of the columns, and whether they are aligned to the right.
+    pub head: Vec<(&'static str, bool)>,
+    pub rows: Vec<Vec<String>>,
+}
+
+/// Stands where a table of alarms would be empty.
+pub(crate) const NO_ALARMS: &str = "No alarms in this period.";
+
+/// Statistics, one row each tag.
+pub(crate) fn summary(rows: &[(Named, Span)]) -> Table {
+    let names = ["Average", "Minimum", "Maximum", "First", "Last", "Samples", "Good"];
+    let mut head = vec![("Place", false), ("Tag", false), ("Unit", false)];
+    head.extend(names.map(|name| (name, true)));
+    let row = |(tag, span): &(Named, Span)| {
+        let mut row = vec![tag.path.clone(), tag.name.clone(), tag.unit.clone()];
+        let values = [span.average, span.minimum, span.maximum, span.first, span.last];
+        row.extend(values.map(|value| number(value, tag.decimals)));
+        row.extend([span.count.to_string(), format!("{:.1} %", span.good * 100.0)]);
+        row
+    };
+    Table { head, rows: rows.iter().map(row).collect() }
+}
+
+/// What alarms did, one row each event.
+pub(crate) fn alarms(events: &[(AlarmEvent, String)], zone: &str) -> Table {
+    let names = ["Time", "Place", "Alarm", "Event", "Priority", "Who"];
+    let row = |(event, place): &(AlarmEvent, String)| {
+        let comment = if event.comment.is_empty() { String::new() } else { format!(": {}", event.comment) };
+        vec![
+            to_local(event.occurred_at, zone),
+            place.clone(),
+            event.text.clone(),
+            happened(event.kind).to_owned(),
+            event.priority.to_string(),
+            format!("{}{comment}", event.actor),
+        ]
+    };
+    Table { head: names.map(|name| (name, name == "Priority")).to_vec(), rows: events.iter().map(row).collect() }
+}

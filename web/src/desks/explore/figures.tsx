@@ -1,0 +1,102 @@
+// Under a trend: what each tag is at the two handles, their difference, and its statistics over what is seen.
+
+import { useQuery } from '@tanstack/react-query';
+import clsx from 'clsx';
+import { http, take } from '../../api/client';
+import { seriesColour } from '../../parts/colours';
+import { moment, printed } from '../../parts/text';
+import type { TrendTag, TrendWindow } from '../../parts/trend';
+
+interface Props {
+  tags: readonly TrendTag[];
+  names: readonly string[];
+  window: TrendWindow;
+  live: boolean;
+  a?: number | undefined;
+  b?: number | undefined;
+  /** Values at an instant, one for each tag. */
+  valuesAt: (at: number) => (number | null)[];
+}
+
+function useStatistics(tags: readonly TrendTag[], { from, to }: TrendWindow, live: boolean) {
+  const ids = tags.map((t) => t.id);
+  // Live, the window moves all the time: then its statistics are asked for every five seconds.
+  const round = live ? 5000 : 1;
+  const [start, end] = [Math.floor(from / round) * round, Math.floor(to / round) * round];
+  return useQuery({
+    queryKey: ['statistics', ids, start, end],
+    enabled: ids.length > 0 && end > start,
+    gcTime: 10_000,
+    placeholderData: (old) => (old?.tags.length === ids.length ? old : undefined),
+    queryFn: () => {
+      const body = { tags: ids, from: new Date(start).toISOString(), to: new Date(end).toISOString(), parts: 1 };
+      return take(http.POST('/api/history/spans', { body }));
+    },
+  });
+}
+
+/** How long something lasts, to the second or, if short, to the tenth. */
+export function exactly(ms: number): string {
+  const seconds = ms / 1000;
+  if (seconds < 60) return `${seconds.toFixed(1)} s`;
+  const whole = Math.round(seconds);
+  const [h, m, s] = [Math.floor(whole / 3600), Math.floor(whole / 60) % 60, whole % 60];
+  return h > 0 ? `${h} h ${m} min ${s} s` : `${m} min ${s} s`;
+}
+
+const HEAD = 'px-2 text-right font-semibold';
+const CELL = 'figures px-2 text-right';
+
+export function Figures({ tags, names, window, live, a, b, valuesAt }: Props) {
+  const statistics = useStatistics(tags, window, live);
+  const [atA, atB] = [a === undefined ? null : valuesAt(a), b === undefined ? null : valuesAt(b)];
+  return (
+    <table className="mt-2 w-full border-t border-line text-left" aria-label="Figures of what is seen">
+      <thead className="text-sm">
+        <tr className="h-6">
+          <th className="font-semibold">Tag</th>
+          {atA && <th className={HEAD}>at A {a !== undefined && <span className="figures font-normal">{moment(a)}</span>}</th>}
+          {atB && <th className={HEAD}>at B {b !== undefined && <span className="figures font-normal">{moment(b)}</span>}</th>}
+          {a !== undefined && b !== undefined && (
+            <th className={HEAD}>
+              B − A <span className="figures font-normal">{exactly(Math.abs(b - a))}</span>
+            </th>
+          )}
+          <th className={HEAD}>lowest</th>
+          <th className={HEAD}>average</th>
+          <th className={HEAD}>highest</th>
+          <th className={HEAD}>known</th>
+          <th className="w-14 pl-1 font-semibold">unit</th>
+        </tr>
+      </thead>
+      <tbody>
+        {tags.map((tag, i) => {
+          const row = statistics.data?.tags.find((t) => t.tag === tag.id);
+          const digits = tag.set.decimals;
+          const [va, vb] = [atA?.[i] ?? null, atB?.[i] ?? null];
+          const difference = va !== null && vb !== null ? vb - va : null;
+          return (
+            <tr key={tag.id} className="h-6 border-t border-line">
+              <td className="truncate">
+                <span aria-hidden className="mr-2 inline-block h-0.5 w-4 align-middle" style={{ background: seriesColour(i) }} />
+                {names[i]}
+              </td>
+              {atA && <td className={CELL}>{printed(va, digits)}</td>}
+              {atB && <td className={CELL}>{printed(vb, digits)}</td>}
+              {a !== undefined && b !== undefined && (
+                <td className={clsx(CELL, 'font-semibold')}>
+                  {difference === null ? '–' : `${difference > 0 ? '+' : ''}${difference.toFixed(digits)}`}
+                </td>
+              )}
+              <td className={CELL}>{printed(row?.minimum[0] ?? null, digits)}</td>
+              <td className={CELL}>{printed(row?.average[0] ?? null, digits + 1)}</td>
+              <td className={CELL}>{printed(row?.maximum[0] ?? null, digits)}</td>
+              <td className={CELL}>{row?.good[0] === undefined ? '–' : `${Math.floor(row.good[0] * 100)} %`}</td>
+              <td className="pl-1 text-soft">{tag.set.unit}</td>
+            </tr>
+          );
+        })}
+      </tbody>
+    </table>
+  );
+}
