@@ -1,4 +1,4 @@
-// Pictures of the main views for docs/screenshots, from the demo plant after a few runs of its vessels.
+// Pictures of the main views for docs/screenshots, from the demo plant with a day of its recorded past.
 
 import { resolve } from 'node:path';
 import { expect, type Page, test } from '@playwright/test';
@@ -7,20 +7,31 @@ import { NAME, PASSWORD, start } from './server';
 const FOLDER = resolve(import.meta.dirname, '../docs/screenshots');
 
 test('pictures of the main views', async ({ page }) => {
-  const server = await start(['--speed', '3']);
+  const server = await start(['--past', '24']);
   try {
     await page.goto(server.url);
     await page.getByLabel('Name').fill(NAME);
     await page.getByLabel('Password').fill(PASSWORD);
     await page.getByRole('button', { name: 'Make account' }).click();
     await expect(page.getByRole('region', { name: 'EX-1' })).toBeVisible();
-    // Some history must gather before there is something to show.
-    await page.waitForTimeout(Number(process.env.HAVREL_SHOT_MINUTES ?? 7) * 60_000);
+    await expect(page.getByText('Loading the recorded past')).toBeVisible();
+    await expect(page.getByText('Loading the recorded past')).toHaveCount(0, { timeout: 300_000 });
+    await upset(page);
     await views(page);
   } finally {
     await server.stop();
   }
 });
+
+/** Something must be wrong before there is an alarm to show. */
+async function upset(page: Page) {
+  await page.getByRole('link', { name: 'Demo faults' }).click();
+  await page.getByLabel('for').selectOption('5 min');
+  for (const fault of ['Blind filter 1', 'Blind filter 2', 'Trip pump 2', 'EX-3 drifts']) {
+    await page.getByRole('button', { name: fault }).click();
+  }
+  await page.waitForTimeout(75_000);
+}
 
 async function views(page: Page) {
   const shot = async (name: string) => {
@@ -29,23 +40,31 @@ async function views(page: Page) {
   };
   const desk = (name: string) => page.getByRole('navigation').getByRole('link', { name, exact: true }).click();
   const ex1 = page.getByRole('region', { name: 'EX-1' });
+  await shot('faults');
+  await desk('Board');
   await page.getByRole('treeitem', { name: /Extraction/ }).click();
   await shot('board');
   await ex1.getByRole('button', { name: 'Level', exact: true }).click();
   await shot('inspector');
   await page.getByRole('button', { name: 'Trend', exact: true }).click();
+  await page.getByRole('button', { name: 'Close inspector' }).click();
   await page.getByLabel('Add a tag').fill('EX-1/Temp');
   await page.keyboard.press('Enter');
-  await page.getByRole('button', { name: 'Close inspector' }).click();
-  await page.getByTestId('trend').locator('.u-over').hover({ position: { x: 700, y: 120 } });
+  await page.getByRole('treeitem', { name: /Landing/ }).click();
+  await page.getByLabel('Add a tag').fill('tank 1/Filter');
+  await page.keyboard.press('Enter');
+  await page.getByRole('button', { name: '1 h', exact: true }).click();
+  await page.getByRole('button', { name: 'Cursor A' }).click();
+  await page.getByRole('button', { name: 'Cursor B' }).click();
   await shot('trend');
+  await page.getByRole('treeitem', { name: /Brackmere/ }).click();
   await desk('Alarms');
   await shot('alarms');
   await desk('Model');
   await page.getByRole('treeitem', { name: /EX-1/ }).click();
   await shot('model');
   await desk('Reports');
-  await page.getByRole('button', { name: /^Extraction, last/ }).click();
+  await page.getByRole('button', { name: /^Shift summary/ }).click();
   await page.getByRole('button', { name: 'Make now' }).click();
   await shot('report');
   await desk('Journal');
@@ -59,4 +78,11 @@ async function views(page: Page) {
   await page.getByRole('button', { name: 'Settings and test' }).click();
   await page.getByRole('button', { name: 'Test', exact: true }).click();
   await shot('test');
+  await page.getByRole('button', { name: NAME }).click();
+  await page.getByRole('menuitemradio', { name: 'Night theme' }).click();
+  await desk('Board');
+  await page.getByRole('treeitem', { name: /Landing/ }).click();
+  await page.keyboard.press('Control+k');
+  await page.keyboard.type('filter drop');
+  await shot('night');
 }

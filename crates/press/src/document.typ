@@ -34,7 +34,11 @@
     block(above: 1.2em, width: 100%, {
       set text(size: 8pt)
       table(
-        columns: head.map(h => if h.at(1) { auto } else { 1fr }),
+        // Short columns take what they need, long ones share the rest.
+        columns: head.enumerate().map(((i, h)) => {
+          let longest = calc.max(h.at(0).len(), ..part.table.rows.map(row => row.at(i).len()))
+          if h.at(1) or longest < 28 { auto } else { 1fr }
+        }),
         align: head.map(h => if h.at(1) { right } else { left }),
         table.header(repeat: true, ..head.map(h => h.at(0)), table.hline(stroke: 0.5pt + line-colour)),
         ..part.table.rows.map(row => (..row, table.hline(stroke: 0.3pt + hair))).flatten(),

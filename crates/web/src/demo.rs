@@ -162,12 +162,11 @@ const RULES: &[RuleRow<'static>] = &[
         "Too little soda for the kelp that comes.",
         "Check the soda pump and the level of its tank.",
     ),
-    // EX-1 fills a little beyond its limit in every run, so that there is something to see.
     (
         "Extraction/EX-1",
         "Level",
         "high",
-        72.0,
+        75.2,
         2.0,
         1.0,
         2,
