@@ -19,7 +19,7 @@ use arc_swap::ArcSwap;
 use havrel_core::{
     access::Actor,
     alarm::{AlarmStanding, LimitKind},
-    plant::{Edit, Own, Plant, Tag, find::Finder},
+    plant::{Edit, Own, Plant, find::Finder},
     sample::{Batch, Value},
     time::Nanos,
 };
@@ -257,7 +257,7 @@ impl Live {
         let plant = self.plant();
         let refused = |words: &str| Err(LiveError::Refused(words.to_owned()));
         let Some(item) = plant.tags.get(&tag) else { return refused("There is no such tag.") };
-        check_write(&item.set, &value)?;
+        item.set.check_write(&value).map_err(LiveError::Refused)?;
         let Some(connection) = item.set.connection.and_then(|id| plant.connections.get(&id)) else {
             return refused("The tag has no connection to write to.");
         };
@@ -361,56 +361,17 @@ fn newest(stored: Vec<AlarmStanding>, spooled: Vec<AlarmStanding>) -> Vec<AlarmS
     all.into_values().collect()
 }
 
-/// Whether a value may be written to a tag.
-fn check_write(tag: &Tag, value: &Value) -> Result<(), LiveError> {
-    if !tag.writable {
-        return Err(LiveError::Refused(format!("“{}” is not writable.", tag.name)));
-    }
-    let Some(number) = value.number() else { return Ok(()) };
-    let (low, high) = tag.write_span();
-    let unit = if tag.unit.is_empty() { String::new() } else { format!(" {}", tag.unit) };
-    if !number.is_finite() {
-        return Err(LiveError::Refused("A value must be a finite number.".into()));
-    }
-    if low.is_some_and(|low| number < low) || high.is_some_and(|high| number > high) {
-        let words = match (low, high) {
-            (Some(low), Some(high)) => format!("between {low} and {high}{unit}"),
-            (Some(low), None) => format!("at least {low}{unit}"),
-            (None, Some(high)) => format!("at most {high}{unit}"),
-            (None, None) => String::new(),
-        };
-        return Err(LiveError::Refused(format!("The value must be {words}.")));
-    }
-    Ok(())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rstest::rstest;
 
-    fn tag(more: serde_json::Value) -> Tag {
-        let mut set = json!({"place": Uuid::nil(), "name": "Temperature setpoint", "unit": "°C", "writable": true});
-        set.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
-        serde_json::from_value(set).unwrap()
-    }
-
-    #[rstest]
-    #[case::within(json!({"range_low": 20.0, "range_high": 95.0}), Value::F64(20.0), None)]
-    #[case::below(json!({"range_low": 20.0, "range_high": 95.0}), Value::F64(19.9), Some("The value must be between 20 and 95 °C."))]
-    #[case::own_span_wins(json!({"range_high": 95.0, "write_high": 60.0}), Value::F64(61.0), Some("The value must be at most 60 °C."))]
-    #[case::only_low(json!({"write_low": 5.0}), Value::F64(4.0), Some("The value must be at least 5 °C."))]
-    #[case::no_span(json!({}), Value::F64(1e9), None)]
-    #[case::no_number(json!({}), Value::F64(f64::NAN), Some("A value must be a finite number."))]
-    #[case::switch(json!({}), Value::Bool(true), None)]
-    #[case::text(json!({}), Value::Text("MV".into()), None)]
-    #[case::not_writable(json!({"writable": false}), Value::F64(1.0), Some("“Temperature setpoint” is not writable."))]
-    fn a_value_is_checked_before_it_goes_anywhere(
-        #[case] more: serde_json::Value,
-        #[case] value: Value,
-        #[case] refusal: Option<&str>,
-    ) {
-        let told = check_write(&tag(more), &value).err().map(|e| e.to_string());
-        assert_eq!(told.as_deref(), refusal);
+    #[test]
+    fn the_spool_knows_better_where_it_is_ahead() {
+        let standing = |rule: u128, sequence| AlarmStanding { sequence, ..AlarmStanding::quiet(Uuid::from_u128(rule)) };
+        let joined =
+            newest(vec![standing(1, 4), standing(2, 4), standing(3, 1)], vec![standing(1, 6), standing(2, 3), standing(4, 1)]);
+        let mut found: Vec<_> = joined.iter().map(|s| (s.rule.as_u128(), s.sequence)).collect();
+        found.sort_unstable();
+        assert_eq!(found, [(1, 6), (2, 4), (3, 1), (4, 1)]);
     }
 }

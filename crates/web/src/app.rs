@@ -1,6 +1,6 @@
 //! The application: what its handlers share, and its routes.
 
-use crate::{api, assets, auth, guard, guard::Rates, problem::Problem, socket};
+use crate::{api, assets, auth, guard, guard::Rates, metrics, problem::Problem, socket};
 use actix_session::{SessionMiddleware, storage::CookieSessionStore};
 use actix_web::{
     HttpServer,
@@ -143,6 +143,7 @@ pub fn serve(app: App, cookie_key: &[u8], listener: TcpListener) -> io::Result<S
         router
             .app_data(web::Data::new(api::Document(describe(document))))
             .service(api::openapi)
+            .route("/metrics", web::get().to(metrics::metrics))
             .route("/api/live", web::get().to(socket::open))
             .route("/api/{other:.*}", web::to(async || Problem::missing("page").error()))
             .default_service(web::get().to(assets::file))

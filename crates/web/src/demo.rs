@@ -108,50 +108,6 @@ type RuleRow<'a> = (&'a str, &'a str, &'a str, f64, f64, f64, u8, &'a str, &'a s
 const RULES: &[RuleRow<'static>] = &[
     ("Landing/Reception hopper", "Level", "low", 18.0, 4.0, 10.0, 1, "The next lorry is late.", "Ask the yard; slow the belt."),
     (
-        "Landing/Wash tank 1",
-        "Filter pressure drop",
-        "high",
-        30.0,
-        4.0,
-        10.0,
-        2,
-        "The filter blinds with fine weed.",
-        "Drain early and wash the filter backwards.",
-    ),
-    (
-        "Landing/Wash tank 2",
-        "Filter pressure drop",
-        "high",
-        30.0,
-        4.0,
-        10.0,
-        2,
-        "The filter blinds with fine weed.",
-        "Drain early and wash the filter backwards.",
-    ),
-    (
-        "Landing/Wash tank 1",
-        "Pump tripped",
-        "high",
-        0.5,
-        0.0,
-        1.0,
-        3,
-        "The motor protection opened.",
-        "Look for weed at the impeller, then reset the protection.",
-    ),
-    (
-        "Landing/Wash tank 2",
-        "Pump tripped",
-        "high",
-        0.5,
-        0.0,
-        1.0,
-        3,
-        "The motor protection opened.",
-        "Look for weed at the impeller, then reset the protection.",
-    ),
-    (
         "Extraction/Leach vessel",
         "pH",
         "low",
@@ -175,7 +131,33 @@ const RULES: &[RuleRow<'static>] = &[
     ),
 ];
 
-/// The rule that every extraction vessel has, and the further ones of the first.
+/// The rules that both wash tanks have.
+const TANK_RULES: [RuleRow<'static>; 2] = [
+    (
+        "",
+        "Filter pressure drop",
+        "high",
+        30.0,
+        4.0,
+        10.0,
+        2,
+        "The filter blinds with fine weed.",
+        "Drain early and wash the filter backwards.",
+    ),
+    (
+        "",
+        "Pump tripped",
+        "high",
+        0.5,
+        0.0,
+        1.0,
+        3,
+        "The motor protection opened.",
+        "Look for weed at the impeller, then reset the protection.",
+    ),
+];
+
+/// The rule that every extraction vessel has, and the further one of the first.
 const HOT: RuleRow<'static> = (
     "",
     "Temperature",
@@ -227,6 +209,9 @@ pub async fn build(live: &Live, manuals: &[Manual], standin: &Standin) -> Result
     vessels.sort();
     for row in RULES.iter().chain([&FIRST]) {
         rule(&mut b, row.0, row);
+    }
+    for tank in ["Landing/Wash tank 1", "Landing/Wash tank 2"] {
+        TANK_RULES.iter().for_each(|row| rule(&mut b, tank, row));
     }
     vessels.iter().for_each(|vessel| rule(&mut b, vessel, &HOT));
     reports(&mut b, &vessels);

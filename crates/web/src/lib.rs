@@ -6,6 +6,7 @@ mod assets;
 pub mod auth;
 pub mod demo;
 mod guard;
+mod metrics;
 pub mod problem;
 mod socket;
 pub mod standin;

@@ -6,17 +6,13 @@ import uPlot, { type Options, type Series } from 'uplot';
 import { http, take } from '../api/client';
 import { feed, useAlarmCount } from '../api/live';
 import type { TagSet } from '../api/model';
-import { hueOf, resolved, seriesColour } from './colours';
-import { clock, LIMIT_WORDS, moment, printed } from './text';
+import { resolved, seriesColour } from './colours';
+import { clock, moment, printed } from './text';
 import { useTheme } from './theme';
-import { align, extend, heldAt, type Line, lineOf, type PixelColumns, zoomed } from './trend-data';
+import { align, extend, heldAt, type Line, lineOf, type PixelColumns } from './trend-data';
+import { type AlarmSpans, drawAlarms, drawLimits, follow, nameOf, type TrendTag, valuesAt, windowOf } from './trend-draw';
 
-export interface TrendTag {
-  id: string;
-  no: number;
-  title: string;
-  set: TagSet;
-}
+export { nameOf, type TrendTag } from './trend-draw';
 
 /** What a plot shows, and where in its box: times in ms, the rest in CSS pixels. */
 export interface TrendWindow {
@@ -32,12 +28,6 @@ export interface TrendHandle {
   canvas: HTMLCanvasElement;
   /** The value of each tag that holds at an instant. */
   valuesAt: (at: number) => (number | null)[];
-}
-
-/** A tag's name; with its place's where another has the same. */
-export function nameOf(tag: TrendTag, among: readonly TrendTag[]): string {
-  const alone = among.filter((t) => t.set.name === tag.set.name).length < 2;
-  return alone ? tag.set.name : tag.title.split('/').slice(-2).join(' ');
 }
 
 const DAY = 86_400_000;
@@ -321,138 +311,12 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
   );
 }
 
-function windowOf({ span, end }: { span: number; end: number | undefined }): [number, number] {
-  const to = end ?? feed.time();
-  return [to - span * 1000, to];
-}
-
 function draw(plot: uPlot | null, lines: readonly Line[], shown: { span: number; end: number | undefined }) {
   if (!plot) return;
   const [, to] = windowOf(shown);
   // A plot made anew for other tags may be ahead of their lines.
   const all = plot.series.slice(1).map((_, i) => lines[i] ?? NOTHING);
   plot.setData(align(all, Math.min(to, feed.time())), true);
-}
-
-type AlarmSpans = readonly { priority: number; from: string; to: string }[];
-
-/** Spans in alarm as tinted columns behind the plot, with the bars of their priority at the top. */
-function drawAlarms(u: uPlot, spans: AlarmSpans) {
-  const { ctx, bbox } = u;
-  const ratio = devicePixelRatio;
-  ctx.save();
-  ctx.beginPath();
-  ctx.rect(bbox.left, bbox.top, bbox.width, bbox.height);
-  ctx.clip();
-  // The gravest last, on top of the others.
-  for (const span of [...spans].sort((a, b) => a.priority - b.priority)) {
-    const from = u.valToPos(Date.parse(span.from) / 1000, 'x', true);
-    const to = span.to ? u.valToPos(Date.parse(span.to) / 1000, 'x', true) : bbox.left + bbox.width;
-    const wide = Math.max(to - from, 2 * ratio);
-    ctx.fillStyle = resolved(hueOf(span.priority));
-    ctx.globalAlpha = 0.1;
-    ctx.fillRect(from, bbox.top, wide, bbox.height);
-    ctx.globalAlpha = 1;
-    if (to < bbox.left || from > bbox.left + bbox.width) continue;
-    const x = Math.max(from, bbox.left);
-    for (let bar = 0; bar < 4; bar += 1) {
-      ctx.globalAlpha = bar >= 4 - span.priority ? 1 : 0.2;
-      ctx.fillRect(x, bbox.top + (1 + bar * 3) * ratio, Math.min(10 * ratio, Math.max(wide, 4 * ratio)), 2 * ratio);
-    }
-  }
-  ctx.restore();
-}
-
-/** The value of each tag that holds at an instant (ms). */
-function valuesAt(u: uPlot, at: number, count: number): (number | null)[] {
-  const xs = u.data[0];
-  let [low, high] = [0, xs.length];
-  while (low < high) {
-    const middle = (low + high) >> 1;
-    if ((xs[middle] ?? 0) <= at / 1000) low = middle + 1;
-    else high = middle;
-  }
-  return Array.from({ length: count }, (_, i) => heldAt(u.data[i + 1], low - 1));
-}
-
-function drawLimits(u: uPlot, limits: readonly PixelColumns['limits'][], tags: readonly TrendTag[], plain: boolean) {
-  const { ctx, bbox } = u;
-  const ratio = devicePixelRatio;
-  ctx.save();
-  ctx.setLineDash([3 * ratio, 3 * ratio]);
-  ctx.lineWidth = ratio;
-  // The axes were drawn just before and leave their own settings behind.
-  ctx.textAlign = 'left';
-  ctx.textBaseline = 'alphabetic';
-  ctx.font = `${11 * ratio}px "Atkinson Hyperlegible Next Variable"`;
-  limits.forEach((list, i) => {
-    for (const limit of list) {
-      const y = u.valToPos(limit.level, `y${i}`, true);
-      if (!(y >= bbox.top && y <= bbox.top + bbox.height)) continue;
-      ctx.strokeStyle = ctx.fillStyle = resolved(`var(--color-act${limit.priority})`);
-      ctx.beginPath();
-      ctx.moveTo(bbox.left, y);
-      ctx.lineTo(bbox.left + bbox.width, y);
-      ctx.stroke();
-      const words = LIMIT_WORDS[limit.kind as keyof typeof LIMIT_WORDS] ?? limit.kind;
-      const tag = tags[i];
-      const name = tag && tags.length > 1 ? `${nameOf(tag, tags)} ` : '';
-      ctx.fillText(
-        `${plain ? '' : name}${words} ${printed(limit.level, tags[i]?.set.decimals ?? 1)}`,
-        bbox.left + (4 + i * 150) * ratio,
-        y - 3 * ratio,
-      );
-    }
-  });
-  ctx.restore();
-}
-
-/** Wheel zooms about the cursor, dragging pans, a double click returns to the present. Gives the way to stop it. */
-function follow(
-  plot: uPlot,
-  shown: { current: { span: number; end: number | undefined } },
-  move: (span: number, end: number | undefined) => void,
-) {
-  const over = plot.over;
-  let held: { x: number; from: number; to: number } | null = null;
-  const place = (from: number, to: number, live: boolean) => {
-    const end = live || to >= feed.time() ? undefined : Math.round(to);
-    move(Math.round((to - from) / 100) / 10, end);
-  };
-  const wheel = (event: WheelEvent) => {
-    event.preventDefault();
-    const live = shown.current.end === undefined;
-    const share = live ? 1 : Math.min(1, Math.max(0, event.offsetX / over.clientWidth));
-    const [from, to] = windowOf(shown.current);
-    place(...zoomed(from, to, share, event.deltaY > 0 ? 1.25 : 0.8), live);
-  };
-  const down = (event: PointerEvent) => {
-    if (event.button !== 0) return;
-    const [from, to] = windowOf(shown.current);
-    held = { x: event.clientX, from, to };
-    over.setPointerCapture(event.pointerId);
-  };
-  const drag = (event: PointerEvent) => {
-    if (!held || Math.abs(event.clientX - held.x) < 3) return;
-    const shift = ((held.x - event.clientX) / over.clientWidth) * (held.to - held.from);
-    place(held.from + shift, held.to + shift, false);
-  };
-  const up = () => {
-    held = null;
-  };
-  const double = () => move(shown.current.span, undefined);
-  over.addEventListener('wheel', wheel, { passive: false });
-  over.addEventListener('pointerdown', down);
-  over.addEventListener('pointermove', drag);
-  over.addEventListener('pointerup', up);
-  over.addEventListener('dblclick', double);
-  return () => {
-    over.removeEventListener('wheel', wheel);
-    over.removeEventListener('pointerdown', down);
-    over.removeEventListener('pointermove', drag);
-    over.removeEventListener('pointerup', up);
-    over.removeEventListener('dblclick', double);
-  };
 }
 
 function Legend({ tags, cursor }: { tags: readonly TrendTag[]; cursor: { at: number; values: (number | null)[] } | null }) {

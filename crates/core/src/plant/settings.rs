@@ -1,7 +1,7 @@
 //! The settings of each kind of item, with their defaults and what makes a value wrong.
 
 use super::Own;
-use crate::{alarm::LimitKind, scale::Scaling};
+use crate::{alarm::LimitKind, sample::Value, scale::Scaling};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
@@ -284,6 +284,31 @@ impl Tag {
     pub fn write_span(&self) -> (Option<f64>, Option<f64>) {
         (self.write_low.or(self.range_low), self.write_high.or(self.range_high))
     }
+
+    /// Whether a value in engineering units may be written; numbers must lie within the span.
+    ///
+    /// # Errors
+    /// A sentence for the person who typed it.
+    pub fn check_write(&self, value: &Value) -> Result<(), String> {
+        if !self.writable {
+            return Err(format!("“{}” is not writable.", self.name));
+        }
+        let Some(number) = value.number() else { return Ok(()) };
+        if !number.is_finite() {
+            return Err("A value must be a finite number.".into());
+        }
+        let (low, high) = self.write_span();
+        if low.is_none_or(|low| number >= low) && high.is_none_or(|high| number <= high) {
+            return Ok(());
+        }
+        let unit = if self.unit.is_empty() { String::new() } else { format!(" {}", self.unit) };
+        let words = match (low, high) {
+            (Some(low), Some(high)) => format!("between {low} and {high}"),
+            (Some(low), None) => format!("at least {low}"),
+            (None, high) => format!("at most {}", high.unwrap_or(f64::INFINITY)),
+        };
+        Err(format!("The value must be {words}{unit}."))
+    }
 }
 
 impl Rule {
@@ -316,5 +341,37 @@ impl Report {
                 wrong.push((format!("sections[{i}].tags"), "A section shows at most 50 tags.".into()));
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use serde_json::json;
+
+    fn tag(more: serde_json::Value) -> Tag {
+        let mut set = json!({"place": Uuid::nil(), "name": "Temperature setpoint", "unit": "°C", "writable": true});
+        set.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        serde_json::from_value(set).unwrap()
+    }
+
+    #[rstest]
+    #[case::within(json!({"range_low": 20.0, "range_high": 95.0}), Value::F64(20.0), None)]
+    #[case::below(json!({"range_low": 20.0, "range_high": 95.0}), Value::F64(19.9), Some("The value must be between 20 and 95 °C."))]
+    #[case::own_span_wins(json!({"range_high": 95.0, "write_high": 60.0}), Value::F64(61.0), Some("The value must be at most 60 °C."))]
+    #[case::only_low(json!({"write_low": 5.0}), Value::F64(4.0), Some("The value must be at least 5 °C."))]
+    #[case::no_span(json!({}), Value::F64(1e9), None)]
+    #[case::no_number(json!({}), Value::F64(f64::NAN), Some("A value must be a finite number."))]
+    #[case::switch(json!({}), Value::Bool(true), None)]
+    #[case::text(json!({}), Value::Text("MV".into()), None)]
+    #[case::not_writable(json!({"writable": false}), Value::F64(1.0), Some("“Temperature setpoint” is not writable."))]
+    fn a_value_is_checked_before_it_goes_anywhere(
+        #[case] more: serde_json::Value,
+        #[case] value: Value,
+        #[case] refusal: Option<&str>,
+    ) {
+        let told = tag(more).check_write(&value).err();
+        assert_eq!(told.as_deref(), refusal);
     }
 }

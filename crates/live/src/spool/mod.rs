@@ -3,10 +3,11 @@
 //! [`Spool::append`] never waits: it puts the bytes of a frame into a queue, and a thread of its own writes what has
 //! gathered and syncs it, at least five times a second. Shipping takes frames from memory while they are still there, and
 //! from the segment files otherwise. What finds no room is lost, and said so with its exact span in the next frame that
-//! does. [`segment`] describes the files, [`replay`] what happens at the start.
+//! does. [`segment`] describes the files, [`writer`] is the thread, [`replay`] what happens at the start.
 
 mod replay;
 mod segment;
+mod writer;
 
 pub use replay::Replay;
 
@@ -18,10 +19,9 @@ use havrel_core::{
 use std::{
     collections::VecDeque,
     fs::{self, File, OpenOptions},
-    io::{self, Seek, SeekFrom, Write},
+    io,
     path::{Path, PathBuf},
     sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError},
-    time::Duration,
 };
 use tokio::sync::watch;
 use uuid::Uuid;
@@ -43,10 +43,6 @@ impl Default for Room {
     }
 }
 
-/// Frames are gathered for so long before they are written and synced together.
-const GATHER: Duration = Duration::from_millis(80);
-/// A disk that refused is tried again after so long.
-const RETRY: Duration = Duration::from_millis(500);
 /// Bytes of written frames that are kept in memory for shipping.
 const CACHE: usize = 8 << 20;
 
@@ -163,7 +159,7 @@ impl Spool {
         let (inner, work) = (Mutex::new(inner), Condvar::new());
         let shared = Arc::new(Shared { folder: folder.to_owned(), room, inner, work, durable });
         let own = shared.clone();
-        let writer = std::thread::Builder::new().name("spool".into()).spawn(move || write(&own))?;
+        let writer = std::thread::Builder::new().name("spool".into()).spawn(move || writer::run(&own))?;
         Ok((Spool { shared, writer: Mutex::new(Some((writer, lock))) }, replay))
     }
 
@@ -359,79 +355,6 @@ impl Inner {
         }
         done
     }
-}
-
-/// The writer's thread.
-fn write(shared: &Shared) {
-    let mut open: Option<(u64, File)> = None;
-    loop {
-        let mut inner = shared.lock();
-        while inner.queue.is_empty() && !inner.stopping {
-            inner = shared.work.wait(inner).unwrap_or_else(PoisonError::into_inner);
-        }
-        if inner.queue.is_empty() {
-            return;
-        }
-        if !inner.stopping {
-            drop(inner);
-            std::thread::sleep(GATHER);
-            inner = shared.lock();
-        }
-        let batch: Vec<Arc<Entry>> = inner.queue.iter().cloned().collect();
-        drop(inner);
-        match put(shared, &mut open, &batch) {
-            Ok(()) => {
-                let last = batch.last().map_or(0, |e| e.seq);
-                let mut inner = shared.lock();
-                let written: usize = batch.iter().map(|e| e.bytes.len()).sum();
-                inner.queue.drain(..batch.len());
-                inner.queued -= written;
-                inner.durable = last;
-                if inner.trouble.take().is_some() {
-                    tracing::info!("the spool's disk takes frames again");
-                }
-                inner.forget();
-                drop(inner);
-                shared.durable.send_replace(last);
-            }
-            Err(error) => {
-                // Whatever was half written is cut off before the next try.
-                open = None;
-                let mut inner = shared.lock();
-                if inner.trouble.is_none() {
-                    tracing::error!(%error, "the spool's disk refuses");
-                }
-                inner.trouble = Some(error.to_string());
-                if inner.stopping {
-                    return;
-                }
-                drop(inner);
-                std::thread::sleep(RETRY);
-            }
-        }
-    }
-}
-
-/// Writes frames at their places and syncs.
-fn put(shared: &Shared, open: &mut Option<(u64, File)>, batch: &[Arc<Entry>]) -> io::Result<()> {
-    for entry in batch {
-        if open.as_ref().is_none_or(|(id, _)| *id != entry.segment) {
-            if let Some((_, file)) = open.take() {
-                file.sync_data()?;
-            }
-            let path = segment::path(&shared.folder, entry.segment);
-            let mut file = OpenOptions::new().create(true).write(true).truncate(false).open(path)?;
-            file.set_len(entry.offset)?;
-            file.seek(SeekFrom::Start(entry.offset))?;
-            // The name of a new file must last as well.
-            File::open(&shared.folder)?.sync_all()?;
-            *open = Some((entry.segment, file));
-        }
-        if let Some((_, file)) = open {
-            file.write_all(&entry.bytes)?;
-        }
-    }
-    open.as_ref().map_or(Ok(()), |(_, file)| file.sync_data())
 }
 
 #[cfg(test)]

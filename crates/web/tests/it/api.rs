@@ -390,3 +390,25 @@ async fn frames_from_elsewhere_are_imported_once_and_checked_first() {
     }
     plant.stop().await;
 }
+
+#[actix_web::test]
+async fn the_program_tells_how_it_is() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    plant.build(&engineer).await;
+    plant.set_level(75.0);
+    engineer.until("/api/alarms", |b| b["alarms"].as_array().is_some_and(|a| a.len() == 1)).await;
+    let (status, text, head) = Client::new(&plant.url).send(Method::GET, "/metrics", &[], None).await;
+    assert_eq!(status, 200, "{text}");
+    assert!(head.iter().any(|(name, value)| name == "content-type" && value.starts_with("application/openmetrics-text")));
+    for line in [
+        "havrel_database_up 1.0",
+        "havrel_tags 2.0",
+        "havrel_alarms_waiting{priority=\"3\"} 1.0",
+        "havrel_connection_up{connection=\"Extraction\"} 1.0",
+        "# EOF",
+    ] {
+        assert!(text.lines().any(|l| l == line), "{line} is missing in\n{text}");
+    }
+    plant.stop().await;
+}

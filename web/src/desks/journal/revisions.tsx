@@ -46,7 +46,7 @@ function ChangeList({ changes, total }: { changes: Schemas['ChangeView'][]; tota
 }
 
 /** What one revision changed. */
-export function Changes({ revision }: { revision: number }) {
+export function Changes({ revision, headed = false }: { revision: number; headed?: boolean }) {
   const found = useQuery({
     queryKey: ['revisions', revision],
     queryFn: () => take(http.GET('/api/revisions', { params: { query: { before: revision + 1, limit: 1 } } })),
@@ -55,9 +55,11 @@ export function Changes({ revision }: { revision: number }) {
   if (!view) return null;
   return (
     <>
-      <p className="text-soft">
-        “{view.why}”, by {view.actor}
-      </p>
+      {headed && (
+        <p className="text-soft">
+          “{view.why}”, by {view.actor}
+        </p>
+      )}
       <ChangeList changes={view.changes} total={view.total} />
     </>
   );
@@ -121,7 +123,7 @@ export function UndoDialog({ revision, onClose }: { revision: number; onClose: (
           </ul>
         </fieldset>
       )}
-      <Changes revision={revision} />
+      <Changes revision={revision} headed />
     </Confirm>
   );
 }

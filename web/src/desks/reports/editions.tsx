@@ -71,9 +71,10 @@ export function Editions({ report }: { report: Item<'report'> }) {
       {editions.data?.length === 0 && <p className="text-soft">None made yet.</p>}
       <ul className="max-h-60 overflow-auto">
         {editions.data?.map((edition) => (
-          <li key={edition.id} className="flex h-8 items-center gap-2 border-t border-line">
-            <span className="figures flex-1 truncate">{moment(edition.made_at)}</span>
-            <span className="max-w-28 truncate text-sm text-soft">{edition.made_by}</span>
+          <li key={edition.id} className="flex flex-wrap items-center gap-x-2 gap-y-1 border-t border-line py-1.5">
+            <span className="figures">{moment(edition.made_at)}</span>
+            <span className="min-w-0 flex-1 truncate text-sm text-soft">{edition.made_by}</span>
+            <span aria-hidden className="w-full" />
             {(['html', 'csv'] as const).map((format) => (
               <a key={format} href={`/api/editions/${edition.id}/${format}`} download className={LINK}>
                 <Download className="size-3.5" /> {format.toUpperCase()}
