@@ -1,6 +1,10 @@
 //! What a report says, apart from how it is printed: every format is made from this, so all show the same numbers.
 
-use crate::{alarm::AlarmEvent, history::Span, time::Nanos};
+use crate::{
+    alarm::AlarmEvent,
+    history::Span,
+    time::{Nanos, SECOND},
+};
 
 /// A report on real data.
 #[derive(Clone, Debug, PartialEq)]
@@ -17,6 +21,14 @@ pub struct Document {
     /// IANA time zone of its times.
     pub zone: String,
     pub parts: Vec<Part>,
+}
+
+impl Document {
+    /// Whether history lagged so far behind that the end of the period is missing. What is on its way for a moment only, as
+    /// it always is, does not count.
+    pub fn lags(&self) -> bool {
+        self.complete_until + 2 * SECOND < self.to
+    }
 }
 
 /// A tag as a report names it.

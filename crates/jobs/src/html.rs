@@ -12,9 +12,9 @@ use maud::{DOCTYPE, Markup, html};
 
 const STYLE: &str = "
 body{font:14px/1.45 'Atkinson Hyperlegible Next','Atkinson Hyperlegible',system-ui,sans-serif;color:#17232d;background:#fdfcf8;max-width:52rem;margin:1.5rem auto;padding:0 1.25rem}
-h1{font-size:1.5rem;margin:0}.soft{color:#55616b}table{border-collapse:collapse;width:100%;margin:1rem 0;font-size:12px}
+h1{font-size:1.5rem;margin:0}.soft{color:#55616b}table{border-collapse:collapse;width:100%;margin:1rem 0;font-size:11.5px}
 th{text-align:left;font-weight:600;color:#55616b;border-bottom:1px solid #b9b29d}td{border-bottom:1px solid #dad5c6}
-th,td{padding:.2rem .45rem .2rem 0;vertical-align:top}.n{text-align:right;font-variant-numeric:tabular-nums;white-space:nowrap}
+th,td{padding:.2rem .3rem .2rem 0;vertical-align:top}.n{text-align:right;font-variant-numeric:tabular-nums;white-space:nowrap}
 figure{margin:1rem 0 0}svg{display:block;width:100%}.axis{display:flex;justify-content:space-between;color:#55616b;font-size:12px;margin:.25rem 12% 1rem 0}
 dl{display:grid;grid-template-columns:max-content 1fr;gap:.1rem 1rem;margin:.75rem 0 1.25rem;font-size:13px}dt{color:#55616b}dd{margin:0}
 p.text{white-space:pre-wrap}@media print{body{margin:0;max-width:none}figure,tr{break-inside:avoid}}";
@@ -22,7 +22,6 @@ p.text{white-space:pre-wrap}@media print{body{margin:0;max-width:none}figure,tr{
 /// Prints a report.
 pub fn print(document: &Document) -> String {
     let zone = &document.zone;
-    let late = document.complete_until < document.to;
     html! {
         (DOCTYPE)
         html lang="en" {
@@ -33,7 +32,7 @@ pub fn print(document: &Document) -> String {
                     @if !document.place.is_empty() { dt { "Place" } dd { (document.place) } }
                     dt { "Period" } dd { (to_local(document.from, zone)) " to " (to_local(document.to, zone)) }
                     dt { "Made" } dd { (to_local(document.made_at, zone)) " by " (document.made_by) }
-                    @if late { dt { "Complete until" } dd { (to_local(document.complete_until, zone)) } }
+                    @if document.lags() { dt { "Complete until" } dd { (to_local(document.complete_until, zone)) } }
                 }
                 @for part in &document.parts {
                     @match part {

@@ -32,7 +32,7 @@ pub fn paper(document: &Document) -> Json {
     }
     facts.push(("Period", format!("{} to {}", to_local(document.from, zone), to_local(document.to, zone))));
     facts.push(("Made", format!("{} by {}", to_local(document.made_at, zone), document.made_by)));
-    if document.complete_until < document.to {
+    if document.lags() {
         facts.push(("Complete until", to_local(document.complete_until, zone)));
     }
     let mut parts = Vec::new();
