@@ -1,8 +1,7 @@
 // Keyboard shortcuts: those of the frame, and the list of all of them.
 
-import { Dialog } from 'radix-ui';
 import { useEffect } from 'react';
-import { Button } from '../parts/ui';
+import { Button, Popup } from '../parts/ui';
 import { DESKS } from './router';
 
 /** A function, because the router, which knows the desks, is loaded after the frame. */
@@ -59,34 +58,28 @@ export function useKeys(handlers: { palette: () => void; list: () => void; desk:
 
 export function KeyList({ open, onClose }: { open: boolean; onClose: () => void }) {
   return (
-    <Dialog.Root open={open} onOpenChange={(next) => !next && onClose()}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-1/2 left-1/2 z-50 max-h-[85vh] w-[34rem] max-w-[calc(100vw-2rem)] -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-md border border-line bg-raised p-4 shadow-lg"
-        >
-          <Dialog.Title className="text-[1rem] font-semibold">Keyboard shortcuts</Dialog.Title>
-          {list().map((group) => (
-            <section key={group.title} className="mt-3">
-              <h3 className="text-sm text-soft">{group.title}</h3>
-              <dl className="grid grid-cols-[9rem_1fr] gap-y-0.5">
-                {group.keys.map(([keys, what]) => (
-                  <div key={keys} className="contents">
-                    <dt className="figures">{keys}</dt>
-                    <dd>{what}</dd>
-                  </div>
-                ))}
-              </dl>
-            </section>
-          ))}
-          <div className="mt-4 flex justify-end">
-            <Dialog.Close asChild>
-              <Button>Close</Button>
-            </Dialog.Close>
-          </div>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+    <Popup
+      open={open}
+      title="Keyboard shortcuts"
+      onClose={onClose}
+      className="top-1/2 max-h-[85vh] w-[34rem] -translate-y-1/2 overflow-auto p-4"
+    >
+      {list().map((group) => (
+        <section key={group.title} className="mt-3">
+          <h3 className="text-sm text-soft">{group.title}</h3>
+          <dl className="grid grid-cols-[9rem_1fr] gap-y-0.5">
+            {group.keys.map(([keys, what]) => (
+              <div key={keys} className="contents">
+                <dt className="figures">{keys}</dt>
+                <dd>{what}</dd>
+              </div>
+            ))}
+          </dl>
+        </section>
+      ))}
+      <div className="mt-4 flex justify-end">
+        <Button onClick={onClose}>Close</Button>
+      </div>
+    </Popup>
   );
 }

@@ -3,11 +3,11 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Command } from 'cmdk';
 import { Bell, Cable, FileText, type LucideIcon, MapPin, Play, Tag } from 'lucide-react';
-import { Dialog, VisuallyHidden } from 'radix-ui';
 import { useState } from 'react';
 import { http, type Schemas, take } from '../api/client';
 import { useSession } from '../api/queries';
 import { choose } from '../parts/theme';
+import { Popup } from '../parts/ui';
 import { DESKS, useGo } from './router';
 import { signOut } from './session';
 
@@ -38,20 +38,9 @@ function useFound(text: string) {
 
 export function Palette({ open, onClose, onKeys }: { open: boolean; onClose: () => void; onKeys: () => void }) {
   return (
-    <Dialog.Root open={open} onOpenChange={(next) => !next && onClose()}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-24 left-1/2 z-50 w-[38rem] max-w-[calc(100vw-2rem)] -translate-x-1/2 overflow-hidden rounded-md border border-firm bg-raised shadow-lg"
-        >
-          <VisuallyHidden.Root>
-            <Dialog.Title>Find anything</Dialog.Title>
-          </VisuallyHidden.Root>
-          <Finder onClose={onClose} onKeys={onKeys} />
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+    <Popup open={open} title="Find anything" showTitle={false} onClose={onClose} className="top-24 w-[38rem] overflow-hidden">
+      <Finder onClose={onClose} onKeys={onKeys} />
+    </Popup>
   );
 }
 

@@ -2,7 +2,7 @@
 
 import clsx from 'clsx';
 import { Check } from 'lucide-react';
-import { AlertDialog, Checkbox, Tooltip } from 'radix-ui';
+import { AlertDialog, Checkbox, Dialog, Tooltip, VisuallyHidden } from 'radix-ui';
 import { type ComponentProps, type ReactNode, useId } from 'react';
 import { twMerge } from 'tailwind-merge';
 
@@ -141,6 +141,42 @@ export function Confirm({
         </AlertDialog.Content>
       </AlertDialog.Portal>
     </AlertDialog.Root>
+  );
+}
+
+/** Something over the desk that is read or used and closed again; its title is for those who listen where it is not shown. */
+export function Popup({
+  open,
+  title,
+  showTitle = true,
+  onClose,
+  className,
+  children,
+}: {
+  open: boolean;
+  title: string;
+  showTitle?: boolean;
+  onClose: () => void;
+  className: string;
+  children: ReactNode;
+}) {
+  const heading = <Dialog.Title className="text-[1rem] font-semibold">{title}</Dialog.Title>;
+  return (
+    <Dialog.Root open={open} onOpenChange={(next) => !next && onClose()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className={clsx(
+            'fixed left-1/2 z-50 max-w-[calc(100vw-2rem)] -translate-x-1/2 rounded-md border border-firm bg-raised shadow-lg',
+            className,
+          )}
+        >
+          {showTitle ? heading : <VisuallyHidden.Root>{heading}</VisuallyHidden.Root>}
+          {children}
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
   );
 }
 

@@ -220,7 +220,10 @@ impl Spool {
                 // Nothing more here: the next segment, or, if it is the last, what the cache holds.
                 match inner.segments.iter().find(|s| s.id > head.segment) {
                     Some(next) => inner.head = Position { segment: next.id, offset: 0 },
-                    None => inner.uncached = inner.released,
+                    None => {
+                        inner.uncached = inner.released;
+                        inner.count();
+                    }
                 }
                 continue;
             }
@@ -327,7 +330,7 @@ impl Inner {
 
     fn release(&mut self, seq: u64) {
         while let Some((number, arrived, next)) = self.read.pop_front_if(|(number, ..)| *number <= seq) {
-            self.frames -= 1;
+            self.frames = self.frames.saturating_sub(1);
             (self.head, self.shipped_until) = (next, arrived);
             self.released = number;
         }
@@ -335,11 +338,19 @@ impl Inner {
             self.cached -= entry.bytes.len();
             // Read from disk as well: counted already.
             if entry.seq > self.released {
-                self.frames -= 1;
+                self.frames = self.frames.saturating_sub(1);
                 (self.head, self.shipped_until) = (entry.end(), entry.arrived);
             }
         }
         self.released = self.released.max(seq);
+        self.count();
+    }
+
+    /// Once nothing lies on disk alone, what waits is what the cache holds; a frame that was damaged meanwhile never comes.
+    fn count(&mut self) {
+        if self.uncached <= self.released {
+            self.frames = self.cache.len();
+        }
     }
 
     /// Segments that hold nothing any more, taken off the list. The last one stays: it is being written.

@@ -152,6 +152,23 @@ fn flipped_bits_cost_one_frame_and_are_told(#[case] at: usize, #[case] left: &[u
 }
 
 #[test]
+fn what_is_damaged_while_it_waits_does_not_count_for_ever() {
+    let folder = tempfile::tempdir().unwrap();
+    let (spool, _) = open(folder.path(), 100, 0);
+    (1..=4).for_each(|n| assert_eq!(spool.append(frame(n)), Appended::Whole));
+    drop(spool);
+    let (spool, _) = open(folder.path(), 100, 0);
+    let last = segment::path(folder.path(), *segment::list(folder.path()).unwrap().last().unwrap());
+    fs::write(&last, b"nothing of a frame").unwrap();
+    let mut all = Vec::new();
+    while let Some(&seq) = numbers(&spool, 9).last() {
+        all.extend(numbers(&spool, 9));
+        spool.release(seq);
+    }
+    assert_eq!((all, spool.state().frames), (vec![1, 2, 3], 0));
+}
+
+#[test]
 fn frames_of_another_node_are_set_aside() {
     let folder = tempfile::tempdir().unwrap();
     open(folder.path(), 100, 0).0.append(frame(1));
