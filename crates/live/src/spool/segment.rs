@@ -91,11 +91,16 @@ pub(super) fn frames(path: &Path, offset: u64, last: u64, most: usize) -> io::Re
         let bytes = read(path, offset, room)?;
         let (mut found, mut left) = (Vec::new(), most);
         for item in Scan::new(&bytes) {
-            if let Found::Frame(frame, range) = item {
-                if frame.seq > last || !super::fits(&frame, &mut left) {
-                    return Ok(found);
+            match item {
+                Found::Frame(frame, range) => {
+                    if frame.seq > last || !super::fits(&frame, &mut left) {
+                        return Ok(found);
+                    }
+                    found.push((*frame, offset + range.end as u64));
                 }
-                found.push((*frame, offset + range.end as u64));
+                Found::Damage(range) => tracing::warn!(path = %path.display(), ?range, "damaged bytes in the spool"),
+                // The last frame may only be cut off by what was read of the file.
+                Found::Torn(_) => {}
             }
         }
         // A frame larger than the room looks torn; with the whole of it read, it is not.
