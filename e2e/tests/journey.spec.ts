@@ -102,6 +102,11 @@ test('from a controller to a report', async ({ page }) => {
   expect(trend.tags[0]?.offset.length).toBeGreaterThan(5);
   await expect(page.getByTestId('trend').last().locator('canvas')).toBeVisible();
 
+  // However late the list of tags comes: the report takes what is recorded now, not what was when the list was last seen.
+  await page.route('**/api/items/tag*', async (route) => {
+    await new Promise((done) => setTimeout(done, 1000));
+    await route.continue();
+  });
   await act.click(page.getByRole('link', { name: 'Reports', exact: true }));
   await act.click(button('New report on EX-1'));
   const preview = page.frameLocator('iframe[title="Report preview"]');

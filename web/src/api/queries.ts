@@ -38,6 +38,11 @@ export function useItems<K extends Kind>(kind: K, filter: ItemFilter = {}, enabl
   return useQuery({ queryKey: key, queryFn: () => fetchItems(kind, filter), enabled, placeholderData: keepPreviousData });
 }
 
+/** Items as they are now: for what is decided from them, where an older list would decide wrongly. */
+export function itemsNow<K extends Kind>(kind: K, filter: ItemFilter = {}): Promise<Items<K>> {
+  return queries.fetchQuery({ queryKey: ['items', kind, filter], queryFn: () => fetchItems(kind, filter), staleTime: 0 });
+}
+
 /** The configuration has a new revision: what was read of it is out of date. */
 export function configurationMoved() {
   return queries.invalidateQueries({

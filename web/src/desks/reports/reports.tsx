@@ -2,9 +2,9 @@
 
 import { useQuery } from '@tanstack/react-query';
 import { Plus } from 'lucide-react';
-import { newId } from '../../api/client';
+import { http, newId, take } from '../../api/client';
 import type { Item, ReportSet } from '../../api/model';
-import { commit, useItems, useMay } from '../../api/queries';
+import { commit, itemsNow, useItems, useMay } from '../../api/queries';
 import { useGo, useView } from '../../app/router';
 import { complain } from '../../parts/form';
 import { counted } from '../../parts/text';
@@ -31,26 +31,26 @@ export function Reports() {
   const engineer = useMay('engineer');
   const reports = useItems('report');
   const places = useItems('place').data?.items ?? [];
-  const tags = useItems('tag', { under: view.at });
   const items = reports.data?.items ?? [];
   const open = items.find((r) => r.id === view.report);
   const place = places.find((p) => p.id === view.at);
 
   async function add() {
     const id = newId();
-    const names = new Set(items.map((r) => r.set.name));
+    const [tags, reports] = await Promise.all([itemsNow('tag', { under: view.at }), itemsNow('report')]);
+    const names = new Set(reports.items.map((r) => r.set.name));
     const base = `${place?.set.name ?? 'Plant'}, last 15 minutes`;
     let name = base;
     for (let n = 2; names.has(name); n += 1) name = `${base} (${n})`;
-    const set = usual(name, view.at ?? null, tags.data?.items ?? [], items.length);
-    await commit(`Added report ${name}`, reports.data?.revision ?? 0, [{ op: 'create', kind: 'report', id, set }]);
+    const set = usual(name, view.at ?? null, tags.items, reports.items.length);
+    await commit(`Added report ${name}`, reports.revision, [{ op: 'create', kind: 'report', id, set }]);
     go({ report: id });
   }
 
   if (reports.error) return <Trouble error={reports.error} />;
   if (!reports.data) return null;
   const addButton = engineer && (
-    <Button kind={items.length > 0 ? 'plain' : 'main'} disabled={!tags.data} onClick={() => void add().catch(complain)}>
+    <Button kind={items.length > 0 ? 'plain' : 'main'} onClick={() => void add().catch(complain)}>
       <Plus className="size-4" /> New report{place ? ` on ${place.set.name}` : ''}
     </Button>
   );
@@ -106,26 +106,18 @@ function Preview({ set, revision }: { set: ReportSet; revision: number }) {
     queryKey: ['preview', set, revision],
     refetchInterval: 15_000,
     staleTime: 0,
-    queryFn: async () => {
-      const response = await fetch('/api/reports/preview', {
-        method: 'POST',
-        headers: { 'content-type': 'application/json' },
-        body: JSON.stringify(set),
-      });
-      if (!response.ok) throw new Error(((await response.json()) as { detail?: string }).detail);
-      return response.text();
-    },
+    queryFn: () => take(http.POST('/api/reports/preview', { body: set as never, parseAs: 'text' })),
   });
   return (
     <section aria-label="Preview" className="sticky top-0 min-w-0">
       <p className="mb-1 text-sm text-soft">As it would look now</p>
       <Trouble error={page.error} />
-      <iframe
-        title="Report preview"
-        sandbox=""
-        srcDoc={page.data ?? ''}
-        className="h-[calc(100vh-13rem)] min-h-96 w-full rounded-md border border-line bg-raised"
-      />
+      <div className="h-[calc(100vh-13rem)] min-h-96 rounded-md border border-line bg-raised">
+        {/* Only once there is a page: a frame that is sent to a second page while the first still loads may show neither. */}
+        {page.data !== undefined && (
+          <iframe title="Report preview" sandbox="" srcDoc={page.data} className="size-full rounded-md" />
+        )}
+      </div>
     </section>
   );
 }
