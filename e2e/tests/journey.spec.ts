@@ -97,9 +97,10 @@ test('from a controller to a report', async ({ page }) => {
   const wide = (body: string | null) => (JSON.parse(body ?? '{}') as { parts?: number }).parts ?? 0;
   const answer = page.waitForResponse((r) => r.url().endsWith('/api/history/pixels') && wide(r.request().postData()) > 400);
   await act.click(inspector.getByRole('button', { name: 'Trend' }));
-  const trend = (await (await answer).json()) as { tags: { offset: number[]; limits: { kind: string; level: number }[] }[] };
+  const trend = (await (await answer).json()) as { tags: { last: (number | null)[]; limits: { kind: string; level: number }[] }[] };
   expect(trend.tags[0]?.limits).toMatchObject([{ kind: 'high', level: 40 }]);
-  expect(trend.tags[0]?.offset.length).toBeGreaterThan(5);
+  // At least the return below the limit was recorded; how much else depends on where in its run the vessel was.
+  expect(trend.tags[0]?.last.some((v) => v !== null && v > 0 && v <= 40)).toBe(true);
   await expect(page.getByTestId('trend').last().locator('canvas')).toBeVisible();
 
   // However late the list of tags comes: the report takes what is recorded now, not what was when the list was last seen.
