@@ -9,7 +9,7 @@ use uuid::Uuid;
 pub enum Role {
     /// Sees values, alarms, trends and reports.
     Viewer,
-    /// Also acknowledges alarms and writes values.
+    /// Also acknowledges alarms, writes values, and leaves notes and trends for others.
     Operator,
     /// Also changes the configuration.
     Engineer,
@@ -46,6 +46,8 @@ pub enum Action {
     See,
     MakeReport,
     Acknowledge,
+    /// Leave a note or a trend for others.
+    Remark,
     Write,
     Configure,
 }
@@ -55,7 +57,7 @@ impl Action {
     pub const fn needs(self) -> Role {
         match self {
             Action::See | Action::MakeReport => Role::Viewer,
-            Action::Acknowledge | Action::Write => Role::Operator,
+            Action::Acknowledge | Action::Remark | Action::Write => Role::Operator,
             Action::Configure => Role::Engineer,
         }
     }
@@ -74,12 +76,12 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case(Role::Viewer, [true, true, false, false, false])]
-    #[case(Role::Operator, [true, true, true, true, false])]
-    #[case(Role::Engineer, [true, true, true, true, true])]
-    fn roles(#[case] role: Role, #[case] expected: [bool; 5]) {
+    #[case(Role::Viewer, [true, true, false, false, false, false])]
+    #[case(Role::Operator, [true, true, true, true, true, false])]
+    #[case(Role::Engineer, [true, true, true, true, true, true])]
+    fn roles(#[case] role: Role, #[case] expected: [bool; 6]) {
         let actor = Actor { account: Uuid::nil(), name: "Somebody".into(), role };
-        let actions = [Action::See, Action::MakeReport, Action::Acknowledge, Action::Write, Action::Configure];
+        let actions = [Action::See, Action::MakeReport, Action::Acknowledge, Action::Remark, Action::Write, Action::Configure];
         assert_eq!(actions.map(|a| may(&actor, a, None)), expected);
     }
 }

@@ -3,7 +3,7 @@
 //! The server runs under a small guard process that holds our end of a pipe: when this program ends, however it ends, the
 //! pipe closes and the guard stops the server in good order.
 
-use crate::DbError;
+use crate::{DbError, backup::Place};
 use sqlx::postgres::PgConnectOptions;
 use std::{
     fs, io,
@@ -136,6 +136,11 @@ impl Cluster {
             .database(database)
     }
 
+    /// The same for a backup.
+    pub fn place(&self, database: &str) -> Place {
+        place(self.port, self.password.clone(), database)
+    }
+
     /// The same as a URL, for another process.
     pub fn url(&self, database: &str) -> String {
         format!("postgres://{USER}:{}@127.0.0.1:{}/{database}", self.password, self.port)
@@ -188,6 +193,21 @@ impl Drop for Cluster {
     }
 }
 
+/// A database of the server that another program runs on the data in `folder`, if one does.
+pub fn running(folder: &Path, database: &str) -> Option<Place> {
+    let state = fs::read_to_string(folder.join("data/postmaster.pid")).ok()?;
+    let lines: Vec<&str> = state.lines().collect();
+    let (process, port) = (lines.first()?.trim().parse::<u32>().ok()?, lines.get(3)?.trim().parse().ok()?);
+    if !Path::new(&format!("/proc/{process}")).exists() {
+        return None;
+    }
+    Some(place(port, fs::read_to_string(folder.join("password")).ok()?, database))
+}
+
+fn place(port: u16, password: String, database: &str) -> Place {
+    Place { host: "127.0.0.1".into(), port, user: USER.into(), password, database: database.into() }
+}
+
 /// Whether the server's user can get at a folder: every folder above it must let others pass when we are root.
 pub fn reachable(folder: &Path) -> bool {
     let Ok(Some(_)) = server_user() else { return true };
@@ -196,7 +216,7 @@ pub fn reachable(folder: &Path) -> bool {
 }
 
 /// The folder of the newest installed server.
-fn binaries() -> Option<PathBuf> {
+pub(crate) fn binaries() -> Option<PathBuf> {
     if let Some(set) = std::env::var_os("HAVREL_PG_BIN") {
         return Some(PathBuf::from(set)).filter(|p| p.join("postgres").exists());
     }

@@ -1,11 +1,13 @@
 //! PostgreSQL for Havrel: configuration, history, alarms, journal and accounts. The only place with SQL.
 
 pub mod alarms;
+pub mod backup;
 pub mod cluster;
 pub mod config;
 pub mod editions;
 pub mod history;
 pub mod journal;
+pub mod marks;
 pub mod people;
 
 use sqlx::{
@@ -71,6 +73,11 @@ impl Db {
             .execute(&self.pool)
             .await?;
         Ok(sqlx::query_as("select node, cookie_key from plant").fetch_one(&self.pool).await?)
+    }
+
+    /// Ends every connection and waits until they are gone.
+    pub async fn close(&self) {
+        self.pool.close().await;
     }
 
     /// Whether the server answers.

@@ -10,7 +10,14 @@ use actix_web::{
     web::Data,
 };
 use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter, clock::Clock, clock::DefaultClock};
-use std::{net::IpAddr, num::NonZeroU32};
+use std::{
+    net::IpAddr,
+    num::NonZeroU32,
+    time::{Duration, Instant},
+};
+
+/// An answer that takes longer is logged.
+const SLOW: Duration = Duration::from_secs(2);
 
 /// Requests by address.
 pub struct Rates {
@@ -55,7 +62,9 @@ pub async fn guard<B: MessageBody>(request: ServiceRequest, next: Next<B>) -> Re
         let response = problem.error_response().map_into_right_body();
         return Ok(request.into_response(response));
     }
+    let (began, method, path) = (Instant::now(), request.method().clone(), request.path().to_owned());
     let mut response = next.call(request).await?;
+    log(&method, &path, response.status(), began.elapsed());
     let headers = response.headers_mut();
     for (name, value) in [
         (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
@@ -65,6 +74,17 @@ pub async fn guard<B: MessageBody>(request: ServiceRequest, next: Next<B>) -> Re
         headers.insert(name, header::HeaderValue::from_static(value));
     }
     Ok(response.map_into_left_body())
+}
+
+/// A request that failed or kept somebody waiting is told; the others only to those who ask for them. The query stays
+/// out: it may carry what is nobody's business.
+fn log(method: &Method, path: &str, status: StatusCode, took: Duration) {
+    let (status, took_ms) = (status.as_u16(), took.as_millis() as u64);
+    if status >= 500 || took > SLOW {
+        tracing::warn!(%method, path, status, took_ms, "request failed or slow");
+    } else {
+        tracing::debug!(%method, path, status, took_ms, "request");
+    }
 }
 
 fn check(request: &ServiceRequest) -> Result<(), Problem> {

@@ -371,6 +371,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Writes a note. */
+        post: operations["add_note"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/notes/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Notes on tags in a period, oldest first, the newest 500 at most. */
+        post: operations["find_notes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/notes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes a note away: its writer, or an engineer. */
+        delete: operations["remove_note"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/points/check": {
         parameters: {
             query?: never;
@@ -525,6 +576,41 @@ export interface paths {
         /** Writes a value to the device, reads it back and journals both. */
         post: operations["write"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All kept trends by name. */
+        get: operations["kept_trends"];
+        put?: never;
+        /** Keeps a trend under a name. */
+        post: operations["keep_trend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trends/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forgets a kept trend: whoever kept it, or an engineer. */
+        delete: operations["forget_trend"];
         options?: never;
         head?: never;
         patch?: never;
@@ -793,7 +879,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             at: string;
-            /** @description `sign_in`, `configuration`, `write`, `acknowledge`, `report` or `system`. */
+            /** @description `sign_in`, `configuration`, `write`, `acknowledge`, `report`, `note`, `trend` or `system`. */
             kind: string;
             actor: string;
             title: string;
@@ -920,12 +1006,52 @@ export interface components {
             /** Format: int32 */
             priority: number;
         };
+        /** @description What was made. */
+        Made: {
+            /** Format: uuid */
+            id: string;
+        };
         /** @description A new account. */
         NewAccount: {
             name: string;
             password: string;
             /** @description `viewer`, `operator` or `engineer`. */
             role: string;
+        };
+        /** @description A note to be written. */
+        NewNote: {
+            /** Format: uuid */
+            tag: string;
+            at: string;
+            /** @description 1 to 2,000 characters. */
+            text: string;
+        };
+        /** @description A trend to be kept. */
+        NewTrend: {
+            /** @description 1 to 80 characters. A kept trend of the same name is replaced if `replace` says so. */
+            name: string;
+            trend: components["schemas"]["TrendSet"];
+            replace?: boolean | null;
+        };
+        /** @description Notes on which tags, and when. */
+        NoteQuestion: {
+            /** @description At most 50. */
+            tags: string[];
+            from: string;
+            to: string;
+        };
+        /** @description A note at an instant of a tag. */
+        NoteView: {
+            /** Format: uuid */
+            id: string;
+            /** Format: uuid */
+            tag: string;
+            at: string;
+            text: string;
+            actor: string;
+            made_at: string;
+            /** @description Whether whoever asks may take it away. */
+            removable: boolean;
         };
         /** @description Registers as they stand now. */
         PageView: {
@@ -1050,6 +1176,41 @@ export interface components {
             cure: string;
             /** Format: int64 */
             took_us: number;
+        };
+        /** @description What a trend shows. */
+        TrendSet: {
+            /** @description 1 to 50. */
+            tags: string[];
+            /**
+             * Format: double
+             * @description Its length, in seconds.
+             */
+            span: number;
+            /**
+             * Format: double
+             * @description Its end where it stands still, and its cursors, in milliseconds since the epoch.
+             */
+            end?: number | null;
+            /** Format: double */
+            a?: number | null;
+            /** Format: double */
+            b?: number | null;
+            /**
+             * Format: double
+             * @description Seconds by which what is compared lies earlier.
+             */
+            earlier?: number | null;
+        };
+        /** @description A kept trend. */
+        TrendView: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            trend: components["schemas"]["TrendSet"];
+            actor: string;
+            made_at: string;
+            /** @description Whether whoever asks may forget it. */
+            removable: boolean;
         };
         /** @description Which revision to take back. */
         UndoBody: {
@@ -1748,6 +1909,87 @@ export interface operations {
             };
         };
     };
+    add_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNote"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    find_notes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoteQuestion"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoteView"][];
+                };
+            };
+        };
+    };
+    remove_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     check_point: {
         parameters: {
             query?: never;
@@ -2080,6 +2322,83 @@ export interface operations {
                 };
             };
             502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    kept_trends: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrendView"][];
+                };
+            };
+        };
+    };
+    keep_trend: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTrend"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forget_trend: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,6 +1,9 @@
 //! The database layer against a real, throw-away PostgreSQL.
 
+mod backup;
+
 use havrel_core::{
+    access::{Actor, Role},
     alarm::{AlarmEvent, AlarmStanding, AlarmState, EventKind},
     frame::{Frame, Gap},
     plant::{Connection, Edit, Kind, Op, Own, Plant, SourceCheck, Tag, edit::inverse},
@@ -334,4 +337,35 @@ async fn a_cluster_finds_its_data_again() {
     );
     drop(second);
     std::fs::remove_dir_all(place).unwrap();
+}
+
+#[tokio::test]
+async fn notes_are_found_by_tag_and_time_and_removed_by_whom_they_belong_to() {
+    let db = db().await;
+    let (tag, other) = (Uuid::now_v7(), Uuid::now_v7());
+    let writer = Actor { account: Uuid::now_v7(), name: "Operator".into(), role: Role::Operator };
+    let ids: Vec<Uuid> = (0..3).map(|_| Uuid::now_v7()).collect();
+    for (id, (tag, at)) in ids.iter().zip([(tag, 20), (tag, 10), (other, 15)]) {
+        db.add_note(*id, tag, at, &format!("at {at}"), &writer).await.unwrap();
+    }
+    let found = db.notes(&[tag], 0, 100).await.unwrap();
+    assert_eq!(found.iter().map(|n| n.text.as_str()).collect::<Vec<_>>(), ["at 10", "at 20"]);
+    assert_eq!(db.notes(&[tag, other], 11, 15).await.unwrap().len(), 1);
+    assert_eq!(db.remove_note(ids[0], Some(Uuid::now_v7())).await.unwrap(), None);
+    assert_eq!(db.remove_note(ids[0], Some(writer.account)).await.unwrap(), Some((tag, "at 20".into())));
+    assert!(db.remove_note(ids[1], None).await.unwrap().is_some());
+    assert!(db.notes(&[tag], 0, 100).await.unwrap().is_empty());
+}
+
+#[tokio::test]
+async fn a_kept_trend_is_replaced_by_one_of_the_same_name() {
+    let db = db().await;
+    let by = Actor { account: Uuid::now_v7(), name: "Operator".into(), role: Role::Operator };
+    let first = db.keep_trend("Leach vessel", &json!({"span": 60}), &by).await.unwrap().unwrap();
+    let again = db.keep_trend("leach VESSEL", &json!({"span": 90}), &by).await.unwrap().unwrap();
+    assert_eq!(first, again);
+    let kept = db.kept_trends().await.unwrap();
+    assert_eq!((kept.len(), kept[0].name.as_str(), &kept[0].trend), (1, "leach VESSEL", &json!({"span": 90})));
+    assert_eq!(db.forget_trend(first, Some(Uuid::now_v7())).await.unwrap(), None);
+    assert_eq!(db.forget_trend(first, Some(by.account)).await.unwrap().as_deref(), Some("leach VESSEL"));
 }

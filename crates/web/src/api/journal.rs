@@ -14,7 +14,7 @@ use utoipa::{IntoParams, ToSchema};
 pub struct EntryView {
     pub id: i64,
     pub at: String,
-    /// `sign_in`, `configuration`, `write`, `acknowledge`, `report` or `system`.
+    /// `sign_in`, `configuration`, `write`, `acknowledge`, `report`, `note`, `trend` or `system`.
     pub kind: String,
     pub actor: String,
     pub title: String,

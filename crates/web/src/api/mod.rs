@@ -6,6 +6,7 @@ pub mod demo;
 pub mod history;
 pub mod jobs;
 pub mod journal;
+pub mod marks;
 pub mod plant;
 pub mod reports;
 pub mod revisions;

@@ -1,11 +1,11 @@
 // Explore: trends of any tags, live or past.
 
 import clsx from 'clsx';
-import { ChevronLeft, ChevronRight, Download, X, ZoomIn, ZoomOut } from 'lucide-react';
+import { ChevronLeft, ChevronRight, Download, MessageSquarePlus, X, ZoomIn, ZoomOut } from 'lucide-react';
 import { type KeyboardEvent, useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { feed } from '../../api/live';
-import { useItems, useTags } from '../../api/queries';
+import { useItems, useMay, useTags } from '../../api/queries';
 import { useGo, useView } from '../../app/router';
 import { seriesColour } from '../../parts/colours';
 import { complain } from '../../parts/form';
@@ -17,6 +17,8 @@ import { Button, Choice, DeskHead, Empty, Input } from '../../parts/ui';
 import { csvOf, pictureOf } from './export';
 import { Figures } from './figures';
 import { Handle } from './handles';
+import { KeptDialog, KeptTrends } from './kept';
+import { NoteDialog, NoteFlags, NoteList, useNotes } from './notes';
 
 const SPANS = [
   [300, '5 min'],
@@ -58,6 +60,10 @@ export function Explore() {
   };
 
   const [shown, setShown] = useState<{ window: TrendWindow; handle: TrendHandle } | null>(null);
+  const [asked, setAsked] = useState<'note' | 'kept' | null>(null);
+  const mayRemark = useMay('operator');
+  const notes = useNotes(chosen, shown?.window, end === undefined);
+  const names = chosen.map((t) => nameOf(t, chosen));
   const drawn = useRef({ at: 0, from: 0, left: 0, width: 0 });
   // The plot tells of every drawing; what stands around it follows a few times a second, and at once when the window jumps.
   const show = useCallback((window: TrendWindow, handle: TrendHandle) => {
@@ -134,6 +140,7 @@ export function Explore() {
         <Button kind={end === undefined ? 'plain' : 'main'} disabled={end === undefined} onClick={() => move(span, undefined)}>
           Go live
         </Button>
+        {chosen.length > 0 && <Button onClick={() => setAsked('kept')}>Kept…</Button>}
       </DeskHead>
       <div className="mb-2 flex flex-wrap items-center gap-2">
         {chosen.map((tag, i) => (
@@ -165,9 +172,14 @@ export function Explore() {
                 Cursor {cursor.name}
               </Button>
             ))}
+            {mayRemark && (
+              <Button onClick={() => setAsked('note')}>
+                <MessageSquarePlus className="size-4" /> Note
+              </Button>
+            )}
             <Choice
               aria-label="Compare with"
-              className="w-44"
+              className="w-40"
               value={view.earlier ?? ''}
               onChange={(e) => go({ earlier: e.target.value ? Number(e.target.value) : undefined })}
             >
@@ -220,11 +232,12 @@ export function Explore() {
                   )
                 );
               })}
+            {shown && <NoteFlags notes={notes} window={shown.window} />}
           </Trend>
           {shown && (
             <Figures
               tags={chosen}
-              names={chosen.map((t) => nameOf(t, chosen))}
+              names={names}
               window={shown.window}
               live={end === undefined}
               a={view.a}
@@ -232,13 +245,30 @@ export function Explore() {
               valuesAt={shown.handle.valuesAt}
             />
           )}
+          <NoteList notes={notes} tags={chosen} names={names} />
           <p className="mt-1 text-sm text-soft">Wheel zooms, dragging moves, a double click goes live.</p>
         </section>
       ) : (
-        <Empty title="Choose tags to see how they run">
-          Type a part of a tag’s name above. Each tag gets its own axis; its limits are drawn in. Only recorded tags have a past.
-        </Empty>
+        <>
+          <Empty title="Choose tags to see how they run">
+            Type a part of a tag’s name above. Each tag gets its own axis; its limits are drawn in. Only recorded tags have a
+            past.
+          </Empty>
+          <section aria-label="Kept trends" className="mx-auto mt-4 w-full max-w-xl">
+            <h2 className="mb-1 font-semibold">Kept trends</h2>
+            <KeptTrends />
+          </section>
+        </>
       )}
+      {asked === 'note' && (
+        <NoteDialog
+          tags={chosen}
+          names={names}
+          at={view.a ?? (end === undefined ? feed.time() : instant(0.5))}
+          onClose={() => setAsked(null)}
+        />
+      )}
+      {asked === 'kept' && <KeptDialog view={view} onClose={() => setAsked(null)} />}
     </div>
   );
 }

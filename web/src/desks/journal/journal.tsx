@@ -17,6 +17,8 @@ const KINDS: Record<string, string> = {
   write: 'write',
   acknowledge: 'acknowledge',
   report: 'report',
+  note: 'note',
+  trend: 'kept trend',
   sign_in: 'sign-in',
   system: 'system',
 };

@@ -1,0 +1,224 @@
+//! What people leave on trends for others: notes, and trends kept under a name.
+
+use super::{period, time};
+use crate::{app::App, auth::Person, problem::Problem};
+use actix_web::{
+    HttpResponse, delete, get, post,
+    web::{Data, Json, Path},
+};
+use havrel_core::{
+    access::{Action, Actor, Role},
+    time::to_text,
+};
+use havrel_db::marks::MOST_TRENDS;
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// Longest note, in characters.
+const LONGEST_NOTE: usize = 2000;
+/// Longest name of a kept trend, in characters.
+const LONGEST_NAME: usize = 80;
+/// Most tags in one trend.
+const MOST_TAGS: usize = 50;
+
+/// Notes on which tags, and when.
+#[derive(Deserialize, ToSchema)]
+pub struct NoteQuestion {
+    /// At most 50.
+    pub tags: Vec<Uuid>,
+    pub from: String,
+    pub to: String,
+}
+
+/// A note at an instant of a tag.
+#[derive(Serialize, ToSchema)]
+pub struct NoteView {
+    pub id: Uuid,
+    pub tag: Uuid,
+    pub at: String,
+    pub text: String,
+    pub actor: String,
+    pub made_at: String,
+    /// Whether whoever asks may take it away.
+    pub removable: bool,
+}
+
+/// A note to be written.
+#[derive(Deserialize, ToSchema)]
+pub struct NewNote {
+    pub tag: Uuid,
+    pub at: String,
+    /// 1 to 2,000 characters.
+    pub text: String,
+}
+
+/// What was made.
+#[derive(Serialize, ToSchema)]
+pub struct Made {
+    pub id: Uuid,
+}
+
+/// Whose marks somebody may take away: engineers anybody's, the others their own.
+fn whose(actor: &Actor) -> Option<Uuid> {
+    (actor.role < Role::Engineer).then_some(actor.account)
+}
+
+fn text<'a>(field: &str, given: &'a str, longest: usize) -> Result<&'a str, Problem> {
+    let given = given.trim();
+    if given.is_empty() {
+        return Err(Problem::field(field, "Write something."));
+    }
+    if given.chars().count() > longest {
+        return Err(Problem::field(field, format!("At most {longest} characters.")));
+    }
+    if given.contains('\0') {
+        return Err(Problem::field(field, "A character in it cannot be stored."));
+    }
+    Ok(given)
+}
+
+/// Notes on tags in a period, oldest first, the newest 500 at most.
+#[utoipa::path(responses((status = 200, body = Vec<NoteView>)))]
+#[post("/api/notes/find")]
+pub async fn find_notes(app: Data<App>, person: Person, body: Json<NoteQuestion>) -> Result<Json<Vec<NoteView>>, Problem> {
+    let actor = person.may(Action::See)?;
+    if body.tags.len() > MOST_TAGS {
+        return Err(Problem::field("tags", format!("Ask for at most {MOST_TAGS} tags at once.")));
+    }
+    let (from, to) = period(&body.from, &body.to)?;
+    let found = app.live.db.notes(&body.tags, from, to).await?;
+    let view = |n: havrel_db::marks::Note| NoteView {
+        id: n.id,
+        tag: n.tag,
+        at: to_text(n.at),
+        text: n.text,
+        removable: person.may(Action::Remark).is_ok() && whose(actor).is_none_or(|own| own == n.account),
+        actor: n.actor,
+        made_at: to_text(n.made_at),
+    };
+    Ok(Json(found.into_iter().map(view).collect()))
+}
+
+/// Writes a note.
+#[utoipa::path(responses((status = 200, body = Made), (status = 422, body = Problem)))]
+#[post("/api/notes")]
+pub async fn add_note(app: Data<App>, person: Person, body: Json<NewNote>) -> Result<Json<Made>, Problem> {
+    let plant = app.live.plant();
+    let tag = plant.tags.get(&body.tag).ok_or_else(|| Problem::field("tag", "This tag does not exist."))?;
+    let actor = person.may_at(Action::Remark, Some(tag.set.place))?;
+    let (at, text) = (time("at", &body.at)?, text("text", &body.text, LONGEST_NOTE)?);
+    let id = Uuid::now_v7();
+    app.live.db.add_note(id, tag.id, at, text, actor).await?;
+    let title = format!("Noted on {}: {text}", tag.set.name);
+    app.live.db.note("note", Some(actor), Some(tag.id), &title, json!({"at": to_text(at)})).await?;
+    Ok(Json(Made { id }))
+}
+
+/// Takes a note away: its writer, or an engineer.
+#[utoipa::path(responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/api/notes/{id}")]
+pub async fn remove_note(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<HttpResponse, Problem> {
+    let actor = person.may(Action::Remark)?;
+    let removed = app.live.db.remove_note(*id, whose(actor)).await?;
+    let (tag, text) = removed.ok_or_else(|| Problem::missing("note of yours"))?;
+    app.live.db.note("note", Some(actor), Some(tag), &format!("Took a note away: {text}"), json!({})).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// What a trend shows.
+#[derive(Deserialize, Serialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TrendSet {
+    /// 1 to 50.
+    pub tags: Vec<Uuid>,
+    /// Its length, in seconds.
+    pub span: f64,
+    /// Its end where it stands still, and its cursors, in milliseconds since the epoch.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub end: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub a: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub b: Option<f64>,
+    /// Seconds by which what is compared lies earlier.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub earlier: Option<f64>,
+}
+
+/// A trend to be kept.
+#[derive(Deserialize, ToSchema)]
+pub struct NewTrend {
+    /// 1 to 80 characters. A kept trend of the same name is replaced if `replace` says so.
+    pub name: String,
+    pub trend: TrendSet,
+    pub replace: Option<bool>,
+}
+
+/// A kept trend.
+#[derive(Serialize, ToSchema)]
+pub struct TrendView {
+    pub id: Uuid,
+    pub name: String,
+    #[schema(value_type = TrendSet)]
+    pub trend: serde_json::Value,
+    pub actor: String,
+    pub made_at: String,
+    /// Whether whoever asks may forget it.
+    pub removable: bool,
+}
+
+/// All kept trends by name.
+#[utoipa::path(responses((status = 200, body = Vec<TrendView>)))]
+#[get("/api/trends")]
+pub async fn kept_trends(app: Data<App>, person: Person) -> Result<Json<Vec<TrendView>>, Problem> {
+    let actor = person.may(Action::See)?;
+    let view = |k: havrel_db::marks::KeptTrend| TrendView {
+        id: k.id,
+        name: k.name,
+        trend: k.trend,
+        removable: person.may(Action::Remark).is_ok() && whose(actor).is_none_or(|own| own == k.account),
+        actor: k.actor,
+        made_at: to_text(k.made_at),
+    };
+    Ok(Json(app.live.db.kept_trends().await?.into_iter().map(view).collect()))
+}
+
+/// Keeps a trend under a name.
+#[utoipa::path(responses((status = 200, body = Made), (status = 422, body = Problem)))]
+#[post("/api/trends")]
+pub async fn keep_trend(app: Data<App>, person: Person, body: Json<NewTrend>) -> Result<Json<Made>, Problem> {
+    let actor = person.may(Action::Remark)?;
+    let name = text("name", &body.name, LONGEST_NAME)?;
+    let set = &body.trend;
+    if set.tags.is_empty() || set.tags.len() > MOST_TAGS {
+        return Err(Problem::field("trend.tags", format!("A trend shows 1 to {MOST_TAGS} tags.")));
+    }
+    if !(set.span > 0.0) {
+        return Err(Problem::field("trend.span", "The length must be above zero."));
+    }
+    if !body.replace.unwrap_or(false) {
+        let taken = app.live.db.kept_trends().await?.into_iter().find(|k| k.name.to_lowercase() == name.to_lowercase());
+        if let Some(taken) = taken {
+            let words = format!("“{}” was kept by {} already. Choose another name, or replace it.", taken.name, taken.actor);
+            return Err(Problem::field("name", words));
+        }
+    }
+    let kept = app.live.db.keep_trend(name, &json!(set), actor).await?;
+    let full = || Problem::field("name", format!("{MOST_TRENDS} trends are kept already; forget one first."));
+    let id = kept.ok_or_else(full)?;
+    app.live.db.note("trend", Some(actor), Some(id), &format!("Kept the trend “{name}”"), json!({})).await?;
+    Ok(Json(Made { id }))
+}
+
+/// Forgets a kept trend: whoever kept it, or an engineer.
+#[utoipa::path(responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/api/trends/{id}")]
+pub async fn forget_trend(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<HttpResponse, Problem> {
+    let actor = person.may(Action::Remark)?;
+    let forgotten = app.live.db.forget_trend(*id, whose(actor)).await?;
+    let name = forgotten.ok_or_else(|| Problem::missing("kept trend of yours"))?;
+    app.live.db.note("trend", Some(actor), Some(*id), &format!("Forgot the trend “{name}”"), json!({})).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
