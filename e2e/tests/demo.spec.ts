@@ -116,6 +116,40 @@ test('two cursors are read against each other, and what is seen is taken along',
   await expect(b).toHaveCount(0);
 });
 
+test('a note stays on the trend, and the trend is kept under a name and opened again', async () => {
+  const now = await page.getByRole('timer', { name: 'Plant time' }).textContent();
+  await page.getByRole('button', { name: 'Note', exact: true }).click();
+  await page.getByLabel('Time', { exact: true }).fill('half past two');
+  await page.getByLabel('Text', { exact: true }).fill('The agitator was greased.');
+  await page.getByRole('button', { name: 'Write note' }).click();
+  await expect(page.getByText('Write a time as')).toBeVisible();
+  await page.getByLabel('Time', { exact: true }).fill(now ?? '');
+  await page.getByRole('button', { name: 'Write note' }).click();
+  await expect(page.getByRole('list', { name: 'Notes' })).toContainText('The agitator was greased.');
+  await page.getByRole('button', { name: 'Note 1: The agitator was greased.' }).focus();
+  await page.keyboard.press('Enter');
+  await expect(page.getByRole('listitem').filter({ hasText: 'The agitator was greased.' })).toBeFocused();
+
+  const address = new URL(page.url()).searchParams;
+  await page.getByRole('button', { name: 'Kept…' }).click();
+  const name = page.getByLabel('Keep this one as');
+  await name.fill('Grease');
+  await name.press('Enter');
+  await expect(page.getByRole('list', { name: 'Kept trends' })).toContainText('Grease');
+  await name.fill('grease');
+  await name.press('Enter');
+  await expect(page.getByText('was kept by Plant engineer already')).toBeVisible();
+  await page.getByRole('button', { name: 'Replace it' }).click();
+  await expect(page.getByRole('list', { name: 'Kept trends' })).toContainText('grease');
+  await page.keyboard.press('Escape');
+  await page.goto(`${server.url}/explore`);
+  await page.getByRole('button', { name: /^grease/ }).click();
+  await expect(page).toHaveURL((url) => ['tags', 'span'].every((key) => url.searchParams.get(key) === address.get(key)));
+  await expect(page.getByRole('list', { name: 'Notes' })).toContainText('The agitator was greased.');
+  await page.getByRole('button', { name: 'Take note 1 away' }).click();
+  await expect(page.getByRole('list', { name: 'Notes' })).toHaveCount(0);
+});
+
 test('the plant is built, put in order, and a delete shows what hangs on it', async () => {
   await desk('Model');
   await place('Extraction').click();
@@ -289,6 +323,23 @@ test('a report leaves as PDF with the same numbers as CSV', async () => {
   const numbers = row.split(',').slice(3, 8);
   expect(numbers.length).toBe(5);
   for (const number of numbers) expect(text).toContain(number);
+});
+
+test('a sample label has the size of its label and what the tags were', async () => {
+  await desk('Reports');
+  await page.getByRole('button', { name: /^Sample label EX-1/ }).click();
+  const preview = page.frameLocator('iframe[title="Report preview"]');
+  await expect(preview.getByText(/^KX-2611-\d{4}$/)).toBeVisible();
+  await page.getByRole('button', { name: 'Make now' }).click();
+  const editions = page.getByRole('region', { name: 'Editions' });
+  const [file] = await Promise.all([page.waitForEvent('download'), editions.getByRole('button', { name: 'PDF' }).click()]);
+  const document = await getDocument({ data: new Uint8Array(readFileSync(await file.path())), verbosity: 0 }).promise;
+  const sheet = await document.getPage(1);
+  // 80 by 50 mm in points of 1/72 inch.
+  expect(sheet.view.map(Math.round)).toEqual([0, 0, 227, 142]);
+  const text = (await sheet.getTextContent()).items.map((item) => ('str' in item ? item.str : '')).join(' ');
+  expect(text).toMatch(/Sample label EX-1.*KX-2611-\d{4}.*\d+\.\d °C/s);
+  expect(document.numPages).toBe(1);
 });
 
 test('a fault is ordered, found out, told and over', async () => {

@@ -20,6 +20,8 @@ pub struct Document {
     pub made_by: String,
     /// IANA time zone of its times.
     pub zone: String,
+    /// Width and height in millimetres where it is printed on labels.
+    pub label: Option<(f64, f64)>,
     pub parts: Vec<Part>,
 }
 
@@ -45,8 +47,20 @@ pub struct Named {
 pub enum Part {
     Text(String),
     Summary(Vec<(Named, Span)>),
+    Values(Vec<(Named, Held)>),
     Trend(Vec<Curve>),
     Alarms(Vec<(AlarmEvent, String)>),
+}
+
+/// What a tag was at the end of the period.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Held {
+    /// As the tag prints it; empty where nothing good is known.
+    pub value: String,
+    /// Since when; `None` where nothing is stored.
+    pub since: Option<Nanos>,
+    /// Why it is not good, in words; empty where it is.
+    pub doubt: &'static str,
 }
 
 /// One line of a trend picture.

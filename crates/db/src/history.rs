@@ -137,9 +137,10 @@ impl Db {
         // Where nothing was recorded no value holds on; the first sample afterwards is always stored.
         let since = points.first().map_or(from, |p| p.time);
         for gap in self.unrecorded(since, to).await? {
-            let at = points.partition_point(|p| p.time <= gap.from);
-            if at > 0 && points.get(at).is_none_or(|p| p.time >= gap.to) {
-                points.insert(at, Point { time: gap.from + 1, value: None });
+            // A sample may lie within the span: the last one before a stop, or one that was loaded later.
+            let at = points.partition_point(|p| p.time < gap.to);
+            if let Some(last) = at.checked_sub(1).map(|i| points[i].time) {
+                points.insert(at, Point { time: last.max(gap.from) + 1, value: None });
             }
         }
         Ok(points)

@@ -36,6 +36,15 @@ pub fn print(document: &Document) -> Result<String, csv::Error> {
     for part in &document.parts {
         match part {
             Part::Text(_) | Part::Trend(_) => {}
+            Part::Values(rows) => {
+                out.write_record([""])?;
+                out.write_record(["Place", "Tag", "Unit", "Value", "Since", "Doubt"])?;
+                for (tag, held) in rows {
+                    let since = held.since.map(to_text).unwrap_or_default();
+                    let value = safe(&held.value);
+                    out.write_record([&safe(&tag.path), &safe(&tag.name), &safe(&tag.unit), &value, &since, held.doubt])?;
+                }
+            }
             Part::Summary(rows) => {
                 out.write_record([""])?;
                 out.write_record(["Place", "Tag", "Unit", "Average", "Minimum", "Maximum", "First", "Last", "Samples", "Good"])?;
@@ -102,6 +111,7 @@ mod tests {
             made_at: 0,
             made_by: "Shift lead".into(),
             zone: "UTC".into(),
+            label: None,
             parts: vec![Part::Text("left out".into()), Part::Summary(vec![(tag, span)])],
         };
         let text = print(&document).unwrap();

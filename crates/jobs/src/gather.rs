@@ -4,10 +4,12 @@ use havrel_core::{
     alarm::AlarmEvent,
     history::{pixels, spans},
     plant::{Plant, Report, Section},
-    report::{Curve, Document, Named, Part},
+    quality::Class,
+    report::{Curve, Document, Held, Named, Part, number},
+    sample::Value,
     time::{Nanos, SECOND},
 };
-use havrel_db::{Db, DbError, alarms::EventFilter};
+use havrel_db::{Db, DbError, alarms::EventFilter, history::Kept};
 use uuid::Uuid;
 
 /// Most alarm events one report prints.
@@ -45,6 +47,14 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
                 }
                 Part::Summary(rows)
             }
+            Section::Values { tags } => {
+                let mut rows = Vec::new();
+                for (id, tag) in named(plant, report.place, tags) {
+                    let kept = db.raw(plant.tags[&id].no, to, to, true, 1).await?.pop();
+                    rows.push((tag.clone(), held(kept, &tag)));
+                }
+                Part::Values(rows)
+            }
             Section::Trend { tags } => {
                 let mut curves = Vec::new();
                 for (id, tag) in named(plant, report.place, tags) {
@@ -77,8 +87,22 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
         made_at: making.at,
         made_by: making.by.clone(),
         zone: report.zone.clone(),
+        label: report.label.map(|l| (l.width, l.height)),
         parts,
     })
+}
+
+fn held(kept: Option<Kept>, tag: &Named) -> Held {
+    let Some(kept) = kept else { return Held::default() };
+    let doubt = if kept.quality.class() == Class::Good { "" } else { kept.quality.reason().words() };
+    let value = match kept.value {
+        _ if kept.quality.is_bad() => String::new(),
+        None => String::new(),
+        Some(Value::Text(text)) => text,
+        Some(Value::Bool(on)) => (if on { "on" } else { "off" }).into(),
+        Some(other) => number(other.number(), tag.decimals),
+    };
+    Held { value, since: Some(kept.time), doubt }
 }
 
 /// The rules on tags under a place.

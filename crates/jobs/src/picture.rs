@@ -42,6 +42,24 @@ fn range(curve: &Curve) -> Option<(f64, f64)> {
     (low <= high).then_some((low - air, high + air))
 }
 
+/// Heights at which lines of text do not cover each other: as near as possible to where they belong, which falls from the
+/// first to the last, and within the strip if there is room.
+fn apart(wanted: &[f64]) -> Vec<f64> {
+    const LINE: f64 = 12.0;
+    let mut placed = wanted.to_vec();
+    // From the lowest up: each at least a line above the one below it.
+    for i in 1..placed.len() {
+        placed[i] = placed[i].min(placed[i - 1] - LINE);
+    }
+    // What was pushed over the upper edge comes down again, and pushes the others.
+    let mut least = 6.0;
+    for at in placed.iter_mut().rev() {
+        *at = at.max(least);
+        least = *at + LINE;
+    }
+    placed
+}
+
 /// The strip of one curve as a drawing of its own; none where nothing was recorded.
 pub(crate) fn drawing(curve: &Curve, from: Nanos, to: Nanos, index: usize) -> Option<String> {
     let width = PICTURE_WIDTH as f64;
@@ -76,12 +94,13 @@ pub(crate) fn drawing(curve: &Curve, from: Nanos, to: Nanos, index: usize) -> Op
         let _ = write!(path, "H{width:.1}");
     }
     let decimals = curve.tag.decimals;
+    let names = apart(&curve.limits.iter().map(|(_, level)| y(*level) + 4.0).collect::<Vec<_>>());
     let drawn = html! {
         svg xmlns="http://www.w3.org/2000/svg" font-family="Atkinson Hyperlegible Next, sans-serif" viewBox=(format!("-4 -6 {} {}", width + 84.0, HEIGHT + 12.0)) role="img" aria-label=(curve.tag.name) {
             rect x="0" y="0" width=(width) height=(HEIGHT) fill="none" stroke="#dad5c6" {}
-            @for (words, level) in &curve.limits {
+            @for ((words, level), named) in curve.limits.iter().zip(names) {
                 line x1="0" x2=(width) y1=(format!("{:.1}", y(*level))) y2=(format!("{:.1}", y(*level))) stroke="#b26a00" stroke-dasharray="2 3" {}
-                text x=(width + 6.0) y=(format!("{:.1}", y(*level) + 4.0)) fill="#8a5200" font-size="11" { (words) " " (number(Some(*level), decimals)) }
+                text x=(width + 6.0) y=(format!("{named:.1}")) fill="#8a5200" font-size="11" { (words) " " (number(Some(*level), decimals)) }
             }
             path d=(path) fill="none" stroke=(colour) stroke-width="1.3" {}
             text x="4" y="11" font-size="10" fill="#55616b" { (number(Some(high), decimals)) }
@@ -89,4 +108,27 @@ pub(crate) fn drawing(curve: &Curve, from: Nanos, to: Nanos, index: usize) -> Op
         }
     };
     Some(drawn.into_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::apart;
+    use proptest::prelude::*;
+
+    #[test]
+    fn lines_with_room_stay_where_they_belong() {
+        assert_eq!(apart(&[80.0, 50.0, 20.0]), [80.0, 50.0, 20.0]);
+        assert_eq!(apart(&[80.0, 79.0]), [80.0, 68.0]);
+        assert_eq!(apart(&[10.0, 9.0]), [18.0, 6.0]);
+    }
+
+    proptest! {
+        #[test]
+        fn no_line_covers_another(mut wanted in prop::collection::vec(0.0..88.0f64, 0..6)) {
+            wanted.sort_by(|a, b| b.total_cmp(a));
+            let placed = apart(&wanted);
+            prop_assert!(placed.windows(2).all(|p| p[0] - p[1] >= 12.0 - 1e-9), "{placed:?}");
+            prop_assert!(placed.iter().all(|at| *at >= 6.0));
+        }
+    }
 }

@@ -27,10 +27,14 @@ const PATIENCE: Duration = Duration::from_secs(90);
 pub fn paper(document: &Document) -> Json {
     let zone = &document.zone;
     let mut facts = Vec::new();
+    // A label has room for what it is about, and nothing else.
+    let on_label = document.label.is_some();
     if !document.place.is_empty() {
         facts.push(("Place", document.place.clone()));
     }
-    facts.push(("Period", format!("{} to {}", to_local(document.from, zone), to_local(document.to, zone))));
+    if !on_label {
+        facts.push(("Period", format!("{} to {}", to_local(document.from, zone), to_local(document.to, zone))));
+    }
     facts.push(("Made", format!("{} by {}", to_local(document.made_at, zone), document.made_by)));
     if document.lags() {
         facts.push(("Complete until", to_local(document.complete_until, zone)));
@@ -40,6 +44,8 @@ pub fn paper(document: &Document) -> Json {
     for part in &document.parts {
         match part {
             Part::Text(text) => parts.push(json!({"text": text})),
+            Part::Values(rows) if on_label => parts.push(json!({"pairs": tables::pairs(rows)})),
+            Part::Values(rows) => parts.push(table(tables::values(rows, zone))),
             Part::Summary(rows) => parts.push(table(tables::summary(rows))),
             Part::Alarms(events) if events.is_empty() => parts.push(json!({"note": tables::NO_ALARMS})),
             Part::Alarms(events) => parts.push(table(tables::alarms(events, zone))),
@@ -55,7 +61,7 @@ pub fn paper(document: &Document) -> Json {
             }
         }
     }
-    json!({"title": document.title, "facts": facts, "made_at": document.made_at / SECOND, "label": null, "parts": parts})
+    json!({"title": document.title, "facts": facts, "made_at": document.made_at / SECOND, "label": document.label, "parts": parts})
 }
 
 /// Where the press is: as `HAVREL_PRESS` says, or beside this program (for tests, one folder up).

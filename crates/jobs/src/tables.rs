@@ -4,7 +4,7 @@ use crate::csv::happened;
 use havrel_core::{
     alarm::AlarmEvent,
     history::Span,
-    report::{Named, number},
+    report::{Held, Named, number},
     time::to_local,
 };
 
@@ -32,6 +32,30 @@ pub(crate) fn summary(rows: &[(Named, Span)]) -> Table {
         row
     };
     Table { head, rows: rows.iter().map(row).collect() }
+}
+
+/// What tags were at the end, one row each.
+pub(crate) fn values(rows: &[(Named, Held)], zone: &str) -> Table {
+    let names = ["Place", "Tag", "Value", "Unit", "Since"];
+    let row = |(tag, held): &(Named, Held)| {
+        let since = held.since.map_or_else(String::new, |at| to_local(at, zone));
+        vec![tag.path.clone(), tag.name.clone(), worded(held), tag.unit.clone(), since]
+    };
+    Table { head: names.map(|name| (name, name == "Value")).to_vec(), rows: rows.iter().map(row).collect() }
+}
+
+/// The same in two columns, for a label.
+pub(crate) fn pairs(rows: &[(Named, Held)]) -> Vec<(String, String)> {
+    rows.iter().map(|(tag, held)| (tag.name.clone(), format!("{} {}", worded(held), tag.unit).trim_end().to_owned())).collect()
+}
+
+fn worded(held: &Held) -> String {
+    match (held.value.as_str(), held.doubt) {
+        ("", "") => "–".into(),
+        ("", doubt) => doubt.into(),
+        (value, "") => value.into(),
+        (value, doubt) => format!("{value} ({doubt})"),
+    }
 }
 
 /// What alarms did, one row each event.

@@ -15,7 +15,8 @@
   grid(columns: (1fr, auto), d.title, [page #counter(page).display() of #counter(page).final().first()])
 }) if label-size == none
 #set page(width: label-size.at(0) * 1mm, height: label-size.at(1) * 1mm, margin: 2.5mm) if label-size != none
-#show heading: it => block(above: 1.4em, below: 0.7em, text(size: if it.level == 1 { 17pt } else { 11pt }, it.body))
+#let head-size = if label-size == none { 17pt } else { 11pt }
+#show heading: it => block(above: 1.4em, below: 0.7em, text(size: if it.level == 1 { head-size } else { calc.min(11pt, head-size) }, it.body))
 #set table(stroke: none, inset: (x: 0pt, y: 3pt), column-gutter: 7pt)
 #show table.cell.where(y: 0): set text(fill: soft, weight: "bold")
 
@@ -27,6 +28,10 @@
 
 #for part in d.parts {
   if "text" in part { block(above: 1.1em, lines(part.text)) }
+  if "pairs" in part {
+    block(above: 1em, grid(columns: (auto, 1fr), column-gutter: 10pt, row-gutter: 5pt,
+      ..part.pairs.map(p => (text(fill: soft, p.at(0)), text(weight: "bold", p.at(1)))).flatten()))
+  }
   if "heading" in part { heading(level: 2, part.heading) }
   if "note" in part { block(above: 1em, text(fill: soft, lines(part.note))) }
   if "table" in part {

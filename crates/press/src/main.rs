@@ -3,7 +3,7 @@
 //! ```text
 //! { "title": "Shift summary", "facts": [["Period", "…"]], "made_at": 1763892000,
 //!   "label": null | [width, height] in mm,
-//!   "parts": [ {"text": "…"}, {"heading": "…"}, {"note": "…"},
+//!   "parts": [ {"text": "…"}, {"heading": "…"}, {"note": "…"}, {"pairs": [["Level", "56.2 %"]]},
 //!              {"table": {"head": [["Tag", false], ["Average", true]], "rows": [["Level", "56.2"]]}},
 //!              {"picture": {"title": "…", "svg": "<svg …>"}} ] }
 //! ```
@@ -129,7 +129,7 @@ mod tests {
 
     #[test]
     fn a_label_has_its_own_size() {
-        let pdf = printed(json!({"title": "KX-2611-0184", "facts": [], "label": [80, 50], "parts": [{"text": "MV"}]}));
+        let pdf = printed(json!({"title": "KX-2611-0184", "facts": [], "label": [80, 50], "parts": [{"text": "MV"}, {"pairs": [["pH", "8.91"], ["Level", "56.2 %"]]}]}));
         let text = String::from_utf8_lossy(&pdf);
         assert!(text.contains("226.77"), "80 mm are 226.77 points");
         assert_eq!(pages(&pdf), 1);

@@ -8,7 +8,7 @@ use rust_embed::RustEmbed;
 struct Files;
 
 /// Nothing is loaded from anywhere else; report pages in their frame bring their own style.
-const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; connect-src 'self' ws: wss:; \
+const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; font-src 'self' data:; connect-src 'self' ws: wss:; \
                       frame-src 'self' blob:; object-src 'none'; base-uri 'self'; form-action 'self'";
 
 pub(crate) async fn file(request: HttpRequest) -> HttpResponse {

@@ -265,6 +265,15 @@ fn reports(b: &mut Builder, vessels: &[String]) {
         {"kind": "summary", "tags": all},
         {"kind": "alarms"},
     ]);
+    let label = json!([{"kind": "values", "tags": b.tags(&[
+        ("Extraction/EX-1", "Run"), ("Extraction/EX-1", "Temperature"), ("Extraction/EX-1", "pH"), ("Extraction/EX-1", "Level"),
+    ])}]);
+    let vessel = b.place("Extraction/EX-1");
+    let size = json!({"width": 80, "height": 50});
+    b.add(
+        Kind::Report,
+        json!({"name": "Sample label EX-1", "place": vessel, "minutes": 1, "sections": label, "label": size, "order": 2}),
+    );
     b.add(Kind::Report, json!({"name": "Vessel run", "place": place, "minutes": 30, "sections": sections, "order": 1}));
 }
 

@@ -84,6 +84,7 @@ export interface RuleSet {
 export type Section =
   | { kind: 'text'; text: string }
   | { kind: 'summary'; tags: string[] }
+  | { kind: 'values'; tags: string[] }
   | { kind: 'trend'; tags: string[] }
   | { kind: 'alarms' };
 
@@ -93,6 +94,8 @@ export interface ReportSet {
   minutes: number;
   zone: string;
   sections: Section[];
+  /** In millimetres; null prints on pages. */
+  label: { width: number; height: number } | null;
   order: number;
 }
 

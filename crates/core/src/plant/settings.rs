@@ -158,6 +158,10 @@ pub enum Section {
     Summary {
         tags: Vec<Uuid>,
     },
+    /// What the tags were at the end of the period, texts too.
+    Values {
+        tags: Vec<Uuid>,
+    },
     /// A picture of the tags over the period.
     Trend {
         tags: Vec<Uuid>,
@@ -170,7 +174,7 @@ impl Section {
     /// The tags it shows.
     pub fn tags(&self) -> &[Uuid] {
         match self {
-            Section::Summary { tags } | Section::Trend { tags } => tags,
+            Section::Summary { tags } | Section::Values { tags } | Section::Trend { tags } => tags,
             Section::Text { .. } | Section::Alarms {} => &[],
         }
     }
@@ -191,8 +195,19 @@ pub struct Report {
     pub zone: String,
     #[serde(default)]
     pub sections: Vec<Section>,
+    /// Printed on labels of this size instead of pages.
+    #[serde(default)]
+    pub label: Option<Label>,
     #[serde(default)]
     pub order: f64,
+}
+
+/// The size of a label, in millimetres; 20 to 300 each.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Label {
+    pub width: f64,
+    pub height: f64,
 }
 
 fn yes() -> bool {
@@ -329,6 +344,11 @@ impl Report {
         between(wrong, "minutes", self.minutes, 1, 44_640);
         if jiff::tz::TimeZone::get(&self.zone).is_err() {
             wrong.push(("zone".into(), format!("“{}” is no time zone; write it like Europe/Oslo.", self.zone)));
+        }
+        if let Some(label) = self.label
+            && ![label.width, label.height].iter().all(|side| (20.0..=300.0).contains(side))
+        {
+            wrong.push(("label".into(), "A label is 20 to 300 mm wide and high.".into()));
         }
         if self.sections.len() > 50 {
             wrong.push(("sections".into(), "A report has at most 50 sections.".into()));

@@ -245,9 +245,11 @@ async fn where_nothing_was_recorded_no_value_holds_on() {
     db.append(&[one]).await.unwrap();
     let points = db.points(7, 0, 100).await.unwrap();
     assert_eq!(points.iter().map(|p| (p.time, p.value)).collect::<Vec<_>>(), [(10, Some(1.0)), (21, None), (90, Some(2.0))]);
-    // Samples inside the span speak for themselves.
+    // What lies within the span, the last sample before a stop or one loaded later, does not hold beyond it either.
     db.append(&[frame(2, &[(7, 50, 1.5)])]).await.unwrap();
-    assert_eq!(db.points(7, 0, 100).await.unwrap().len(), 3);
+    let points = db.points(7, 0, 100).await.unwrap();
+    let seen: Vec<_> = points.iter().map(|p| (p.time, p.value)).collect();
+    assert_eq!(seen, [(10, Some(1.0)), (50, Some(1.5)), (51, None), (90, Some(2.0))]);
 }
 
 #[tokio::test]

@@ -39,7 +39,7 @@ pub async fn preview(app: Data<App>, person: Person, body: Json<Own>) -> Result<
         return Err(Problem::field("minutes", "A report covers at most 31 days in at most 50 sections."));
     }
     let document = fill(&app, actor, &report).await?;
-    Ok(HttpResponse::Ok().content_type("text/html; charset=utf-8").body(html::print(&document)))
+    Ok(HttpResponse::Ok().content_type("text/html; charset=utf-8").body(html::with_fonts(&html::print(&document))))
 }
 
 /// A report as it was made.
@@ -113,8 +113,11 @@ pub async fn fetch(app: Data<App>, person: Person, path: Path<(Uuid, String)>) -
         }
         "html" | "csv" => {
             let (title, html, csv) = app.live.db.edition(id).await?.ok_or_else(missing)?;
-            let (kind, text) =
-                if format == "html" { ("text/html; charset=utf-8", html) } else { ("text/csv; charset=utf-8", csv) };
+            let (kind, text) = if format == "html" {
+                ("text/html; charset=utf-8", html::with_fonts(&html))
+            } else {
+                ("text/csv; charset=utf-8", csv)
+            };
             (kind, title, text.into_bytes())
         }
         _ => return Err(Problem::missing("format; there are html, csv and pdf")),
@@ -125,7 +128,10 @@ pub async fn fetch(app: Data<App>, person: Person, path: Path<(Uuid, String)>) -
         .content_type(kind)
         .insert_header((header::CONTENT_DISPOSITION, format!("attachment; filename=\"{name}-{short}.{format}\"")))
         // An edition may hold what people typed; opened by itself it must not run anything.
-        .insert_header((header::CONTENT_SECURITY_POLICY, "sandbox; default-src 'none'; style-src 'unsafe-inline'"))
+        .insert_header((
+            header::CONTENT_SECURITY_POLICY,
+            "sandbox; default-src 'none'; style-src 'unsafe-inline'; font-src data:",
+        ))
         .body(content))
 }
 

@@ -8,7 +8,16 @@ import { useGo } from '../../app/router';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { Button, Choice, Confirm, Field, INPUT, Input } from '../../parts/ui';
 
-const NAMES: Record<Section['kind'], string> = { text: 'Text', summary: 'Table of figures', trend: 'Trend', alarms: 'Alarms' };
+const NAMES: Record<Section['kind'], string> = {
+  text: 'Text',
+  summary: 'Table of figures',
+  values: 'Values at the end',
+  trend: 'Trend',
+  alarms: 'Alarms',
+};
+
+const labelOf = (label: { width: string; height: string } | null) =>
+  label && { width: numberOf(label.width) ?? 0, height: numberOf(label.height) ?? 0 };
 
 interface Props {
   report: Item<'report'>;
@@ -26,6 +35,7 @@ export function ReportEditor({ report, seen, disabled }: Props) {
     minutes: textOf(set.minutes),
     zone: set.zone,
     sections: set.sections,
+    label: set.label ? { width: textOf(set.label.width), height: textOf(set.label.height) } : null,
   });
   const [deleting, setDeleting] = useState(false);
   const v = form.values;
@@ -42,7 +52,12 @@ export function ReportEditor({ report, seen, disabled }: Props) {
   const save = () =>
     form.run((values) =>
       commit(`Changed report ${values.name}`, seen, [
-        { op: 'patch', kind: 'report', id: report.id, set: { ...values, minutes: numberOf(values.minutes) } },
+        {
+          op: 'patch',
+          kind: 'report',
+          id: report.id,
+          set: { ...values, minutes: numberOf(values.minutes), label: labelOf(values.label) },
+        },
       ]),
     );
   return (
@@ -85,6 +100,35 @@ export function ReportEditor({ report, seen, disabled }: Props) {
           {(p) => <Input {...p} disabled={disabled} value={v.zone} onChange={(e) => form.set('zone', e.target.value)} />}
         </Field>
       </div>
+      <div className="grid grid-cols-[1fr_5rem_5rem] items-end gap-2">
+        <Field label="Printed on" error={form.error('label')}>
+          {(p) => (
+            <Choice
+              {...p}
+              disabled={disabled}
+              value={v.label ? 'label' : 'page'}
+              onChange={(e) => form.set('label', e.target.value === 'label' ? { width: '80', height: '50' } : null)}
+            >
+              <option value="page">A4 pages</option>
+              <option value="label">a label</option>
+            </Choice>
+          )}
+        </Field>
+        {v.label &&
+          (['width', 'height'] as const).map((side) => (
+            <Field key={side} label={`${side === 'width' ? 'Width' : 'Height'}, mm`}>
+              {(p) => (
+                <Input
+                  {...p}
+                  disabled={disabled}
+                  className="figures text-right"
+                  value={v.label?.[side] ?? ''}
+                  onChange={(e) => v.label && form.set('label', { ...v.label, [side]: e.target.value })}
+                />
+              )}
+            </Field>
+          ))}
+      </div>
       <h2 className="pt-1 font-semibold">Sections</h2>
       <ol className="space-y-2">
         {v.sections.map((section, i) => {
@@ -122,9 +166,10 @@ export function ReportEditor({ report, seen, disabled }: Props) {
                   onChange={(e) => replace(i, { kind: 'text', text: e.target.value })}
                 />
               )}
-              {(section.kind === 'summary' || section.kind === 'trend') && (
+              {'tags' in section && (
                 <TagChoice
                   ids={section.tags}
+                  texts={section.kind === 'values'}
                   under={v.place ?? undefined}
                   disabled={disabled}
                   onChange={(tags) => replace(i, { ...section, tags })}
@@ -190,11 +235,14 @@ function IconButton({ label, ...rest }: { label: string; disabled: boolean; onCl
 
 function TagChoice({
   ids,
+  texts,
   under,
   disabled,
   onChange,
 }: {
   ids: string[];
+  /** Whether tags that hold text make sense there. */
+  texts: boolean;
   under: string | undefined;
   disabled: boolean;
   onChange: (ids: string[]) => void;
@@ -230,7 +278,7 @@ function TagChoice({
       >
         <option value="">Add a tag…</option>
         {offered
-          .filter((t) => !ids.includes(t.id) && t.set.point.type !== 'text')
+          .filter((t) => !ids.includes(t.id) && (texts || t.set.point.type !== 'text'))
           .map((tag) => (
             <option key={tag.id} value={tag.id}>
               {name(tag)}
