@@ -5,7 +5,7 @@ use havrel_core::{
     alarm::{AlarmEvent, AlarmStanding, AlarmState, EventKind, span::Turn},
     time::Nanos,
 };
-use sqlx::Row;
+use sqlx::{Row, postgres::PgRow};
 use uuid::Uuid;
 
 /// Which events are asked for; newest first.
@@ -46,6 +46,37 @@ impl Db {
             .collect()
     }
 
+    /// Events by their place in the order “the latest to occur first”: how many there are up to the number `upto` (all if not
+    /// given), that number, and `count` of them from index `from` on.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn alarm_page(
+        &self,
+        rules: Option<&[Uuid]>,
+        upto: Option<i64>,
+        from: i64,
+        count: i64,
+    ) -> Result<(i64, i64, Vec<(i64, AlarmEvent)>), DbError> {
+        let upto = match upto {
+            Some(upto) => upto,
+            None => sqlx::query_scalar("select coalesce(max(id), 0) from alarm_event").fetch_one(&self.pool).await?,
+        };
+        let total = "select count(*) from alarm_event where id <= $1 and ($2::uuid[] is null or rule = any($2))";
+        let total: i64 = sqlx::query_scalar(total).bind(upto).bind(rules).fetch_one(&self.pool).await?;
+        let rows = sqlx::query(
+            "select * from alarm_event where id <= $1 and ($2::uuid[] is null or rule = any($2))
+             order by occurred_at desc, id desc offset $3 limit $4",
+        )
+        .bind(upto)
+        .bind(rules)
+        .bind(from.max(0))
+        .bind(count.clamp(0, 1000))
+        .fetch_all(&self.pool)
+        .await?;
+        Ok((upto, total, rows.iter().map(event).collect::<Result<_, sqlx::Error>>()?))
+    }
+
     /// Events with their numbers, the latest to occur first.
     ///
     /// # Errors
@@ -63,25 +94,7 @@ impl Db {
         .bind(filter.limit.clamp(1, 1000))
         .fetch_all(&self.pool)
         .await?;
-        rows.into_iter()
-            .map(|r| {
-                let kind = EventKind::from_code(r.try_get::<i16, _>("kind")? as u8).unwrap_or(EventKind::Withdrawn);
-                let event = AlarmEvent {
-                    rule: r.try_get("rule")?,
-                    sequence: r.try_get::<i32, _>("sequence")?.unsigned_abs(),
-                    kind,
-                    priority: r.try_get::<i16, _>("priority")? as u8,
-                    occurred_at: r.try_get("occurred_at")?,
-                    decided_at: r.try_get("decided_at")?,
-                    value: r.try_get("value")?,
-                    limit: r.try_get("level")?,
-                    actor: r.try_get("actor")?,
-                    comment: r.try_get("comment")?,
-                    text: r.try_get("text")?,
-                };
-                Ok((r.try_get("id")?, event))
-            })
-            .collect()
+        Ok(rows.iter().map(event).collect::<Result<_, sqlx::Error>>()?)
     }
 
     /// What raised and ended the alarms of some rules in `from..=to`, with the last event of each before, in the order of
@@ -118,4 +131,22 @@ impl Db {
             })
             .collect()
     }
+}
+
+fn event(r: &PgRow) -> Result<(i64, AlarmEvent), sqlx::Error> {
+    let kind = EventKind::from_code(r.try_get::<i16, _>("kind")? as u8).unwrap_or(EventKind::Withdrawn);
+    let event = AlarmEvent {
+        rule: r.try_get("rule")?,
+        sequence: r.try_get::<i32, _>("sequence")?.unsigned_abs(),
+        kind,
+        priority: r.try_get::<i16, _>("priority")? as u8,
+        occurred_at: r.try_get("occurred_at")?,
+        decided_at: r.try_get("decided_at")?,
+        value: r.try_get("value")?,
+        limit: r.try_get("level")?,
+        actor: r.try_get("actor")?,
+        comment: r.try_get("comment")?,
+        text: r.try_get("text")?,
+    };
+    Ok((r.try_get("id")?, event))
 }

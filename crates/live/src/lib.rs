@@ -19,7 +19,11 @@ use arc_swap::ArcSwap;
 use havrel_core::{
     access::Actor,
     alarm::{AlarmStanding, LimitKind},
-    plant::{Edit, Own, Plant, find::Finder},
+    plant::{
+        Edit, Own, Plant,
+        find::Finder,
+        view::{TagQuery, TagView},
+    },
     sample::{Batch, Value},
     time::Nanos,
 };
@@ -107,8 +111,13 @@ pub struct Live {
     bad: Mutex<BadTags>,
     pub jobs: Arc<jobs::Jobs>,
     finder: Mutex<Option<Arc<Finder>>>,
+    /// The views of tags that were asked for last, newest last.
+    views: Mutex<Vec<Arc<TagView>>>,
     tasks: Mutex<JoinSet<()>>,
 }
+
+/// Views of tags that are kept; each holds 16 bytes a tag.
+const MOST_VIEWS: usize = 16;
 
 impl Live {
     /// Starts the plant on a database, with its spool in a folder.
@@ -154,6 +163,7 @@ impl Live {
             bad: Mutex::default(),
             jobs: Arc::default(),
             finder: Mutex::default(),
+            views: Mutex::default(),
             tasks: Mutex::default(),
         });
         turns::start(&live, inbox, standings, (last, arrived), replay.gaps);
@@ -334,6 +344,23 @@ impl Live {
             Some(finder) if finder.revision == plant.revision => finder.clone(),
             _ => kept.insert(Arc::new(Finder::of(&plant))).clone(),
         }
+    }
+
+    /// The tags that a query finds in the present configuration, in order. Those asked for last are kept, so that scrolling
+    /// does not sort anew.
+    pub fn tag_view(&self, query: TagQuery) -> Arc<TagView> {
+        let plant = self.plant();
+        let mut kept = self.views.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.retain(|view| view.revision == plant.revision);
+        if let Some(view) = kept.iter().find(|view| view.query == query) {
+            return view.clone();
+        }
+        let view = Arc::new(TagView::of(&plant, query));
+        if kept.len() >= MOST_VIEWS {
+            kept.remove(0);
+        }
+        kept.push(view.clone());
+        view
     }
 
     /// The limits in force on a tag.

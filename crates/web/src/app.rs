@@ -135,6 +135,8 @@ pub fn serve(app: App, cookie_key: &[u8], listener: TcpListener) -> io::Result<S
             .service(api::reports::editions)
             .service(api::reports::fetch)
             .service(api::journal::read)
+            .service(api::sheets::tag_sheet)
+            .service(api::sheets::alarm_sheet)
             .service(api::marks::find_notes)
             .service(api::marks::add_note)
             .service(api::marks::remove_note)

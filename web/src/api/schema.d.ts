@@ -564,6 +564,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/alarms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rows of what happened to alarms, the latest to occur first. */
+        get: operations["alarm_sheet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/tags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rows of the tags that a query finds. */
+        get: operations["tag_sheet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tags/{id}/write": {
         parameters: {
             query?: never;
@@ -690,6 +724,17 @@ export interface components {
             last: number;
             /** @description Newest first. */
             alarms: components["schemas"]["AlarmView"][];
+        };
+        /** @description Rows of the history of alarms. */
+        AlarmSheet: {
+            /**
+             * Format: int64
+             * @description Number of the newest event that is counted.
+             */
+            upto: number;
+            /** Format: int64 */
+            total: number;
+            rows: components["schemas"]["EventView"][];
         };
         /** @description A span for which an alarm's condition held. */
         AlarmSpanView: {
@@ -1176,6 +1221,36 @@ export interface components {
             cure: string;
             /** Format: int64 */
             took_us: number;
+        };
+        /** @description A tag as a row. */
+        TagRow: {
+            /** Format: uuid */
+            id: string;
+            /**
+             * Format: int32
+             * @description Its number in the live feed.
+             */
+            no: number;
+            name: string;
+            /** Format: uuid */
+            place: string;
+            place_path: string;
+            unit: string;
+            /** Format: int32 */
+            decimals: number;
+            /** @description Where it is read, in words; empty where it is unbound. */
+            source: string;
+            /** @description How it is recorded: `on_change` or `each_poll`; null where it is not. */
+            recorded?: string | null;
+            /** @description Limits in force: “high 80”. */
+            limits: string;
+        };
+        /** @description Rows of a sheet of tags. */
+        TagSheet: {
+            /** Format: int64 */
+            revision: number;
+            total: number;
+            rows: components["schemas"]["TagRow"][];
         };
         /** @description What a trend shows. */
         TrendSet: {
@@ -2286,6 +2361,67 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    alarm_sheet: {
+        parameters: {
+            query?: {
+                /** @description Only on tags under this place. */
+                under?: string;
+                /** @description Only events up to this number, so that rows keep their index while new ones happen. */
+                upto?: number;
+                /** @description Index of the first row, from 0; the latest to occur comes first. */
+                from?: number;
+                /** @description At most 500; usually 100. */
+                count?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmSheet"];
+                };
+            };
+        };
+    };
+    tag_sheet: {
+        parameters: {
+            query?: {
+                /** @description Only under this place, at any depth. */
+                under?: string;
+                connection?: string;
+                /** @description Words that must all occur in the path, whatever their case. */
+                text?: string;
+                /** @description `plant` (as the engineer ordered it; the default), `name`, `place`, `unit`, `source` or `recorded`. */
+                sort?: string;
+                /** @description The other way round. */
+                down?: boolean;
+                /** @description Index of the first row, from 0. */
+                from?: number;
+                /** @description At most 500; usually 100. */
+                count?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TagSheet"];
                 };
             };
         };

@@ -25,6 +25,11 @@ export function moment(at: number | string, now = Date.now()): string {
   return new Date(now).toDateString() === time.toDateString() ? clock(at) : `${day} ${clock(at)}`;
 }
 
+/** The end of a path, which is what tells places apart: its last two names. */
+export function pathEnd(path: string): string {
+  return path.split('/').slice(-2).join(' / ');
+}
+
 /** How long something lasts, in the largest units that matter. */
 export function lasting(milliseconds: number): string {
   const seconds = Math.max(0, Math.round(milliseconds / 1000));

@@ -7,6 +7,7 @@ pub mod edit;
 pub mod find;
 pub mod settings;
 pub mod undo;
+pub mod view;
 
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::{Map, Value as Json};

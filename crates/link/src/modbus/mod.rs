@@ -7,7 +7,7 @@ pub mod address;
 pub mod codec;
 mod ladder;
 mod run;
-mod session;
+pub mod session;
 mod turn;
 
 pub use address::{Address, Table};

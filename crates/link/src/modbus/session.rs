@@ -83,7 +83,7 @@ pub(super) async fn connect(settings: &Settings, found: &[SocketAddr], timeout_m
 }
 
 /// An open connection to one unit.
-pub(super) struct Session {
+pub struct Session {
     context: Modbus,
     heard: Arc<Mutex<Vec<u8>>>,
     unit: u8,
@@ -91,23 +91,32 @@ pub(super) struct Session {
 }
 
 impl Session {
+    /// Opens the connection that settings describe.
+    ///
+    /// # Errors
+    /// In words that say what to do.
     pub async fn open(settings: &Settings, timeout_ms: u32) -> Result<Session, LinkError> {
         let found = resolve(settings).await?;
         Ok(Session::over(connect(settings, &found, timeout_ms).await?, settings.unit, timeout_ms))
     }
 
+    /// Speaks over a stream that is open already.
     pub fn over(stream: TcpStream, unit: u8, timeout_ms: u32) -> Session {
         let heard = Arc::<Mutex<Vec<u8>>>::default();
         let context = tcp::attach_slave(Listening { stream, heard: heard.clone() }, Slave(unit));
         Session { context, heard, unit, timeout_ms }
     }
 
+    /// Ends it in good order.
     pub async fn close(mut self) {
         // The other side may be gone already; there is nothing to mend.
         let _ = self.context.disconnect().await;
     }
 
     /// Reads `count` registers, or bits as 0 and 1 (function codes 1 to 4).
+    ///
+    /// # Errors
+    /// When the device refuses, answers wrongly or not at all.
     pub async fn read(&mut self, at: Address, count: u16) -> Result<Vec<u16>, LinkError> {
         let request = match at.table {
             Table::Coil => Request::ReadCoils(at.offset, count),

@@ -10,6 +10,7 @@ pub mod marks;
 pub mod plant;
 pub mod reports;
 pub mod revisions;
+pub mod sheets;
 pub mod values;
 
 use crate::{app::App, problem::Problem};

@@ -170,20 +170,21 @@ impl Viewing<'_> {
         let page = found.into_iter().skip(self.offset).take(self.limit);
         let items = page.map(|(title, item)| {
             let set = serde_json::to_value(&item.set).unwrap_or_default();
-            ItemView { id: item.id, no: item.no, revision: item.revision, title, set, source: self.source(item.id) }
+            ItemView { id: item.id, no: item.no, revision: item.revision, title, set, source: source_of(self.plant, item.id) }
         });
         ItemList { revision: self.plant.revision, total, items: items.collect() }
     }
+}
 
-    fn source(&self, id: Uuid) -> String {
-        let words = || {
-            let tag = self.plant.tags.get(&id)?;
-            let connection = self.plant.connections.get(&tag.set.connection?)?;
-            let point = driver(&connection.set.kind)?.show_point(&connection.set, &tag.set.point)?;
-            Some(format!("{} · {point}", connection.set.name))
-        };
-        words().unwrap_or_default()
-    }
+/// Where a tag is read, in words; empty where it is unbound.
+pub(super) fn source_of(plant: &Plant, tag: Uuid) -> String {
+    let words = || {
+        let tag = plant.tags.get(&tag)?;
+        let connection = plant.connections.get(&tag.set.connection?)?;
+        let point = driver(&connection.set.kind)?.show_point(&connection.set, &tag.set.point)?;
+        Some(format!("{} · {point}", connection.set.name))
+    };
+    words().unwrap_or_default()
 }
 
 /// What hangs on an item.

@@ -1,88 +1,103 @@
-// What the alarms did, newest first.
+// What the alarms did, newest first, as a sheet: rows keep their index while new ones happen.
 
-import { useInfiniteQuery } from '@tanstack/react-query';
-import { http, take } from '../../api/client';
+import { useQuery } from '@tanstack/react-query';
+import { useCallback, useState } from 'react';
+import { http, type Schemas, take } from '../../api/client';
 import { useGo } from '../../app/router';
 import { Pips } from '../../parts/pips';
-import { moment } from '../../parts/text';
+import { type Column, Sheet } from '../../parts/sheet';
+import { counted, moment, pathEnd } from '../../parts/text';
 import { Button, Empty, Trouble } from '../../parts/ui';
 
-const PAGE = 100;
+type Event = Schemas['EventView'];
+
 const WORDS: Record<string, string> = {
   raised: 'came',
   returned: 'returned',
   acknowledged: 'acknowledged',
   withdrawn: 'withdrawn',
 };
+const PIPS: Record<string, 'unacknowledged' | 'returned_unacknowledged'> = {
+  raised: 'unacknowledged',
+  returned: 'returned_unacknowledged',
+};
+
+const COLUMNS: Column<Event>[] = [
+  { key: 'time', title: 'Time', width: '11rem', render: (e) => <span className="figures">{moment(e.occurred_at)}</span> },
+  {
+    key: 'event',
+    title: 'Event',
+    width: '9rem',
+    render: (e) => (
+      <span className="flex items-center gap-2">
+        <Pips priority={e.priority} state={PIPS[e.kind] ?? 'acknowledged'} quiet />
+        {WORDS[e.kind] ?? e.kind}
+      </span>
+    ),
+  },
+  {
+    key: 'place',
+    title: 'Place',
+    width: 'minmax(12rem,1fr)',
+    render: (e) => (
+      <span className="text-soft" title={e.place_path.replaceAll('/', ' / ')}>
+        {pathEnd(e.place_path)}
+      </span>
+    ),
+  },
+  { key: 'what', title: 'What', width: 'minmax(14rem,1.4fr)', render: (e) => e.text },
+  {
+    key: 'who',
+    title: 'Who',
+    width: 'minmax(8rem,0.8fr)',
+    render: (e) => (
+      <>
+        {e.actor}
+        {e.comment && <span className="text-soft">: {e.comment}</span>}
+      </>
+    ),
+  },
+];
+
+const page = (at: string | undefined, upto: number | undefined, from: number, count: number) =>
+  take(
+    http.GET('/api/sheets/alarms', {
+      params: { query: { ...(at ? { under: at } : {}), ...(upto === undefined ? {} : { upto }), from, count } },
+    }),
+  );
 
 export function AlarmHistory({ at }: { at: string | undefined }) {
   const go = useGo();
-  const events = useInfiniteQuery({
-    queryKey: ['alarms', 'events', at],
-    initialPageParam: undefined as number | undefined,
-    queryFn: ({ pageParam }) =>
-      take(
-        http.GET('/api/alarms/events', {
-          params: { query: { limit: PAGE, ...(at ? { under: at } : {}), ...(pageParam ? { before: pageParam } : {}) } },
-        }),
-      ),
-    getNextPageParam: (last) => (last.length === PAGE ? last.at(-1)?.id : undefined),
-  });
-  const rows = events.data?.pages.flat() ?? [];
-  if (events.error) return <Trouble error={events.error} />;
-  if (events.data && rows.length === 0)
+  // Asked for anew whenever an alarm does something.
+  const newest = useQuery({ queryKey: ['alarms', 'newest', at], queryFn: () => page(at, undefined, 0, 0) });
+  const [held, setHeld] = useState<{ upto: number; total: number } | null>(null);
+  const [atTop, setAtTop] = useState(true);
+  const now = newest.data;
+  // Whoever reads further down is not moved by what happens; at the top the newest comes by itself.
+  const shown = atTop || held === null ? now : held;
+  const onSeen = useCallback((_: number, top: boolean) => setAtTop(top), []);
+  if (shown && held?.upto !== shown.upto) setHeld({ upto: shown.upto, total: shown.total });
+  if (newest.error) return <Trouble error={newest.error} />;
+  if (!now || !shown) return null;
+  if (now.total === 0)
     return <Empty title="Nothing has happened yet">Every alarm that comes, returns or is acknowledged is kept here.</Empty>;
+  const newer = now.total - shown.total;
   return (
     <>
-      <table className="w-full border border-line bg-raised text-left">
-        <thead className="bg-band text-sm">
-          <tr className="h-8">
-            <th className="w-40 px-2 font-semibold">Time</th>
-            <th className="w-36 font-semibold">Event</th>
-            <th className="w-72 font-semibold">Place</th>
-            <th className="font-semibold">What</th>
-            <th className="w-40 font-semibold">Who</th>
-          </tr>
-        </thead>
-        <tbody>
-          {rows.map((e) => (
-            <tr key={e.id} className="h-7 border-t border-line hover:bg-band">
-              <td className="figures px-2">{moment(e.occurred_at)}</td>
-              <td>
-                <span className="flex items-center gap-2">
-                  <Pips
-                    priority={e.priority}
-                    state={
-                      e.kind === 'raised' ? 'unacknowledged' : e.kind === 'returned' ? 'returned_unacknowledged' : 'acknowledged'
-                    }
-                    quiet
-                  />
-                  {WORDS[e.kind] ?? e.kind}
-                </span>
-              </td>
-              <td className="truncate text-soft">{e.place_path.replaceAll('/', ' / ')}</td>
-              <td>
-                {e.tag ? (
-                  <button type="button" className="text-left hover:text-teal" onClick={() => go({ tag: e.tag ?? undefined })}>
-                    {e.text}
-                  </button>
-                ) : (
-                  e.text
-                )}
-              </td>
-              <td>
-                {e.actor}
-                {e.comment && <span className="text-soft">: {e.comment}</span>}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {events.hasNextPage && (
-        <Button className="mt-3" disabled={events.isFetchingNextPage} onClick={() => void events.fetchNextPage()}>
-          Show older
-        </Button>
-      )}
+      <div className="mb-1 flex h-7 items-center gap-3">
+        <span className="text-soft">{counted(shown.total, 'event')}, the latest first</span>
+        {newer > 0 && <Button onClick={() => setHeld({ upto: now.upto, total: now.total })}>Show {newer} newer</Button>}
+      </div>
+      <Sheet
+        label="History of alarms"
+        columns={COLUMNS}
+        source={['alarms', at, shown.upto]}
+        fetch={(from, count) => page(at, shown.upto, from, count)}
+        idOf={(e) => String(e.id)}
+        onOpen={(e) => e.tag && go({ tag: e.tag })}
+        onSeen={onSeen}
+        className="h-[calc(100vh-17rem)]"
+      />
     </>
   );
 }

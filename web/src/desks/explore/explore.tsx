@@ -10,7 +10,7 @@ import { useGo, useView } from '../../app/router';
 import { seriesColour } from '../../parts/colours';
 import { complain } from '../../parts/form';
 import { save } from '../../parts/save';
-import { lasting, moment } from '../../parts/text';
+import { lasting, moment, pathEnd } from '../../parts/text';
 import { nameOf, Trend, type TrendHandle, type TrendWindow } from '../../parts/trend';
 import { zoomed } from '../../parts/trend-data';
 import { Button, Choice, DeskHead, Empty, Input } from '../../parts/ui';
@@ -147,7 +147,7 @@ export function Explore() {
           <span key={tag.id} className="flex h-7 items-center gap-1.5 rounded border border-line bg-raised pr-1 pl-2">
             <span aria-hidden className="h-0.5 w-3.5" style={{ background: seriesColour(i) }} />
             <button type="button" className="max-w-60 truncate hover:text-teal" onClick={() => go({ tag: tag.id })}>
-              {tag.title.split('/').slice(-2).join(' / ')}
+              {pathEnd(tag.title)}
             </button>
             <button
               type="button"

@@ -4,14 +4,14 @@ import { useQuery } from '@tanstack/react-query';
 import { ArrowDown, ArrowUp, Plus } from 'lucide-react';
 import { useState } from 'react';
 import { http, newId, take } from '../../api/client';
-import type { Item, Level, LimitKind } from '../../api/model';
+import type { Item, Level } from '../../api/model';
 import { commit, useItems, useMay } from '../../api/queries';
 import { useGo, useView } from '../../app/router';
 import { orderBetween } from '../../app/tree';
 import { complain, useForm } from '../../parts/form';
-import { counted, LIMIT_WORDS } from '../../parts/text';
-import { Button, Choice, Confirm, DeskHead, Empty, Field, Input, Trouble } from '../../parts/ui';
-import { Value } from '../../parts/value';
+import { counted } from '../../parts/text';
+import { Button, Choice, Confirm, DeskHead, Field, Input, Trouble } from '../../parts/ui';
+import { TagsHere } from './tags';
 
 const LEVELS: Level[] = ['site', 'area', 'line', 'unit', 'equipment', 'device'];
 type Place = Item<'place'>;
@@ -52,7 +52,7 @@ export function Model() {
           seen={seen}
           disabled={!engineer}
         />
-        {place && <TagsHere place={place} disabled={!engineer} seen={seen} />}
+        <TagsHere key={place?.id ?? ''} place={place} disabled={!engineer} seen={seen} />
       </div>
     </>
   );
@@ -250,111 +250,6 @@ function Children({ at, level, children_, seen, disabled }: ChildrenProps) {
         </Field>
         <Button type="submit" className="mt-5" disabled={disabled || form.busy || !form.values.name.trim()}>
           <Plus className="size-4" /> Add place
-        </Button>
-      </form>
-    </section>
-  );
-}
-
-function TagsHere({ place, seen, disabled }: { place: Place; seen: number; disabled: boolean }) {
-  const go = useGo();
-  const [text, setText] = useState('');
-  const tags = useItems('tag', { under: place.id, text: text || undefined });
-  const rules = useItems('rule', { under: place.id });
-  const form = useForm({ name: '' });
-  const limits = (tag: string) =>
-    (rules.data?.items ?? [])
-      .filter((r) => r.set.tag === tag)
-      .map((r) => `${LIMIT_WORDS[r.set.kind as LimitKind]} ${r.set.level}`)
-      .join(', ');
-  if (!tags.data) return null;
-  const items = tags.data.items;
-  return (
-    <section aria-label="Tags">
-      <div className="mb-1 flex items-end gap-3">
-        <h2 className="flex-1 font-semibold">
-          {counted(tags.data.total, 'tag')}
-          {tags.data.total > items.length && (
-            <span className="font-normal text-soft">, the first {items.length} shown; filter to see others</span>
-          )}
-        </h2>
-        <Input
-          aria-label="Filter tags"
-          placeholder="Filter…"
-          className="w-48"
-          value={text}
-          onChange={(e) => setText(e.target.value)}
-        />
-      </div>
-      {items.length === 0 && !text && (
-        <Empty title="No tags here">Tags come from registers on the desk Connect, or one by one here.</Empty>
-      )}
-      {items.length > 0 && (
-        <div className="max-h-[50vh] overflow-auto border border-line bg-raised">
-          <table className="w-full text-left">
-            <thead className="sticky top-0 bg-band text-sm">
-              <tr className="h-7">
-                <th className="px-2 font-semibold">Tag</th>
-                <th className="w-36 px-2 text-right font-semibold">Now</th>
-                <th className="w-64 px-2 font-semibold">Source</th>
-                <th className="w-24 px-2 font-semibold">Recorded</th>
-                <th className="w-44 px-2 font-semibold">Limits</th>
-              </tr>
-            </thead>
-            <tbody>
-              {items.map((tag) => (
-                <tr key={tag.id} className="h-7 border-t border-line hover:bg-band">
-                  <td className="max-w-0 truncate px-2">
-                    <button type="button" className="hover:text-teal" onClick={() => go({ tag: tag.id })}>
-                      {tag.title.slice(place.title.length + 1).replaceAll('/', ' / ')}
-                    </button>
-                  </td>
-                  <td className="px-2 text-right">
-                    <Value no={tag.no} set={tag.set} />
-                  </td>
-                  <td className="max-w-64 truncate px-2 text-soft">{tag.source || 'unbound'}</td>
-                  <td className="px-2 text-soft">
-                    {tag.set.record ? (tag.set.record_mode === 'on_change' ? 'on change' : 'each value') : 'no'}
-                  </td>
-                  <td className="px-2 text-soft">{limits(tag.id) || 'none'}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
-      )}
-      <form
-        className="mt-2 flex max-w-3xl items-start gap-2"
-        onSubmit={(e) => {
-          e.preventDefault();
-          const id = newId();
-          const order = Math.max(0, ...items.map((t) => t.set.order + 1));
-          void form
-            .run(({ name }) =>
-              commit(`Added tag ${place.title}/${name}`, seen, [
-                { op: 'create', kind: 'tag', id, set: { name, place: place.id, order } },
-              ]),
-            )
-            .then((done) => {
-              if (!done) return;
-              form.reset({ name: '' });
-              go({ tag: id });
-            });
-        }}
-      >
-        <Field label="New tag" error={form.error('name') ?? form.other} className="flex-1">
-          {(p) => (
-            <Input
-              {...p}
-              disabled={disabled}
-              value={form.values.name}
-              placeholder="Name"
-              onChange={(e) => form.set('name', e.target.value)}
-            />
-          )}
-        </Field>
-        <Button type="submit" className="mt-5" disabled={disabled || form.busy || !form.values.name.trim()}>
-          <Plus className="size-4" /> Add tag
         </Button>
       </form>
     </section>

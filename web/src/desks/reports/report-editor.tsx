@@ -6,6 +6,7 @@ import type { Item, Section } from '../../api/model';
 import { commit, useItems, useTags } from '../../api/queries';
 import { useGo } from '../../app/router';
 import { numberOf, textOf, useForm } from '../../parts/form';
+import { pathEnd } from '../../parts/text';
 import { Button, Choice, Confirm, Field, INPUT, Input } from '../../parts/ui';
 
 const NAMES: Record<Section['kind'], string> = {
@@ -249,7 +250,7 @@ function TagChoice({
 }) {
   const chosen = useTags(ids);
   const offered = useItems('tag', { under }).data?.items ?? [];
-  const name = (tag: Item<'tag'>) => tag.title.split('/').slice(-2).join(' / ');
+  const name = (tag: Item<'tag'>) => pathEnd(tag.title);
   return (
     <div className="mt-1 space-y-1">
       <ul className="flex flex-wrap gap-1">

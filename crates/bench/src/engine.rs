@@ -1,0 +1,68 @@
+//! The engine alone, on one core: limit rules judged each second.
+
+use crate::{Figures, rate};
+use havrel_core::{
+    engine::{Effects, Engine, Input, Plan},
+    plant::{Kind, Plant, Stored},
+    quality::Quality,
+    sample::{Batch, Value},
+    time::MILLI,
+};
+use serde_json::json;
+use std::sync::Arc;
+use uuid::Uuid;
+
+const TAGS: u32 = 10_000;
+
+fn plan(mixed: bool) -> Plan {
+    let item = |kind, id: u128, no, set: serde_json::Value| {
+        let own = set.as_object().cloned().unwrap_or_default();
+        Stored { kind, id: Uuid::from_u128(id), no, revision: 1, own }
+    };
+    let place = Uuid::from_u128(1);
+    let mut stored = vec![item(Kind::Place, 1, 0, json!({"name": "Bench"}))];
+    for no in 1..=TAGS {
+        let id = 1_000_000 + u128::from(no);
+        stored.push(item(Kind::Tag, id, no, json!({"name": format!("T{no}"), "place": place})));
+        let (deadband, delay) = if mixed { (2.0, f64::from(no % 3) * 5.0) } else { (0.0, 0.0) };
+        // Values run from 0 to 100; one rule in a hundred is crossed.
+        let level = if no % 100 == 0 { 60.0 } else { 200.0 };
+        let set = json!({"tag": Uuid::from_u128(id), "kind": "high", "level": level, "deadband": deadband, "on_delay_s": delay});
+        stored.push(item(Kind::Rule, 2_000_000 + u128::from(no), 0, set));
+    }
+    Plan::of(&Plant::from_stored(1, stored).0)
+}
+
+/// Prints how many rules are judged each second.
+pub fn measure(figures: &mut Figures) {
+    for (name, mixed, goal) in
+        [("engine: plain limits", false, "10,000,000"), ("engine: limits with delays and deadbands", true, "2,000,000")]
+    {
+        let mut engine = Engine::new(Vec::new());
+        let mut effects = Effects::default();
+        engine.step(0, Input::Plan(Arc::new(plan(mixed))), &mut effects);
+        let batches: Vec<Batch> = (0..20u32)
+            .map(|turn| {
+                let mut batch = Batch::default();
+                for no in 1..=TAGS {
+                    batch.push(no, 0, Quality::GOOD, 0, &Value::F64(f64::from((turn * 5 + no) % 100)));
+                }
+                batch
+            })
+            .collect();
+        let mut batches: Vec<Batch> = batches;
+        let mut now = 0;
+        let mut turn = 0;
+        let judged = rate(|| {
+            now += 100 * MILLI;
+            let which = turn % batches.len();
+            let batch = &mut batches[which];
+            batch.samples.iter_mut().for_each(|s| s.time = now);
+            turn += 1;
+            effects = Effects::default();
+            engine.step(now, Input::Samples(batch), &mut effects);
+            batch.samples.len()
+        });
+        figures.add(name, judged, "rules/s on one core", Some(goal));
+    }
+}

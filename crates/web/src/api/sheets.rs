@@ -1,0 +1,155 @@
+//! What sheets show: rows of long lists by their index, so that a browser holds only those it draws.
+
+use super::plant::source_of;
+use crate::{app::App, auth::Person, problem::Problem};
+use actix_web::{
+    get,
+    http::StatusCode,
+    web::{Data, Json, Query, block},
+};
+use havrel_core::{
+    access::Action,
+    plant::{
+        RecordMode,
+        view::{TagQuery, TagSort},
+    },
+};
+use havrel_jobs::gather::rules_under;
+use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
+use utoipa::{IntoParams, ToSchema};
+use uuid::Uuid;
+
+use super::alarms::EventView;
+
+/// Most rows one answer gives.
+const MOST_ROWS: usize = 500;
+
+/// Which tags, in which order, and which rows of them.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct TagSheetQuery {
+    /// Only under this place, at any depth.
+    pub under: Option<Uuid>,
+    pub connection: Option<Uuid>,
+    /// Words that must all occur in the path, whatever their case.
+    pub text: Option<String>,
+    /// `plant` (as the engineer ordered it; the default), `name`, `place`, `unit`, `source` or `recorded`.
+    pub sort: Option<String>,
+    /// The other way round.
+    pub down: Option<bool>,
+    /// Index of the first row, from 0.
+    pub from: Option<usize>,
+    /// At most 500; usually 100.
+    pub count: Option<usize>,
+}
+
+/// A tag as a row.
+#[derive(Serialize, ToSchema)]
+pub struct TagRow {
+    pub id: Uuid,
+    /// Its number in the live feed.
+    pub no: u32,
+    pub name: String,
+    pub place: Uuid,
+    pub place_path: String,
+    pub unit: String,
+    pub decimals: u8,
+    /// Where it is read, in words; empty where it is unbound.
+    pub source: String,
+    /// How it is recorded: `on_change` or `each_poll`; null where it is not.
+    #[schema(value_type = Option<String>)]
+    pub recorded: Option<RecordMode>,
+    /// Limits in force: “high 80”.
+    pub limits: String,
+}
+
+/// Rows of a sheet of tags.
+#[derive(Serialize, ToSchema)]
+pub struct TagSheet {
+    pub revision: i64,
+    pub total: usize,
+    pub rows: Vec<TagRow>,
+}
+
+/// Rows of the tags that a query finds.
+#[utoipa::path(params(TagSheetQuery), responses((status = 200, body = TagSheet)))]
+#[get("/api/sheets/tags")]
+pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuery>) -> Result<Json<TagSheet>, Problem> {
+    person.may_at(Action::See, query.under)?;
+    let q = query.into_inner();
+    let sort = q.sort.as_deref().unwrap_or("plant");
+    let sort = TagSort::from_name(sort).ok_or_else(|| Problem::field("sort", "There is no such order."))?;
+    let words = q.text.unwrap_or_default().chars().take(200).collect();
+    let asked = TagQuery { under: q.under, connection: q.connection, words, sort, down: q.down.unwrap_or(false) };
+    let (from, count) = (q.from.unwrap_or(0), q.count.unwrap_or(100).min(MOST_ROWS));
+    let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
+    // Sorting a large plant takes too long for a worker that others wait for.
+    block(move || {
+        let view = app.live.tag_view(asked);
+        let plant = app.live.plant();
+        let shown = view.rows(from, count);
+        let mut limits: HashMap<Uuid, Vec<(f64, String)>> = shown.iter().map(|&id| (id, Vec::new())).collect();
+        for rule in plant.rules.values().filter(|r| r.set.enabled) {
+            if let Some(list) = limits.get_mut(&rule.set.tag) {
+                list.push((rule.set.level, format!("{} {}", rule.set.kind.words(), rule.set.level)));
+            }
+        }
+        let row = |id: &Uuid| {
+            let tag = plant.tags.get(id)?;
+            let mut limits = limits.remove(id).unwrap_or_default();
+            limits.sort_by(|a, b| a.0.total_cmp(&b.0));
+            Some(TagRow {
+                id: *id,
+                no: tag.no,
+                name: tag.set.name.clone(),
+                place: tag.set.place,
+                place_path: plant.path(Some(tag.set.place)),
+                unit: tag.set.unit.clone(),
+                decimals: tag.set.decimals,
+                source: source_of(&plant, *id),
+                recorded: tag.set.record.then_some(tag.set.record_mode),
+                limits: limits.into_iter().map(|l| l.1).collect::<Vec<_>>().join(", "),
+            })
+        };
+        Json(TagSheet { revision: view.revision, total: view.len(), rows: shown.iter().filter_map(row).collect() })
+    })
+    .await
+    .map_err(stopping)
+}
+
+/// Which alarm events, and which rows of them.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct AlarmSheetQuery {
+    /// Only on tags under this place.
+    pub under: Option<Uuid>,
+    /// Only events up to this number, so that rows keep their index while new ones happen.
+    pub upto: Option<i64>,
+    /// Index of the first row, from 0; the latest to occur comes first.
+    pub from: Option<i64>,
+    /// At most 500; usually 100.
+    pub count: Option<i64>,
+}
+
+/// Rows of the history of alarms.
+#[derive(Serialize, ToSchema)]
+pub struct AlarmSheet {
+    /// Number of the newest event that is counted.
+    pub upto: i64,
+    pub total: i64,
+    pub rows: Vec<EventView>,
+}
+
+/// Rows of what happened to alarms, the latest to occur first.
+#[utoipa::path(params(AlarmSheetQuery), responses((status = 200, body = AlarmSheet)))]
+#[get("/api/sheets/alarms")]
+pub async fn alarm_sheet(app: Data<App>, person: Person, query: Query<AlarmSheetQuery>) -> Result<Json<AlarmSheet>, Problem> {
+    person.may_at(Action::See, query.under)?;
+    let plant = app.live.plant();
+    let rules = query.under.map(|place| rules_under(&plant, place));
+    let count = query.count.unwrap_or(100).clamp(0, MOST_ROWS as i64);
+    let page = app.live.db.alarm_page(rules.as_deref(), query.upto, query.from.unwrap_or(0), count).await?;
+    let (upto, total, rows) = page;
+    Ok(Json(AlarmSheet { upto, total, rows: rows.into_iter().map(|(id, e)| EventView::of(&plant, id, e)).collect() }))
+}

@@ -1,0 +1,215 @@
+// A sheet: rows of a list of any length by their index. Only what is on the screen is fetched and drawn.
+
+import { useQueries } from '@tanstack/react-query';
+import { useVirtualizer } from '@tanstack/react-virtual';
+import clsx from 'clsx';
+import { ArrowDown, ArrowUp } from 'lucide-react';
+import { type KeyboardEvent, type ReactNode, useEffect, useId, useRef, useState } from 'react';
+import { Trouble } from './ui';
+
+/** Rows that are asked for at once. */
+const PAGE = 100;
+const ROW = 28;
+
+export interface Column<R> {
+  key: string;
+  title: string;
+  /** A track of a CSS grid. */
+  width: string;
+  right?: boolean;
+  /** The server can order by it, under its key. */
+  sort?: boolean;
+  render: (row: R) => ReactNode;
+}
+
+export interface Rows<R> {
+  total: number;
+  rows: R[];
+}
+
+export interface Order {
+  key: string;
+  down: boolean;
+}
+
+interface Props<R> {
+  label: string;
+  columns: readonly Column<R>[];
+  /** What the rows depend on; another key is another list. */
+  source: readonly unknown[];
+  fetch: (from: number, count: number) => Promise<Rows<R>>;
+  idOf: (row: R) => string;
+  /** The row that is open elsewhere. */
+  open?: string | undefined;
+  onOpen?: (row: R) => void;
+  order?: Order | undefined;
+  onOrder?: (order: Order) => void;
+  /** Says how many there are, and whether the first row is in sight. */
+  onSeen?: (total: number, atTop: boolean) => void;
+  className?: string;
+}
+
+/** Pages that hold the rows from one index to another. */
+export function pagesOf(first: number, last: number): number[] {
+  const [from, to] = [Math.floor(Math.max(0, first) / PAGE), Math.floor(Math.max(0, last) / PAGE)];
+  return Array.from({ length: to - from + 1 }, (_, i) => from + i);
+}
+
+/** Where a key leads from a row; undefined for keys that do not move. */
+export function moved(key: string, at: number, total: number, page: number): number | undefined {
+  const steps: Record<string, number> = {
+    ArrowDown: at + 1,
+    ArrowUp: at - 1,
+    PageDown: at + page,
+    PageUp: at - page,
+    Home: 0,
+    End: total - 1,
+  };
+  const to = steps[key];
+  return to === undefined || total === 0 ? undefined : Math.min(Math.max(to, 0), total - 1);
+}
+
+export function Sheet<R>({ label, columns, source, fetch, idOf, open, onOpen, order, onOrder, onSeen, className }: Props<R>) {
+  const box = useRef<HTMLDivElement>(null);
+  const id = useId();
+  const [active, setActive] = useState(0);
+  const [total, setTotal] = useState(0);
+  const virtual = useVirtualizer({
+    count: total,
+    getScrollElement: () => box.current,
+    estimateSize: () => ROW,
+    overscan: 8,
+    // The head takes its place in the scrolled content.
+    scrollPaddingStart: ROW,
+    initialRect: { width: 800, height: 400 },
+  });
+  const drawn = virtual.getVirtualItems();
+  const pages = pagesOf(drawn[0]?.index ?? 0, drawn.at(-1)?.index ?? 0);
+  const found = useQueries({
+    queries: pages.map((page) => ({
+      queryKey: ['sheet', ...source, page],
+      queryFn: () => fetch(page * PAGE, PAGE),
+      gcTime: 60_000,
+    })),
+  });
+  const error = found.find((f) => f.error)?.error;
+  const counted = found.find((f) => f.data)?.data?.total;
+  // While rows are fetched anew, what was there last stays, so that nothing flickers.
+  const last = useRef(new Map<number, readonly R[]>());
+  pages.forEach((page, i) => {
+    const rows = found[i]?.data?.rows;
+    if (rows) last.current.set(page, rows);
+  });
+  for (const page of last.current.keys()) if (!pages.includes(page)) last.current.delete(page);
+  useEffect(() => {
+    if (counted !== undefined) setTotal(counted);
+  }, [counted]);
+  const atTop = (drawn.find((item) => item.end > (virtual.scrollOffset ?? 0))?.index ?? 0) === 0;
+  useEffect(() => onSeen?.(total, atTop), [total, atTop, onSeen]);
+
+  const rowAt = (index: number): R | undefined => last.current.get(Math.floor(index / PAGE))?.[index % PAGE];
+  const at = Math.min(active, Math.max(0, total - 1));
+
+  function onKey(event: KeyboardEvent) {
+    const page = Math.max(1, Math.floor((box.current?.clientHeight ?? ROW) / ROW) - 2);
+    const to = moved(event.key, at, total, page);
+    if (to !== undefined) {
+      setActive(to);
+      virtual.scrollToIndex(to);
+    } else if (event.key === 'Enter' && event.target === box.current) {
+      const row = rowAt(at);
+      if (row) onOpen?.(row);
+    } else return;
+    event.preventDefault();
+  }
+
+  const grid = { gridTemplateColumns: columns.map((c) => c.width).join(' ') };
+  return (
+    <>
+      <Trouble error={error} />
+      <div
+        ref={box}
+        role="grid"
+        aria-label={label}
+        aria-rowcount={total + 1}
+        aria-colcount={columns.length}
+        aria-activedescendant={rowAt(at) ? `${id}-${at}` : undefined}
+        tabIndex={0}
+        onKeyDown={onKey}
+        className={clsx('overflow-auto border border-line bg-raised [contain:strict]', className)}
+      >
+        <div
+          role="row"
+          aria-rowindex={1}
+          tabIndex={-1}
+          className="sticky top-0 z-10 grid h-7 min-w-max bg-band text-sm"
+          style={grid}
+        >
+          {columns.map((column) => {
+            const chosen = order?.key === column.key;
+            return (
+              <div
+                key={column.key}
+                role="columnheader"
+                tabIndex={-1}
+                aria-sort={chosen ? (order.down ? 'descending' : 'ascending') : undefined}
+                className={clsx('flex items-center truncate px-2 font-semibold', column.right && 'justify-end')}
+              >
+                {column.sort && onOrder ? (
+                  <button
+                    type="button"
+                    className="flex items-center gap-1 hover:text-teal"
+                    onClick={() => onOrder({ key: column.key, down: chosen && !order.down })}
+                  >
+                    {column.title}
+                    {chosen && (order.down ? <ArrowDown className="size-3" /> : <ArrowUp className="size-3" />)}
+                  </button>
+                ) : (
+                  column.title
+                )}
+              </div>
+            );
+          })}
+        </div>
+        <div role="rowgroup" className="relative min-w-max" style={{ height: virtual.getTotalSize() }}>
+          {drawn.map((item) => {
+            const row = rowAt(item.index);
+            return (
+              <div
+                key={item.index}
+                id={`${id}-${item.index}`}
+                role="row"
+                tabIndex={-1}
+                aria-rowindex={item.index + 2}
+                aria-selected={row !== undefined && open === idOf(row)}
+                className={clsx(
+                  'absolute right-0 left-0 grid h-7 items-center border-t border-line hover:bg-band',
+                  row !== undefined && open === idOf(row) && 'bg-tint',
+                  item.index === at &&
+                    'in-focus-visible:outline-2 in-focus-visible:-outline-offset-2 in-focus-visible:outline-teal',
+                )}
+                style={{ ...grid, transform: `translateY(${item.start}px)` }}
+                onClick={() => {
+                  setActive(item.index);
+                  if (row) onOpen?.(row);
+                }}
+                onKeyDown={undefined}
+              >
+                {columns.map((column) => (
+                  <div
+                    key={column.key}
+                    role="gridcell"
+                    tabIndex={-1}
+                    className={clsx('min-w-0 truncate px-2', column.right && 'text-right')}
+                  >
+                    {row === undefined ? <span className="text-soft">…</span> : column.render(row)}
+                  </div>
+                ))}
+              </div>
+            );
+          })}
+        </div>
+      </div>
+    </>
+  );
+}
