@@ -8,11 +8,14 @@ import { NAME, PASSWORD, type Server, start } from '../server';
 
 let server: Server;
 let page: Page;
+/** What the page threw: nobody would see it otherwise. */
+const thrown: string[] = [];
 
 
 test.beforeAll(async ({ browser }) => {
   server = await start(['--speed', '4', '--past', '2']);
   page = await (await browser.newContext()).newPage();
+  page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
   await page.goto(server.url);
   await page.getByLabel('Name').fill(NAME);
   await page.getByLabel('Password').fill('short');
@@ -26,6 +29,7 @@ test.beforeAll(async ({ browser }) => {
 
 test.afterAll(async () => {
   await page.context().close();
+  expect(thrown).toEqual([]);
   await server.stop();
 });
 

@@ -244,7 +244,8 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
     const made = new uPlot(
       options,
       align(
-        tags.map(() => NOTHING),
+        // A column for every series, or the first drawing fails and none follows.
+        options.series.slice(1).map(() => NOTHING),
         Date.now(),
       ),
       box.current,
