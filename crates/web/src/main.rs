@@ -123,6 +123,10 @@ fn start(cli: Cli) -> Result<()> {
         Log::Text => log.compact().init(),
         Log::Json => log.json().flatten_event(true).init(),
     }
+    // Many browsers and devices need more open sockets than programs are usually given.
+    if let Err(error) = rlimit::increase_nofile_limit(65_536) {
+        tracing::warn!(%error, "the limit of open files could not be raised");
+    }
     // Devices and database have an executor of their own; Actix starts its workers beside it.
     let executor = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
     executor.block_on(async {

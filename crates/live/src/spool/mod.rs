@@ -202,7 +202,7 @@ impl Spool {
     /// When a segment file cannot be read.
     pub fn oldest(&self, most: usize) -> io::Result<Vec<Frame>> {
         loop {
-            let (head, last) = {
+            let (head, last, known) = {
                 let mut inner = self.shared.lock();
                 if inner.uncached <= inner.released {
                     // What this program encoded itself decodes.
@@ -211,10 +211,10 @@ impl Spool {
                     return Ok(decoded.map(|(frame, _)| frame).take_while(|f| fits(f, &mut room)).collect());
                 }
                 inner.read.clear();
-                (inner.head, inner.uncached)
+                (inner.head, inner.uncached, inner.shipped_until)
             };
             // Only shipping reads and gives back, so the head stays where it is meanwhile.
-            let found = segment::frames(&segment::path(&self.shared.folder, head.segment), head.offset, last, most)?;
+            let found = segment::frames(&segment::path(&self.shared.folder, head.segment), head.offset, last, most, known)?;
             let mut inner = self.shared.lock();
             if found.is_empty() {
                 // Nothing more here: the next segment, or, if it is the last, what the cache holds.

@@ -48,7 +48,7 @@ pub(super) fn replay(folder: &Path, node: Uuid, shipped: u64) -> io::Result<(Inn
                 segment::Found::Frame(frame, _) if frame.node != node => foreign = true,
                 segment::Found::Frame(frame, range) => {
                     if damaged && let Some(from) = before {
-                        found.gaps.push(Gap { from, to: frame.arrived, reason: "a part of the spool was damaged".into() });
+                        found.gaps.push(Gap { from, to: frame.arrived, reason: segment::DAMAGED.into() });
                     }
                     (before, damaged) = (Some(frame.arrived), false);
                     segment.last = frame.seq;

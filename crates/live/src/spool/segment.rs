@@ -5,7 +5,10 @@
 //! segment = frame{…}                        a torn frame may stand at the end of the last one
 //! ```
 
-use havrel_core::frame::{Frame, MAX_BYTES};
+use havrel_core::{
+    frame::{Frame, Gap, MAX_BYTES},
+    time::Nanos,
+};
 use std::{
     fs::{self, File},
     io::{self, Read, Seek, SeekFrom},
@@ -83,22 +86,47 @@ impl Iterator for Scan<'_> {
     }
 }
 
+/// Stands where something of the spool was damaged.
+pub(super) const DAMAGED: &str = "a part of the spool was damaged";
+
+/// When the last whole frame before an offset arrived; none at the beginning of a segment.
+fn arrived_before(path: &Path, offset: u64) -> io::Result<Option<Nanos>> {
+    let bytes = read(path, 0, offset)?;
+    let arrivals = Scan::new(&bytes).filter_map(|item| match item {
+        Found::Frame(frame, _) => Some(frame.arrived),
+        Found::Damage(_) | Found::Torn(_) => None,
+    });
+    Ok(arrivals.last())
+}
+
 /// Reads frames from an offset until `last` or about `most` samples; gives each with the offset behind it. Damaged bytes are
-/// stepped over: they were told when the spool was opened, or are gone since.
-pub(super) fn frames(path: &Path, offset: u64, last: u64, most: usize) -> io::Result<Vec<(Frame, u64)>> {
+/// stepped over, and the frame behind them says from when to when something is missing; until `known` nothing is.
+pub(super) fn frames(path: &Path, offset: u64, last: u64, most: usize, known: Nanos) -> io::Result<Vec<(Frame, u64)>> {
     let mut room = 4 << 20;
     loop {
         let bytes = read(path, offset, room)?;
-        let (mut found, mut left) = (Vec::new(), most);
+        let (mut found, mut left) = (Vec::<(Frame, u64)>::new(), most);
+        let mut damaged = false;
         for item in Scan::new(&bytes) {
             match item {
-                Found::Frame(frame, range) => {
+                Found::Frame(mut frame, range) => {
                     if frame.seq > last || !super::fits(&frame, &mut left) {
                         return Ok(found);
                     }
+                    if std::mem::take(&mut damaged) {
+                        let before = match found.last() {
+                            Some((frame, _)) => Some(frame.arrived),
+                            None => arrived_before(path, offset)?,
+                        };
+                        let from = before.unwrap_or(known);
+                        frame.gaps.push(Gap { from, to: frame.arrived, reason: DAMAGED.into() });
+                    }
                     found.push((*frame, offset + range.end as u64));
                 }
-                Found::Damage(range) => tracing::warn!(path = %path.display(), ?range, "damaged bytes in the spool"),
+                Found::Damage(range) => {
+                    tracing::warn!(path = %path.display(), ?range, "damaged bytes in the spool");
+                    damaged = true;
+                }
                 // The last frame may only be cut off by what was read of the file.
                 Found::Torn(_) => {}
             }

@@ -168,6 +168,75 @@ fn what_is_damaged_while_it_waits_does_not_count_for_ever() {
     assert_eq!((all, spool.state().frames), (vec![1, 2, 3], 0));
 }
 
+/// Says in the frame behind it from when to when something is missing, wherever the damage came.
+#[rstest]
+#[case::between_two_frames(length() as usize + 5, &[(3, 1, 3)])]
+#[case::before_the_first(5, &[(2, 1, 2)])]
+fn what_is_damaged_while_it_waits_is_marked(#[case] at: usize, #[case] wanted: &[(u64, Nanos, Nanos)]) {
+    let folder = tempfile::tempdir().unwrap();
+    let (spool, _) = open(folder.path(), 100, 0);
+    (1..=4).for_each(|n| assert_eq!(spool.append(frame(n)), Appended::Whole));
+    drop(spool);
+    let (spool, _) = open(folder.path(), 100, 0);
+    let first = segment::path(folder.path(), segment::list(folder.path()).unwrap()[0]);
+    let mut bytes = fs::read(&first).unwrap();
+    bytes[at] ^= 4;
+    fs::write(&first, bytes).unwrap();
+    let mut gaps = Vec::new();
+    loop {
+        let frames = spool.oldest(9).unwrap();
+        let Some(last) = frames.last().map(|f| f.seq) else { break };
+        gaps.extend(frames.iter().flat_map(|f| f.gaps.iter().map(|g| (f.seq, g.from, g.to))));
+        spool.release(last);
+    }
+    assert_eq!(gaps, wanted);
+}
+
+/// Runs in a process of its own, in which no file may grow beyond what the shell has set.
+#[test]
+#[ignore = "run by the test below"]
+fn inside_a_full_disk() {
+    let folder = std::path::PathBuf::from(std::env::var("HAVREL_FULL_DISK").unwrap());
+    let large = Room { disk: 1 << 30, unwritten: 1 << 20, segment: 1 << 30 };
+    let (spool, _) = Spool::open(&folder, large, NODE, 0).unwrap();
+    // The first fit, all together do not.
+    let all = 20_480 / length() * 2;
+    (1..=20).for_each(|n| assert_eq!(spool.append(frame(n)), Appended::Whole));
+    while *spool.durable().borrow() < 20 {
+        std::thread::yield_now();
+    }
+    (21..=all).for_each(|n| assert_eq!(spool.append(frame(n)), Appended::Whole));
+    while spool.state().trouble.is_empty() {
+        std::thread::yield_now();
+    }
+    // What the disk did not take waits in memory, and is not acknowledged.
+    assert_eq!(numbers(&spool, usize::MAX).len() as u64, all);
+    let durable = *spool.durable().borrow();
+    assert!(durable < all);
+    fs::write(folder.join("durable"), durable.to_string()).unwrap_or_default();
+    std::process::exit(0);
+}
+
+#[test]
+fn a_disk_without_room_keeps_what_it_acknowledged() {
+    let folder = tempfile::tempdir().unwrap();
+    // Blocks of 512 bytes; a write beyond them fails in its middle, as on a full disk.
+    let script = "trap '' XFSZ; ulimit -f 40; exec \"$0\" --ignored --exact spool::tests::inside_a_full_disk";
+    let inside = std::process::Command::new("sh")
+        .args(["-c", script])
+        .arg(std::env::current_exe().unwrap())
+        .env("HAVREL_FULL_DISK", folder.path())
+        .output()
+        .unwrap();
+    assert!(inside.status.success(), "{}", String::from_utf8_lossy(&inside.stdout));
+    let durable: u64 = fs::read_to_string(folder.path().join("durable")).unwrap().parse().unwrap();
+    let (spool, replay) = open(folder.path(), 1_000_000, 0);
+    let kept = numbers(&spool, usize::MAX);
+    assert!(durable >= 20 && kept.len() as u64 >= durable, "{durable} acknowledged, {} kept", kept.len());
+    assert_eq!(kept, (1..=kept.len() as u64).collect::<Vec<_>>());
+    assert!(replay.notes.iter().all(|n| n.contains("torn")), "{:?}", replay.notes);
+}
+
 #[test]
 fn frames_of_another_node_are_set_aside() {
     let folder = tempfile::tempdir().unwrap();

@@ -75,6 +75,8 @@ async fn each_role_may_do_what_it_may() {
             [false, false, true, true],
         ),
         (Method::DELETE, "/api/notes/00000000-0000-0000-0000-000000000000", Json::Null, [false, false, true, true]),
+        (Method::GET, "/api/sheets/tags", Json::Null, [false, true, true, true]),
+        (Method::GET, "/api/sheets/alarms", Json::Null, [false, true, true, true]),
         (Method::GET, "/api/trends", Json::Null, [false, true, true, true]),
         (Method::POST, "/api/trends", json!({"name": "x", "trend": {"tags": [], "span": 60}}), [false, false, true, true]),
         (Method::DELETE, "/api/trends/00000000-0000-0000-0000-000000000000", Json::Null, [false, false, true, true]),
@@ -308,6 +310,60 @@ async fn history_answers_in_columns() {
         .post("/api/history/pixels", json!({"tags": [built.level], "from": "2020-01-01T00:00:00Z", "to": "2030-01-01T00:00:00Z"}))
         .await;
     assert_eq!(status, 200);
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn a_report_over_a_period_without_anything_says_so() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let place = Uuid::now_v7();
+    let tag = Uuid::now_v7();
+    let edits = json!([
+        {"op": "create", "kind": "place", "id": place, "set": {"name": "EX-1"}},
+        {"op": "create", "kind": "tag", "id": tag, "set": {"name": "Level", "place": place, "unit": "%"}},
+    ]);
+    assert_eq!(engineer.edit(0, "Built", edits).await.0, 200);
+    let kinds = ["summary", "values", "trend"].map(|kind| json!({"kind": kind, "tags": [tag]}));
+    let sections: Vec<Json> = kinds.into_iter().chain([json!({"kind": "alarms"})]).collect();
+    let set = json!({"name": "Empty", "place": place, "minutes": 44_640, "sections": sections});
+    let (status, html, _) = engineer.send(Method::POST, "/api/reports/preview", &[], Some(set.clone())).await;
+    assert_eq!(status, 200);
+    for words in ["Nothing was recorded in this period.", "No alarms in this period.", "<td class=\"n\">–</td>", "0.0 %"] {
+        assert!(html.contains(words), "{words}: {html}");
+    }
+    let label = json!({"width": 5, "height": 50});
+    let edits = json!([{"op": "create", "kind": "report", "id": Uuid::now_v7(), "set": {"name": "Small", "label": label}}]);
+    let (status, body) = engineer.edit(1, "Added", edits).await;
+    assert_eq!((status, &body["problems"][0]["field"]), (422, &json!("label")));
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn sheets_give_rows_by_their_index() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    let (_, sheet) = engineer.get("/api/sheets/tags?sort=name&from=1&count=5").await;
+    assert_eq!((&sheet["total"], &sheet["rows"][0]["name"]), (&json!(2), &json!("Temperature setpoint")));
+    let (_, sheet) = engineer.get(&format!("/api/sheets/tags?text=ex-1%20lev&under={}", built.place)).await;
+    let row = &sheet["rows"][0];
+    assert_eq!((&row["no"], &row["limits"], &row["recorded"]), (&json!(built.level_no), &json!("high 60"), &json!("each_poll")));
+    assert_eq!((&row["source"], &row["place_path"]), (&json!("Extraction · holding 0, u16"), &json!("EX-1")));
+    assert_eq!(engineer.get("/api/sheets/tags?sort=colour").await.0, 422);
+    assert_eq!(engineer.get("/api/sheets/tags?from=99999999").await.1["rows"], json!([]));
+
+    plant.set_level(75.0);
+    let first = engineer.until("/api/sheets/alarms", |b| b["total"] == 1).await;
+    assert_eq!(first["rows"][0]["kind"], "raised");
+    plant.set_level(30.0);
+    let all = engineer.until("/api/sheets/alarms?count=1", |b| b["total"] == 2).await;
+    assert_eq!(all["rows"][0]["kind"], "returned");
+    // Rows keep their index as long as the newest event that is counted is the same.
+    let (_, before) = engineer.get(&format!("/api/sheets/alarms?upto={}", first["upto"])).await;
+    assert_eq!((&before["total"], &before["rows"][0]["kind"]), (&json!(1), &json!("raised")));
+    let (_, older) = engineer.get("/api/sheets/alarms?from=1&count=10").await;
+    assert_eq!((older["rows"].as_array().unwrap().len(), &older["rows"][0]["kind"]), (1, &json!("raised")));
     plant.stop().await;
 }
 

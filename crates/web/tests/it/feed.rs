@@ -132,3 +132,50 @@ async fn nonsense_ends_only_its_own_socket() {
     good.until(|m| m["status"].is_object()).await;
     plant.stop().await;
 }
+
+#[actix_web::test]
+async fn a_thousand_browsers_that_never_read_harm_nobody() {
+    // Both ends of every socket are in this process.
+    rlimit::increase_nofile_limit(8192).unwrap();
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    let mut good = Feed::open(&engineer).await;
+    good.say(json!({"watch": [built.level_no]})).await;
+    let open = || async {
+        let mut request = format!("{}/api/live", engineer.url.replace("http", "ws")).into_client_request().unwrap();
+        request.headers_mut().insert("cookie", engineer.cookie_text().parse().unwrap());
+        request.headers_mut().insert("origin", engineer.url.parse().unwrap());
+        connect_async(request).await
+    };
+    let mut deaf = Vec::new();
+    let mut refused = String::new();
+    while refused.is_empty() {
+        match open().await {
+            Ok((mut socket, _)) => {
+                let watch = json!({"watch": (1..=5000).collect::<Vec<u32>>(), "follow": 0}).to_string();
+                socket.send(Message::text(watch)).await.unwrap();
+                deaf.push(socket);
+            }
+            Err(tokio_tungstenite::tungstenite::Error::Http(answer)) => {
+                let words = String::from_utf8_lossy(answer.body().as_deref().unwrap_or_default()).into_owned();
+                // So many at once from one address are slowed down first; the next try comes a little later.
+                if deaf.len() < 999 {
+                    tokio::time::sleep(Duration::from_millis(50)).await;
+                } else {
+                    refused = format!("{} {words}", answer.status());
+                }
+            }
+            Err(other) => panic!("after {}: {other}", deaf.len()),
+        }
+        assert!(deaf.len() < 1000, "the good one counts too");
+    }
+    assert!(refused.starts_with("429"), "{refused}");
+    let at = std::time::Instant::now();
+    plant.set_level(33.0);
+    good.until(|m| m["values"][0]["value"].as_f64().is_some_and(|v| (32.0..34.5).contains(&v))).await;
+    // Without them it takes two polls at most; ten times as long is no harm yet.
+    assert!(at.elapsed() < Duration::from_secs(3), "{:?}", at.elapsed());
+    drop(deaf);
+    plant.stop().await;
+}
