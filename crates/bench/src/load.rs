@@ -166,6 +166,7 @@ fn browser(figures: &mut Figures, port: u16, title: &str) -> Result<()> {
     };
     for (key, words, unit, goal) in [
         ("sheet_fps", "frames while the sheet is scrolled", "fps", Some("55")),
+        ("sheet_bare", "frames of a bare list scrolled as fast", "fps", None),
         ("sheet_task", "longest task while the sheet is scrolled", "ms", Some("50")),
         ("trend_fps", "frames while a trend of 8 tags runs", "fps", Some("55")),
         ("trend_task", "longest task while a trend of 8 tags runs", "ms", Some("50")),

@@ -31,6 +31,12 @@ struct Cli {
     /// Figures of an earlier run to print beside.
     #[arg(long)]
     against: Option<PathBuf>,
+    /// Only some of it: engine, store, wire, load.
+    #[arg(long, value_delimiter = ',', default_value = "engine,store,wire,load")]
+    only: Vec<String>,
+    /// Tags of the plants under load.
+    #[arg(long, value_delimiter = ',', default_value = "10000,100000")]
+    tags: Vec<u32>,
     #[command(subcommand)]
     part: Option<Part>,
 }
@@ -100,15 +106,25 @@ fn main() -> Result<()> {
     let mut figures = Figures(Vec::new());
     let folder = tempfile::Builder::new().prefix("havrel-bench-").tempdir()?;
     fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755))?;
-    engine::measure(&mut figures);
+    let wanted = |part: &str| cli.only.iter().any(|only| only == part);
+    if wanted("engine") {
+        engine::measure(&mut figures);
+    }
     // As it is run for real: with every write on disk.
     let cluster = Cluster::start(&folder.path().join("cluster"), Care::default())?;
     executor.block_on(async {
-        store::measure(&mut figures, &cluster).await?;
-        wire::measure(&mut figures).await
+        if wanted("store") {
+            store::measure(&mut figures, &cluster).await?;
+        }
+        if wanted("wire") {
+            wire::measure(&mut figures).await?;
+        }
+        Ok::<_, Failure>(())
     })?;
-    for tags in [10_000, 100_000] {
-        load::measure(&mut figures, &cluster, folder.path(), tags)?;
+    if wanted("load") {
+        for &tags in &cli.tags {
+            load::measure(&mut figures, &cluster, folder.path(), tags.clamp(1000, 200_000))?;
+        }
     }
     if let Some(parent) = cli.to.parent() {
         fs::create_dir_all(parent)?;

@@ -2,7 +2,7 @@
 
 import clsx from 'clsx';
 import { ChevronRight } from 'lucide-react';
-import { type KeyboardEvent, useMemo, useRef, useState } from 'react';
+import { type KeyboardEvent, memo, useMemo, useRef, useState } from 'react';
 import { useStatus } from '../api/live';
 import { useAlarms, useItems } from '../api/queries';
 import { mostUrgent, type PipState, Pips } from '../parts/pips';
@@ -54,6 +54,18 @@ export function PlantColumn() {
     event.preventDefault();
   }
 
+  const now = useRef({ onKey, go, setClosed });
+  now.current = { onKey, go, setClosed };
+  // The same for as long as the column lives, so that only rows that changed are drawn anew.
+  const acts = useMemo<Acts>(
+    () => ({
+      press: (event, index) => now.current.onKey(event, index),
+      choose: (id) => now.current.go({ at: id }),
+      close: (id, on) => now.current.setClosed(id, on),
+    }),
+    [],
+  );
+
   return (
     <div className="py-2">
       <button
@@ -70,57 +82,98 @@ export function PlantColumn() {
       <div role="tree" aria-label="Plant" ref={list}>
         {rows.map(({ node, depth }, index) => {
           const { id, set } = node.item;
-          const chosen = at === id;
           const here = under.get(id) ?? [];
           const urgent = mostUrgent(here.map((a) => ({ ...a, state: a.state as PipState })));
-          const open = !closed.has(id);
           return (
-            <div
+            <Row
               key={id}
-              role="treeitem"
-              tabIndex={chosen || (!at && index === 0) ? 0 : -1}
-              aria-selected={chosen}
-              aria-level={depth + 1}
-              aria-expanded={node.children.length > 0 ? open : undefined}
-              onClick={() => go({ at: id })}
-              onKeyDown={(e) => onKey(e, index)}
-              className={clsx(
-                'flex h-6.5 cursor-pointer items-center border-l-[3px] pr-3',
-                chosen ? 'border-teal bg-tint font-semibold' : 'border-transparent hover:bg-band',
-              )}
-              style={{ paddingLeft: `${depth * 14 + 4}px` }}
-            >
-              <span className="flex w-5 shrink-0 justify-center">
-                {node.children.length > 0 && (
-                  <button
-                    type="button"
-                    tabIndex={-1}
-                    aria-label={open ? `Close ${set.name}` : `Open ${set.name}`}
-                    onClick={(e) => {
-                      e.stopPropagation();
-                      setClosed(id, open);
-                    }}
-                  >
-                    <ChevronRight className={clsx('size-3.5 text-soft', open && 'rotate-90')} />
-                  </button>
-                )}
-              </span>
-              <span className="min-w-0 flex-1 truncate">{set.name}</span>
-              {Boolean(bad.get(id)) && (
-                <span className="ml-2 text-sm text-act4" role="img" aria-label={`${bad.get(id)} tags are bad`}>
-                  ⨯ <span className="figures">{bad.get(id)}</span>
-                </span>
-              )}
-              {urgent && (
-                <span className="ml-2 flex items-center gap-1.5 text-sm">
-                  <Pips priority={urgent.priority} state={urgent.state} />
-                  <span className="figures w-4 text-right">{here.length}</span>
-                </span>
-              )}
-            </div>
+              id={id}
+              name={set.name}
+              depth={depth}
+              index={index}
+              chosen={at === id}
+              first={!at && index === 0}
+              open={node.children.length > 0 ? !closed.has(id) : undefined}
+              bad={bad.get(id) ?? 0}
+              alarms={here.length}
+              priority={urgent?.priority}
+              state={urgent?.state}
+              acts={acts}
+            />
           );
         })}
       </div>
     </div>
   );
 }
+
+interface Acts {
+  press: (event: KeyboardEvent, index: number) => void;
+  choose: (id: string) => void;
+  close: (id: string, on: boolean) => void;
+}
+
+interface RowProps {
+  id: string;
+  name: string;
+  depth: number;
+  index: number;
+  chosen: boolean;
+  /** Takes the focus while nothing is chosen. */
+  first: boolean;
+  /** Undefined where there is nothing under it. */
+  open: boolean | undefined;
+  bad: number;
+  alarms: number;
+  priority: number | undefined;
+  state: PipState | undefined;
+  acts: Acts;
+}
+
+/** A place. Large plants have thousands, and something changes somewhere every second: it is drawn only when it changes. */
+const Row = memo(function Row({ id, name, depth, index, chosen, first, open, bad, alarms, priority, state, acts }: RowProps) {
+  return (
+    <div
+      role="treeitem"
+      tabIndex={chosen || first ? 0 : -1}
+      aria-selected={chosen}
+      aria-level={depth + 1}
+      aria-expanded={open}
+      onClick={() => acts.choose(id)}
+      onKeyDown={(e) => acts.press(e, index)}
+      className={clsx(
+        'flex h-6.5 cursor-pointer items-center border-l-[3px] pr-3',
+        chosen ? 'border-teal bg-tint font-semibold' : 'border-transparent hover:bg-band',
+      )}
+      style={{ paddingLeft: `${depth * 14 + 4}px` }}
+    >
+      <span className="flex w-5 shrink-0 justify-center">
+        {open !== undefined && (
+          <button
+            type="button"
+            tabIndex={-1}
+            aria-label={open ? `Close ${name}` : `Open ${name}`}
+            onClick={(e) => {
+              e.stopPropagation();
+              acts.close(id, open);
+            }}
+          >
+            <ChevronRight className={clsx('size-3.5 text-soft', open && 'rotate-90')} />
+          </button>
+        )}
+      </span>
+      <span className="min-w-0 flex-1 truncate">{name}</span>
+      {bad > 0 && (
+        <span className="ml-2 text-sm text-act4" role="img" aria-label={`${bad} tags are bad`}>
+          ⨯ <span className="figures">{bad}</span>
+        </span>
+      )}
+      {priority !== undefined && state !== undefined && (
+        <span className="ml-2 flex items-center gap-1.5 text-sm">
+          <Pips priority={priority} state={state} />
+          <span className="figures w-4 text-right">{alarms}</span>
+        </span>
+      )}
+    </div>
+  );
+});

@@ -123,6 +123,7 @@ export function Sheet<R>({ label, columns, source, fetch, idOf, open, onOpen, or
     event.preventDefault();
   }
 
+  const slots = 2 ** Math.ceil(Math.log2(Math.max(drawn.length, 32)));
   const grid = { gridTemplateColumns: columns.map((c) => c.width).join(' ') };
   return (
     <>
@@ -176,7 +177,8 @@ export function Sheet<R>({ label, columns, source, fetch, idOf, open, onOpen, or
             const row = rowAt(item.index);
             return (
               <div
-                key={item.index}
+                // A row that leaves at one end comes in at the other: scrolling makes no new elements.
+                key={item.index % slots}
                 id={`${id}-${item.index}`}
                 role="row"
                 tabIndex={-1}
