@@ -56,6 +56,9 @@ async function views(page: Page) {
   await page.getByRole('button', { name: '1 h', exact: true }).click();
   await page.getByRole('button', { name: 'Cursor A' }).click();
   await page.getByRole('button', { name: 'Cursor B' }).click();
+  await page.getByRole('button', { name: 'Note', exact: true }).click();
+  await page.getByLabel('Text', { exact: true }).fill('Steam valve swapped; watch the heating.');
+  await page.getByRole('button', { name: 'Write note' }).click();
   await shot('trend');
   await page.getByRole('treeitem', { name: /Brackmere/ }).click();
   await desk('Alarms');

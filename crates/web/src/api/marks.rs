@@ -195,7 +195,7 @@ pub async fn keep_trend(app: Data<App>, person: Person, body: Json<NewTrend>) ->
     if set.tags.is_empty() || set.tags.len() > MOST_TAGS {
         return Err(Problem::field("trend.tags", format!("A trend shows 1 to {MOST_TAGS} tags.")));
     }
-    if !(set.span > 0.0) {
+    if set.span.is_nan() || set.span <= 0.0 {
         return Err(Problem::field("trend.span", "The length must be above zero."));
     }
     if !body.replace.unwrap_or(false) {
