@@ -32,7 +32,7 @@ impl tokio_modbus::server::Service for Clock {
         ready(match request {
             Request::ReadHoldingRegisters(start, count) => {
                 let now = stamp();
-                let word = |at: u16| if at % 2 == 0 { (now >> 16) as u16 } else { now as u16 };
+                let word = |at: u16| if at.is_multiple_of(2) { (now >> 16) as u16 } else { now as u16 };
                 Ok(Response::ReadHoldingRegisters((0..count).map(|i| word(start.wrapping_add(i))).collect()))
             }
             _ => Err(ExceptionCode::IllegalFunction),

@@ -223,7 +223,8 @@ impl Engine {
         standing.value = value;
         if turn.active {
             standing.raised_at = turn.at;
-            standing.text = plan.text(value);
+            let switch = matches!(self.current[plan.slot as usize].value, Some(Value::Bool(_)));
+            standing.text = if switch { plan.switch_text() } else { plan.text(value) };
             standing.acknowledged_by.clear();
         } else {
             standing.returned_at = turn.at;

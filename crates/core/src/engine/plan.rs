@@ -40,8 +40,8 @@ pub struct RulePlan {
     pub slot: Slot,
     pub limit: Limit,
     pub priority: u8,
-    /// Begins the text: “Temperature high”.
-    pub title: String,
+    /// The tag's name, which begins the text.
+    pub name: String,
     pub unit: String,
     pub decimals: u8,
 }
@@ -52,7 +52,13 @@ impl RulePlan {
         let print = |v| number(Some(v), self.decimals);
         let unit = if self.unit.is_empty() { String::new() } else { format!(" {}", self.unit) };
         let side = if self.limit.kind.is_high() { "over" } else { "under" };
-        format!("{}, {}{unit} {side} {}", self.title, print(value), print(self.limit.level))
+        let (name, kind) = (&self.name, self.limit.kind.words());
+        format!("{name} {kind}, {}{unit} {side} {}", print(value), print(self.limit.level))
+    }
+
+    /// The same for a tag that is on or off: “Pump tripped is on”.
+    pub fn switch_text(&self) -> String {
+        format!("{} is {}", self.name, if self.limit.kind.is_high() { "on" } else { "off" })
     }
 }
 
@@ -100,7 +106,7 @@ impl Plan {
                     off_delay: (rule.set.off_delay_s * SECOND as f64) as Nanos,
                 },
                 priority: rule.set.priority,
-                title: format!("{} {}", tag.set.name, rule.set.kind.words()),
+                name: tag.set.name.clone(),
                 unit: tag.set.unit.clone(),
                 decimals: tag.set.decimals,
             });

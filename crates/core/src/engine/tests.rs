@@ -68,6 +68,20 @@ fn a_lost_device_keeps_last_value_and_time() {
     assert_eq!((current.quality, current.told), (Quality::of(Reason::NoAnswer), 5 * SECOND));
 }
 
+#[rstest]
+#[case("high", true, "Pump tripped is on")]
+#[case("low", false, "Pump tripped is off")]
+fn an_alarm_on_a_switch_says_how_it_stands(#[case] kind: &str, #[case] on: bool, #[case] text: &str) {
+    let mut engine = engine(&plant(json!({"name": "Pump tripped", "unit": ""}), json!({"kind": kind, "level": 0.5})), vec![]);
+    let switch = |at, on| {
+        let mut batch = Batch::default();
+        batch.push(7, at * SECOND, Quality::GOOD, 0, &Value::Bool(on));
+        batch
+    };
+    let out = feed(&mut engine, &[switch(1, !on), switch(2, on)]);
+    assert_eq!(out.events.iter().map(|e| e.text.as_str()).collect::<Vec<_>>(), [text]);
+}
+
 #[test]
 fn an_alarm_comes_is_acknowledged_and_returns() {
     let mut engine = engine(&plant(json!({}), json!({"priority": 3})), vec![]);

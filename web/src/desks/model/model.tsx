@@ -46,13 +46,20 @@ export function Model() {
           />
         )}
         <Children
+          key={`under ${place?.id ?? ''}`}
           at={place?.id ?? null}
           level={place?.set.level}
           children_={siblings(place?.id ?? null)}
           seen={seen}
           disabled={!engineer}
         />
-        <TagsHere key={place?.id ?? ''} place={place} disabled={!engineer} seen={seen} />
+        <TagsHere
+          key={place?.id ?? ''}
+          place={place}
+          leaf={place !== undefined && siblings(place.id).length === 0}
+          disabled={!engineer}
+          seen={seen}
+        />
       </div>
     </>
   );

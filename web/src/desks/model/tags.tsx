@@ -14,9 +14,9 @@ import { Value } from '../../parts/value';
 type Row = Schemas['TagRow'];
 const RECORDED: Record<string, string> = { on_change: 'on change', each_poll: 'each value' };
 
-function columnsUnder(top: string): Column<Row>[] {
+function columnsUnder(top: string, leaf: boolean): Column<Row>[] {
   const below = (path: string) => pathEnd(top ? path.slice(top.length + 1) : path);
-  return [
+  const columns: Column<Row>[] = [
     {
       key: 'place',
       title: 'Place',
@@ -42,6 +42,8 @@ function columnsUnder(top: string): Column<Row>[] {
     },
     { key: 'limits', title: 'Limits', width: '10rem', render: (tag) => <Soft>{tag.limits || 'none'}</Soft> },
   ];
+  // A place with nothing under it says nothing about its tags.
+  return leaf ? columns.slice(1) : columns;
 }
 
 function Soft({ children }: { children: string }) {
@@ -52,7 +54,15 @@ function Soft({ children }: { children: string }) {
   );
 }
 
-export function TagsHere({ place, seen, disabled }: { place: Item<'place'> | undefined; seen: number; disabled: boolean }) {
+interface Props {
+  place: Item<'place'> | undefined;
+  /** Whether no place lies under it. */
+  leaf: boolean;
+  seen: number;
+  disabled: boolean;
+}
+
+export function TagsHere({ place, leaf, seen, disabled }: Props) {
   const go = useGo();
   const view = useView();
   const [text, setText] = useState('');
@@ -85,7 +95,7 @@ export function TagsHere({ place, seen, disabled }: { place: Item<'place'> | und
       {total === 0 && text && <p className="text-soft">No tag here has “{text}” in its path.</p>}
       <Sheet
         label="Tags"
-        columns={columnsUnder(top)}
+        columns={columnsUnder(top, leaf)}
         source={['tags', under, text, order]}
         fetch={fetch}
         idOf={(tag) => tag.id}
