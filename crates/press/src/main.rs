@@ -129,7 +129,9 @@ mod tests {
 
     #[test]
     fn a_label_has_its_own_size() {
-        let pdf = printed(json!({"title": "KX-2611-0184", "facts": [], "label": [80, 50], "parts": [{"text": "MV"}, {"pairs": [["pH", "8.91"], ["Level", "56.2 %"]]}]}));
+        let pdf = printed(
+            json!({"title": "KX-2611-0184", "facts": [], "label": [80, 50], "parts": [{"text": "MV"}, {"pairs": [["pH", "8.91"], ["Level", "56.2 %"]]}]}),
+        );
         let text = String::from_utf8_lossy(&pdf);
         assert!(text.contains("226.77"), "80 mm are 226.77 points");
         assert_eq!(pages(&pdf), 1);
