@@ -6,7 +6,7 @@ import { http, take } from '../api/client';
 import type { Item, Point } from '../api/model';
 import { commit, useItems } from '../api/queries';
 import { numberOf, textOf, useForm } from '../parts/form';
-import { Button, Choice, Confirm, Field, Input, Tick } from '../parts/ui';
+import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../parts/ui';
 
 export const TYPES = ['u16', 'i16', 'u32', 'i32', 'f32', 'text', 'bool'] as const;
 
@@ -153,11 +153,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
       <Tick label="Values may be written" checked={v.writable} disabled={disabled} onChange={(on) => form.set('writable', on)} />
       {form.error('writable') && <p className="text-sm text-act4">{form.error('writable')}</p>}
       {text('note', 'Note')}
-      {form.other && (
-        <p role="alert" className="text-sm text-act4">
-          {form.other}
-        </p>
-      )}
+      <FormTrouble form={form} />
       <div className="flex justify-between pt-1">
         <Button kind="main" type="submit" disabled={disabled || !form.dirty || form.busy}>
           Save settings
@@ -244,7 +240,7 @@ function DeleteTag({ tag, seen, onClose }: { tag: Item<'tag'>; seen: number; onC
     >
       {rules > 0 && <p>Its {rules} alarm rules go with it. What was recorded stays in the database.</p>}
       {held.length > 0 && <p className="text-act4">It cannot go yet: {held.join('; ')}.</p>}
-      {form.other && <p className="text-act4">{form.other}</p>}
+      <FormTrouble form={form} />
     </Confirm>
   );
 }

@@ -79,8 +79,8 @@ export function Sheet<R>({ label, columns, source, fetch, idOf, open, onOpen, or
     getScrollElement: () => box.current,
     estimateSize: () => ROW,
     overscan: 8,
-    // The head takes its place in the scrolled content.
-    scrollPaddingStart: ROW,
+    // The head takes its place in the scrolled content: rows stand lower by it than is reckoned here.
+    scrollPaddingEnd: ROW,
     initialRect: { width: 800, height: 400 },
   });
   const drawn = virtual.getVirtualItems();
@@ -176,6 +176,7 @@ export function Sheet<R>({ label, columns, source, fetch, idOf, open, onOpen, or
           {drawn.map((item) => {
             const row = rowAt(item.index);
             return (
+              // biome-ignore lint/a11y/useKeyWithClickEvents: the grid takes the keys of all its rows
               <div
                 // A row that leaves at one end comes in at the other: scrolling makes no new elements.
                 key={item.index % slots}
@@ -195,7 +196,6 @@ export function Sheet<R>({ label, columns, source, fetch, idOf, open, onOpen, or
                   setActive(item.index);
                   if (row) onOpen?.(row);
                 }}
-                onKeyDown={undefined}
               >
                 {columns.map((column) => (
                   <div

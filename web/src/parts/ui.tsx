@@ -144,6 +144,17 @@ export function Confirm({
   );
 }
 
+/** What a form was told that belongs to none of its fields. */
+export function FormTrouble({ form, className }: { form: { other: string | undefined }; className?: string }) {
+  return (
+    form.other && (
+      <p role="alert" className={clsx('text-act4', className)}>
+        {form.other}
+      </p>
+    )
+  );
+}
+
 /** Something over the desk that is read or used and closed again; its title is for those who listen where it is not shown. */
 export function Popup({
   open,

@@ -188,6 +188,9 @@ async fn a_frame_sent_twice_is_stored_once() {
 #[case(Value::F32(12.1))]
 #[case(Value::F64(-0.0))]
 #[case(Value::Text("KX-2611-0184".into()))]
+#[case(Value::Text(String::new()))]
+#[case(Value::Text("a\tb\nc\\d\r\\N".into()))]
+#[case(Value::Text("\\.".into()))]
 #[tokio::test]
 async fn every_type_comes_back_as_it_was(#[case] value: Value) {
     let db = db().await;

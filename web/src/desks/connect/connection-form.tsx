@@ -8,7 +8,7 @@ import { commit } from '../../api/queries';
 import { useGo } from '../../app/router';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { counted } from '../../parts/text';
-import { Button, Choice, Confirm, Field, Input, Tick } from '../../parts/ui';
+import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../../parts/ui';
 
 const TEXTS = ['host', 'port', 'unit', 'base', 'order', 'limit'] as const;
 const FIELDS = ['name', 'interval_ms', 'timeout_ms', 'enabled', 'writing', ...TEXTS.map((t) => `settings.${t}`)];
@@ -162,11 +162,7 @@ export function ConnectionForm({ item, seen }: { item?: Item<'connection'>; seen
           <Tick label="Allow writing to the device" checked={v.writing} onChange={(on) => form.set('writing', on)} />
         </div>
       </div>
-      {form.other && (
-        <p role="alert" className="mt-2 text-act4">
-          {form.other}
-        </p>
-      )}
+      <FormTrouble form={form} />
       <div className="mt-3 flex flex-wrap gap-2">
         <Button onClick={() => void test()} disabled={busy}>
           Test
@@ -243,7 +239,7 @@ function DeleteConnection({ item, seen, onClose }: { item: Item<'connection'>; s
         database.
       </p>
       {held.length > 0 && <p className="text-act4">It cannot go yet: {held.join('; ')}.</p>}
-      {form.other && <p className="text-act4">{form.other}</p>}
+      <FormTrouble form={form} />
     </Confirm>
   );
 }

@@ -8,7 +8,7 @@ import { queries, useMay } from '../../api/queries';
 import { useGo, type View } from '../../app/router';
 import { complain, useForm } from '../../parts/form';
 import { counted, lasting, moment } from '../../parts/text';
-import { Button, Confirm, Field, Input, Popup, Trouble } from '../../parts/ui';
+import { Button, Confirm, Field, FormTrouble, Input, Popup, Trouble } from '../../parts/ui';
 
 type Kept = Schemas['TrendView'];
 
@@ -139,11 +139,7 @@ export function KeptDialog({ view, onClose }: { view: View; onClose: () => void 
               ? `It follows the present: the last ${lasting(span * 1000)}.`
               : `It stands still: until ${moment(end)}.`}
           </p>
-          {form.other && (
-            <p role="alert" className="text-act4">
-              {form.other}
-            </p>
-          )}
+          <FormTrouble form={form} />
         </form>
       )}
       <KeptTrends onOpened={onClose} />

@@ -8,7 +8,7 @@ import { queries } from '../../api/queries';
 import { complain, useForm } from '../../parts/form';
 import { moment } from '../../parts/text';
 import type { TrendTag, TrendWindow } from '../../parts/trend';
-import { Button, Choice, Field, Hint, INPUT, Input, Popup } from '../../parts/ui';
+import { Button, Choice, Field, FormTrouble, Hint, INPUT, Input, Popup } from '../../parts/ui';
 
 export type Note = Schemas['NoteView'];
 
@@ -181,11 +181,7 @@ export function NoteDialog({
             />
           )}
         </Field>
-        {form.other && (
-          <p role="alert" className="text-act4">
-            {form.other}
-          </p>
-        )}
+        <FormTrouble form={form} />
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
           <Button kind="main" type="submit" disabled={form.busy || v.text.trim() === ''}>

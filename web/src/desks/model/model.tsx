@@ -10,7 +10,7 @@ import { useGo, useView } from '../../app/router';
 import { orderBetween } from '../../app/tree';
 import { complain, useForm } from '../../parts/form';
 import { counted } from '../../parts/text';
-import { Button, Choice, Confirm, DeskHead, Field, Input, Trouble } from '../../parts/ui';
+import { Button, Choice, Confirm, DeskHead, Field, FormTrouble, Input, Trouble } from '../../parts/ui';
 import { TagsHere } from './tags';
 
 const LEVELS: Level[] = ['site', 'area', 'line', 'unit', 'equipment', 'device'];
@@ -114,11 +114,7 @@ function PlaceForm({ place, siblings, seen, disabled }: PlaceFormProps) {
       <Field label="Note" error={form.error('note')}>
         {(p) => <Input {...p} disabled={disabled} value={v.note} onChange={(e) => form.set('note', e.target.value)} />}
       </Field>
-      {form.other && (
-        <p role="alert" className="col-span-3 text-act4">
-          {form.other}
-        </p>
-      )}
+      <FormTrouble form={form} className="col-span-3" />
       <div className="col-span-3 flex flex-wrap gap-2">
         <Button kind="main" type="submit" disabled={disabled || !form.dirty || form.busy}>
           Save place

@@ -7,7 +7,7 @@ import { commit, useItems, useTags } from '../../api/queries';
 import { useGo } from '../../app/router';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { pathEnd } from '../../parts/text';
-import { Button, Choice, Confirm, Field, INPUT, Input } from '../../parts/ui';
+import { Button, Choice, Confirm, Field, FormTrouble, INPUT, Input } from '../../parts/ui';
 
 const NAMES: Record<Section['kind'], string> = {
   text: 'Text',
@@ -200,11 +200,7 @@ export function ReportEditor({ report, seen, disabled }: Props) {
           ))}
         </div>
       )}
-      {form.other && (
-        <p role="alert" className="text-act4">
-          {form.other}
-        </p>
-      )}
+      <FormTrouble form={form} />
       <div className="flex justify-between pt-1">
         <Button kind="main" type="submit" disabled={disabled || !form.dirty || form.busy}>
           Save report
