@@ -181,6 +181,33 @@ test('the plant is built, put in order, and a delete shows what hangs on it', as
   await dialog.getByRole('button', { name: 'Cancel' }).click();
 });
 
+test('the sheet of tags is ordered, filtered and walked by keyboard alone', async () => {
+  await page.getByRole('button', { name: 'Whole plant' }).click();
+  const sheet = page.getByRole('grid', { name: 'Tags' });
+  const rows = sheet.getByRole('rowgroup').getByRole('row');
+  await expect(page.getByRole('heading', { name: /^\d{3} tags$/ })).toBeVisible();
+  await sheet.getByRole('button', { name: 'Tag', exact: true }).click();
+  await expect(rows.first()).toContainText('Agitator current');
+  await sheet.getByRole('button', { name: 'Tag', exact: true }).click();
+  await expect(sheet.getByRole('columnheader', { name: 'Tag' })).toHaveAttribute('aria-sort', 'descending');
+  await expect(rows.first()).not.toContainText('Agitator current');
+  await page.getByRole('button', { name: 'Plant order' }).click();
+  await page.getByLabel('Filter tags').fill('ex-2 level');
+  await expect(page.getByRole('heading', { name: '1 tag', exact: true })).toBeVisible();
+  await page.getByLabel('Filter tags').fill('');
+  await expect(page.getByRole('heading', { name: /^\d{3} tags$/ })).toBeVisible();
+  await sheet.focus();
+  await page.keyboard.press('End');
+  const last = sheet.locator(`[id="${await sheet.getAttribute('aria-activedescendant')}"]`);
+  await expect(last).toHaveAttribute('aria-rowindex', (await sheet.getAttribute('aria-rowcount')) ?? '');
+  const [inside, outside] = [await last.boundingBox(), await sheet.boundingBox()];
+  expect((inside?.y ?? 0) + (inside?.height ?? 0)).toBeLessThanOrEqual((outside?.y ?? 0) + (outside?.height ?? 0) + 1);
+  await page.keyboard.press('Enter');
+  await expect(inspector()).toBeVisible();
+  await inspector().getByRole('button', { name: 'Close inspector' }).click();
+  await place('Extraction').click();
+});
+
 test('the newest revision is undone', async () => {
   await desk('Journal');
   await page.getByRole('button', { name: /^Undo revision/ }).click();
