@@ -81,7 +81,7 @@ async function views(page: Page) {
   await page.getByRole('button', { name: 'Settings and test' }).click();
   await page.getByRole('button', { name: 'Test', exact: true }).click();
   await shot('test');
-  await page.getByRole('button', { name: NAME }).click();
+  await page.getByRole('button', { name: NAME, exact: true }).click();
   await page.getByRole('menuitemradio', { name: 'Night theme' }).click();
   await desk('Board');
   await page.getByRole('treeitem', { name: /Landing/ }).click();

@@ -399,7 +399,7 @@ test('the server goes away and comes back without a reload', async () => {
 const DESKS = ['Board', 'Connect', 'Model', 'Alarms', 'Explore', 'Reports', 'Journal'];
 for (const [theme, name] of ['Day', 'Night'].flatMap((t) => DESKS.map((d) => [t, d] as const))) {
   test(`${name} meets WCAG AA by ${theme.toLowerCase()}`, async () => {
-    await page.getByRole('button', { name: NAME }).click();
+    await page.getByRole('button', { name: NAME, exact: true }).click();
     await page.getByRole('menuitemradio', { name: `${theme} theme` }).click();
     await expect(page.locator('html')).toHaveAttribute('data-theme', theme.toLowerCase());
     await desk(name);
