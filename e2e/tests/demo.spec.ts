@@ -198,8 +198,9 @@ test('the sheet of tags is ordered, filtered and walked by keyboard alone', asyn
   await expect(page.getByRole('heading', { name: /^\d{3} tags$/ })).toBeVisible();
   await sheet.focus();
   await page.keyboard.press('End');
-  const last = sheet.locator(`[id="${await sheet.getAttribute('aria-activedescendant')}"]`);
-  await expect(last).toHaveAttribute('aria-rowindex', (await sheet.getAttribute('aria-rowcount')) ?? '');
+  const last = sheet.locator(`[role="row"][aria-rowindex="${await sheet.getAttribute('aria-rowcount')}"]`);
+  await expect(last).toContainText('Extraction');
+  await expect(sheet).toHaveAttribute('aria-activedescendant', (await last.getAttribute('id')) ?? '');
   const [inside, outside] = [await last.boundingBox(), await sheet.boundingBox()];
   expect((inside?.y ?? 0) + (inside?.height ?? 0)).toBeLessThanOrEqual((outside?.y ?? 0) + (outside?.height ?? 0) + 1);
   await page.keyboard.press('Enter');

@@ -70,7 +70,7 @@ export function Alarms() {
         {tab('History', history, 'history')}
       </div>
       {history ? (
-        <AlarmHistory at={at} />
+        <AlarmHistory key={at ?? ''} at={at} />
       ) : (
         <>
           <Trouble error={alarms.error} />
