@@ -29,8 +29,8 @@ test.beforeAll(async ({ browser }) => {
 
 test.afterAll(async () => {
   await page.context().close();
-  expect(thrown).toEqual([]);
   await server.stop();
+  expect(thrown).toEqual([]);
 });
 
 const desk = (name: string) => page.getByRole('navigation').getByRole('link', { name, exact: true }).click();
