@@ -96,16 +96,24 @@ impl Db {
             .await?)
     }
 
-    /// Keeps a trend; one of the same name, in whatever case, is replaced. `None` when there is no room.
+    /// Keeps a trend. One of the same name, in whatever case, is replaced only if `over` says whose may be: anybody's, or those
+    /// of one account. `None` when that name is taken or there is no room.
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn keep_trend(&self, name: &str, trend: &Json, by: &Actor) -> Result<Option<Uuid>, DbError> {
+    pub async fn keep_trend(
+        &self,
+        name: &str,
+        trend: &Json,
+        by: &Actor,
+        over: Option<Option<Uuid>>,
+    ) -> Result<Option<Uuid>, DbError> {
         let id = sqlx::query_scalar(
             "insert into kept_trend (id, name, trend, account, actor) select $1, $2, $3, $4, $5
              where (select count(*) from kept_trend) < $6 or exists (select from kept_trend where lower(name) = lower($2))
              on conflict (lower(name)) do update set name = excluded.name, trend = excluded.trend, account = excluded.account,
                  actor = excluded.actor, made_at = clock_timestamp()
+             where $7 and ($8::uuid is null or kept_trend.account = $8)
              returning id",
         )
         .bind(Uuid::now_v7())
@@ -114,6 +122,8 @@ impl Db {
         .bind(by.account)
         .bind(&by.name)
         .bind(MOST_TRENDS)
+        .bind(over.is_some())
+        .bind(over.flatten())
         .fetch_optional(&self.pool)
         .await?;
         Ok(id)

@@ -44,24 +44,24 @@ fn content(document: &Document) -> Markup {
     let zone = &document.zone;
     let on_label = document.label.is_some();
     html! {
-                h1 { (document.title) }
-                dl {
-                    @if !document.place.is_empty() { dt { "Place" } dd { (document.place) } }
-                    @if !on_label { dt { "Period" } dd { (to_local(document.from, zone)) " to " (to_local(document.to, zone)) } }
-                    dt { "Made" } dd { (to_local(document.made_at, zone)) " by " (document.made_by) }
-                    @if document.lags() { dt { "Complete until" } dd { (to_local(document.complete_until, zone)) } }
-                }
-                @for part in &document.parts {
-                    @match part {
-                        Part::Text(text) => p.text { (text) },
-                        Part::Values(rows) if on_label => dl { @for (name, value) in tables::pairs(rows) { dt { (name) } dd { (value) } } },
-                        Part::Values(rows) => (table(&tables::values(rows, zone))),
-                        Part::Summary(rows) => (table(&tables::summary(rows))),
-                        Part::Trend(curves) => (picture::strips(curves, document.from, document.to, zone)),
-                        Part::Alarms(events) if events.is_empty() => p.soft { (tables::NO_ALARMS) },
-                        Part::Alarms(events) => (table(&tables::alarms(events, zone))),
-                    }
-                }
+        h1 { (document.title) }
+        dl {
+            @if !document.place.is_empty() { dt { "Place" } dd { (document.place) } }
+            @if !on_label { dt { "Period" } dd { (to_local(document.from, zone)) " to " (to_local(document.to, zone)) } }
+            dt { "Made" } dd { (to_local(document.made_at, zone)) " by " (document.made_by) }
+            @if document.lags() { dt { "Complete until" } dd { (to_local(document.complete_until, zone)) } }
+        }
+        @for part in &document.parts {
+            @match part {
+                Part::Text(text) => p.text { (text) },
+                Part::Values(rows) if on_label => dl { @for (name, value) in tables::pairs(rows) { dt { (name) } dd { (value) } } },
+                Part::Values(rows) => (table(&tables::values(rows, zone))),
+                Part::Summary(rows) => (table(&tables::summary(rows))),
+                Part::Trend(curves) => (picture::strips(curves, document.from, document.to, zone)),
+                Part::Alarms(events) if events.is_empty() => p.soft { (tables::NO_ALARMS) },
+                Part::Alarms(events) => (table(&tables::alarms(events, zone))),
+            }
+        }
     }
 }
 

@@ -7,7 +7,7 @@ use actix_web::{
     web::{Data, Json, Path},
 };
 use havrel_core::{
-    access::{Action, Actor, Role},
+    access::{Action, Actor, Role, may},
     time::to_text,
 };
 use havrel_db::marks::MOST_TRENDS;
@@ -22,6 +22,10 @@ const LONGEST_NOTE: usize = 2000;
 const LONGEST_NAME: usize = 80;
 /// Most tags in one trend.
 const MOST_TAGS: usize = 50;
+/// Longest trend, in seconds: fifty years.
+const LONGEST_SPAN: f64 = 50.0 * 366.0 * 86_400.0;
+/// The last instant that a browser knows, in milliseconds (ECMA-262, time values).
+const LAST_INSTANT: f64 = 8.64e15;
 
 /// Notes on which tags, and when.
 #[derive(Deserialize, ToSchema)]
@@ -65,6 +69,11 @@ fn whose(actor: &Actor) -> Option<Uuid> {
     (actor.role < Role::Engineer).then_some(actor.account)
 }
 
+/// Whether somebody may take a mark of an account away.
+fn removable(actor: &Actor, account: Uuid) -> bool {
+    may(actor, Action::Remark, None) && whose(actor).is_none_or(|own| own == account)
+}
+
 fn text<'a>(field: &str, given: &'a str, longest: usize) -> Result<&'a str, Problem> {
     let given = given.trim();
     if given.is_empty() {
@@ -94,7 +103,7 @@ pub async fn find_notes(app: Data<App>, person: Person, body: Json<NoteQuestion>
         tag: n.tag,
         at: to_text(n.at),
         text: n.text,
-        removable: person.may(Action::Remark).is_ok() && whose(actor).is_none_or(|own| own == n.account),
+        removable: removable(actor, n.account),
         actor: n.actor,
         made_at: to_text(n.made_at),
     };
@@ -178,7 +187,7 @@ pub async fn kept_trends(app: Data<App>, person: Person) -> Result<Json<Vec<Tren
         id: k.id,
         name: k.name,
         trend: k.trend,
-        removable: person.may(Action::Remark).is_ok() && whose(actor).is_none_or(|own| own == k.account),
+        removable: removable(actor, k.account),
         actor: k.actor,
         made_at: to_text(k.made_at),
     };
@@ -195,19 +204,24 @@ pub async fn keep_trend(app: Data<App>, person: Person, body: Json<NewTrend>) ->
     if set.tags.is_empty() || set.tags.len() > MOST_TAGS {
         return Err(Problem::field("trend.tags", format!("A trend shows 1 to {MOST_TAGS} tags.")));
     }
-    if set.span.is_nan() || set.span <= 0.0 {
-        return Err(Problem::field("trend.span", "The length must be above zero."));
+    if !(0.1..=LONGEST_SPAN).contains(&set.span) || set.earlier.is_some_and(|by| !(0.0..=LONGEST_SPAN).contains(&by)) {
+        return Err(Problem::field("trend.span", "A trend covers a tenth of a second to fifty years."));
     }
-    if !body.replace.unwrap_or(false) {
+    if [set.end, set.a, set.b].into_iter().flatten().any(|at| at.abs() > LAST_INSTANT) {
+        return Err(Problem::field("trend.end", "There is no such time."));
+    }
+    let over = body.replace.unwrap_or(false).then(|| whose(actor));
+    let Some(id) = app.live.db.keep_trend(name, &json!(set), actor, over).await? else {
         let taken = app.live.db.kept_trends().await?.into_iter().find(|k| k.name.to_lowercase() == name.to_lowercase());
-        if let Some(taken) = taken {
-            let words = format!("“{}” was kept by {} already. Choose another name, or replace it.", taken.name, taken.actor);
-            return Err(Problem::field("name", words));
-        }
-    }
-    let kept = app.live.db.keep_trend(name, &json!(set), actor).await?;
-    let full = || Problem::field("name", format!("{MOST_TRENDS} trends are kept already; forget one first."));
-    let id = kept.ok_or_else(full)?;
+        let words = match taken {
+            Some(taken) if removable(actor, taken.account) => {
+                format!("“{}” was kept by {} already. Choose another name, or replace it.", taken.name, taken.actor)
+            }
+            Some(taken) => format!("“{}” belongs to {}. Choose another name.", taken.name, taken.actor),
+            None => format!("{MOST_TRENDS} trends are kept already; forget one first."),
+        };
+        return Err(Problem::field("name", words));
+    };
     app.live.db.note("trend", Some(actor), Some(id), &format!("Kept the trend “{name}”"), json!({})).await?;
     Ok(Json(Made { id }))
 }

@@ -340,6 +340,27 @@ async fn a_report_over_a_period_without_anything_says_so() {
 }
 
 #[actix_web::test]
+async fn a_kept_trend_is_replaced_only_by_whom_it_belongs_to() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    let operator = plant.person(&engineer, "operator").await;
+    let trend = |end: f64, replace: bool| json!({"name": "Level", "replace": replace, "trend": {"tags": [built.level], "span": 60, "end": end}});
+    assert_eq!(engineer.post("/api/trends", trend(1e12, false)).await.0, 200);
+    let (status, body) = operator.post("/api/trends", trend(1e12, true)).await;
+    assert_eq!(
+        (status, &body["problems"][0]["message"]),
+        (422, &json!("“Level” belongs to Plant engineer. Choose another name."))
+    );
+    assert_eq!(operator.get("/api/trends").await.1[0]["removable"], false);
+    assert_eq!(engineer.post("/api/trends", trend(1e12, true)).await.0, 200);
+    // What no browser could show is not kept.
+    let (status, body) = engineer.post("/api/trends", trend(1e300, true)).await;
+    assert_eq!((status, &body["problems"][0]["field"]), (422, &json!("trend.end")));
+    plant.stop().await;
+}
+
+#[actix_web::test]
 async fn sheets_give_rows_by_their_index() {
     let plant = Plant::start().await;
     let engineer = plant.engineer().await;

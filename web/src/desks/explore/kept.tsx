@@ -89,7 +89,9 @@ export function KeptTrends({ onOpened }: { onOpened?: () => void }) {
 export function KeptDialog({ view, onClose }: { view: View; onClose: () => void }) {
   const form = useForm({ name: '' });
   const may = useMay('operator');
-  const [again, setAgain] = useState(false);
+  const kept = useKept().data ?? [];
+  const same = (trend: Kept) => trend.name.toLowerCase() === form.values.name.trim().toLowerCase();
+  const replaceable = form.error('name') !== undefined && kept.some((trend) => same(trend) && trend.removable);
   const { tags, span = 900, end, a, b, earlier } = view;
   async function keep(replace: boolean) {
     const done = await form.run(async ({ name }) => {
@@ -97,7 +99,6 @@ export function KeptDialog({ view, onClose }: { view: View; onClose: () => void 
       await take(http.POST('/api/trends', { body: { name, trend, replace } }));
       await refresh();
     });
-    setAgain(!done && form.values.name.trim() !== '');
     if (done) form.reset({ name: '' });
   }
   return (
@@ -113,19 +114,10 @@ export function KeptDialog({ view, onClose }: { view: View; onClose: () => void 
           <div className="flex items-end gap-2">
             <div className="flex-1">
               <Field label="Keep this one as" error={form.error('name')}>
-                {(p) => (
-                  <Input
-                    {...p}
-                    value={form.values.name}
-                    onChange={(e) => {
-                      setAgain(false);
-                      form.set('name', e.target.value);
-                    }}
-                  />
-                )}
+                {(p) => <Input {...p} value={form.values.name} onChange={(e) => form.set('name', e.target.value)} />}
               </Field>
             </div>
-            {again && (
+            {replaceable && (
               <Button disabled={form.busy} onClick={() => void keep(true)}>
                 Replace it
               </Button>
