@@ -60,7 +60,7 @@ async fn build(db: &Db, settings: &Settings) -> Result<()> {
     let mut add = |kind, id, set: Json| edits.push(Edit { kind, id, op: Op::Create(own(set), None), seen: None });
     add(Kind::Place, site, json!({"name": "Bench", "level": "site"}));
     let to = json!({"host": "127.0.0.1", "port": settings.device, "base": 0});
-    add(Kind::Connection, connection, json!({"name": "Clock", "kind": "modbus_tcp", "interval_ms": 1000, "settings": to}));
+    add(Kind::Connection, connection, json!({"name": "Clock", "kind": "modbus", "interval_ms": 1000, "settings": to}));
     let mut place = site;
     for n in 0..settings.tags {
         if n % 100 == 0 {

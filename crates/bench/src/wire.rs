@@ -1,7 +1,14 @@
 //! The wire: our Modbus session against a bare loop on the same library, and a device whose registers tell the time.
 
 use crate::{Figures, Result};
-use havrel_link::modbus::{Address, Table, session::Session};
+use havrel_link::{
+    modbus::{
+        Address, Settings, Table,
+        session::{Session, Way},
+    },
+    traffic::Tap,
+};
+use serde_json::json;
 use std::{
     future::{Ready, ready},
     time::{Duration, Instant, SystemTime, UNIX_EPOCH},
@@ -61,7 +68,11 @@ pub async fn measure(figures: &mut Figures) -> Result<()> {
         stream.set_nodelay(true)?;
         Ok::<_, std::io::Error>(stream)
     };
-    let mut ours = Session::over(stream().await?, 1, 1000);
+    let settings = json!({"host": "127.0.0.1", "port": port});
+    let settings = Settings::parse(settings.as_object().ok_or("no settings")?).map_err(|w| w[0].1.clone())?;
+    let path = settings.paths()[0].clone();
+    let way = Way { settings, path, timeout_ms: 1000, tap: Tap::default() };
+    let mut ours = Session::open(way.clone()).await?;
     let mut bare = tcp::attach_slave(stream().await?, Slave(1));
     let mut rates = [Vec::new(), Vec::new()];
     // In turn, so that whatever else the machine does meets both.
@@ -70,7 +81,7 @@ pub async fn measure(figures: &mut Figures) -> Result<()> {
             let (began, mut done) = (Instant::now(), 0u32);
             while began.elapsed() < Duration::from_millis(300) {
                 if which == 0 {
-                    ours.read(Address { table: Table::Holding, offset: 0 }, 100).await?;
+                    ours.read(1, Address { table: Table::Holding, offset: 0 }, 100).await?;
                 } else {
                     bare.read_holding_registers(0, 100).await??;
                 }

@@ -9,12 +9,14 @@ pub mod alarm;
 pub mod engine;
 pub mod frame;
 pub mod history;
+pub mod intake;
 pub mod plant;
 pub mod poll;
 pub mod quality;
 pub mod report;
 pub mod sample;
 pub mod scale;
+pub mod signal;
 pub mod time;
 
 /// The number of a tag: given once by the database, never reused; used in spool, history and live feed.

@@ -5,8 +5,8 @@ use crate::time::Nanos;
 /// Something wanted from a linear address space.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Want {
-    /// Which address space, for example a Modbus table.
-    pub space: u8,
+    /// Which address space, for example a Modbus table of one device.
+    pub space: u32,
     /// First address.
     pub start: u32,
     /// Number of addresses, at least one.
@@ -18,25 +18,55 @@ pub struct Want {
 /// One request and the wanted items it answers.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Read {
-    pub space: u8,
+    pub space: u32,
     pub start: u32,
     pub count: u32,
     /// Indices given in [`Want::item`].
     pub items: Vec<usize>,
 }
 
-/// Packs wanted items into as few requests as touching neighbours allow.
+impl Read {
+    /// Whether it reads addresses that nobody wants.
+    pub fn bridges(&self, wants: &[Want]) -> bool {
+        pack(self.wanted(wants), |_| u32::MAX, 0).len() > 1
+    }
+
+    fn wanted(&self, wants: &[Want]) -> Vec<Want> {
+        self.items.iter().map(|&item| wants[item]).collect()
+    }
+
+    /// Smaller requests for the same items, after this one was refused: first without the gaps, then halves. `wants` holds
+    /// each item at its own index. Empty: it is one item alone, and cannot be split.
+    pub fn split(&self, wants: &[Want], limit: u32) -> Vec<Read> {
+        let mut own = self.wanted(wants);
+        own.sort_unstable();
+        let parts = pack(own.clone(), |_| limit, 0);
+        if parts.len() > 1 || own.len() < 2 {
+            return if own.len() < 2 { Vec::new() } else { parts };
+        }
+        let upper = own.split_off(own.len() / 2);
+        [own, upper].into_iter().flat_map(|half| pack(half, |_| limit, 0)).collect()
+    }
+
+    /// Whether it covers all of another request.
+    pub fn covers(&self, other: &Read) -> bool {
+        self.space == other.space && self.start <= other.start && other.start + other.count <= self.start + self.count
+    }
+}
+
+/// Packs wanted items into few requests.
 ///
-/// Overlapping and adjacent items share a request while it stays within `limit(space)` addresses; nothing that nobody
-/// wants is read. An item longer than the limit gets a request of its own, for the device to refuse.
-pub fn pack(mut wants: Vec<Want>, limit: impl Fn(u8) -> u32) -> Vec<Read> {
+/// Overlapping and adjacent items, and those with a gap of at most `gap` unwanted addresses between them, share a request
+/// while it stays within `limit(space)` addresses. An item longer than the limit gets a request of its own, for the device
+/// to refuse.
+pub fn pack(mut wants: Vec<Want>, limit: impl Fn(u32) -> u32, gap: u32) -> Vec<Read> {
     wants.sort_unstable();
     let mut reads: Vec<Read> = Vec::new();
     for want in wants {
         let end = want.start + want.count;
         if let Some(read) = reads.last_mut()
             && read.space == want.space
-            && want.start <= read.start + read.count
+            && want.start <= (read.start + read.count).saturating_add(gap)
             && end - read.start <= limit(want.space)
         {
             read.count = read.count.max(end - read.start);
@@ -46,6 +76,34 @@ pub fn pack(mut wants: Vec<Want>, limit: impl Fn(u8) -> u32) -> Vec<Read> {
         reads.push(Read { space: want.space, start: want.start, count: want.count, items: vec![want.item] });
     }
     reads
+}
+
+/// Packs again what a device has refused before: no request covers one that was refused, unless it is a single item.
+pub fn pack_around(wants: &[Want], limit: impl Fn(u32) -> u32, gap: u32, refused: &[Read]) -> Vec<Read> {
+    let mut open = pack(wants.to_vec(), &limit, gap);
+    open.reverse();
+    let mut reads = Vec::new();
+    while let Some(read) = open.pop() {
+        let parts = match refused.iter().any(|r| read.covers(r)) {
+            true => read.split(wants, limit(read.space)),
+            false => Vec::new(),
+        };
+        if parts.is_empty() {
+            reads.push(read);
+        } else {
+            open.extend(parts.into_iter().rev());
+        }
+    }
+    reads
+}
+
+/// When, within its interval, something with this key is due: the same always, and evenly spread over keys, so that a
+/// thousand groups of one interval do not all fire at once.
+pub fn phase(key: u128, interval: Nanos) -> Nanos {
+    // The fractional part of multiples of the golden ratio spreads any keys, near neighbours too.
+    let mixed = ((key ^ (key >> 64)) as u64).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+    let share = u128::from(mixed) * u128::from(interval.max(1).unsigned_abs());
+    (share >> 64) as Nanos
 }
 
 /// A rhythm that does not drift: turn `n` is due at `origin + n × interval`, however long earlier turns took.
@@ -61,6 +119,12 @@ impl Rhythm {
     /// Starts now. Intervals below one millisecond count as one.
     pub fn new(origin: Nanos, interval: Nanos) -> Rhythm {
         Rhythm { origin, interval: interval.max(crate::time::MILLI), next: 0, overruns: 0 }
+    }
+
+    /// The same for a beat that falls on `phase` beyond whole intervals; the first turn is due at once all the same.
+    pub fn phased(now: Nanos, interval: Nanos, phase: Nanos) -> Rhythm {
+        let interval = interval.max(crate::time::MILLI);
+        Rhythm::new(now - (now - phase).rem_euclid(interval), interval)
     }
 
     /// When the coming turn is due.
@@ -108,10 +172,31 @@ mod tests {
 
     #[test]
     fn neighbours_share_a_request_and_gaps_do_not() {
-        let reads = pack(vec![want(2, 2, 1), want(0, 2, 0), want(10, 1, 2)], |_| 125);
+        let reads = pack(vec![want(2, 2, 1), want(0, 2, 0), want(10, 1, 2)], |_| 125, 0);
         assert_eq!(reads.len(), 2);
         assert_eq!((reads[0].start, reads[0].count, reads[0].items.clone()), (0, 4, vec![0, 1]));
         assert_eq!((reads[1].start, reads[1].count), (10, 1));
+    }
+
+    #[test]
+    fn what_is_refused_is_read_without_its_gaps_then_in_halves() {
+        let wants = vec![want(0, 2, 0), want(4, 2, 1), want(6, 2, 2), want(8, 2, 3)];
+        let reads = pack(wants.clone(), |_| 125, 4);
+        assert_eq!((reads.len(), reads[0].count, reads[0].bridges(&wants)), (1, 10, true));
+        let parts = reads[0].split(&wants, 125);
+        assert_eq!(parts.iter().map(|r| (r.start, r.count)).collect::<Vec<_>>(), [(0, 2), (4, 6)]);
+        let halves = parts[1].split(&wants, 125);
+        assert_eq!(halves.iter().map(|r| (r.start, r.count)).collect::<Vec<_>>(), [(4, 2), (6, 4)]);
+        assert!(halves[0].split(&wants, 125).is_empty());
+    }
+
+    #[test]
+    fn groups_of_one_interval_are_spread_over_it() {
+        let mut slots = [0; 10];
+        (0..1000u128).for_each(|key| slots[(phase(key, SECOND) / (100 * MILLI)) as usize] += 1);
+        assert!(slots.iter().all(|n| (80..=120).contains(n)), "{slots:?}");
+        let rhythm = Rhythm::phased(5 * SECOND + 300 * MILLI, SECOND, 700 * MILLI);
+        assert_eq!(rhythm.due(), 4 * SECOND + 700 * MILLI, "due at once");
     }
 
     #[test]
@@ -134,11 +219,20 @@ mod tests {
     proptest! {
         #[test]
         fn every_want_is_read_once_within_limits(
-            spans in prop::collection::vec((0u8..4, 0u32..400, 1u32..8), 0..120), limit in 8u32..126,
+            spans in prop::collection::vec((0u32..4, 0u32..400, 1u32..8), 0..120), limit in 8u32..126, gap in 0u32..12,
+            bad in prop::collection::vec((0u32..4, 0u32..400), 0..6),
         ) {
             let wants: Vec<Want> = spans.iter().enumerate()
                 .map(|(item, &(space, start, count))| Want { space, start, count, item }).collect();
-            let reads = pack(wants.clone(), |_| limit);
+            // A device that lacks some addresses: what covers one is refused, split and remembered, until all is settled.
+            let lacks = |r: &Read| bad.iter().any(|&(space, at)| r.space == space && r.start <= at && at < r.start + r.count);
+            let mut refused = Vec::new();
+            let mut reads = pack_around(&wants, |_| limit, gap, &refused);
+            while let Some(bad) = reads.iter().find(|r| lacks(r) && r.items.len() > 1) {
+                refused.push(bad.clone());
+                reads = pack_around(&wants, |_| limit, gap, &refused);
+                prop_assert!(refused.len() < 400, "it comes to an end");
+            }
             let mut seen = vec![0; wants.len()];
             for read in &reads {
                 prop_assert!(read.count <= limit);
@@ -150,7 +244,8 @@ mod tests {
                     prop_assert!(w.start + w.count <= read.start + read.count);
                     for at in w.start..w.start + w.count { covered[(at - read.start) as usize] = true; }
                 }
-                prop_assert!(covered.iter().all(|&c| c), "an address nobody wants was read");
+                let longest = covered.split(|&c| c).map(<[bool]>::len).max().unwrap_or(0);
+                prop_assert!(longest as u32 <= gap, "a gap that is too long was bridged");
             }
             prop_assert!(seen.iter().all(|&n| n == 1));
         }

@@ -56,6 +56,14 @@ reasons! {
     SwitchedOff = 16, Bad, "the connection is switched off";
     /// The tag has no source, or its address cannot be read.
     NoSource = 17, Bad, "the tag has no source it can be read from";
+    /// The polling group of the tag is paused.
+    Paused = 19, Bad, "its polling group is paused";
+    /// Nobody has set or sent a value yet.
+    NotSet = 20, Uncertain, "no value was set or sent yet";
+    /// Whoever sent the value says that it is uncertain.
+    SaidUncertain = 21, Uncertain, "the sender says that it is uncertain";
+    /// Whoever sent the value says that it is bad.
+    SaidBad = 22, Bad, "the sender says that it is bad";
     /// The bytes do not make a value of the tag's type, for example a float that is not a number.
     NotANumber = 18, Bad, "the device sent something that is not a number";
 }

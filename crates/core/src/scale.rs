@@ -2,7 +2,17 @@
 
 use serde::{Deserialize, Serialize};
 
-/// A straight line through two points: `raw_low` reads `low`, `raw_high` reads `high`.
+/// How values run between the two points of a scaling.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Curve {
+    #[default]
+    Linear,
+    /// The square root of the share of the span, as a flow follows its differential pressure; nothing below `raw_low`.
+    Root,
+}
+
+/// A line through two points: `raw_low` reads `low`, `raw_high` reads `high`.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Scaling {
     pub raw_low: f64,
@@ -12,6 +22,8 @@ pub struct Scaling {
     /// Values beyond the two points are held at them and marked uncertain.
     #[serde(default)]
     pub clamp: bool,
+    #[serde(default)]
+    pub curve: Curve,
 }
 
 impl Scaling {
@@ -28,7 +40,9 @@ impl Scaling {
 
     /// The engineering value, and whether it had to be clamped.
     pub fn apply(&self, raw: f64) -> (f64, bool) {
-        let value = self.low + (raw - self.raw_low) * (self.high - self.low) / (self.raw_high - self.raw_low);
+        let share = (raw - self.raw_low) / (self.raw_high - self.raw_low);
+        let share = if self.curve == Curve::Root { share.max(0.0).sqrt() } else { share };
+        let value = self.low + share * (self.high - self.low);
         if !self.clamp {
             return (value, false);
         }
@@ -38,7 +52,9 @@ impl Scaling {
 
     /// The raw value that reads as `value`.
     pub fn invert(&self, value: f64) -> f64 {
-        self.raw_low + (value - self.low) * (self.raw_high - self.raw_low) / (self.high - self.low)
+        let share = (value - self.low) / (self.high - self.low);
+        let share = if self.curve == Curve::Root { share.max(0.0).powi(2) } else { share };
+        self.raw_low + share * (self.raw_high - self.raw_low)
     }
 }
 
@@ -47,7 +63,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    const PERCENT: Scaling = Scaling { raw_low: 0.0, raw_high: 1000.0, low: 0.0, high: 100.0, clamp: true };
+    const PERCENT: Scaling = Scaling { raw_low: 0.0, raw_high: 1000.0, low: 0.0, high: 100.0, clamp: true, curve: Curve::Linear };
 
     #[test]
     fn clamps_and_says_so() {
@@ -56,10 +72,22 @@ mod tests {
         assert_eq!(Scaling { clamp: false, ..PERCENT }.apply(1200.0), (120.0, false));
     }
 
+    #[test]
+    fn a_flow_follows_the_root_of_its_pressure() {
+        let flow = Scaling { raw_low: 4000.0, raw_high: 20000.0, low: 0.0, high: 60.0, clamp: false, curve: Curve::Root };
+        assert_eq!(flow.apply(4000.0), (0.0, false));
+        assert_eq!(flow.apply(8000.0), (30.0, false));
+        assert_eq!(flow.apply(20000.0), (60.0, false));
+        assert_eq!(flow.apply(3900.0), (0.0, false), "below nothing flows nothing");
+        assert_eq!(flow.invert(30.0), 8000.0);
+    }
+
     proptest! {
         #[test]
-        fn invert_undoes_apply(raw in -1e6..1e6f64, a in -1e3..1e3f64, span in 0.5..1e4f64) {
-            let scaling = Scaling { raw_low: 0.0, raw_high: 4000.0, low: a, high: a + span, clamp: false };
+        fn invert_undoes_apply(raw in -1e6..1e6f64, a in -1e3..1e3f64, span in 0.5..1e4f64, root in any::<bool>()) {
+            let curve = if root { Curve::Root } else { Curve::Linear };
+            let scaling = Scaling { raw_low: 0.0, raw_high: 4000.0, low: a, high: a + span, clamp: false, curve };
+            let raw = if root { raw.abs() } else { raw };
             prop_assert!((scaling.invert(scaling.apply(raw).0) - raw).abs() < 1e-3);
         }
     }

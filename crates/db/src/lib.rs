@@ -8,6 +8,7 @@ pub mod editions;
 pub mod history;
 pub mod journal;
 pub mod marks;
+pub mod own;
 pub mod people;
 
 use sqlx::{

@@ -13,6 +13,8 @@ pub enum LinkError {
     Unreachable(String, String),
     #[error("Nothing answered at {0} within {1} ms.")]
     NoConnection(String, u32),
+    #[error("The line {0} cannot be opened: {1}.")]
+    Line(String, String),
     #[error("No answer within {0} ms.")]
     Silent(u32),
     #[error("What answers there does not speak this protocol{0}.")]
@@ -25,6 +27,8 @@ pub enum LinkError {
     OtherRequest,
     #[error("No device with unit id {0} answers behind this address.")]
     WrongUnit(u8),
+    #[error("The device with unit id {0} does not answer; the others go on.")]
+    UnitSilent(u8),
     #[error("The device has no {0}.")]
     NoSuchAddress(String),
     #[error("The device refused: {0}.")]
@@ -41,7 +45,7 @@ impl LinkError {
     /// The quality its tags get.
     pub fn reason(&self) -> Reason {
         match self {
-            LinkError::Silent(_) | LinkError::WrongUnit(_) => Reason::NoAnswer,
+            LinkError::Silent(_) | LinkError::WrongUnit(_) | LinkError::UnitSilent(_) => Reason::NoAnswer,
             LinkError::WrongAnswer(_) | LinkError::OtherRequest | LinkError::OtherProtocol(_) => Reason::WrongAnswer,
             LinkError::NoSuchAddress(_) => Reason::NoSuchAddress,
             LinkError::Refused(_) | LinkError::ReadBack(_) => Reason::Refused,
@@ -51,6 +55,7 @@ impl LinkError {
             | LinkError::PortClosed(..)
             | LinkError::Unreachable(..)
             | LinkError::NoConnection(..)
+            | LinkError::Line(..)
             | LinkError::Closed => Reason::NotConnected,
         }
     }
@@ -62,17 +67,34 @@ impl LinkError {
             LinkError::PortClosed(..) => "Check the port, and that the server on the device is switched on.",
             LinkError::Unreachable(..) => "Check the address and the network between here and there.",
             LinkError::NoConnection(..) => "Check that the device has power, and that no firewall stands between.",
+            LinkError::Line(..) => "Check the name of the line, its adapter, and that Havrel may use it (group dialout).",
             LinkError::Silent(_) => "Check the unit id, or give the device more time.",
             LinkError::OtherProtocol(_) => "The port is open, but another program listens there. Check the port.",
             LinkError::Closed => "The device may allow fewer connections than are open. Close others and wait.",
             LinkError::WrongAnswer(_) => "Check the unit id and gateway; a shorter request size can help.",
             LinkError::OtherRequest => "The device answers late. Give it more time or poll it less often.",
             LinkError::WrongUnit(_) => "Check the unit id; behind a gateway it is the number of the device on the line.",
+            LinkError::UnitSilent(_) => "Check the device's power, its number on the line, and the line.",
             LinkError::NoSuchAddress(_) => "Check the address, and whether the manual counts from 0 or from 1.",
             LinkError::Refused(_) => "The manual says which requests the device allows.",
             LinkError::SwitchedOff => "Switch the connection on.",
             LinkError::BadRequest(_) => "Correct what was asked for.",
             LinkError::ReadBack(_) => "The device may limit or overwrite the value itself.",
+        }
+    }
+
+    /// What sort of failure it is, for counting.
+    pub fn kind(&self) -> &'static str {
+        match self {
+            LinkError::NameNotFound(_) | LinkError::PortClosed(..) | LinkError::Unreachable(..) => "not reachable",
+            LinkError::NoConnection(..) | LinkError::Line(..) => "not reachable",
+            LinkError::Silent(_) | LinkError::UnitSilent(_) => "no answer",
+            LinkError::WrongUnit(_) => "no such unit",
+            LinkError::OtherProtocol(_) | LinkError::WrongAnswer(_) | LinkError::OtherRequest => "wrong answer",
+            LinkError::Closed => "closed by the device",
+            LinkError::NoSuchAddress(_) => "no such address",
+            LinkError::Refused(_) | LinkError::ReadBack(_) => "refused",
+            LinkError::SwitchedOff | LinkError::BadRequest(_) => "not asked",
         }
     }
 

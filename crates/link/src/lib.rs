@@ -4,9 +4,14 @@
 //! its health. Whatever a device does (nothing, nonsense, half an answer) becomes a quality and a sentence, never a panic.
 
 pub mod error;
+pub mod health;
 pub mod modbus;
+pub mod plain;
+pub mod signal;
+pub mod traffic;
 
 pub use error::LinkError;
+pub use health::{Health, LinkState};
 
 use async_trait::async_trait;
 use havrel_core::{
@@ -22,13 +27,17 @@ use std::{
     time::{SystemTime, UNIX_EPOCH},
 };
 use tokio::sync::{mpsc, oneshot, watch};
+use uuid::Uuid;
 
 /// One tag of a connection, for its driver.
 #[derive(Clone, Debug, PartialEq)]
 pub struct PointPlan {
     pub tag: TagNo,
+    /// The driver's own fields; what stands in a block is worked out already.
     pub point: Own,
     pub scaling: Option<Scaling>,
+    /// Its polling group, if not the connection's own rhythm.
+    pub group: Option<Uuid>,
 }
 
 /// All that a driver must know of its connection; compared to see whether an edit touches it.
@@ -45,65 +54,60 @@ pub enum Command {
     Write { tag: TagNo, value: Value, reply: oneshot::Sender<Result<Value, LinkError>> },
     /// Looks at what is there, over the connection that is already open.
     Browse { request: Own, reply: oneshot::Sender<Result<Page, LinkError>> },
+    /// Reads these tags now and answers with the bytes they are made of.
+    Raw { tags: Vec<TagNo>, reply: oneshot::Sender<Result<Vec<RawValue>, LinkError>> },
+    /// Takes another address of the device into use.
+    TakePath { path: usize, reply: oneshot::Sender<Result<(), LinkError>> },
 }
 
-/// How a connection fares.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum LinkState {
-    Off,
-    Connecting,
-    Running,
-    Trouble,
+/// A tag from its bytes up.
+#[derive(Clone, Debug, PartialEq)]
+pub struct RawValue {
+    pub tag: TagNo,
+    pub bytes: Vec<u8>,
+    pub decoded: Option<Value>,
+    /// In engineering units.
+    pub scaled: Option<Value>,
+    /// Why it could not be read or decoded; empty where it could.
+    pub words: String,
 }
 
-/// A connection's health, as it stands now. Counters run since the program started.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-pub struct Health {
-    pub state: LinkState,
-    pub since: Nanos,
-    /// What is wrong, and what usually mends it; empty while nothing is.
-    pub message: String,
-    pub cure: String,
-    /// Duration of the last request in microseconds.
-    pub round_trip_us: u64,
-    pub requests: u64,
-    pub values: u64,
-    pub errors: u64,
-    /// Polls left out because the one before took too long.
-    pub overruns: u64,
-    pub reconnects: u64,
-    /// When the device answered last; 0 if never.
-    pub answered: Nanos,
-}
-
-impl Health {
-    /// Before anything was tried.
-    pub fn new(state: LinkState) -> Health {
-        Health {
-            state,
-            since: now(),
-            message: String::new(),
-            cure: String::new(),
-            round_trip_us: 0,
-            requests: 0,
-            values: 0,
-            errors: 0,
-            overruns: 0,
-            reconnects: 0,
-            answered: 0,
-        }
+impl RawValue {
+    /// Of a tag that is not made of bytes.
+    pub(crate) fn none(tag: TagNo) -> RawValue {
+        RawValue { tag, bytes: Vec::new(), decoded: None, scaled: None, words: "It is not made of bytes.".into() }
     }
+}
 
-    /// Moves to a state; `since` moves only where the state does.
-    pub(crate) fn enter(&mut self, state: LinkState, trouble: Option<&LinkError>) {
-        if self.state != state {
-            self.state = state;
-            self.since = now();
-        }
-        self.message = trouble.map(ToString::to_string).unwrap_or_default();
-        self.cure = trouble.map(|e| e.cure().to_owned()).unwrap_or_default();
-    }
+/// How a running connection hangs together with the rest.
+pub struct Ports {
+    /// What to do; the connection ends when its sender goes away.
+    pub plan: watch::Receiver<Arc<LinkPlan>>,
+    pub batches: mpsc::Sender<Batch>,
+    pub commands: mpsc::Receiver<Command>,
+    pub health: watch::Sender<Health>,
+    pub tap: traffic::Tap,
+}
+
+/// What a point takes of its device.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Occupied {
+    /// Which linear space, in words: “unit 1 holding”.
+    pub space: String,
+    pub start: u32,
+    pub count: u32,
+    /// First bit and how many, where it takes only some bits.
+    pub bits: Option<(u8, u8)>,
+}
+
+/// Another way to read an address as it is written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OtherReading {
+    /// As it would go on the wire.
+    pub shown: String,
+    /// How to write it so that only this is meant.
+    pub write: String,
+    pub why: String,
 }
 
 /// One rung of a test: what was tried, what came back, what usually mends it.
@@ -133,7 +137,9 @@ pub struct Found {
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Reading {
     /// The `type` a point would have.
-    pub kind: String,
+    pub kind: &'static str,
+    /// The `order` a point would have.
+    pub order: &'static str,
     pub text: String,
 }
 
@@ -165,19 +171,32 @@ pub trait Driver: Send + Sync {
     /// Looks at what is there, over a connection of its own.
     async fn browse(&self, connection: &Connection, request: &Own) -> Result<Page, LinkError>;
 
+    /// What a point takes of its device's addresses; `None` where it is wrong, or the kind has no such thing.
+    fn occupies(&self, _connection: &Connection, _point: &Own) -> Option<Occupied> {
+        None
+    }
+
+    /// In which other ways the address of a point can be read.
+    fn other_readings(&self, _connection: &Connection, _point: &Own) -> Vec<OtherReading> {
+        Vec::new()
+    }
+
+    /// Every address under which the device is reached, the first before the spare ones.
+    fn paths(&self, _connection: &Connection) -> Vec<String> {
+        Vec::new()
+    }
+
     /// Serves a connection until its plan's sender goes away.
-    async fn run(
-        &self,
-        plan: watch::Receiver<Arc<LinkPlan>>,
-        batches: mpsc::Sender<Batch>,
-        commands: mpsc::Receiver<Command>,
-        health: watch::Sender<Health>,
-    );
+    async fn run(&self, ports: Ports);
 }
 
 /// The driver of a connection kind.
 pub fn driver(kind: &str) -> Option<Arc<dyn Driver>> {
-    (kind == modbus::KIND).then(|| Arc::new(modbus::Modbus) as Arc<dyn Driver>)
+    match kind {
+        modbus::KIND => Some(Arc::new(modbus::Modbus)),
+        signal::KIND => Some(Arc::new(signal::Signals)),
+        _ => plain::Plain::of(kind).map(|plain| Arc::new(plain) as Arc<dyn Driver>),
+    }
 }
 
 /// Checks settings with the drivers, for the one door of the configuration.

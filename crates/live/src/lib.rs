@@ -9,6 +9,8 @@ mod changes;
 mod import;
 pub mod jobs;
 mod links;
+mod own;
+mod paths;
 mod ship;
 pub mod spool;
 mod turns;
@@ -17,11 +19,13 @@ pub mod values;
 use alarms::AlarmBoard;
 use arc_swap::ArcSwap;
 use havrel_core::{
+    TagNo,
     access::Actor,
     alarm::{AlarmStanding, LimitKind},
     plant::{
         Edit, Own, Plant,
         find::Finder,
+        settings::MEMORY,
         view::{TagQuery, TagView},
     },
     sample::{Batch, Value},
@@ -31,7 +35,7 @@ use havrel_db::{
     Db, DbError,
     config::{By, CommitError},
 };
-use havrel_link::{Command, Drivers, Health, LinkError, Page};
+use havrel_link::{Command, Drivers, Health, LinkError, Page, RawValue, traffic::Exchange};
 use serde_json::json;
 use spool::{Room, Spool};
 use std::{
@@ -41,7 +45,7 @@ use std::{
     time::{Duration, Instant},
 };
 use tokio::{
-    sync::{mpsc, oneshot, watch},
+    sync::{broadcast, mpsc, oneshot, watch},
     task::JoinSet,
 };
 use uuid::Uuid;
@@ -74,11 +78,20 @@ pub struct SpoolState {
     pub trouble: String,
 }
 
-/// How many tags of each place are bad, and when that was counted.
+/// What is counted over all tags.
+#[derive(Debug, Default)]
+pub struct Counts {
+    /// How many tags of each place are bad.
+    pub bad: HashMap<Uuid, usize>,
+    /// The time of the oldest current value among the tags that each connection reads in some rhythm.
+    pub oldest: HashMap<Uuid, Nanos>,
+}
+
+/// The same, and when it was counted.
 #[derive(Default)]
-struct BadTags {
-    counted: Option<Instant>,
-    by_place: Arc<HashMap<Uuid, usize>>,
+struct Counted {
+    at: Option<Instant>,
+    counts: Arc<Counts>,
 }
 
 /// Why something could not be done at the plant.
@@ -90,6 +103,8 @@ pub enum LiveError {
     Link(#[from] LinkError),
     #[error(transparent)]
     Db(#[from] DbError),
+    #[error("There is no room to keep values at present; send them again a little later.")]
+    Full,
     #[error("the spool's folder cannot be used: {0}")]
     Spool(#[from] std::io::Error),
 }
@@ -99,7 +114,7 @@ pub struct Live {
     pub db: Db,
     pub node: Uuid,
     pub started: Nanos,
-    plant: ArcSwap<Plant>,
+    plant: Arc<ArcSwap<Plant>>,
     pub values: RwLock<Values>,
     pub alarms: RwLock<AlarmBoard>,
     spool: Spool,
@@ -108,8 +123,10 @@ pub struct Live {
     shipped: watch::Sender<u64>,
     to_engine: mpsc::Sender<turns::Message>,
     links: Mutex<HashMap<Uuid, links::Line>>,
-    bad: Mutex<BadTags>,
+    counted: Mutex<Counted>,
     pub jobs: Arc<jobs::Jobs>,
+    /// Values of memory tags from before a restart.
+    kept: Mutex<HashMap<TagNo, own::Kept>>,
     finder: Mutex<Option<Arc<Finder>>>,
     /// The views of tags that were asked for last, newest last.
     views: Mutex<Vec<Arc<TagView>>>,
@@ -145,6 +162,7 @@ impl Live {
             tracing::warn!(words, "found in the spool");
             db.note("system", None, None, &format!("Spool: {words}"), json!({})).await?;
         }
+        let kept = own::kept(&db).await?;
         let (last, arrived) = replay.last.unwrap_or((shipped, arrived));
         let (to_engine, inbox) = mpsc::channel(1024);
         let state = DatabaseState { ok: true, since: now(), message: String::new() };
@@ -152,7 +170,7 @@ impl Live {
             db,
             node,
             started: now(),
-            plant: ArcSwap::from_pointee(plant),
+            plant: Arc::new(ArcSwap::from_pointee(plant)),
             values: RwLock::default(),
             alarms: RwLock::new(AlarmBoard::new(&standings)),
             spool,
@@ -160,7 +178,8 @@ impl Live {
             shipped: watch::channel(shipped).0,
             to_engine,
             links: Mutex::default(),
-            bad: Mutex::default(),
+            counted: Mutex::default(),
+            kept: Mutex::new(kept),
             jobs: Arc::default(),
             finder: Mutex::default(),
             views: Mutex::default(),
@@ -168,6 +187,7 @@ impl Live {
         });
         turns::start(&live, inbox, standings, (last, arrived), replay.gaps);
         live.apply(live.plant()).await;
+        live.spawn(own::figures(live.clone()));
         live.spawn(ship::run(live.clone()));
         live.spawn(changes::run(live.clone()));
         live.spawn(turns::beat(live.clone()));
@@ -226,6 +246,7 @@ impl Live {
             let _ = applied.await;
         }
         self.set_links();
+        self.seed().await;
     }
 
     /// Takes in samples as a driver would give them. Waits while the engine has more than it can do.
@@ -271,12 +292,45 @@ impl Live {
         let Some(connection) = item.set.connection.and_then(|id| plant.connections.get(&id)) else {
             return refused("The tag has no connection to write to.");
         };
-        if !connection.set.writing {
+        if !connection.set.writing && connection.set.kind != MEMORY {
             return Err(LiveError::Refused(format!("Writing is switched off for the connection “{}”.", connection.set.name)));
         }
         let (reply, answer) = oneshot::channel();
         self.command(connection.id, Command::Write { tag: item.no, value, reply }).await?;
+        let held = answer.await.map_err(|_| LinkError::SwitchedOff)??;
+        self.keep(&item.set, item.no, &connection.set.kind, &held).await;
+        Ok(held)
+    }
+
+    /// Reads tags of one connection now and gives the bytes they are made of, at most 200.
+    ///
+    /// # Errors
+    /// When the connection does not run.
+    pub async fn raw(&self, connection: Uuid, mut tags: Vec<TagNo>) -> Result<Vec<RawValue>, LiveError> {
+        tags.truncate(200);
+        let (reply, answer) = oneshot::channel();
+        self.command(connection, Command::Raw { tags, reply }).await?;
         Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
+    }
+
+    /// Takes another address of a connection into use by hand.
+    ///
+    /// # Errors
+    /// When there is no such address or connection.
+    pub async fn take_path(&self, connection: Uuid, path: usize) -> Result<(), LiveError> {
+        let (reply, answer) = oneshot::channel();
+        self.command(connection, Command::TakePath { path, reply }).await?;
+        Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
+    }
+
+    /// Watches what passes between a connection and its device, from now on.
+    ///
+    /// # Errors
+    /// When there is no such connection.
+    pub fn traffic(&self, connection: Uuid) -> Result<broadcast::Receiver<Arc<Exchange>>, LiveError> {
+        let links = self.links.lock().unwrap_or_else(PoisonError::into_inner);
+        let line = links.get(&connection).ok_or_else(|| LiveError::Refused("There is no such connection.".into()))?;
+        Ok(line.tap().watch())
     }
 
     /// Looks at what a device holds, over the running connection.
@@ -319,21 +373,29 @@ impl Live {
         }
     }
 
-    /// How many tags of each place are bad now; counted at most once a second, whoever asks.
-    pub fn bad_tags(&self) -> Arc<HashMap<Uuid, usize>> {
-        let mut kept = self.bad.lock().unwrap_or_else(PoisonError::into_inner);
-        if kept.counted.is_none_or(|at| at.elapsed() >= Duration::from_secs(1)) {
+    /// What is counted over all tags, now; at most once a second, whoever asks.
+    pub fn counts(&self) -> Arc<Counts> {
+        let mut kept = self.counted.lock().unwrap_or_else(PoisonError::into_inner);
+        if kept.at.is_none_or(|at| at.elapsed() >= Duration::from_secs(1)) {
             let plant = self.plant();
             let values = self.values.read().unwrap_or_else(PoisonError::into_inner);
-            let mut bad: HashMap<Uuid, usize> = HashMap::new();
-            for tag in plant.tags.values().filter(|t| t.set.connection.is_some()) {
-                if values.of(tag.no).is_some_and(|s| s.current.quality.is_bad()) {
-                    *bad.entry(tag.set.place).or_default() += 1;
+            let mut counts = Counts::default();
+            for tag in plant.tags.values() {
+                let Some(connection) = tag.set.connection else { continue };
+                let Some(shown) = values.of(tag.no) else { continue };
+                if shown.current.quality.is_bad() {
+                    *counts.bad.entry(tag.set.place).or_default() += 1;
+                }
+                if shown.current.time > 0
+                    && plant.connections.get(&connection).is_some_and(|c| c.set.interval_of(tag.set.group) > 0)
+                {
+                    let oldest = counts.oldest.entry(connection).or_insert(Nanos::MAX);
+                    *oldest = (*oldest).min(shown.current.time);
                 }
             }
-            *kept = BadTags { counted: Some(Instant::now()), by_place: Arc::new(bad) };
+            *kept = Counted { at: Some(Instant::now()), counts: Arc::new(counts) };
         }
-        kept.by_place.clone()
+        kept.counts.clone()
     }
 
     /// The index over the present configuration; made anew by whoever asks first after a revision.

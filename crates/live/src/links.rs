@@ -2,7 +2,7 @@
 
 use crate::{Live, turns::Message};
 use havrel_core::{plant::Plant, sample::Batch};
-use havrel_link::{Command, Health, LinkPlan, LinkState, PointPlan, driver};
+use havrel_link::{Command, Health, LinkPlan, LinkState, PointPlan, Ports, driver, traffic::Tap};
 use std::{
     collections::HashMap,
     sync::{Arc, PoisonError},
@@ -17,7 +17,8 @@ use uuid::Uuid;
 pub(crate) struct Line {
     plan: watch::Sender<Arc<LinkPlan>>,
     commands: mpsc::Sender<Command>,
-    health: watch::Receiver<Health>,
+    health: watch::Sender<Health>,
+    tap: Tap,
     task: JoinHandle<()>,
 }
 
@@ -28,6 +29,21 @@ impl Line {
 
     pub fn health(&self) -> Health {
         self.health.borrow().clone()
+    }
+
+    /// Changes the health of a source whose values come from elsewhere in the program.
+    pub fn note(&self, change: impl FnOnce(&mut Health)) {
+        self.health.send_modify(change);
+    }
+
+    /// Where its exchanges with the device can be watched.
+    pub fn tap(&self) -> Tap {
+        self.tap.clone()
+    }
+
+    /// Told whenever its health changes.
+    pub fn changes(&self) -> watch::Receiver<Health> {
+        self.health.subscribe()
     }
 
     /// Ends it and waits until it has.
@@ -43,8 +59,11 @@ impl Line {
         let driver = driver(&plan.connection.kind)?;
         let (plan, plan_in) = watch::channel(Arc::new(plan));
         let (commands, commands_in) = mpsc::channel(64);
-        let (health_out, health) = watch::channel(Health::new(LinkState::Connecting));
+        let health = watch::channel(Health::new(LinkState::Connecting)).0;
+        let tap = Tap::default();
         let (batches_out, mut batches) = mpsc::channel::<Batch>(64);
+        let ports =
+            Ports { plan: plan_in, batches: batches_out, commands: commands_in, health: health.clone(), tap: tap.clone() };
         let task = tokio::spawn(async move {
             let forward = async {
                 while let Some(batch) = batches.recv().await {
@@ -53,9 +72,9 @@ impl Line {
                     }
                 }
             };
-            tokio::join!(driver.run(plan_in, batches_out, commands_in, health_out), forward);
+            tokio::join!(driver.run(ports), forward);
         });
-        Some(Line { plan, commands, health, task })
+        Some(Line { plan, commands, health, tap, task })
     }
 }
 
@@ -66,14 +85,20 @@ fn plans(plant: &Plant) -> HashMap<Uuid, LinkPlan> {
     let mut tags: Vec<_> = plant.tags.values().collect();
     tags.sort_by_key(|t| t.no);
     for tag in tags {
-        if let Some(plan) = tag.set.connection.and_then(|id| plans.get_mut(&id)) {
-            plan.points.push(PointPlan { tag: tag.no, point: tag.set.point.clone(), scaling: tag.set.scaling });
-        }
+        let Some(plan) = tag.set.connection.and_then(|id| plans.get_mut(&id)) else { continue };
+        // A block or member that is gone leaves a point that the driver refuses, so that the tag is told to have no source.
+        let (point, scaling) = match plant.source(&plan.connection, &tag.set) {
+            Ok(source) => (source.point.into_owned(), source.scaling),
+            Err(_) => (tag.set.point.clone(), None),
+        };
+        plan.points.push(PointPlan { tag: tag.no, point, scaling, group: tag.set.group });
     }
     for plan in plans.values_mut() {
         // What does not matter to the driver must not look like a change to it.
         plan.connection.order = 0.0;
         plan.connection.name = String::new();
+        plan.connection.blocks = Vec::new();
+        plan.connection.groups.iter_mut().for_each(|group| group.name = String::new());
     }
     plans
 }
@@ -98,6 +123,7 @@ impl Live {
         }
         for (id, plan) in wanted {
             if let Some(line) = Line::start(plan, self.to_engine.clone()) {
+                self.spawn(crate::paths::watch(self.db.clone(), self.plant.clone(), id, line.changes()));
                 links.insert(id, line);
             }
         }
@@ -123,8 +149,8 @@ mod tests {
             1,
             vec![
                 item(Kind::Place, 1, 0, json!({"name": "EX-1"})),
-                item(Kind::Connection, 2, 0, json!({"name": connection_name, "kind": "modbus_tcp", "interval_ms": interval})),
-                item(Kind::Connection, 3, 0, json!({"name": "Wash", "kind": "modbus_tcp"})),
+                item(Kind::Connection, 2, 0, json!({"name": connection_name, "kind": "modbus", "interval_ms": interval})),
+                item(Kind::Connection, 3, 0, json!({"name": "Wash", "kind": "modbus"})),
                 item(Kind::Tag, 11, 9, json!({"name": "b", "place": id(1), "connection": id(2), "point": {"address": "2"}})),
                 item(
                     Kind::Tag,

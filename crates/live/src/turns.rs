@@ -19,6 +19,8 @@ use uuid::Uuid;
 /// Something for the engine's thread.
 pub(crate) enum Message {
     Samples(Batch),
+    /// The same, answered when the engine has decided what of it must last.
+    Pushed(Batch, oneshot::Sender<Kept>),
     Tick,
     Plan(Arc<Plant>, oneshot::Sender<()>),
     /// Answers with how many it was and the number of the frame that holds it.
@@ -29,6 +31,15 @@ pub(crate) enum Message {
         reply: oneshot::Sender<(usize, u64)>,
     },
     Stop(oneshot::Sender<()>),
+}
+
+/// What became of a turn's frame.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Kept {
+    /// Number of the last frame.
+    pub seq: u64,
+    /// There was no room for its samples.
+    pub lost: bool,
 }
 
 /// The longest turn.
@@ -87,13 +98,17 @@ impl Thread {
     fn turn(&mut self, first: Message, inbox: &mut mpsc::Receiver<Message>) -> bool {
         let began = Instant::now();
         let mut effects = Effects::default();
-        let (mut replies, mut acknowledged) = (Vec::new(), Vec::new());
+        let (mut replies, mut acknowledged, mut pushed) = (Vec::new(), Vec::new(), Vec::new());
         let mut stop = None;
         let mut replaced = false;
         let mut next = Some(first);
         while let Some(message) = next {
             match message {
                 Message::Samples(batch) => self.engine.step(now(), Input::Samples(&batch), &mut effects),
+                Message::Pushed(batch, reply) => {
+                    self.engine.step(now(), Input::Samples(&batch), &mut effects);
+                    pushed.push(reply);
+                }
                 Message::Tick => self.engine.step(now(), Input::Tick, &mut effects),
                 Message::Plan(plant, reply) => {
                     self.engine.step(now(), Input::Plan(Arc::new(Plan::of(&plant))), &mut effects);
@@ -114,13 +129,16 @@ impl Thread {
             next = if began.elapsed() < TURN { inbox.try_recv().ok() } else { None };
         }
         self.show(&effects, replaced);
-        let seq = self.keep(effects);
+        let kept = self.keep(effects);
         // Whoever asked may have gone away meanwhile.
         for reply in replies {
             let _: Result<(), ()> = reply.send(());
         }
         for (count, reply) in acknowledged {
-            let _: Result<(), (usize, u64)> = reply.send((count, seq));
+            let _: Result<(), (usize, u64)> = reply.send((count, kept.seq));
+        }
+        for reply in pushed {
+            let _: Result<(), Kept> = reply.send(kept);
         }
         stop.map(|reply| reply.send(()).is_ok()).is_some()
     }
@@ -143,8 +161,9 @@ impl Thread {
         }
     }
 
-    /// Puts what must last into the spool. Gives the number of the last frame.
-    fn keep(&mut self, effects: Effects) -> u64 {
+    /// Puts what must last into the spool.
+    fn keep(&mut self, effects: Effects) -> Kept {
+        let mut lost = false;
         let frame = Frame {
             node: self.live.node,
             term: 1,
@@ -157,10 +176,12 @@ impl Thread {
         };
         if !frame.is_empty() {
             self.seq += 1;
-            if self.live.spool.append(frame) == Appended::AfterLoss {
-                self.engine.step(now(), Input::RecordAnew, &mut Effects::default());
+            match self.live.spool.append(frame) {
+                Appended::Whole => {}
+                Appended::Lost => lost = true,
+                Appended::AfterLoss => self.engine.step(now(), Input::RecordAnew, &mut Effects::default()),
             }
         }
-        self.seq
+        Kept { seq: self.seq, lost }
     }
 }

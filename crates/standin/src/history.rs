@@ -162,7 +162,7 @@ mod tests {
         let tenths = json!({"raw_low": 0.0, "raw_high": 1000.0, "low": 0.0, "high": 100.0});
         let lines = json!([
             {"kind": "place", "id": place, "set": {"name": "EX-1"}},
-            {"kind": "connection", "id": connection, "set": {"name": "Extraction", "kind": "modbus_tcp"}},
+            {"kind": "connection", "id": connection, "set": {"name": "Extraction", "kind": "modbus"}},
             {"kind": "tag", "id": tag, "no": 7, "set": {"name": "Level", "place": place, "connection": connection, "scaling": tenths,
                 "point": {"address": "holding 0", "type": "u16"}, "record": true, "record_deadband": 0.5}},
             {"kind": "rule", "id": rule, "set": {"tag": tag, "kind": "high", "level": 72.0, "deadband": 2.0}},

@@ -34,6 +34,8 @@ pub struct App {
     pub(crate) sockets: AtomicUsize,
     /// Whose turn it is to print a PDF.
     pub(crate) press: Semaphore,
+    /// The tags that programs can push to, for one revision.
+    pub(crate) push_index: Mutex<Option<Arc<api::push::Index>>>,
     /// Where the demo's simulated plant takes orders.
     pub standin: Option<SocketAddr>,
     /// Tells browsers that the server was started anew.
@@ -52,6 +54,7 @@ impl App {
             sockets,
             standin: None,
             press: Semaphore::new(1),
+            push_index: Mutex::default(),
             epoch: Uuid::new_v4(),
         }
     }
@@ -118,6 +121,20 @@ pub fn serve(app: App, cookie_key: &[u8], listener: TcpListener) -> io::Result<S
             .service(api::revisions::revisions)
             .service(api::connect::test)
             .service(api::connect::look)
+            .service(api::connect::scan)
+            .service(api::connect::take_path)
+            .service(api::traffic::traffic)
+            .service(api::traffic::raw_values)
+            .service(api::intake::outline)
+            .service(api::intake::register_map)
+            .service(api::intake::names)
+            .service(api::intake::clashes)
+            .service(api::exchange::export_connections)
+            .service(api::exchange::import_connections)
+            .service(api::push::push)
+            .service(api::push::tokens)
+            .service(api::push::make_token)
+            .service(api::push::revoke_token)
             .service(api::connect::check_point)
             .service(api::values::newest)
             .service(api::values::write)

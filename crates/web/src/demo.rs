@@ -197,7 +197,7 @@ pub async fn build(live: &Live, manuals: &[Manual], standin: &Standin) -> Result
     for manual in manuals {
         let port = standin.controllers.iter().find(|(name, _)| *name == manual.controller).map_or(502, |(_, port)| *port);
         let settings = json!({"host": "127.0.0.1", "port": port, "unit": 1, "base": manual.base, "order": manual.order});
-        let set = json!({"name": manual.controller, "kind": "modbus_tcp", "writing": true, "settings": settings});
+        let set = json!({"name": manual.controller, "kind": "modbus", "writing": true, "settings": settings});
         let connection = b.add(Kind::Connection, set);
         manual.points.iter().enumerate().for_each(|(order, entry)| b.add_tag(connection, order, entry));
     }

@@ -43,7 +43,7 @@ fn text(app: &App) -> Result<String, std::fmt::Error> {
     let spool = live.spool_state();
     let plant = live.plant();
     let behind = if spool.oldest == 0 { 0.0 } else { (now() - spool.oldest) as f64 / SECOND as f64 };
-    let bad: usize = live.bad_tags().values().sum();
+    let bad: usize = live.counts().bad.values().sum();
     for (name, help, value) in [
         ("database_up", "1 while the database answers", f64::from(u8::from(live.database().ok))),
         ("uptime_seconds", "Since the program started", (now() - live.started) as f64 / SECOND as f64),

@@ -104,6 +104,11 @@ impl From<LiveError> for Problem {
         match error {
             LiveError::Db(error) => error.into(),
             LiveError::Refused(words) => Problem::field("value", words),
+            LiveError::Full => {
+                let mut problem = Problem::new(StatusCode::SERVICE_UNAVAILABLE, LiveError::Full.to_string());
+                problem.retry_after = Some(5);
+                problem
+            }
             LiveError::Spool(error) => Problem::new(StatusCode::INTERNAL_SERVER_ERROR, error.to_string()),
             LiveError::Link(error) => Problem::new(StatusCode::BAD_GATEWAY, format!("{error} {}", error.cure())),
         }

@@ -16,7 +16,7 @@ use futures_util::StreamExt as _;
 use havrel_core::{access::Action, time::to_text};
 use serde::{Deserialize, Serialize};
 use std::{
-    collections::HashMap,
+    collections::{BTreeMap, HashMap},
     sync::{PoisonError, atomic::Ordering},
     time::{Duration, Instant},
 };
@@ -101,12 +101,22 @@ struct ConnectionStatus {
     message: String,
     cure: String,
     round_trip_us: u64,
+    p50_us: u64,
+    p95_us: u64,
     requests: u64,
     values: u64,
+    /// Values a second.
+    rate: f64,
     errors: u64,
+    errors_by_kind: BTreeMap<&'static str, u64>,
     overruns: u64,
     reconnects: u64,
     answered: String,
+    /// Time of the oldest current value among its tags; empty where there is none.
+    oldest: String,
+    /// Which address is in use, and since when.
+    path: usize,
+    path_since: String,
 }
 
 /// Opens the socket.
@@ -263,6 +273,7 @@ impl<'a> Feed<'a> {
         let live = &self.app.live;
         let (database, spool) = (live.database(), live.spool_state());
         let text = |at: i64| if at == 0 { String::new() } else { to_text(at) };
+        let counts = live.counts();
         let connections = live.health().into_iter().map(|(id, h)| {
             let view = ConnectionStatus {
                 state: h.state,
@@ -270,9 +281,16 @@ impl<'a> Feed<'a> {
                 message: h.message,
                 cure: h.cure,
                 round_trip_us: h.round_trip_us,
+                p50_us: h.p50_us,
+                p95_us: h.p95_us,
                 requests: h.requests,
                 values: h.values,
+                rate: h.rate,
                 errors: h.errors,
+                errors_by_kind: h.errors_by_kind,
+                oldest: text(counts.oldest.get(&id).copied().unwrap_or(0)),
+                path: h.path,
+                path_since: text(h.path_since),
                 overruns: h.overruns,
                 reconnects: h.reconnects,
                 answered: text(h.answered),
@@ -288,7 +306,7 @@ impl<'a> Feed<'a> {
             spool_oldest: text(spool.oldest),
             spool_trouble: spool.trouble,
             lost: spool.lost,
-            bad: live.bad_tags().as_ref().clone(),
+            bad: counts.bad.clone(),
             connections: connections.collect(),
             jobs: live
                 .jobs

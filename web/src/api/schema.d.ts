@@ -89,6 +89,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/connections/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Gives connections and layouts as a file. Nothing secret is in it. */
+        get: operations["export_connections"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Takes in a file as one revision: what has a known id is changed to what the file says, the rest is made. Connections
+         *     that are made begin switched off, so that nothing is polled unseen.
+         */
+        post: operations["import_connections"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/connections/test": {
         parameters: {
             query?: never;
@@ -120,6 +157,97 @@ export interface paths {
         put?: never;
         /** Reads a page of registers over the running connection. */
         post: operations["look"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{id}/map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Shows which addresses of a connection are taken, and what a block would take. */
+        post: operations["register_map"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{id}/outline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lists what a connection offers by itself: the members of its blocks, or figures of Havrel. Registers are looked at
+         *     instead (`look`).
+         */
+        post: operations["outline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{id}/path": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes another address of a connection into use by hand. */
+        post: operations["take_path"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{id}/scan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Scans a range for what answers, step by step with a pause between. The answer is NDJSON; ending the request ends the
+         *     scan.
+         */
+        post: operations["scan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{id}/traffic": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Shows the exchanges of a connection as they pass, as NDJSON, until the request is ended. Nothing is kept. */
+        get: operations["traffic"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -303,6 +431,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/intake/clashes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says which places of an intake exist, and which names are taken there. */
+        post: operations["clashes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intake/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Works out names for all rows from the few that were typed. */
+        post: operations["names"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/items/{kind}": {
         parameters: {
             query?: never;
@@ -433,6 +595,27 @@ export interface paths {
         put?: never;
         /** Reads an address while it is typed. */
         post: operations["check_point"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/push": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Takes values that another program sends: one object or an array as `application/json`, or one object a line as
+         *     `application/x-ndjson`, as long a stream as it likes. Items that are wrong are named and the others taken. The answer
+         *     comes when what is recorded is on disk.
+         */
+        post: operations["push"];
         delete?: never;
         options?: never;
         head?: never;
@@ -615,6 +798,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists the tokens. */
+        get: operations["tokens"];
+        put?: never;
+        /** Makes a token for a program that pushes values. */
+        post: operations["make_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes a token away; whoever shows it is refused from now on. */
+        delete: operations["revoke_token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trends": {
         parameters: {
             query?: never;
@@ -695,6 +913,23 @@ export interface paths {
         get: operations["newest"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/values/raw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reads tags now, over the running connections, and shows the bytes they are made of. */
+        post: operations["raw_values"];
         delete?: never;
         options?: never;
         head?: never;
@@ -856,6 +1091,30 @@ export interface components {
             before?: Record<string, never> | null;
             after?: Record<string, never> | null;
         };
+        /** @description Tags that would be made. */
+        ClashBody: {
+            /** @description Path of the place, and name of the tag. */
+            rows: [
+                string,
+                string
+            ][];
+        };
+        /** @description What stands where a tag would be made. */
+        ClashView: {
+            row: number;
+            /** Format: uuid */
+            tag: string;
+            /** @description Where that tag is read now; empty where it has no source. */
+            source: string;
+        };
+        /** @description What the rows meet. */
+        ClashesView: {
+            /** @description The places that are there already, by path. */
+            places: {
+                [key: string]: string;
+            };
+            clashes: components["schemas"]["ClashView"][];
+        };
         /** @description What became of them. */
         Committed: {
             /** Format: int64 */
@@ -880,6 +1139,18 @@ export interface components {
             /** @description Whether it can be put back all the same. */
             can: boolean;
         };
+        /** @description The file. */
+        ConnectionsFile: {
+            /** @description `havrel-connections`. */
+            format: string;
+            /**
+             * Format: int32
+             * @description 1.
+             */
+            version: number;
+            layouts: components["schemas"]["ItemFile"][];
+            connections: components["schemas"]["ItemFile"][];
+        };
         /** @description Name and password. */
         Credentials: {
             name: string;
@@ -889,7 +1160,7 @@ export interface components {
         EditBody: {
             /** @description `create`, `patch` or `delete`. */
             op: string;
-            /** @description `place`, `connection`, `tag`, `rule` or `report`. */
+            /** @description `place`, `layout`, `connection`, `tag`, `rule` or `report`. */
             kind: string;
             /**
              * Format: uuid
@@ -952,6 +1223,29 @@ export interface components {
             actor: string;
             comment: string;
         };
+        /** @description One request and what came of it. */
+        ExchangeView: {
+            at: string;
+            /** Format: int64 */
+            took_us: number;
+            /**
+             * Format: int32
+             * @description Number of the device on its line.
+             */
+            unit: number;
+            asked: string;
+            /** @description The answer in words, or what went wrong. */
+            answered: string;
+            passed: boolean;
+            /** @description The bytes, two hexadecimal digits each. */
+            sent: string;
+            received: string;
+            /**
+             * Format: int64
+             * @description How many exchanges before this one came too fast to be shown.
+             */
+            left_out: number;
+        };
         /** @description What shall go wrong. */
         FaultBody: Record<string, never> & {
             /**
@@ -1011,6 +1305,12 @@ export interface components {
             samples: number;
             events: number;
         };
+        /** @description An item with its own settings. */
+        ItemFile: {
+            /** Format: uuid */
+            id: string;
+            set: Record<string, never>;
+        };
         /** @description Items with the revision they belong to. */
         ItemList: {
             /**
@@ -1056,6 +1356,47 @@ export interface components {
             /** Format: uuid */
             id: string;
         };
+        /** @description A token just made. */
+        MadeToken: {
+            /** Format: uuid */
+            id: string;
+            /** @description Shown this once; only a hash of it is kept. */
+            token: string;
+        };
+        /** @description What to map. */
+        MapBody: {
+            block?: components["schemas"]["TryBlock"] | null;
+        };
+        /** @description Which addresses are taken by what. */
+        MapView: {
+            /** @description In the order of space and start. */
+            spans: components["schemas"]["SpanView"][];
+            /** @description Stretches that more than one thing takes: space, first and last address, and what meets there. */
+            overlaps: components["schemas"]["OverlapView"][];
+            /** @description What is wrong with the block that is tried: empty where nothing is. */
+            wrong: string;
+        };
+        /** @description Names typed as examples. */
+        NamesBody: {
+            /** @description What the parts are called. */
+            parts: string[];
+            /** @description The parts of each row. */
+            rows: string[][];
+            /** @description Row and typed name, in the order they were typed. */
+            examples: [
+                number,
+                string
+            ][];
+        };
+        /** @description Names that follow from examples. */
+        NamesView: {
+            /** @description The pattern in words; empty before there is one. */
+            words: string;
+            /** @description A name for each row; null where the row lacks what the pattern wants. */
+            names: (string | null)[];
+            /** @description Rows whose typed names the pattern does not fit; they keep them. */
+            unfit: number[];
+        };
         /** @description A new account. */
         NewAccount: {
             name: string;
@@ -1070,6 +1411,16 @@ export interface components {
             at: string;
             /** @description 1 to 2,000 characters. */
             text: string;
+        };
+        /** @description A token to be made. */
+        NewToken: {
+            /** @description For whom it is: “Boiler house gateway”. */
+            name: string;
+            /**
+             * Format: uuid
+             * @description The place it shall reach; null is the whole plant.
+             */
+            place?: string | null;
         };
         /** @description A trend to be kept. */
         NewTrend: {
@@ -1098,10 +1449,52 @@ export interface components {
             /** @description Whether whoever asks may take it away. */
             removable: boolean;
         };
+        /** @description Something a connection offers. */
+        OfferView: {
+            /** @description What its source is made of, as [`OutlineView::parts`] names it. */
+            parts: string[];
+            /** @description Where it is, in words. */
+            source: string;
+            point: Record<string, never>;
+            /** @description Settings a tag of it would begin with. */
+            set: Record<string, never>;
+            /** @description The tag that is read there already; empty where none is. */
+            taken: string;
+        };
+        /** @description Another way to read an address. */
+        OtherView: {
+            /** @description As it would go on the wire. */
+            shown: string;
+            /** @description How to write it so that only this is meant. */
+            write: string;
+            why: string;
+            /** @description What the device holds there now. */
+            now: string;
+        };
+        /** @description What a connection offers. */
+        OutlineView: {
+            /** @description The names of the parts. */
+            parts: string[];
+            rows: components["schemas"]["OfferView"][];
+        };
+        /** @description Addresses that more than one thing takes. */
+        OverlapView: {
+            space: string;
+            /** Format: int32 */
+            start: number;
+            /** Format: int32 */
+            count: number;
+            titles: string[];
+        };
         /** @description Registers as they stand now. */
         PageView: {
             read_at: string;
             items: components["schemas"]["FoundView"][];
+        };
+        /** @description Which address to take into use. */
+        PathBody: {
+            /** @description 0 is the first, the others are spare. */
+            path: number;
         };
         /** @description The extremes of each pixel; null opens a gap, and pixels left out hold the value before them. */
         PixelColumns: {
@@ -1129,6 +1522,10 @@ export interface components {
                 string,
                 string
             ][];
+            /** @description What the device holds there now, as this point reads it; empty where it could not be asked. */
+            now: string;
+            /** @description Other ways to read the address as it is written. */
+            others: components["schemas"]["OtherView"][];
         };
         /** @description A problem document. */
         Problem: {
@@ -1138,6 +1535,26 @@ export interface components {
             detail: string;
             problems?: components["schemas"]["Wrong"][];
         };
+        /** @description One pushed value. */
+        PushItem: {
+            /** @description Path (“Brackmere/Utilities/Boiler/Steam flow”), id or number of a tag of a push connection. */
+            tag: Record<string, never>;
+            /** @description As the tag holds it: number, true or false, or text. May be left out where the quality is bad. */
+            value?: Record<string, never> | null;
+            /** @description When it was, with up to nine fraction digits; the time of arrival where it is left out. */
+            time?: string | null;
+            /** @description `good`, `uncertain` or `bad`; good where it is left out. */
+            quality?: string | null;
+        };
+        /** @description What was taken of a push. */
+        PushView: {
+            /** Format: int64 */
+            taken: number;
+            /** Format: int64 */
+            refused: number;
+            /** @description The first thousand of those refused. */
+            items: components["schemas"]["RefusedItem"][];
+        };
         /** @description Which tags, and when. */
         Question: {
             /** @description At most 50. */
@@ -1146,6 +1563,11 @@ export interface components {
             to: string;
             /** @description For pictures: width in pixels, 10 to 5,000. For spans: how many, 1 to 5,000. Raw: most samples of each tag, to 100,000. */
             parts?: number | null;
+        };
+        /** @description Which tags. */
+        RawBody: {
+            /** @description At most 100. */
+            tags: string[];
         };
         /** @description Samples as they are. */
         RawColumns: {
@@ -1158,11 +1580,35 @@ export interface components {
             /** @description Whether there are more than were asked for. */
             more: boolean;
         };
+        /** @description A tag from its bytes up. */
+        RawView: {
+            /** Format: uuid */
+            tag: string;
+            /** @description The bytes, two hexadecimal digits each. */
+            bytes: string;
+            decoded: Record<string, never> | null;
+            /** @description In engineering units. */
+            scaled: Record<string, never> | null;
+            /** @description Why there is nothing; empty where there is. */
+            words: string;
+        };
         /** @description One interpretation. */
         ReadingView: {
             /** @description The type a point would have. */
             kind: string;
+            /** @description The order of its bytes. */
+            order: string;
             text: string;
+        };
+        /** @description An item that was not taken. */
+        RefusedItem: {
+            /**
+             * Format: int64
+             * @description Which, counted from 0.
+             */
+            item: number;
+            field: string;
+            message: string;
         };
         /** @description One revision. */
         RevisionView: {
@@ -1177,6 +1623,37 @@ export interface components {
             changes: components["schemas"]["ChangeView"][];
             /** Format: int64 */
             total: number;
+        };
+        /** @description What to scan. */
+        ScanBody: {
+            /** @description `coil`, `discrete`, `input` or `holding`. */
+            table: string;
+            /** Format: int32 */
+            unit?: number | null;
+            /** Format: int32 */
+            from: number;
+            /**
+             * Format: int32
+             * @description The last address, itself included.
+             */
+            to: number;
+        };
+        /** @description How far a scan has come, and what answered in its last step. */
+        ScanView: {
+            /**
+             * Format: int32
+             * @description All up to this address has been asked for.
+             */
+            reached: number;
+            /** @description First and last address of each stretch that answered. */
+            found: [
+                number,
+                number
+            ][];
+            /** @description How many of them hold something other than zero. */
+            busy: number;
+            /** @description Why the scan ended early; empty while it goes on. */
+            trouble: string;
         };
         /** @description Who is signed in. */
         SessionState: {
@@ -1210,6 +1687,24 @@ export interface components {
             count: number[];
             /** @description Share of the span for which a good value is known, 0 to 1. */
             good: number[];
+        };
+        /** @description A stretch of addresses. */
+        SpanView: {
+            /** @description Which linear space, in words: “unit 1 holding”. */
+            space: string;
+            /** Format: int32 */
+            start: number;
+            /** Format: int32 */
+            count: number;
+            /** @description `tag`: read by a tag; `block`: laid out by a block, no tag yet; `try`: the block that is tried. */
+            kind: string;
+            /** @description What it is called. */
+            title: string;
+            /**
+             * Format: uuid
+             * @description The tag, where it is one.
+             */
+            tag?: string | null;
         };
         /** @description One rung of a test. */
         StepView: {
@@ -1252,6 +1747,22 @@ export interface components {
             total: number;
             rows: components["schemas"]["TagRow"][];
         };
+        /** @description A token; what it reads is shown once, when it is made. */
+        TokenView: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /**
+             * Format: uuid
+             * @description The place it reaches, with all below; null is the whole plant.
+             */
+            place?: string | null;
+            place_path: string;
+            made_at: string;
+            made_by: string;
+            /** @description When it was used last, to the minute; empty if never. */
+            used_at: string;
+        };
         /** @description What a trend shows. */
         TrendSet: {
             /** @description 1 to 50. */
@@ -1286,6 +1797,17 @@ export interface components {
             made_at: string;
             /** @description Whether whoever asks may forget it. */
             removable: boolean;
+        };
+        /** @description A block to try on the map before it is made. */
+        TryBlock: {
+            /** Format: uuid */
+            layout: string;
+            /** @description Where the first instance begins: the driver's own fields. */
+            point: Record<string, never>;
+            /** Format: int32 */
+            count: number;
+            /** Format: int32 */
+            stride?: number;
         };
         /** @description Which revision to take back. */
         UndoBody: {
@@ -1503,6 +2025,62 @@ export interface operations {
             };
         };
     };
+    export_connections: {
+        parameters: {
+            query?: {
+                /** @description Only this one, with the layouts it uses; all where it is left out. */
+                only?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectionsFile"];
+                };
+            };
+        };
+    };
+    import_connections: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision the person saw */
+                "If-Match": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConnectionsFile"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Committed"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     test: {
         parameters: {
             query?: never;
@@ -1563,6 +2141,137 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    register_map: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MapBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MapView"];
+                };
+            };
+        };
+    };
+    outline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlineView"];
+                };
+            };
+        };
+    };
+    take_path: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PathBody"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    scan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScanBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["ScanView"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    traffic: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["ExchangeView"];
                 };
             };
         };
@@ -1875,6 +2584,52 @@ export interface operations {
             };
         };
     };
+    clashes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClashBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClashesView"];
+                };
+            };
+        };
+    };
+    names: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NamesBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamesView"];
+                };
+            };
+        };
+    };
     list: {
         parameters: {
             query?: {
@@ -2084,6 +2839,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PointView"];
+                };
+            };
+        };
+    };
+    push: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description Bearer and the token */
+                Authorization: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PushItem"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2467,6 +3264,83 @@ export interface operations {
             };
         };
     };
+    tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenView"][];
+                };
+            };
+        };
+    };
+    make_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revoke_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     kept_trends: {
         parameters: {
             query?: never;
@@ -2632,6 +3506,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ValueView"][];
+                };
+            };
+        };
+    };
+    raw_values: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RawBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RawView"][];
                 };
             };
         };

@@ -153,6 +153,12 @@ impl Engine {
             }
         }
         let current = &mut self.current[slot as usize];
+        if sample.quality.reason() == Reason::NotSet {
+            // Nothing was told: whatever comes, however old, is news.
+            current.quality = sample.quality;
+            out.changed.push(slot);
+            return;
+        }
         let known = current.time.max(current.told);
         if sample.time < known {
             // Older than what is shown: it belongs into history, and moves no alarm.

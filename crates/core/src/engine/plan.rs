@@ -117,5 +117,5 @@ impl Plan {
 
 fn interval(plant: &Plant, tag: &Tag) -> Nanos {
     let connection = tag.connection.and_then(|id| plant.connections.get(&id));
-    connection.map_or(0, |c| Nanos::from(c.set.interval_ms) * MILLI)
+    connection.map_or(0, |c| Nanos::from(c.set.interval_of(tag.group)) * MILLI)
 }

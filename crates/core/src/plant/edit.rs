@@ -1,9 +1,12 @@
 //! The one door: edits go in, the next revision and its changes come out, or every reason why not.
 
-use super::{Connection, Kind, Own, Plant, Tag, settings::Wrong};
+use super::{Connection, Item, Kind, Own, Plant, Source, Tag, layout::MOST_OF_BLOCK, settings::Wrong};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
-use std::collections::{HashMap, HashSet};
+use std::{
+    borrow::Cow,
+    collections::{HashMap, HashSet},
+};
 use uuid::Uuid;
 
 /// One wish to change one item.
@@ -68,7 +71,7 @@ pub struct Problem {
 pub trait SourceCheck {
     /// What is wrong with a connection's settings: field and sentence.
     fn connection(&self, connection: &Connection) -> Vec<(String, String)>;
-    /// What is wrong with a tag's address in that connection.
+    /// What is wrong with a tag's address in that connection; what stands in a block is worked out already.
     fn point(&self, connection: &Connection, tag: &Tag) -> Vec<(String, String)>;
 }
 
@@ -260,20 +263,30 @@ fn check_items(
                     }
                 }
             }
+            Kind::Layout => {
+                let Some(item) = next.layouts.get(&id) else { continue };
+                item.set.check(&mut wrong);
+                if let Err(words) = next.leaves(id) {
+                    wrong.push(("members".into(), words));
+                }
+                if wrong.is_empty() {
+                    let users =
+                        next.connections.values().filter(|c| c.set.blocks.iter().any(|b| next.layout_holds(b.layout, id)));
+                    for connection in users {
+                        let told = check_blocks(next, connection, check).into_iter().chain(spoilt(next, connection, check));
+                        wrong.extend(told.map(|(_, words)| ("members".into(), format!("On {}: {words}", connection.set.name))));
+                    }
+                }
+            }
             Kind::Connection => {
                 let Some(item) = next.connections.get(&id) else { continue };
                 item.set.check(&mut wrong);
                 wrong.extend(check.connection(&item.set));
                 if wrong.is_empty() {
-                    let spoilt =
-                        next.tags.values().filter(|t| t.set.connection == Some(id) && !check.point(&item.set, &t.set).is_empty());
-                    let names: Vec<String> = spoilt.map(|t| next.tag_path(&t.set)).collect();
-                    if let Some(first) = names.first() {
-                        wrong.push((
-                            String::new(),
-                            format!("{} of its tags could not be read any more, first “{first}”.", names.len()),
-                        ));
-                    }
+                    wrong.extend(check_blocks(next, item, check));
+                }
+                if wrong.is_empty() {
+                    wrong.extend(spoilt(next, item, check));
                 }
             }
             Kind::Tag => {
@@ -284,7 +297,7 @@ fn check_items(
                 }
                 match item.set.connection.map(|id| next.connections.get(&id)) {
                     Some(None) => missing(&mut wrong, "connection", "connection"),
-                    Some(Some(connection)) => wrong.extend(check.point(&connection.set, &item.set)),
+                    Some(Some(connection)) => wrong.extend(check_source(next, &connection.set, &item.set, check)),
                     None => {}
                 }
                 if item.set.setpoint.is_some_and(|s| s == id || !next.tags.contains_key(&s)) {
@@ -316,21 +329,78 @@ fn check_items(
     }
 }
 
+/// What is wrong with where a tag is read.
+fn check_source(next: &Plant, connection: &Connection, tag: &Tag, check: &dyn SourceCheck) -> Wrong {
+    if tag.group.is_some_and(|id| !connection.groups.iter().any(|g| g.id == id)) {
+        return vec![("group".into(), "The connection has no such group.".into())];
+    }
+    match next.source(connection, tag) {
+        Err((field, message)) => vec![(format!("point.{field}"), message)],
+        Ok(Source { point: Cow::Borrowed(_), .. }) => check.point(connection, tag),
+        Ok(Source { point: Cow::Owned(point), scaling }) => check.point(connection, &Tag { point, scaling, ..tag.clone() }),
+    }
+}
+
+/// Whether every value of every block can be read: the first and the last instance tell for those between.
+fn check_blocks(next: &Plant, connection: &Item<Connection>, check: &dyn SourceCheck) -> Wrong {
+    let mut wrong: Wrong = Vec::new();
+    for (i, block) in connection.set.blocks.iter().enumerate() {
+        let leaves = match next.leaves(block.layout) {
+            Err(words) => {
+                wrong.push((format!("blocks[{i}].layout"), words));
+                continue;
+            }
+            Ok(leaves) => leaves,
+        };
+        if leaves.len() * block.count as usize > MOST_OF_BLOCK {
+            wrong.push((format!("blocks[{i}].count"), format!("A block comes to at most {MOST_OF_BLOCK} values.")));
+            continue;
+        }
+        let mut instances = vec![0, block.count - 1];
+        instances.dedup();
+        let first = instances.into_iter().find_map(|index| {
+            leaves.iter().find_map(|leaf| {
+                let point = block.place(leaf.member, leaf.offset.saturating_add(index.saturating_mul(block.stride)));
+                let told = check.point(&connection.set, &Tag::at(point)).into_iter().next()?;
+                Some((told, leaf.names.join(" "), index))
+            })
+        });
+        if let Some(((field, words), name, index)) = first {
+            let own = field.strip_prefix("point.").filter(|f| block.point.contains_key(*f) && *f != "address");
+            let at = own.map_or_else(|| format!("blocks[{i}].address"), |f| format!("blocks[{i}].{f}"));
+            wrong.push((at, format!("“{name}” of instance {}: {words}", index + 1)));
+        }
+    }
+    wrong
+}
+
+/// A changed connection can spoil where tags are read that were not touched.
+fn spoilt(next: &Plant, connection: &Item<Connection>, check: &dyn SourceCheck) -> Option<(String, String)> {
+    let of_it = next.tags.values().filter(|t| t.set.connection == Some(connection.id));
+    let spoilt = of_it.filter(|t| !check_source(next, &connection.set, &t.set, check).is_empty());
+    let names: Vec<String> = spoilt.map(|t| next.tag_path(&t.set)).collect();
+    let first = names.iter().min()?;
+    Some((String::new(), format!("{} of its tags could not be read any more, first “{first}”.", names.len())))
+}
+
 /// Names must differ among siblings; a tag has each kind of limit once.
 fn check_names(next: &Plant, touched: &HashMap<Uuid, usize>, problems: &mut Vec<Problem>) {
     let mut seen: HashMap<(Kind, Option<Uuid>, &str), Uuid> = HashMap::new();
     let places = next.places.values().map(|i| (i.id, (Kind::Place, i.set.parent, i.set.name.as_str())));
+    let layouts = next.layouts.values().map(|i| (i.id, (Kind::Layout, None, i.set.name.as_str())));
     let connections = next.connections.values().map(|i| (i.id, (Kind::Connection, None, i.set.name.as_str())));
     let tags = next.tags.values().map(|i| (i.id, (Kind::Tag, Some(i.set.place), i.set.name.as_str())));
     let rules = next.rules.values().map(|i| (i.id, (Kind::Rule, Some(i.set.tag), i.set.kind.words())));
     let reports = next.reports.values().map(|i| (i.id, (Kind::Report, None, i.set.name.as_str())));
-    for (id, key) in places.chain(connections).chain(tags).chain(rules).chain(reports) {
+    for (id, key) in places.chain(layouts).chain(connections).chain(tags).chain(rules).chain(reports) {
         let Some(other) = seen.insert(key, id) else { continue };
         let Some(edit) = [id, other].iter().filter_map(|i| touched.get(i)).max() else { continue };
         let (field, message) = match key.0 {
             Kind::Rule => ("kind", format!("The tag already has a {} limit.", key.2)),
             Kind::Place | Kind::Tag => ("name", format!("There is already a {} “{}” here.", key.0.name(), key.2)),
-            Kind::Connection | Kind::Report => ("name", format!("There is already a {} “{}”.", key.0.name(), key.2)),
+            Kind::Layout | Kind::Connection | Kind::Report => {
+                ("name", format!("There is already a {} “{}”.", key.0.name(), key.2))
+            }
         };
         problems.push(Problem { kind: ProblemKind::Invalid, edit: *edit, field: field.into(), message });
     }

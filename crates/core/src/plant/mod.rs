@@ -5,6 +5,7 @@
 
 pub mod edit;
 pub mod find;
+pub mod layout;
 pub mod settings;
 pub mod undo;
 pub mod view;
@@ -18,6 +19,7 @@ use std::{
 use uuid::Uuid;
 
 pub use edit::{Change, Edit, Op, Problem, ProblemKind, SourceCheck};
+pub use layout::{Block, Group, Layout, Member, Source};
 pub use settings::{Connection, Level, Place, RecordMode, Report, Rule, Section, Tag};
 
 /// An item's own settings, or a patch of them: field name to value.
@@ -28,6 +30,7 @@ pub type Own = Map<String, Json>;
 #[serde(rename_all = "lowercase")]
 pub enum Kind {
     Place,
+    Layout,
     Connection,
     Tag,
     Rule,
@@ -36,12 +39,13 @@ pub enum Kind {
 
 impl Kind {
     /// Every kind; an item refers only to kinds before its own, or to its own.
-    pub const ALL: [Kind; 5] = [Kind::Place, Kind::Connection, Kind::Tag, Kind::Rule, Kind::Report];
+    pub const ALL: [Kind; 6] = [Kind::Place, Kind::Layout, Kind::Connection, Kind::Tag, Kind::Rule, Kind::Report];
 
     /// The stored name, which is also the table's.
     pub const fn name(self) -> &'static str {
         match self {
             Kind::Place => "place",
+            Kind::Layout => "layout",
             Kind::Connection => "connection",
             Kind::Tag => "tag",
             Kind::Rule => "rule",
@@ -76,6 +80,7 @@ pub type Table<T> = HashMap<Uuid, Arc<Item<T>>>;
 pub struct Plant {
     pub revision: i64,
     pub places: Table<Place>,
+    pub layouts: Table<Layout>,
     pub connections: Table<Connection>,
     pub tags: Table<Tag>,
     pub rules: Table<Rule>,
@@ -153,6 +158,7 @@ impl Plant {
         }
         match kind {
             Kind::Place => add(&mut self.places, id, no, revision, own),
+            Kind::Layout => add(&mut self.layouts, id, no, revision, own),
             Kind::Connection => add(&mut self.connections, id, no, revision, own),
             Kind::Tag => add(&mut self.tags, id, no, revision, own),
             Kind::Rule => add(&mut self.rules, id, no, revision, own),
@@ -163,6 +169,7 @@ impl Plant {
     pub(crate) fn remove(&mut self, kind: Kind, id: Uuid) {
         match kind {
             Kind::Place => drop(self.places.remove(&id)),
+            Kind::Layout => drop(self.layouts.remove(&id)),
             Kind::Connection => drop(self.connections.remove(&id)),
             Kind::Tag => drop(self.tags.remove(&id)),
             Kind::Rule => drop(self.rules.remove(&id)),
@@ -177,6 +184,7 @@ impl Plant {
         }
         match kind {
             Kind::Place => of(&self.places, id),
+            Kind::Layout => of(&self.layouts, id),
             Kind::Connection => of(&self.connections, id),
             Kind::Tag => of(&self.tags, id),
             Kind::Rule => of(&self.rules, id),
@@ -194,6 +202,7 @@ impl Plant {
         }
         match kind {
             Kind::Place => of(&self.places, id),
+            Kind::Layout => of(&self.layouts, id),
             Kind::Connection => of(&self.connections, id),
             Kind::Tag => of(&self.tags, id),
             Kind::Rule => of(&self.rules, id),
@@ -257,7 +266,7 @@ impl Plant {
                     found.extend(self.tags.values().filter(|t| t.set.connection == Some(id)).map(|t| (Kind::Tag, t.id)));
                 }
                 Kind::Tag => found.extend(self.rules.values().filter(|r| r.set.tag == id).map(|r| (Kind::Rule, r.id))),
-                Kind::Rule | Kind::Report => {}
+                Kind::Layout | Kind::Rule | Kind::Report => {}
             }
             open.extend_from_slice(&found[start..]);
         }
@@ -280,6 +289,13 @@ impl Plant {
                 let about = self.reports.values().filter(|r| r.set.place == Some(id));
                 words.extend(about.map(|r| format!("report “{}” is about it", r.set.name)));
             }
+            Kind::Layout => {
+                let nesting = self.layouts.values().filter(|l| l.set.members.iter().any(|m| m.layout == Some(id)));
+                words.extend(nesting.map(|l| format!("layout “{}” holds it", l.set.name)));
+                let mapping = self.connections.values().flat_map(|c| c.set.blocks.iter().map(move |b| (c, b)));
+                let mapped = mapping.filter(|(_, b)| b.layout == id);
+                words.extend(mapped.map(|(c, b)| format!("block “{}” of {} is laid out by it", b.name, c.set.name)));
+            }
             Kind::Connection | Kind::Rule | Kind::Report => {}
         }
         words.sort();
@@ -290,6 +306,7 @@ impl Plant {
     pub fn title(&self, kind: Kind, id: Uuid) -> String {
         match kind {
             Kind::Place => self.path(Some(id)),
+            Kind::Layout => self.layouts.get(&id).map_or_else(String::new, |l| l.set.name.clone()),
             Kind::Connection => self.connections.get(&id).map_or_else(String::new, |c| c.set.name.clone()),
             Kind::Tag => self.tags.get(&id).map_or_else(String::new, |t| self.tag_path(&t.set)),
             Kind::Rule => self.rules.get(&id).map_or_else(String::new, |r| {

@@ -1,12 +1,15 @@
 //! The settings of each kind of item, with their defaults and what makes a value wrong.
 
-use super::Own;
+use super::{Block, Group, Own};
 use crate::{alarm::LimitKind, sample::Value, scale::Scaling};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 /// The longest name, in characters.
 pub const NAME_LENGTH: usize = 120;
+
+/// The connection kind whose tags keep what they are told, and so are never old.
+pub const MEMORY: &str = "memory";
 
 /// Levels of the plant tree, after the open enterprise and batch standards (IEC 62264-1, IEC 61512-1).
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -42,7 +45,7 @@ pub struct Place {
 #[serde(deny_unknown_fields)]
 pub struct Connection {
     pub name: String,
-    /// Which driver, for example `modbus_tcp`.
+    /// Which driver, for example `modbus`.
     pub kind: String,
     #[serde(default = "yes")]
     pub enabled: bool,
@@ -58,8 +61,26 @@ pub struct Connection {
     /// What the driver needs to know.
     #[serde(default)]
     pub settings: Own,
+    /// Rhythms of its own for some of its tags.
+    #[serde(default)]
+    pub groups: Vec<Group>,
+    /// Layouts mapped onto it.
+    #[serde(default)]
+    pub blocks: Vec<Block>,
     #[serde(default)]
     pub order: f64,
+}
+
+impl Connection {
+    /// How often the tags of a group are read; those of none with the connection's own rhythm. 0 while paused.
+    pub fn interval_of(&self, group: Option<Uuid>) -> u32 {
+        match group.and_then(|id| self.groups.iter().find(|g| g.id == id)) {
+            _ if !self.enabled || self.kind == MEMORY => 0,
+            Some(group) if !group.enabled => 0,
+            Some(group) => group.interval_ms,
+            None => self.interval_ms,
+        }
+    }
 }
 
 /// When a recorded tag's value is stored.
@@ -85,7 +106,10 @@ pub struct Tag {
     pub order: f64,
     #[serde(default)]
     pub connection: Option<Uuid>,
-    /// Where in the connection: the driver's own fields.
+    /// The polling group of that connection; its own rhythm where none is named.
+    #[serde(default)]
+    pub group: Option<Uuid>,
+    /// Where in the connection: the driver's own fields, or a member of a block.
     #[serde(default)]
     pub point: Own,
     #[serde(default)]
@@ -232,26 +256,32 @@ fn utc() -> String {
 /// Collects what is wrong: field and sentence.
 pub(super) type Wrong = Vec<(String, String)>;
 
-fn name(wrong: &mut Wrong, name: &str) {
+pub(super) fn name(wrong: &mut Wrong, name: &str) {
+    name_of(wrong, "name", name);
+}
+
+/// Whether a name will do, for the field that holds it.
+pub(super) fn name_of(wrong: &mut Wrong, field: &str, name: &str) {
+    let mut say = |words: String| wrong.push((field.into(), words));
     if name.trim().is_empty() {
-        wrong.push(("name".into(), "Give it a name.".into()));
+        say("Give it a name.".into());
     } else if name.trim() != name {
-        wrong.push(("name".into(), "A name must not begin or end with a space.".into()));
+        say("A name must not begin or end with a space.".into());
     } else if name.chars().count() > NAME_LENGTH {
-        wrong.push(("name".into(), format!("A name has at most {NAME_LENGTH} characters.")));
+        say(format!("A name has at most {NAME_LENGTH} characters."));
     } else if name.contains('/') || name.chars().any(char::is_control) {
-        wrong.push(("name".into(), "A name must not contain “/” or control characters; “/” separates places in a path.".into()));
+        say("A name must not contain “/” or control characters; “/” separates places in a path.".into());
     }
 }
 
-fn between<T: PartialOrd + std::fmt::Display>(wrong: &mut Wrong, field: &str, value: T, low: T, high: T) {
+pub(super) fn between<T: PartialOrd + std::fmt::Display>(wrong: &mut Wrong, field: &str, value: T, low: T, high: T) {
     // Written so that a value which is no number fails too.
     if !(value >= low && value <= high) {
         wrong.push((field.into(), format!("This must lie between {low} and {high}.")));
     }
 }
 
-fn text(wrong: &mut Wrong, field: &str, value: &str) {
+pub(super) fn text(wrong: &mut Wrong, field: &str, value: &str) {
     if value.len() > 4000 {
         wrong.push((field.into(), "This text may have at most 4,000 bytes.".into()));
     }
@@ -269,6 +299,21 @@ impl Connection {
         name(wrong, &self.name);
         between(wrong, "interval_ms", self.interval_ms, 100, 3_600_000);
         between(wrong, "timeout_ms", self.timeout_ms, 50, 60_000);
+        for (i, group) in self.groups.iter().enumerate() {
+            group.check(&format!("groups[{i}]"), wrong);
+            if self.groups[..i].iter().any(|g| g.name == group.name || g.id == group.id) {
+                wrong.push((format!("groups[{i}].name"), format!("There is already a group “{}”.", group.name)));
+            }
+        }
+        for (i, block) in self.blocks.iter().enumerate() {
+            block.check(&format!("blocks[{i}]"), wrong);
+            if self.blocks[..i].iter().any(|b| b.name == block.name || b.id == block.id) {
+                wrong.push((format!("blocks[{i}].name"), format!("There is already a block “{}”.", block.name)));
+            }
+        }
+        if self.groups.len() > 1000 || self.blocks.len() > 1000 {
+            wrong.push(("groups".into(), "A connection has at most 1,000 groups and 1,000 blocks.".into()));
+        }
     }
 }
 
@@ -292,6 +337,31 @@ impl Tag {
         }
         if let Some((field, message)) = self.scaling.and_then(|s| s.check()) {
             wrong.push((format!("scaling.{field}"), message.into()));
+        }
+    }
+
+    /// A tag of no importance that is read at this point, to be checked.
+    pub fn at(point: Own) -> Tag {
+        Tag {
+            place: Uuid::nil(),
+            name: String::new(),
+            note: String::new(),
+            order: 0.0,
+            connection: None,
+            group: None,
+            point,
+            scaling: None,
+            unit: String::new(),
+            decimals: 0,
+            range_low: None,
+            range_high: None,
+            writable: false,
+            write_low: None,
+            write_high: None,
+            setpoint: None,
+            record: false,
+            record_mode: RecordMode::default(),
+            record_deadband: 0.0,
         }
     }
 

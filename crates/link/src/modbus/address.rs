@@ -1,9 +1,11 @@
 //! Addresses as manuals write them, and as they go on the wire.
 
+use serde::Serialize;
 use std::fmt;
 
 /// The four tables of Modbus (Modbus application protocol V1.1b3, §4.3).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Table {
     Coil,
     Discrete,
@@ -61,7 +63,7 @@ impl Table {
 }
 
 /// A table and the number that goes on the wire.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 pub struct Address {
     pub table: Table,
     pub offset: u16,
@@ -107,6 +109,25 @@ impl Address {
         at(Table::Holding, text, base).ok_or_else(help)?
     }
 
+    /// The other addresses that the same text means to people who count otherwise, each with the way they count.
+    pub fn others(text: &str, base: u16) -> Vec<(Address, &'static str)> {
+        let Ok(meant) = Address::parse(text, base) else { return Vec::new() };
+        let text = text.trim();
+        let mut others = Vec::new();
+        let plain = text.bytes().all(|b| b.is_ascii_digit());
+        let noted = plain && matches!(text.len(), 5 | 6) && Table::from_digit(text.as_bytes()[0]).is_some();
+        if noted {
+            if let Some(Ok(address)) = at(Table::Holding, text, base) {
+                others.push((address, "as a plain number of a holding register"));
+            }
+        } else if !text.contains(['x', 'X']) {
+            let (other, why) = if base == 1 { (0, "counted from 0") } else { (1, "counted from 1") };
+            others.extend(Address::parse(text, other).ok().map(|address| (address, why)));
+        }
+        others.retain(|(address, _)| *address != meant);
+        others
+    }
+
     /// The six-digit form of manuals that count from 1: `400001`.
     pub fn manual(self) -> String {
         format!("{}{:05}", char::from(self.table.digit()), u32::from(self.offset) + 1)
@@ -131,6 +152,20 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
     use rstest::rstest;
+
+    #[rstest]
+    #[case("40001", 1, &["holding 40000"])]
+    #[case("40001", 0, &["holding 40001"])]
+    #[case("holding 12", 1, &["holding 12"])]
+    #[case("12", 0, &["holding 11"])]
+    #[case("0", 0, &[])]
+    #[case("4x00001", 1, &[])]
+    #[case("400001", 1, &[])]
+    #[case("nonsense", 1, &[])]
+    fn what_else_an_address_can_mean(#[case] text: &str, #[case] base: u16, #[case] expected: &[&str]) {
+        let others: Vec<String> = Address::others(text, base).iter().map(|(a, _)| a.to_string()).collect();
+        assert_eq!(others, expected);
+    }
 
     #[rstest]
     #[case("40001", 0, Table::Holding, 0)]

@@ -1,14 +1,21 @@
-//! The test of a connection before it is trusted: a ladder that stops at the first rung that breaks.
+//! The test of a connection before it is trusted: a ladder that stops at the first rung that breaks. Each spare address is
+//! climbed too.
 
-use super::{Address, Settings, Table, session};
-use crate::{LinkError, TestStep};
+use super::{
+    Address, Settings, Table,
+    session::{Session, Way},
+    settings::{Path, Transport},
+    wire,
+};
+use crate::{LinkError, TestStep, traffic::Tap};
 use havrel_core::plant::Connection;
-use session::Session;
 use std::time::Instant;
 use tokio::sync::mpsc;
 
 struct Ladder {
     steps: mpsc::Sender<TestStep>,
+    /// What stands before the name of each rung.
+    prefix: String,
 }
 
 impl Ladder {
@@ -19,43 +26,57 @@ impl Ladder {
             Ok((value, answer)) => (Some(value), answer, String::new()),
             Err(error) => (None, error.to_string(), error.cure().to_owned()),
         };
-        let step = TestStep { name: name.into(), tried, passed: value.is_some(), answer, cure, took_us };
+        let name = format!("{}{name}", self.prefix);
+        let step = TestStep { name, tried, passed: value.is_some(), answer, cure, took_us };
         // Nobody listening any more means that the test was cancelled.
         self.steps.send(step).await.ok().and(value)
     }
 }
 
 pub(super) async fn climb_all(connection: &Connection, steps: mpsc::Sender<TestStep>) {
-    climb(connection, Ladder { steps }).await;
+    let settings = match Settings::usable(&connection.settings) {
+        Ok(settings) => settings,
+        Err(error) => {
+            let ladder = Ladder { steps, prefix: String::new() };
+            let _: Option<()> = ladder.rung("Settings", "the form".into(), Instant::now(), Err(error)).await;
+            return;
+        }
+    };
+    for (i, path) in settings.paths().into_iter().enumerate() {
+        let prefix = if i == 0 { String::new() } else { format!("Spare {i}: ") };
+        let ladder = Ladder { steps: steps.clone(), prefix };
+        if steps.is_closed() {
+            return;
+        }
+        // A broken address says nothing of the others.
+        let _: Option<()> = climb(&settings, path, connection.timeout_ms, &ladder).await;
+    }
 }
 
-async fn climb(connection: &Connection, ladder: Ladder) -> Option<()> {
+async fn climb(settings: &Settings, path: Path, timeout_ms: u32, ladder: &Ladder) -> Option<()> {
     let began = Instant::now();
-    let settings = Settings::parse(&connection.settings).map_err(|w| LinkError::BadRequest(w[0].1.clone()));
-    let settings = match settings {
-        Ok(settings) => settings,
-        Err(error) => return ladder.rung("Settings", "the form".into(), began, Err(error)).await,
+    let stream = if settings.transport == Transport::Serial {
+        let opened = wire::open_line(settings, &path).map(|line| (line, "open".to_owned()));
+        ladder.rung("Line", format!("open {} at {} baud", path.device, settings.baud), began, opened).await?
+    } else {
+        let found = wire::resolve(&path).await.map(|f| {
+            let words = f.iter().map(|a| a.ip().to_string()).collect::<Vec<_>>().join(", ");
+            (f, words)
+        });
+        let found = ladder.rung("Name", format!("look up {}", path.host), began, found).await?;
+        let began = Instant::now();
+        let opened = wire::connect(&path, &found, timeout_ms).await.map(|stream| (stream, "open".to_owned()));
+        ladder.rung("Port", format!("open port {}", path.port), began, opened).await?
     };
-    let found = session::resolve(&settings).await;
-    let names = found.map(|f| {
-        let words = f.iter().map(|a| a.ip().to_string()).collect::<Vec<_>>().join(", ");
-        (f, words)
-    });
-    let found = ladder.rung("Name", format!("look up {}", settings.host), began, names).await?;
-
-    let began = Instant::now();
-    let opened = session::connect(&settings, &found, connection.timeout_ms).await;
-    let opened = opened.map(|stream| (stream, "open".to_owned()));
-    let stream = ladder.rung("Port", format!("open port {}", settings.port), began, opened).await?;
 
     // Any answer at all, even a refusal, proves that the protocol is spoken.
     let began = Instant::now();
-    let mut session = Session::over(stream, settings.unit, connection.timeout_ms);
+    let mut session = Session::over(stream, Way { settings: settings.clone(), path, timeout_ms, tap: Tap::default() });
     let mut first = None;
-    let mut spoken = Err(LinkError::Silent(connection.timeout_ms));
+    let mut spoken = Err(LinkError::Silent(timeout_ms));
     for table in [Table::Holding, Table::Input, Table::Coil, Table::Discrete] {
         let address = Address { table, offset: 0 };
-        match session.read(address, 1).await {
+        match session.read(settings.unit, address, 1).await {
             Ok(words) => {
                 first = Some((address, words[0]));
                 spoken = Ok(((), "answers in Modbus".to_owned()));

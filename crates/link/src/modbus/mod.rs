@@ -1,160 +1,34 @@
-//! Modbus TCP (Modbus application protocol V1.1b3, Modbus messaging on TCP/IP V1.0b).
+//! Modbus over TCP, over TCP with the frames of the serial line, and over a serial line (Modbus application protocol
+//! V1.1b3, Modbus messaging on TCP/IP V1.0b, Modbus over serial line V1.02).
 //!
-//! [`address`] and [`codec`] are pure; [`session`] is one open connection with one request at a time; [`turn`] reads
-//! everything wanted once; [`run`] keeps the rhythm, the recovery and the health.
+//! [`address`], [`codec`] and [`settings`] are pure; [`wire`] is the stream and [`session`] one open connection with one
+//! request at a time; [`turn`] reads everything wanted once; [`run`] keeps the rhythm, the recovery and the health.
 
 pub mod address;
 pub mod codec;
 mod ladder;
+mod look;
 mod run;
 pub mod session;
+pub mod settings;
 mod turn;
+mod wire;
 
 pub use address::{Address, Table};
-pub use codec::{Order, Type};
+pub use codec::{Encoded, Order, Shape, Type};
+pub use settings::{Point, Settings, Transport};
 
-use crate::{Command, Driver, Found, Health, LinkError, LinkPlan, Page, Reading, TestStep};
+use crate::{Driver, LinkError, Occupied, OtherReading, Page, Ports, TestStep, traffic::Tap};
 use async_trait::async_trait;
-use havrel_core::{
-    plant::{Connection, Own, Tag, resolve},
-    sample::Batch,
-};
-use serde::Deserialize;
-use session::Session;
-use std::sync::Arc;
-use tokio::sync::{mpsc, watch};
+use havrel_core::plant::{Connection, Own, Tag};
+use session::{Session, Way};
+use tokio::sync::mpsc;
 
 /// The connection kind.
-pub const KIND: &str = "modbus_tcp";
-
-/// A connection's settings.
-#[derive(Clone, Debug, PartialEq, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Settings {
-    /// Name or address.
-    pub host: String,
-    #[serde(default = "standard_port")]
-    pub port: u16,
-    /// 0 to 255; behind a gateway the number of the device on its line.
-    #[serde(default = "one_u8")]
-    pub unit: u8,
-    /// Where the device's manual begins to count: 0 or 1.
-    #[serde(default = "one")]
-    pub base: u16,
-    /// How 32-bit values stand in two registers, where a point does not say otherwise.
-    #[serde(default)]
-    pub order: Order,
-    /// Most registers in one request, 1 to 125.
-    #[serde(default = "most")]
-    pub limit: u16,
-}
-
-fn standard_port() -> u16 {
-    502
-}
-fn one_u8() -> u8 {
-    1
-}
-fn one() -> u16 {
-    1
-}
-fn most() -> u16 {
-    125
-}
-
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct PointText {
-    address: String,
-    #[serde(rename = "type")]
-    kind: Type,
-    #[serde(default)]
-    order: Option<Order>,
-    #[serde(default = "one")]
-    length: u16,
-}
-
-/// Where a tag stands in the device and how to read it.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Point {
-    pub address: Address,
-    pub kind: Type,
-    pub order: Order,
-    pub length: u16,
-}
-
-impl Point {
-    /// Registers or bits it takes.
-    pub fn width(&self) -> u16 {
-        self.kind.width(self.length)
-    }
-
-    /// Reads a point's fields.
-    ///
-    /// # Errors
-    /// The field and a sentence.
-    pub fn parse(settings: &Settings, own: &Own) -> Result<Point, (String, String)> {
-        let text: PointText = resolve(None, own)?;
-        let wrong = |field: &str, message: &str| Err((field.to_owned(), message.to_owned()));
-        let address = Address::parse(&text.address, settings.base).map_err(|m| ("address".to_owned(), m))?;
-        if address.table.is_bits() && text.kind != Type::Bool {
-            return wrong("type", "Coils and discrete inputs hold only on and off.");
-        }
-        if text.kind == Type::Text && !(1..=settings.limit).contains(&text.length) {
-            return wrong("length", "Text takes at least one register and at most what one request may carry.");
-        }
-        let point = Point { address, kind: text.kind, order: text.order.unwrap_or(settings.order), length: text.length };
-        if u32::from(address.offset) + u32::from(point.width()) > 65_536 {
-            return wrong("address", "It would reach beyond the last address.");
-        }
-        Ok(point)
-    }
-}
-
-impl Settings {
-    /// Reads a connection's settings.
-    ///
-    /// # Errors
-    /// Every field that is wrong, with a sentence.
-    pub fn parse(own: &Own) -> Result<Settings, Vec<(String, String)>> {
-        let settings: Settings = resolve(None, own).map_err(|wrong| vec![wrong])?;
-        let mut wrong: Vec<(&str, &str)> = Vec::new();
-        let host = settings.host.trim();
-        if host.is_empty() {
-            wrong.push(("host", "Give the name or address of the device."));
-        } else if host.len() > 253 || !host.chars().all(|c| c.is_ascii_alphanumeric() || ".-_:[]".contains(c)) {
-            wrong.push(("host", "This is neither a name nor an address; leave out the protocol and the port."));
-        }
-        if settings.port == 0 {
-            wrong.push(("port", "A port lies between 1 and 65535; Modbus uses 502."));
-        }
-        if settings.base > 1 {
-            wrong.push(("base", "Manuals count from 0 or from 1."));
-        }
-        if !(1..=125).contains(&settings.limit) {
-            wrong.push(("limit", "One request carries 1 to 125 registers."));
-        }
-        if wrong.is_empty() { Ok(settings) } else { Err(wrong.into_iter().map(|(f, m)| (f.into(), m.into())).collect()) }
-    }
-}
+pub const KIND: &str = "modbus";
 
 /// The driver.
 pub struct Modbus;
-
-/// What a browse asks for.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Look {
-    table: String,
-    #[serde(default)]
-    start: u16,
-    #[serde(default = "page")]
-    count: u16,
-}
-
-fn page() -> u16 {
-    32
-}
 
 #[async_trait]
 impl Driver for Modbus {
@@ -172,7 +46,7 @@ impl Driver for Modbus {
         let Ok(settings) = Settings::parse(&connection.settings) else { return Vec::new() };
         match Point::parse(&settings, &tag.point) {
             Err((field, message)) => vec![(format!("point.{field}"), message)],
-            Ok(point) if tag.writable && matches!(point.address.table, Table::Input | Table::Discrete) => {
+            Ok(point) if tag.writable && point.read_only() => {
                 vec![("writable".into(), "Input registers and discrete inputs can only be read.".into())]
             }
             Ok(_) => Vec::new(),
@@ -180,11 +54,25 @@ impl Driver for Modbus {
     }
 
     fn show_point(&self, connection: &Connection, point: &Own) -> Option<String> {
-        let point = Point::parse(&Settings::parse(&connection.settings).ok()?, point).ok()?;
-        let first = point.address;
-        let last = first.offset + (point.width() - 1);
-        let range = if last > first.offset { format!("{first}–{last}") } else { first.to_string() };
-        Some(format!("{range}, {}", point.kind.name()))
+        let settings = Settings::parse(&connection.settings).ok()?;
+        Some(Point::parse(&settings, point).ok()?.show(&settings))
+    }
+
+    fn occupies(&self, connection: &Connection, point: &Own) -> Option<Occupied> {
+        let settings = Settings::parse(&connection.settings).ok()?;
+        let point = Point::parse(&settings, point).ok()?;
+        let space = format!("unit {} {}", point.unit, point.address.table.word());
+        Some(Occupied { space, start: point.address.offset.into(), count: point.width().into(), bits: point.shape.bits })
+    }
+
+    fn other_readings(&self, connection: &Connection, point: &Own) -> Vec<OtherReading> {
+        let Ok(settings) = Settings::parse(&connection.settings) else { return Vec::new() };
+        let others = Point::others(&settings, point).into_iter();
+        others.map(|o| OtherReading { shown: o.address.to_string(), write: o.write, why: o.why.to_owned() }).collect()
+    }
+
+    fn paths(&self, connection: &Connection) -> Vec<String> {
+        Settings::parse(&connection.settings).map(|s| s.paths().iter().map(settings::Path::show).collect()).unwrap_or_default()
     }
 
     async fn test(&self, connection: &Connection, steps: mpsc::Sender<TestStep>) {
@@ -192,76 +80,18 @@ impl Driver for Modbus {
     }
 
     async fn browse(&self, connection: &Connection, request: &Own) -> Result<Page, LinkError> {
-        let settings = Settings::parse(&connection.settings).map_err(|w| LinkError::BadRequest(w[0].1.clone()))?;
-        let mut session = Session::open(&settings, connection.timeout_ms).await?;
-        let page = look(&mut session, &settings, request).await;
+        let settings = Settings::usable(&connection.settings)?;
+        let path = settings.paths()[0].clone();
+        let way = Way { settings: settings.clone(), path, timeout_ms: connection.timeout_ms, tap: Tap::default() };
+        let mut session = Session::open(way).await?;
+        let page = look::look(&mut session, &settings, request).await;
         session.close().await;
         page
     }
 
-    async fn run(
-        &self,
-        plan: watch::Receiver<Arc<LinkPlan>>,
-        batches: mpsc::Sender<Batch>,
-        commands: mpsc::Receiver<Command>,
-        health: watch::Sender<Health>,
-    ) {
-        run::run(plan, batches, commands, health).await;
+    async fn run(&self, ports: Ports) {
+        run::run(ports).await;
     }
-}
-
-/// Reads a page of one table and shows each register in every reading.
-async fn look(session: &mut Session, settings: &Settings, request: &Own) -> Result<Page, LinkError> {
-    let look: Look = resolve(None, request).map_err(|(field, m)| LinkError::BadRequest(format!("{field}: {m}")))?;
-    let table = Table::from_word(&look.table)
-        .ok_or_else(|| LinkError::BadRequest("The tables are coil, discrete, input and holding.".into()))?;
-    let count = look.count.clamp(1, 125).min(65_535 - look.start.min(65_534));
-    let limit = if table.is_bits() { table.read_limit() } else { settings.limit };
-    let mut words: Vec<Result<u16, LinkError>> = Vec::with_capacity(usize::from(count));
-    let mut at = look.start;
-    while words.len() < usize::from(count) {
-        let part = limit.min(count - words.len() as u16);
-        match session.read(Address { table, offset: at }, part).await {
-            Ok(read) => words.extend(read.into_iter().map(Ok)),
-            Err(error) if error.spares_connection() && part > 1 => {
-                // One address the device lacks spoils the whole request: ask for each by itself.
-                for offset in at..at + part {
-                    match session.read(Address { table, offset }, 1).await {
-                        Ok(read) => words.push(Ok(read[0])),
-                        Err(error) if error.spares_connection() => words.push(Err(error)),
-                        Err(error) => return Err(error),
-                    }
-                }
-            }
-            Err(error) if error.spares_connection() => words.push(Err(error)),
-            Err(error) => return Err(error),
-        }
-        at = at.saturating_add(part);
-    }
-    let items = (0..words.len()).map(|i| found(table, look.start, i, &words, settings.order)).collect();
-    Ok(Page { read_at: crate::now(), items })
-}
-
-fn found(table: Table, start: u16, i: usize, words: &[Result<u16, LinkError>], order: Order) -> Found {
-    let address = Address { table, offset: start + i as u16 };
-    let mut found = Found { label: address.to_string(), manual: address.manual(), refused: String::new(), readings: Vec::new() };
-    if let Err(error) = &words[i] {
-        found.refused = error.to_string();
-        return found;
-    }
-    let kinds: &[Type] =
-        if table.is_bits() { &[Type::Bool] } else { &[Type::U16, Type::I16, Type::U32, Type::I32, Type::F32, Type::Text] };
-    for &kind in kinds {
-        let width = usize::from(kind.width(1));
-        let part: Option<Vec<u16>> = words.get(i..i + width).and_then(|w| w.iter().map(|r| r.clone().ok()).collect());
-        let Some(Ok(value)) = part.map(|part| codec::decode(kind, order, &part)) else { continue };
-        let text = match value.to_json() {
-            serde_json::Value::String(text) => text,
-            other => other.to_string(),
-        };
-        found.readings.push(Reading { kind: kind.name().into(), text });
-    }
-    found
 }
 
 #[cfg(test)]
@@ -291,6 +121,16 @@ mod tests {
     #[case(json!({"limit": 126}), "limit")]
     #[case(json!({"order": "ACBD"}), "order")]
     #[case(json!({"colour": 1}), "colour")]
+    #[case(json!({"transport": "serial"}), "device")]
+    #[case(json!({"transport": "serial", "device": "/etc/passwd"}), "device")]
+    #[case(json!({"transport": "rtu_over_tcp", "parallel": 2}), "parallel")]
+    #[case(json!({"transport": "telepathy"}), "transport")]
+    #[case(json!({"parallel": 9}), "parallel")]
+    #[case(json!({"spacing_ms": 5001}), "spacing_ms")]
+    #[case(json!({"gap": 101}), "gap")]
+    #[case(json!({"writes": [6, 7]}), "writes")]
+    #[case(json!({"baud": 12}), "baud")]
+    #[case(json!({"spare": [{"host": "10.0.4.22"}, {"host": ""}]}), "spare[1].host")]
     fn a_wrong_setting_is_named(#[case] more: Json, #[case] field: &str) {
         let wrong = settings(more).unwrap_err();
         assert_eq!(wrong.iter().map(|w| w.0.as_str()).collect::<Vec<_>>(), [field], "{wrong:?}");
@@ -300,6 +140,7 @@ mod tests {
     fn what_is_not_set_is_usual() {
         let s = settings(json!({})).unwrap();
         assert_eq!((s.port, s.unit, s.base, s.order, s.limit), (502, 1, 1, Order::Abcd, 125));
+        assert_eq!((s.gap, s.parallel, s.spacing_ms, s.writes), (16, 1, 0, vec![5, 6, 15, 16, 22]));
         assert!(settings(json!({"host": "[fe80::1]"})).is_ok() && settings(json!({"host": "wash-plc.local"})).is_ok());
     }
 
@@ -311,6 +152,17 @@ mod tests {
     #[case(json!({"address": "coil 1", "type": "u16"}), Err("type"))]
     #[case(json!({"address": "465536", "type": "u32"}), Err("address"))]
     #[case(json!({"address": "465536", "type": "u16"}), Ok("holding 65535, u16"))]
+    #[case(json!({"address": "40001", "type": "f64", "offset": 10}), Ok("holding 10–13, f64"))]
+    #[case(json!({"address": "40001", "type": "bool", "bit": 3}), Ok("holding 0 bit 3, bool"))]
+    #[case(json!({"address": "40001", "type": "u32", "bit": 12, "bits": 8}), Ok("holding 0–1 bits 12–19, u32"))]
+    #[case(json!({"address": "40001", "type": "bcd", "length": 2, "unit": 7}), Ok("holding 0–1, bcd, unit 7"))]
+    #[case(json!({"address": "40001", "type": "bool", "bit": 16}), Err("bit"))]
+    #[case(json!({"address": "40001", "type": "u16", "bit": 12, "bits": 5}), Err("bit"))]
+    #[case(json!({"address": "40001", "type": "f32", "bit": 1}), Err("bit"))]
+    #[case(json!({"address": "coil 1", "type": "bool", "bit": 1}), Err("bit"))]
+    #[case(json!({"address": "40001", "type": "u16", "bits": 2}), Err("bits"))]
+    #[case(json!({"address": "40001", "type": "bcd", "length": 5}), Err("length"))]
+    #[case(json!({"address": "40001", "type": "u16", "offset": 65536}), Err("address"))]
     #[case(json!({"address": "40001", "type": "text", "length": 126}), Err("length"))]
     #[case(json!({"address": "40001", "type": "text", "length": 0}), Err("length"))]
     #[case(json!({"address": "40001", "type": "f16"}), Err("type"))]

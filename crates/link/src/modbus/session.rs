@@ -1,115 +1,76 @@
 //! One open connection: one request at a time, each with a time limit, each failure with its own name.
 
-use super::{Address, Settings, Table};
-use crate::LinkError;
-use std::{
-    io,
-    net::SocketAddr,
-    pin::Pin,
-    sync::{Arc, Mutex},
-    task::{Context, Poll},
-    time::Duration,
+use super::{
+    Address, Encoded, Settings, Table,
+    settings::{Path, Transport},
+    wire::{Ear, Listening, Wire, open},
 };
-use tokio::{
-    io::{AsyncRead, AsyncWrite, ReadBuf},
-    net::{TcpStream, lookup_host},
-    time::timeout,
+use crate::{
+    LinkError, now,
+    traffic::{Exchange, Tap},
 };
+use std::{io, time::Duration};
+use tokio::time::{Instant, sleep_until, timeout};
 use tokio_modbus::{
     Error, ExceptionCode, ProtocolError, Request, Response,
-    client::{Client, Context as Modbus, tcp},
-    slave::Slave,
+    client::{Client as _, Context as Modbus, rtu, tcp},
+    slave::{Slave, SlaveContext as _},
 };
 
-/// How many of the first bytes of an answer are kept to tell who speaks there.
-const HEARD: usize = 16;
-
-/// A stream that remembers how the last answer began.
-#[derive(Debug)]
-struct Listening {
-    stream: TcpStream,
-    heard: Arc<Mutex<Vec<u8>>>,
+/// How a session speaks, and over what.
+#[derive(Clone)]
+pub struct Way {
+    pub settings: Settings,
+    pub path: Path,
+    pub timeout_ms: u32,
+    pub tap: Tap,
 }
 
-impl AsyncRead for Listening {
-    fn poll_read(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
-        let before = buf.filled().len();
-        let result = Pin::new(&mut self.stream).poll_read(cx, buf);
-        let mut heard = self.heard.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        let room = HEARD - heard.len();
-        heard.extend(buf.filled()[before..].iter().take(room));
-        result
-    }
-}
-
-impl AsyncWrite for Listening {
-    fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &[u8]) -> Poll<io::Result<usize>> {
-        Pin::new(&mut self.stream).poll_write(cx, buf)
-    }
-    fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.stream).poll_flush(cx)
-    }
-    fn poll_shutdown(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.stream).poll_shutdown(cx)
-    }
-}
-
-/// Finds the addresses of a host, preferring the first family the system names.
-pub(super) async fn resolve(settings: &Settings) -> Result<Vec<SocketAddr>, LinkError> {
-    let unknown = || LinkError::NameNotFound(settings.host.clone());
-    let host = settings.host.trim().trim_start_matches('[').trim_end_matches(']');
-    let found: Vec<_> = lookup_host((host, settings.port)).await.map_err(|_| unknown())?.take(4).collect();
-    if found.is_empty() { Err(unknown()) } else { Ok(found) }
-}
-
-/// Opens the port at the first address that answers.
-pub(super) async fn connect(settings: &Settings, found: &[SocketAddr], timeout_ms: u32) -> Result<TcpStream, LinkError> {
-    let mut last = LinkError::NameNotFound(settings.host.clone());
-    for &address in found {
-        last = match timeout(Duration::from_millis(timeout_ms.into()), TcpStream::connect(address)).await {
-            Ok(Ok(stream)) => {
-                // Requests are small; waiting to fill a packet would only delay them.
-                let _ = stream.set_nodelay(true);
-                return Ok(stream);
-            }
-            Ok(Err(e)) if e.kind() == io::ErrorKind::ConnectionRefused => {
-                LinkError::PortClosed(address.ip().to_string(), settings.port)
-            }
-            Ok(Err(e)) => LinkError::Unreachable(address.ip().to_string(), e.kind().to_string()),
-            Err(_) => LinkError::NoConnection(address.ip().to_string(), timeout_ms),
-        };
-    }
-    Err(last)
-}
-
-/// An open connection to one unit.
+/// An open connection.
 pub struct Session {
+    way: Way,
     context: Modbus,
-    heard: Arc<Mutex<Vec<u8>>>,
-    unit: u8,
-    timeout_ms: u32,
+    ear: Ear,
+    /// When the next request may leave at the earliest.
+    free: Instant,
+    /// Duration of the last request.
+    pub took_us: u64,
 }
 
 impl Session {
-    /// Opens the connection that settings describe.
+    /// Opens the connection that a way describes.
     ///
     /// # Errors
     /// In words that say what to do.
-    pub async fn open(settings: &Settings, timeout_ms: u32) -> Result<Session, LinkError> {
-        let found = resolve(settings).await?;
-        Ok(Session::over(connect(settings, &found, timeout_ms).await?, settings.unit, timeout_ms))
+    pub async fn open(way: Way) -> Result<Session, LinkError> {
+        let stream = open(&way.settings, &way.path, way.timeout_ms).await?;
+        Ok(Session::over(stream, way))
     }
 
     /// Speaks over a stream that is open already.
-    pub fn over(stream: TcpStream, unit: u8, timeout_ms: u32) -> Session {
-        let heard = Arc::<Mutex<Vec<u8>>>::default();
-        let context = tcp::attach_slave(Listening { stream, heard: heard.clone() }, Slave(unit));
-        Session { context, heard, unit, timeout_ms }
+    pub(super) fn over(stream: Box<dyn Wire>, way: Way) -> Session {
+        let ear = Ear::default();
+        let (listening, slave) = (Listening { stream, ear: ear.clone() }, Slave(way.settings.unit));
+        let context = match way.settings.transport {
+            Transport::Tcp => tcp::attach_slave(listening, slave),
+            Transport::RtuOverTcp | Transport::Serial => rtu::attach_slave(listening, slave),
+        };
+        Session { way, context, ear, free: Instant::now(), took_us: 0 }
+    }
+
+    /// Begins anew on the same way, so that an answer which comes late belongs to nobody.
+    ///
+    /// # Errors
+    /// When the way cannot be opened any more.
+    pub async fn reopen(&mut self) -> Result<(), LinkError> {
+        // The other side may be gone already; there is nothing to mend. A serial line must be free before it opens again.
+        let _ = self.context.disconnect().await;
+        *self = Session::open(self.way.clone()).await?;
+        Ok(())
     }
 
     /// Ends it in good order.
     pub async fn close(mut self) {
-        // The other side may be gone already; there is nothing to mend.
         let _ = self.context.disconnect().await;
     }
 
@@ -117,7 +78,7 @@ impl Session {
     ///
     /// # Errors
     /// When the device refuses, answers wrongly or not at all.
-    pub async fn read(&mut self, at: Address, count: u16) -> Result<Vec<u16>, LinkError> {
+    pub async fn read(&mut self, unit: u8, at: Address, count: u16) -> Result<Vec<u16>, LinkError> {
         let request = match at.table {
             Table::Coil => Request::ReadCoils(at.offset, count),
             Table::Discrete => Request::ReadDiscreteInputs(at.offset, count),
@@ -125,72 +86,151 @@ impl Session {
             Table::Holding => Request::ReadHoldingRegisters(at.offset, count),
         };
         let wanted = usize::from(count);
-        let words: Vec<u16> = match self.call(request, at).await? {
+        let few = |what: &str, came: usize| Err(LinkError::WrongAnswer(format!("{count} {what} were asked for, {came} came")));
+        match self.call(unit, request, at).await? {
             // Bits travel in whole bytes, so more than asked may come.
             Response::ReadCoils(bits) | Response::ReadDiscreteInputs(bits) if bits.len() >= wanted => {
-                bits.into_iter().take(wanted).map(u16::from).collect()
+                Ok(bits.into_iter().take(wanted).map(u16::from).collect())
             }
-            Response::ReadInputRegisters(words) | Response::ReadHoldingRegisters(words) if words.len() == wanted => words,
-            Response::ReadInputRegisters(words) | Response::ReadHoldingRegisters(words) => {
-                return Err(LinkError::WrongAnswer(format!("{count} registers were asked for, {} came", words.len())));
-            }
-            Response::ReadCoils(bits) | Response::ReadDiscreteInputs(bits) => {
-                return Err(LinkError::WrongAnswer(format!("{count} bits were asked for, {} came", bits.len())));
-            }
-            _ => return Err(LinkError::WrongAnswer("it is of another kind".into())),
-        };
-        Ok(words)
+            Response::ReadCoils(bits) | Response::ReadDiscreteInputs(bits) => few("bits", bits.len()),
+            Response::ReadInputRegisters(words) | Response::ReadHoldingRegisters(words) if words.len() == wanted => Ok(words),
+            Response::ReadInputRegisters(words) | Response::ReadHoldingRegisters(words) => few("registers", words.len()),
+            _ => Err(LinkError::WrongAnswer("it is of another kind".into())),
+        }
     }
 
-    /// Writes registers or one coil (function codes 5, 6 and 16).
-    pub async fn write(&mut self, at: Address, words: &[u16]) -> Result<(), LinkError> {
-        let request = match (at.table, words) {
-            (Table::Coil, [bit]) => Request::WriteSingleCoil(at.offset, *bit != 0),
-            (Table::Holding, [word]) => Request::WriteSingleRegister(at.offset, *word),
-            (Table::Holding, words) => Request::WriteMultipleRegisters(at.offset, words.into()),
+    /// Writes registers or one coil by the functions that the settings allow (codes 5, 6, 15, 16, 22 and 23). Gives the
+    /// registers where the device answers with them (23).
+    ///
+    /// # Errors
+    /// When no allowed function can do it, or the device refuses.
+    pub async fn write(&mut self, unit: u8, at: Address, what: &Encoded) -> Result<Option<Vec<u16>>, LinkError> {
+        let allows = |code: u8| self.way.settings.writes.contains(&code);
+        let none =
+            |what: &str| LinkError::BadRequest(format!("The settings of the connection allow no function that writes {what}."));
+        let request = match (at.table, what) {
+            (Table::Coil, Encoded::Words(bits)) if allows(5) => Request::WriteSingleCoil(at.offset, bits.first() != Some(&0)),
+            (Table::Coil, Encoded::Words(bits)) if allows(15) => {
+                Request::WriteMultipleCoils(at.offset, bits.iter().map(|b| *b != 0).collect::<Vec<_>>().into())
+            }
+            (Table::Coil, _) => return Err(none("a coil")),
+            (Table::Holding, Encoded::Words(words)) if allows(23) => {
+                Request::ReadWriteMultipleRegisters(at.offset, words.len() as u16, at.offset, words.clone().into())
+            }
+            (Table::Holding, Encoded::Words(words)) if words.len() == 1 && allows(6) => {
+                Request::WriteSingleRegister(at.offset, words[0])
+            }
+            (Table::Holding, Encoded::Words(words)) if allows(16) => {
+                Request::WriteMultipleRegisters(at.offset, words.clone().into())
+            }
+            (Table::Holding, Encoded::Words(words)) if words.len() == 1 => return Err(none("a register")),
+            (Table::Holding, Encoded::Words(_)) => return Err(none("several registers at once")),
+            (Table::Holding, Encoded::Masked(parts)) if allows(22) => {
+                for (i, &(mask, set)) in parts.iter().enumerate().filter(|(_, (mask, _))| *mask != 0) {
+                    let part = Address { offset: at.offset + i as u16, ..at };
+                    self.call(unit, Request::MaskWriteRegister(part.offset, !mask, set), part).await?;
+                }
+                return Ok(None);
+            }
+            (Table::Holding, Encoded::Masked(parts)) => {
+                // Without the function for it, a change of the device's own between reading and writing is undone.
+                let held = self.read(unit, at, parts.len() as u16).await?;
+                let words = held.iter().zip(parts).map(|(held, (mask, set))| held & !mask | set).collect();
+                return Box::pin(self.write(unit, at, &Encoded::Words(words))).await;
+            }
             _ => return Err(LinkError::BadRequest("Input registers and discrete inputs can only be read.".into())),
         };
-        self.call(request, at).await.map(drop)
+        match self.call(unit, request, at).await? {
+            Response::ReadWriteMultipleRegisters(words) => Ok(Some(words)),
+            _ => Ok(None),
+        }
     }
 
-    async fn call(&mut self, request: Request<'_>, at: Address) -> Result<Response, LinkError> {
-        self.heard.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clear();
-        let limit = Duration::from_millis(self.timeout_ms.into());
-        match timeout(limit, self.context.call(request)).await {
+    async fn call(&mut self, unit: u8, request: Request<'_>, at: Address) -> Result<Response, LinkError> {
+        sleep_until(self.free).await;
+        let watched = self.way.tap.open();
+        let asked = if watched { words_of(&request, at) } else { String::new() };
+        self.ear.begin(watched);
+        self.context.set_slave(Slave(unit));
+        let (began, left) = (Instant::now(), now());
+        let limit = Duration::from_millis(self.way.timeout_ms.into());
+        let rtu = self.way.settings.transport != Transport::Tcp;
+        let result = match timeout(limit, self.context.call(request)).await {
             Ok(Ok(Ok(response))) => Ok(response),
-            Ok(Ok(Err(exception))) => Err(self.exception(exception, at)),
-            Ok(Err(error)) => Err(self.other_protocol().unwrap_or_else(|| failure(error))),
-            Err(_) => Err(self.other_protocol().unwrap_or(LinkError::Silent(self.timeout_ms))),
+            Ok(Ok(Err(exception))) => Err(refusal(exception, unit, at)),
+            Ok(Err(error)) if rtu => Err(failure(error)),
+            Ok(Err(error)) => Err(self.ear.other_protocol().unwrap_or_else(|| failure(error))),
+            Err(_) if rtu && self.ear.heard() => {
+                Err(LinkError::WrongAnswer("bytes came, but no whole frame with the right checksum".into()))
+            }
+            Err(_) => Err(self.ear.other_protocol().filter(|_| !rtu).unwrap_or(LinkError::Silent(self.way.timeout_ms))),
+        };
+        self.took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
+        self.free = Instant::now() + Duration::from_millis(self.way.settings.spacing_ms.into());
+        if watched {
+            let (sent, received) = self.ear.take();
+            let answered = result.as_ref().map_or_else(ToString::to_string, answer_of);
+            let (took_us, passed) = (self.took_us, result.is_ok());
+            self.way.tap.tell(Exchange { at: left, took_us, unit, asked, answered, passed, sent, received });
         }
+        result
     }
+}
 
-    /// Modbus answers carry 0 as third and fourth byte; whoever sends something else there speaks another protocol.
-    fn other_protocol(&self) -> Option<LinkError> {
-        let heard = self.heard.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        let foreign = heard.len() >= 4 && heard[2..4] != [0, 0];
-        foreign.then(|| {
-            let printable: String =
-                heard.iter().take_while(|b| b.is_ascii_graphic() || **b == b' ').map(|&b| char::from(b)).collect();
-            LinkError::OtherProtocol(if printable.len() >= 3 {
-                format!("; it began with “{printable}”")
-            } else {
-                String::new()
-            })
-        })
-    }
-
-    /// §7 of the application protocol.
-    fn exception(&self, code: ExceptionCode, at: Address) -> LinkError {
-        let refused = |words: &str| LinkError::Refused(words.into());
-        match code {
-            ExceptionCode::IllegalDataAddress => LinkError::NoSuchAddress(at.to_string()),
-            ExceptionCode::IllegalFunction => refused("it does not know this request (exception 1)"),
-            ExceptionCode::IllegalDataValue => refused("it does not take this value (exception 3)"),
-            ExceptionCode::ServerDeviceFailure => refused("it failed while serving the request (exception 4)"),
-            ExceptionCode::ServerDeviceBusy => refused("it is busy (exception 6)"),
-            ExceptionCode::GatewayPathUnavailable | ExceptionCode::GatewayTargetDevice => LinkError::WrongUnit(self.unit),
-            other => LinkError::Refused(format!("exception {}", u8::from(other))),
+/// A request in words.
+fn words_of(request: &Request<'_>, at: Address) -> String {
+    let span = |count: u16| match count {
+        1 => at.to_string(),
+        _ => format!("{at}–{}", u32::from(at.offset) + u32::from(count) - 1),
+    };
+    match request {
+        Request::ReadCoils(_, count)
+        | Request::ReadDiscreteInputs(_, count)
+        | Request::ReadInputRegisters(_, count)
+        | Request::ReadHoldingRegisters(_, count) => format!("read {}", span(*count)),
+        Request::WriteSingleCoil(_, on) => format!("switch {at} {}", if *on { "on" } else { "off" }),
+        Request::WriteMultipleCoils(_, bits) => format!("switch {} {}", span(bits.len() as u16), shown(bits.iter())),
+        Request::WriteSingleRegister(_, word) => format!("write {at} {word}"),
+        Request::WriteMultipleRegisters(_, words) => format!("write {} {}", span(words.len() as u16), shown(words.iter())),
+        Request::MaskWriteRegister(_, keep, set) => format!("change bits {:#06x} of {at} to {set:#06x}", !keep),
+        Request::ReadWriteMultipleRegisters(_, _, _, words) => {
+            format!("write and read {} {}", span(words.len() as u16), shown(words.iter()))
         }
+        _ => "another function".into(),
+    }
+}
+
+fn answer_of(response: &Response) -> String {
+    match response {
+        Response::ReadCoils(bits) | Response::ReadDiscreteInputs(bits) => shown(bits.iter().map(|b| u8::from(*b))),
+        Response::ReadInputRegisters(words)
+        | Response::ReadHoldingRegisters(words)
+        | Response::ReadWriteMultipleRegisters(words) => shown(words.iter()),
+        _ => "done".into(),
+    }
+}
+
+/// The first of many values.
+fn shown<T: ToString>(values: impl ExactSizeIterator<Item = T>) -> String {
+    let count = values.len();
+    let mut words: Vec<String> = values.take(16).map(|v| v.to_string()).collect();
+    if count > 16 {
+        words.push(format!("… {count} in all"));
+    }
+    words.join(" ")
+}
+
+/// §7 of the application protocol.
+fn refusal(code: ExceptionCode, unit: u8, at: Address) -> LinkError {
+    let refused = |words: &str| LinkError::Refused(words.into());
+    match code {
+        ExceptionCode::IllegalDataAddress => LinkError::NoSuchAddress(at.to_string()),
+        ExceptionCode::IllegalFunction => refused("it does not know this request (exception 1)"),
+        ExceptionCode::IllegalDataValue => refused("it does not take this value (exception 3)"),
+        ExceptionCode::ServerDeviceFailure => refused("it failed while serving the request (exception 4)"),
+        ExceptionCode::ServerDeviceBusy => refused("it is busy (exception 6)"),
+        ExceptionCode::GatewayPathUnavailable | ExceptionCode::GatewayTargetDevice => LinkError::WrongUnit(unit),
+        other => LinkError::Refused(format!("exception {}", u8::from(other))),
     }
 }
 

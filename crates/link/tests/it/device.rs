@@ -6,13 +6,13 @@ use havrel_core::{
     quality::Reason,
     sample::{Batch, Value},
 };
-use havrel_link::{Command, Health, LinkPlan, LinkState, PointPlan, TestStep, driver};
+use havrel_link::{Command, Health, LinkError, LinkPlan, LinkState, PointPlan, Ports, TestStep, driver, traffic::Tap};
 use serde_json::{Value as Json, json};
 use std::{future::Future, sync::Arc, time::Duration};
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::{TcpListener, TcpStream},
-    sync::{mpsc, watch},
+    sync::{mpsc, oneshot, watch},
     task::JoinHandle,
     time::timeout,
 };
@@ -28,12 +28,18 @@ pub fn own(value: Json) -> Own {
 pub fn connection(port: u16, settings: Json) -> Connection {
     let mut all = json!({"host": "127.0.0.1", "port": port, "base": 0});
     all.as_object_mut().unwrap().extend(own(settings));
-    let set = json!({"name": "c", "kind": "modbus_tcp", "interval_ms": 100, "timeout_ms": 200, "writing": true, "settings": all});
+    let set = json!({"name": "c", "kind": "modbus", "interval_ms": 100, "timeout_ms": 200, "writing": true, "settings": all});
     serde_json::from_value(set).unwrap()
 }
 
 pub fn point(tag: TagNo, address: &str, kind: &str) -> PointPlan {
-    PointPlan { tag, point: own(json!({"address": address, "type": kind, "length": 8})), scaling: None }
+    let length = if kind == "text" { 8 } else { 1 };
+    at(tag, json!({"address": address, "type": kind, "length": length}))
+}
+
+/// A tag with these fields for its point.
+pub fn at(tag: TagNo, point: Json) -> PointPlan {
+    PointPlan { tag, point: own(point), scaling: None, group: None }
 }
 
 /// A connection that runs.
@@ -42,6 +48,7 @@ pub struct Running {
     pub batches: mpsc::Receiver<Batch>,
     pub commands: mpsc::Sender<Command>,
     pub health: watch::Receiver<Health>,
+    pub tap: Tap,
     task: JoinHandle<()>,
 }
 
@@ -51,8 +58,10 @@ pub fn run(connection: Connection, points: Vec<PointPlan>) -> Running {
     let (batches_out, batches) = mpsc::channel(256);
     let (commands, commands_in) = mpsc::channel(8);
     let (health_out, health) = watch::channel(Health::new(LinkState::Connecting));
-    let task = tokio::spawn(async move { driver(&kind).unwrap().run(plan_in, batches_out, commands_in, health_out).await });
-    Running { plan, batches, commands, health, task }
+    let tap = Tap::default();
+    let ports = Ports { plan: plan_in, batches: batches_out, commands: commands_in, health: health_out, tap: tap.clone() };
+    let task = tokio::spawn(async move { driver(&kind).unwrap().run(ports).await });
+    Running { plan, batches, commands, health, tap, task }
 }
 
 impl Running {
@@ -74,6 +83,13 @@ impl Running {
 
     pub async fn value(&mut self, tag: TagNo) -> Value {
         self.until(tag, |value, reason| value.is_some() && reason == Reason::Fine).await.0.unwrap()
+    }
+
+    /// Writes a value and gives what the device then holds.
+    pub async fn write(&self, tag: TagNo, value: Value) -> Result<Value, LinkError> {
+        let (reply, answer) = oneshot::channel();
+        self.commands.send(Command::Write { tag, value, reply }).await.unwrap();
+        timeout(LONG, answer).await.expect("an answer comes").unwrap()
     }
 
     pub async fn state(&mut self, wanted: LinkState) -> Health {

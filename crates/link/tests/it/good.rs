@@ -1,12 +1,16 @@
 //! What a good device gives.
 
 use crate::device::*;
-use havrel_core::{quality::Reason, sample::Value, scale::Scaling};
-use havrel_link::{Command, LinkError, LinkState, driver};
+use havrel_core::{
+    quality::Reason,
+    sample::Value,
+    scale::{Curve, Scaling},
+};
+use havrel_link::{LinkError, LinkState, driver};
 use havrel_standin::{faults::Which, registers::Works, serve};
 use serde_json::json;
 use std::sync::Arc;
-use tokio::{net::TcpListener, sync::oneshot};
+use tokio::net::TcpListener;
 
 /// The simulated controller, standing still.
 async fn controller() -> (u16, serve::Shared) {
@@ -29,7 +33,8 @@ async fn every_kind_of_register_is_read() {
         point(6, "holding 54", "u32"),
         point(7, "400012", "i16"),
     ];
-    points[0].scaling = Some(Scaling { raw_low: 0.0, raw_high: 1000.0, low: 0.0, high: 100.0, clamp: true });
+    points[0].scaling =
+        Some(Scaling { raw_low: 0.0, raw_high: 1000.0, low: 0.0, high: 100.0, clamp: true, curve: Curve::Linear });
     let mut running = run(connection(port, json!({})), points);
     let (level, temperature, inlet) = {
         let controller = shared.lock();
@@ -53,16 +58,15 @@ async fn every_kind_of_register_is_read() {
 async fn a_written_value_is_read_back_and_acts() {
     let (port, shared) = controller().await;
     let mut setpoint = point(1, "holding 11", "i16");
-    setpoint.scaling = Some(Scaling { raw_low: 0.0, raw_high: 1000.0, low: 0.0, high: 100.0, clamp: false });
+    setpoint.scaling =
+        Some(Scaling { raw_low: 0.0, raw_high: 1000.0, low: 0.0, high: 100.0, clamp: false, curve: Curve::Linear });
     let mut running = run(connection(port, json!({})), vec![setpoint, point(2, "coil 1", "bool"), point(3, "holding 0", "u16")]);
     running.value(1).await;
     let mut results = Vec::new();
     for (tag, value) in
         [(1, Value::F64(64.5)), (2, Value::Bool(false)), (1, Value::F64(5000.0)), (3, Value::F64(1.0)), (9, Value::F64(1.0))]
     {
-        let (reply, answer) = oneshot::channel();
-        running.commands.send(Command::Write { tag, value, reply }).await.unwrap();
-        results.push(answer.await.unwrap());
+        results.push(running.write(tag, value).await);
     }
     assert_eq!(results[0], Ok(Value::F64(64.5)));
     assert_eq!(results[1], Ok(Value::Bool(false)));
@@ -82,9 +86,7 @@ async fn writing_must_be_switched_on() {
     quiet.writing = false;
     let mut running = run(quiet, vec![point(1, "coil 1", "bool")]);
     running.value(1).await;
-    let (reply, answer) = oneshot::channel();
-    running.commands.send(Command::Write { tag: 1, value: Value::Bool(false), reply }).await.unwrap();
-    assert!(matches!(answer.await.unwrap(), Err(LinkError::BadRequest(_))));
+    assert!(matches!(running.write(1, Value::Bool(false)).await, Err(LinkError::BadRequest(_))));
     assert!(shared.lock().process.vessels[0].set.agitator_on);
     running.end().await;
 }
@@ -111,20 +113,17 @@ async fn a_new_plan_takes_effect_without_a_new_connection() {
 async fn a_page_shows_every_reading_and_what_is_refused() {
     let (port, shared) = controller().await;
     let connection = connection(port, json!({}));
-    let page = driver("modbus_tcp")
-        .unwrap()
-        .browse(&connection, &own(json!({"table": "holding", "start": 16, "count": 16})))
-        .await
-        .unwrap();
+    let page =
+        driver("modbus").unwrap().browse(&connection, &own(json!({"table": "holding", "start": 16, "count": 16}))).await.unwrap();
     let first = &page.items[0];
     assert_eq!((first.label.as_str(), first.manual.as_str()), ("holding 16", "400017"));
     let text = |kind: &str| first.readings.iter().find(|r| r.kind == kind).map(|r| r.text.clone());
     assert_eq!((text("text"), text("u16")), (Some("KX".into()), Some("19288".into())));
     assert!(page.items[11].refused.contains("no holding 27"), "{:?}", page.items[11]);
     shared.lock().step(std::time::Instant::now());
-    let bits = driver("modbus_tcp").unwrap().browse(&connection, &own(json!({"table": "coil", "count": 2}))).await.unwrap();
+    let bits = driver("modbus").unwrap().browse(&connection, &own(json!({"table": "coil", "count": 2}))).await.unwrap();
     assert_eq!(bits.items[0].readings[0].text, "true");
-    let wrong = driver("modbus_tcp").unwrap().browse(&connection, &own(json!({"table": "shelf"}))).await;
+    let wrong = driver("modbus").unwrap().browse(&connection, &own(json!({"table": "shelf"}))).await;
     assert!(matches!(wrong, Err(LinkError::BadRequest(_))));
 }
 

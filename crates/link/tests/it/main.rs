@@ -1,5 +1,7 @@
 //! The Modbus driver against servers on loopback: the simulated controller, and devices that behave badly.
 
 mod bad;
+mod depth;
 mod device;
 mod good;
+mod plain;

@@ -1,21 +1,20 @@
 //! Connections: test before save, look at registers, read an address as it is typed.
 
+use super::lines;
 use crate::{app::App, auth::Person, problem::Problem};
 use actix_web::{
-    HttpResponse,
-    http::header,
-    post,
-    web::{Bytes, Data, Json, Path},
+    HttpResponse, post,
+    web::{Data, Json, Path},
 };
-use futures_util::stream;
 use havrel_core::{
     access::Action,
     plant::{Connection, Own, SourceCheck, Tag, resolve},
     time::to_text,
 };
-use havrel_link::{Drivers, driver};
+use havrel_link::{Drivers, Page, driver};
 use serde::{Deserialize, Serialize};
-use std::convert::Infallible;
+use serde_json::json;
+use std::time::Duration;
 use tokio::sync::mpsc;
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -48,18 +47,19 @@ pub async fn test(person: Person, body: Json<Own>) -> Result<HttpResponse, Probl
         return Err(Problem::field(field, message.clone()));
     }
     let Some(driver) = driver(&connection.kind) else { return Err(Problem::field("kind", "There is no such connection kind.")) };
-    let (sender, receiver) = mpsc::channel(4);
+    let (sender, mut receiver) = mpsc::channel(4);
     tokio::spawn(async move { driver.test(&connection, sender).await });
-    let lines = stream::unfold(receiver, |mut receiver| async move {
-        let s = receiver.recv().await?;
-        let view =
-            StepView { name: s.name, tried: s.tried, passed: s.passed, answer: s.answer, cure: s.cure, took_us: s.took_us };
-        let line = serde_json::to_string(&view).unwrap_or_default() + "\n";
-        Some((Ok::<Bytes, Infallible>(Bytes::from(line)), receiver))
+    let (views, shown) = mpsc::channel(4);
+    tokio::spawn(async move {
+        while let Some(s) = receiver.recv().await {
+            let view =
+                StepView { name: s.name, tried: s.tried, passed: s.passed, answer: s.answer, cure: s.cure, took_us: s.took_us };
+            if views.send(view).await.is_err() {
+                return;
+            }
+        }
     });
-    // Compressed, the steps would be held back until the last.
-    let plain = (header::CONTENT_ENCODING, "identity");
-    Ok(HttpResponse::Ok().content_type("application/x-ndjson").insert_header(plain).streaming(lines))
+    Ok(lines(shown))
 }
 
 /// Registers as they stand now.
@@ -86,6 +86,8 @@ pub struct FoundView {
 pub struct ReadingView {
     /// The type a point would have.
     pub kind: String,
+    /// The order of its bytes.
+    pub order: String,
     pub text: String,
 }
 
@@ -95,13 +97,120 @@ pub struct ReadingView {
 pub async fn look(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<Own>) -> Result<Json<PageView>, Problem> {
     person.may(Action::Configure)?;
     let page = app.live.browse(*id, body.into_inner()).await?;
+    Ok(Json(page_view(page)))
+}
+
+fn page_view(page: Page) -> PageView {
     let items = page.items.into_iter().map(|f| FoundView {
         label: f.label,
         manual: f.manual,
         refused: f.refused,
-        readings: f.readings.into_iter().map(|r| ReadingView { kind: r.kind, text: r.text }).collect(),
+        readings: f
+            .readings
+            .into_iter()
+            .map(|r| ReadingView { kind: r.kind.into(), order: r.order.into(), text: r.text })
+            .collect(),
     });
-    Ok(Json(PageView { read_at: to_text(page.read_at), items: items.collect() }))
+    PageView { read_at: to_text(page.read_at), items: items.collect() }
+}
+
+/// What to scan.
+#[derive(Deserialize, ToSchema)]
+pub struct ScanBody {
+    /// `coil`, `discrete`, `input` or `holding`.
+    pub table: String,
+    pub unit: Option<u8>,
+    pub from: u16,
+    /// The last address, itself included.
+    pub to: u16,
+}
+
+/// How far a scan has come, and what answered in its last step.
+#[derive(Serialize, ToSchema)]
+pub struct ScanView {
+    /// All up to this address has been asked for.
+    pub reached: u16,
+    /// First and last address of each stretch that answered.
+    pub found: Vec<(u16, u16)>,
+    /// How many of them hold something other than zero.
+    pub busy: usize,
+    /// Why the scan ended early; empty while it goes on.
+    pub trouble: String,
+}
+
+/// Addresses asked for in one step of a scan.
+const SCAN_STEP: u32 = 100;
+/// Between two steps the device has time for others.
+const SCAN_PAUSE: Duration = Duration::from_millis(50);
+
+/// Scans a range for what answers, step by step with a pause between. The answer is NDJSON; ending the request ends the
+/// scan.
+#[utoipa::path(responses((status = 200, body = ScanView, content_type = "application/x-ndjson"), (status = 422, body = Problem)))]
+#[post("/api/connections/{id}/scan")]
+pub async fn scan(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<ScanBody>) -> Result<HttpResponse, Problem> {
+    person.may(Action::Configure)?;
+    let body = body.into_inner();
+    if body.from > body.to {
+        return Err(Problem::field("to", "The range must end after it begins."));
+    }
+    let (sender, receiver) = mpsc::channel(4);
+    let (live, id) = (app.live.clone(), *id);
+    tokio::spawn(async move {
+        let mut at = u32::from(body.from);
+        while at <= u32::from(body.to) {
+            let count = SCAN_STEP.min(u32::from(body.to) + 1 - at);
+            let mut ask = json!({"table": body.table, "start": at, "count": count});
+            if let Some(unit) = body.unit {
+                ask["unit"] = unit.into();
+            }
+            let ask = ask.as_object().cloned().unwrap_or_default();
+            let mut view = ScanView { reached: (at + count - 1) as u16, found: Vec::new(), busy: 0, trouble: String::new() };
+            match live.browse(id, ask).await {
+                Ok(page) => {
+                    for (i, item) in page.items.iter().enumerate().filter(|(_, item)| item.refused.is_empty()) {
+                        let here = (at + i as u32) as u16;
+                        view.busy += usize::from(item.readings.first().is_some_and(|r| r.text != "0" && r.text != "false"));
+                        match view.found.last_mut() {
+                            Some((_, last)) if *last + 1 == here => *last = here,
+                            _ => view.found.push((here, here)),
+                        }
+                    }
+                }
+                Err(error) => view.trouble = error.to_string(),
+            }
+            let over = !view.trouble.is_empty();
+            if sender.send(view).await.is_err() || over {
+                return;
+            }
+            at += count;
+            tokio::time::sleep(SCAN_PAUSE).await;
+        }
+    });
+    Ok(lines(receiver))
+}
+
+/// Which address to take into use.
+#[derive(Deserialize, ToSchema)]
+pub struct PathBody {
+    /// 0 is the first, the others are spare.
+    pub path: usize,
+}
+
+/// Takes another address of a connection into use by hand.
+#[utoipa::path(responses((status = 204), (status = 502, body = Problem)))]
+#[post("/api/connections/{id}/path")]
+pub async fn take_path(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<PathBody>) -> Result<HttpResponse, Problem> {
+    let actor = person.may(Action::Configure)?;
+    let plant = app.live.plant();
+    let connection = plant.connections.get(&id).ok_or_else(|| Problem::missing("connection"))?;
+    app.live.take_path(*id, body.path).await?;
+    let title = format!(
+        "Ordered {} over to {}",
+        connection.set.name,
+        if body.path == 0 { "its first address" } else { "a spare address" }
+    );
+    app.live.db.note("connection", Some(actor), Some(*id), &title, json!({"path": body.path})).await?;
+    Ok(HttpResponse::NoContent().finish())
 }
 
 /// A point to be read.
@@ -119,6 +228,22 @@ pub struct PointView {
     pub shown: String,
     /// What is wrong: field and sentence.
     pub wrong: Vec<(String, String)>,
+    /// What the device holds there now, as this point reads it; empty where it could not be asked.
+    pub now: String,
+    /// Other ways to read the address as it is written.
+    pub others: Vec<OtherView>,
+}
+
+/// Another way to read an address.
+#[derive(Serialize, ToSchema)]
+pub struct OtherView {
+    /// As it would go on the wire.
+    pub shown: String,
+    /// How to write it so that only this is meant.
+    pub write: String,
+    pub why: String,
+    /// What the device holds there now.
+    pub now: String,
 }
 
 /// Reads an address while it is typed.
@@ -128,9 +253,47 @@ pub async fn check_point(app: Data<App>, person: Person, body: Json<PointBody>) 
     person.may(Action::See)?;
     let plant = app.live.plant();
     let connection = plant.connections.get(&body.connection).ok_or_else(|| Problem::missing("connection"))?;
-    let tag = serde_json::json!({"place": Uuid::nil(), "name": "x", "point": body.point});
-    let tag: Tag = serde_json::from_value(tag).map_err(|e| Problem::field("point", e.to_string()))?;
-    let wrong = Drivers.point(&connection.set, &tag);
-    let shown = driver(&connection.set.kind).and_then(|d| d.show_point(&connection.set, &body.point)).unwrap_or_default();
-    Ok(Json(PointView { shown, wrong }))
+    let mut tag = Tag::at(body.point.clone());
+    let unresolved = plant.source(&connection.set, &tag).map(|s| s.point.into_owned());
+    let (shown, wrong, others) = match (unresolved, driver(&connection.set.kind)) {
+        (Err((field, message)), _) => (String::new(), vec![(format!("point.{field}"), message)], Vec::new()),
+        (Ok(_), None) => (String::new(), Vec::new(), Vec::new()),
+        (Ok(point), Some(driver)) => {
+            tag.point = point;
+            let shown = driver.show_point(&connection.set, &tag.point).unwrap_or_default();
+            (shown, Drivers.point(&connection.set, &tag), driver.other_readings(&connection.set, &tag.point))
+        }
+    };
+    let mut view = PointView { shown, wrong, now: String::new(), others: Vec::new() };
+    if others.is_empty() {
+        return Ok(Json(view));
+    }
+    view.now = held(&app, body.connection, &tag.point).await;
+    for other in others {
+        let mut point = tag.point.clone();
+        point.insert("address".into(), other.write.clone().into());
+        let now = held(&app, body.connection, &point).await;
+        view.others.push(OtherView { shown: other.shown, write: other.write, why: other.why, now });
+    }
+    Ok(Json(view))
+}
+
+/// What a device holds at a point now, in words; empty where it cannot be asked.
+async fn held(app: &App, connection: Uuid, point: &Own) -> String {
+    let plant = app.live.plant();
+    let Some(item) = plant.connections.get(&connection) else { return String::new() };
+    let Some(taken) = driver(&item.set.kind).and_then(|d| d.occupies(&item.set, point)) else { return String::new() };
+    let mut words = taken.space.split(' ').skip(1);
+    let (unit, table) = (words.next().and_then(|u| u.parse::<u8>().ok()), words.next().unwrap_or_default());
+    let ask = json!({"table": table, "start": taken.start, "count": taken.count, "unit": unit});
+    let page = app.live.browse(connection, ask.as_object().cloned().unwrap_or_default()).await;
+    let first = page.ok().and_then(|p| p.items.into_iter().next());
+    let kind = point.get("type").and_then(|t| t.as_str()).unwrap_or("u16");
+    let order = point.get("order").and_then(|o| o.as_str());
+    let order = order.or_else(|| item.set.settings.get("order").and_then(|o| o.as_str())).unwrap_or("ABCD");
+    first.map_or_else(String::new, |found| {
+        let reading = found.readings.iter().find(|r| r.kind == kind && r.order == order);
+        let reading = reading.or_else(|| found.readings.iter().find(|r| r.kind == kind));
+        reading.map_or(found.refused.clone(), |r| r.text.clone())
+    })
 }

@@ -3,23 +3,31 @@
 pub mod alarms;
 pub mod connect;
 pub mod demo;
+pub mod exchange;
 pub mod history;
+pub mod intake;
 pub mod jobs;
 pub mod journal;
 pub mod marks;
 pub mod plant;
+pub mod push;
 pub mod reports;
 pub mod revisions;
 pub mod sheets;
+pub mod traffic;
 pub mod values;
 
 use crate::{app::App, problem::Problem};
 use actix_web::{
     HttpResponse, get,
-    web::{Data, Json},
+    http::{StatusCode, header},
+    web::{Bytes, Data, Json, Payload},
 };
+use futures_util::stream;
 use havrel_core::time::{Nanos, SECOND, from_text, to_text};
-use serde::Serialize;
+use serde::{Serialize, de::DeserializeOwned};
+use std::convert::Infallible;
+use tokio::sync::mpsc;
 use utoipa::ToSchema;
 
 /// The description of the API.
@@ -70,4 +78,28 @@ fn period(from: &str, to: &str) -> Result<(Nanos, Nanos), Problem> {
         Some(length) if length <= LONGEST => Ok((from, to)),
         _ => Err(Problem::field("to", "Ask for at most fifty years at once.")),
     }
+}
+
+/// Most bytes of a body that carries many items.
+const LARGE: usize = 32 << 20;
+
+/// Reads a JSON body that may be larger than ordinary ones; to be asked for only once it is known who sends it.
+async fn large<T: DeserializeOwned>(body: Payload) -> Result<T, Problem> {
+    let too_large = |_| Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "Send at most 32 MiB at once.");
+    let bytes = body.to_bytes_limited(LARGE).await.map_err(too_large)?;
+    let bytes = bytes.map_err(|e| Problem::new(StatusCode::BAD_REQUEST, format!("The request did not arrive: {e}.")))?;
+    let wrong = |e: serde_json::Error| Problem::new(StatusCode::BAD_REQUEST, format!("The request could not be read: {e}."));
+    serde_json::from_slice(&bytes).map_err(wrong)
+}
+
+/// Answers with one JSON object a line as they come, until the sender goes away.
+fn lines<T: Serialize + 'static>(receiver: mpsc::Receiver<T>) -> HttpResponse {
+    let lines = stream::unfold(receiver, |mut receiver| async move {
+        let item = receiver.recv().await?;
+        let line = serde_json::to_string(&item).unwrap_or_default() + "\n";
+        Some((Ok::<Bytes, Infallible>(Bytes::from(line)), receiver))
+    });
+    // Compressed, the lines would be held back until the last.
+    let plain = (header::CONTENT_ENCODING, "identity");
+    HttpResponse::Ok().content_type("application/x-ndjson").insert_header(plain).streaming(lines)
 }

@@ -1,11 +1,12 @@
 //! The configuration: read items, find them, put edits through the one door.
 
+use super::large;
 use crate::{app::App, auth::Person, problem::Problem};
 use actix_web::{
     HttpRequest, get,
     http::{StatusCode, header},
     post,
-    web::{Data, Json, Path, Query, block},
+    web::{Data, Json, Path, Payload, Query, block},
 };
 use havrel_core::{
     access::Action,
@@ -83,6 +84,7 @@ pub async fn list(
     let in_place = |place: Uuid| query.under.is_none_or(|top| plant.lies_under(place, top));
     Ok(Json(match kind {
         Kind::Place => view.list(&plant.places, |p| in_place(p.id), |p| p.set.order),
+        Kind::Layout => view.list(&plant.layouts, |_| true, |l| l.set.order),
         Kind::Connection => view.list(&plant.connections, |_| true, |c| c.set.order),
         Kind::Tag => view.list(
             &plant.tags,
@@ -181,7 +183,8 @@ pub(super) fn source_of(plant: &Plant, tag: Uuid) -> String {
     let words = || {
         let tag = plant.tags.get(&tag)?;
         let connection = plant.connections.get(&tag.set.connection?)?;
-        let point = driver(&connection.set.kind)?.show_point(&connection.set, &tag.set.point)?;
+        let source = plant.source(&connection.set, &tag.set).ok()?;
+        let point = driver(&connection.set.kind)?.show_point(&connection.set, &source.point)?;
         Some(format!("{} · {point}", connection.set.name))
     };
     words().unwrap_or_default()
@@ -226,7 +229,7 @@ pub async fn uses(app: Data<App>, person: Person, path: Path<(String, Uuid)>) ->
 pub struct EditBody {
     /// `create`, `patch` or `delete`.
     pub op: String,
-    /// `place`, `connection`, `tag`, `rule` or `report`.
+    /// `place`, `layout`, `connection`, `tag`, `rule` or `report`.
     pub kind: String,
     /// Given by the client for new items too, so that edits of one revision can refer to each other.
     pub id: Uuid,
@@ -254,18 +257,13 @@ pub struct Committed {
 }
 
 /// Changes the configuration. `If-Match` carries the revision the person saw; an item changed since is not overwritten.
-#[utoipa::path(params(("If-Match" = String, Header, description = "The revision the edits are based on")),
+#[utoipa::path(params(("If-Match" = String, Header, description = "The revision the edits are based on")), request_body = EditsBody,
     responses((status = 200, body = Committed), (status = 412, body = Problem), (status = 422, body = Problem)))]
 #[post("/api/edits")]
-pub async fn change(
-    app: Data<App>,
-    person: Person,
-    request: HttpRequest,
-    body: Json<EditsBody>,
-) -> Result<Json<Committed>, Problem> {
+pub async fn change(app: Data<App>, person: Person, request: HttpRequest, body: Payload) -> Result<Json<Committed>, Problem> {
     let actor = person.may(Action::Configure)?;
     let seen = seen(&request)?;
-    let body = body.into_inner();
+    let body: EditsBody = large(body).await?;
     if body.edits.is_empty() || body.edits.len() > edit::MOST_EDITS {
         return Err(Problem::field("edits", "A revision takes 1 to 100,000 edits."));
     }

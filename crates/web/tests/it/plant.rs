@@ -106,7 +106,7 @@ impl Plant {
         let edits = json!([
             {"op": "create", "kind": "place", "id": place, "set": {"name": "EX-1"}},
             {"op": "create", "kind": "connection", "id": connection,
-             "set": {"name": "Extraction", "kind": "modbus_tcp", "interval_ms": 100, "timeout_ms": 300, "writing": true, "settings": settings}},
+             "set": {"name": "Extraction", "kind": "modbus", "interval_ms": 100, "timeout_ms": 300, "writing": true, "settings": settings}},
             {"op": "create", "kind": "tag", "id": level,
              "set": {"name": "Level", "place": place, "connection": connection, "point": {"address": "40001", "type": "u16"},
                      "scaling": tenths, "unit": "%", "range_low": 0.0, "range_high": 100.0, "record": true, "record_mode": "each_poll"}},

@@ -44,7 +44,7 @@ function setOf(d: Draft): Partial<ConnectionSet> {
   };
   return {
     name: d.name,
-    kind: 'modbus_tcp',
+    kind: 'modbus',
     interval_ms: number(d.interval_ms),
     timeout_ms: number(d.timeout_ms),
     enabled: d.enabled,

@@ -51,7 +51,7 @@ fn small() -> Plant {
         create(Kind::Place, 1, json!({"name": "Brackmere", "level": "site"})),
         create(Kind::Place, 2, json!({"name": "EX-1", "parent": id(1)})),
         create(Kind::Place, 3, json!({"name": "EX-2", "parent": id(1)})),
-        create(Kind::Connection, 5, json!({"name": "Extraction", "kind": "modbus_tcp"})),
+        create(Kind::Connection, 5, json!({"name": "Extraction", "kind": "modbus"})),
         create(Kind::Tag, 10, json!({"name": "Level", "place": id(2), "connection": id(5)})),
         create(Kind::Tag, 11, json!({"name": "Temperature", "place": id(2)})),
         create(Kind::Rule, 20, json!({"tag": id(10), "kind": "high", "level": 80.0})),

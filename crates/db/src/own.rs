@@ -1,0 +1,122 @@
+//! What sources without a wire keep: values of memory tags over a restart, and the tokens of programs that push.
+
+use crate::{Db, DbError, nanos_of};
+use havrel_core::{TagNo, time::Nanos};
+use serde_json::Value as Json;
+use sqlx::Row;
+use uuid::Uuid;
+
+/// What a program shows to push values; the token itself is known only to whoever was given it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Token {
+    pub id: Uuid,
+    pub name: String,
+    /// Under which place it may push; `None`: anywhere.
+    pub place: Option<Uuid>,
+    pub made_at: Nanos,
+    pub made_by: String,
+    pub used_at: Option<Nanos>,
+}
+
+impl Db {
+    /// Values of memory tags: number, time, value.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn kept_values(&self) -> Result<Vec<(TagNo, Nanos, Json)>, DbError> {
+        let rows = sqlx::query("select tag, at, value from kept_value").fetch_all(&self.pool).await?;
+        rows.iter().map(|r| Ok((r.try_get::<i32, _>("tag")?.unsigned_abs(), r.try_get("at")?, r.try_get("value")?))).collect()
+    }
+
+    /// Keeps the value of a memory tag, unless a newer one is kept already.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn keep_value(&self, tag: TagNo, at: Nanos, value: &Json) -> Result<(), DbError> {
+        sqlx::query(
+            "insert into kept_value (tag, at, value) values ($1, $2, $3) \
+             on conflict (tag) do update set at = excluded.at, value = excluded.value where kept_value.at <= excluded.at",
+        )
+        .bind(tag.cast_signed())
+        .bind(at)
+        .bind(value)
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Makes a token known by the hash of it. `None`: the name is taken.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn add_token(&self, name: &str, hash: &[u8], place: Option<Uuid>, by: &str) -> Result<Option<Uuid>, DbError> {
+        let id: Option<Uuid> = sqlx::query_scalar(
+            "insert into token (id, name, hash, place, made_by) values ($1, $2, $3, $4, $5) on conflict (name) do nothing returning id",
+        )
+        .bind(Uuid::now_v7())
+        .bind(name)
+        .bind(hash)
+        .bind(place)
+        .bind(by)
+        .fetch_optional(&self.pool)
+        .await?;
+        Ok(id)
+    }
+
+    /// The token with this hash, if there is one; notes that it was used, at most once a minute.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn token_of(&self, hash: &[u8]) -> Result<Option<Token>, DbError> {
+        let found = self.tokens_where(Some(hash)).await?.pop();
+        if let Some(token) = &found {
+            sqlx::query(
+                "update token set used_at = now() where id = $1 and (used_at is null or used_at < now() - interval '1 minute')",
+            )
+            .bind(token.id)
+            .execute(&self.pool)
+            .await?;
+        }
+        Ok(found)
+    }
+
+    /// Every token, by name.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn tokens(&self) -> Result<Vec<Token>, DbError> {
+        self.tokens_where(None).await
+    }
+
+    async fn tokens_where(&self, hash: Option<&[u8]>) -> Result<Vec<Token>, DbError> {
+        let rows = sqlx::query(concat!(
+            "select id, name, place, made_by, ",
+            nanos_of!("made_at"),
+            " as made_at, ",
+            nanos_of!("used_at"),
+            " as used_at from token where $1::bytea is null or hash = $1 order by name"
+        ))
+        .bind(hash)
+        .fetch_all(&self.pool)
+        .await?;
+        let read = |r: &sqlx::postgres::PgRow| {
+            Ok(Token {
+                id: r.try_get("id")?,
+                name: r.try_get("name")?,
+                place: r.try_get("place")?,
+                made_at: r.try_get("made_at")?,
+                made_by: r.try_get("made_by")?,
+                used_at: r.try_get("used_at")?,
+            })
+        };
+        rows.iter().map(read).collect()
+    }
+
+    /// Takes a token away. Its name, or `None` where there is none.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn remove_token(&self, id: Uuid) -> Result<Option<String>, DbError> {
+        Ok(sqlx::query_scalar("delete from token where id = $1 returning name").bind(id).fetch_optional(&self.pool).await?)
+    }
+}

@@ -1,0 +1,166 @@
+//! Streams to a device: a socket or a serial line, with an ear that remembers what passed.
+
+use super::settings::{Parity, Path, Settings, Transport};
+use crate::{LinkError, traffic::MOST_BYTES};
+use std::{
+    fmt::Debug,
+    io,
+    net::SocketAddr,
+    pin::Pin,
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
+    task::{Context, Poll},
+    time::Duration,
+};
+use tokio::{
+    io::{AsyncRead, AsyncWrite, ReadBuf},
+    net::{TcpStream, lookup_host},
+    time::timeout,
+};
+
+/// How many of the first bytes of an answer tell who speaks there.
+const HEARD: usize = 16;
+
+/// Anything that carries bytes both ways.
+pub(super) trait Wire: AsyncRead + AsyncWrite + Unpin + Send + Debug {}
+impl<T: AsyncRead + AsyncWrite + Unpin + Send + Debug> Wire for T {}
+
+/// What passed since the last request began.
+#[derive(Debug, Default)]
+struct Passed {
+    sent: Vec<u8>,
+    received: Vec<u8>,
+    /// Most bytes of each that are kept.
+    room: usize,
+}
+
+/// Remembers what passed.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Ear(Arc<Mutex<Passed>>);
+
+impl Ear {
+    fn lock(&self) -> MutexGuard<'_, Passed> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Forgets what passed; keeps the beginning of the answer, or with `all` both messages.
+    pub fn begin(&self, all: bool) {
+        let mut passed = self.lock();
+        passed.sent.clear();
+        passed.received.clear();
+        passed.room = if all { MOST_BYTES } else { HEARD };
+    }
+
+    /// What was sent and received.
+    pub fn take(&self) -> (Vec<u8>, Vec<u8>) {
+        let passed = self.lock();
+        (passed.sent.clone(), passed.received.clone())
+    }
+
+    /// Modbus answers over TCP carry 0 as third and fourth byte; whoever sends something else there speaks another
+    /// protocol.
+    pub fn other_protocol(&self) -> Option<LinkError> {
+        let heard = &self.lock().received;
+        let foreign = heard.len() >= 4 && heard[2..4] != [0, 0];
+        foreign.then(|| {
+            let printable: String =
+                heard.iter().take_while(|b| b.is_ascii_graphic() || **b == b' ').map(|&b| char::from(b)).collect();
+            LinkError::OtherProtocol(if printable.len() >= 3 {
+                format!("; it began with “{printable}”")
+            } else {
+                String::new()
+            })
+        })
+    }
+
+    /// Whether anything was heard at all.
+    pub fn heard(&self) -> bool {
+        !self.lock().received.is_empty()
+    }
+}
+
+/// A stream with an ear.
+#[derive(Debug)]
+pub(super) struct Listening {
+    pub stream: Box<dyn Wire>,
+    pub ear: Ear,
+}
+
+impl AsyncRead for Listening {
+    fn poll_read(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+        let before = buf.filled().len();
+        let result = Pin::new(&mut *self.stream).poll_read(cx, buf);
+        let mut passed = self.ear.lock();
+        let room = passed.room.saturating_sub(passed.received.len());
+        passed.received.extend(buf.filled()[before..].iter().take(room));
+        result
+    }
+}
+
+impl AsyncWrite for Listening {
+    fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &[u8]) -> Poll<io::Result<usize>> {
+        let result = Pin::new(&mut *self.stream).poll_write(cx, buf);
+        if let Poll::Ready(Ok(count)) = &result {
+            let mut passed = self.ear.lock();
+            let room = passed.room.saturating_sub(passed.sent.len());
+            passed.sent.extend(buf[..*count].iter().take(room));
+        }
+        result
+    }
+    fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut *self.stream).poll_flush(cx)
+    }
+    fn poll_shutdown(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut *self.stream).poll_shutdown(cx)
+    }
+}
+
+/// Finds the addresses of a host, preferring the first family the system names.
+pub(super) async fn resolve(path: &Path) -> Result<Vec<SocketAddr>, LinkError> {
+    let unknown = || LinkError::NameNotFound(path.host.clone());
+    let host = path.host.trim().trim_start_matches('[').trim_end_matches(']');
+    let found: Vec<_> = lookup_host((host, path.port)).await.map_err(|_| unknown())?.take(4).collect();
+    if found.is_empty() { Err(unknown()) } else { Ok(found) }
+}
+
+/// Opens the port at the first address that answers.
+pub(super) async fn connect(path: &Path, found: &[SocketAddr], timeout_ms: u32) -> Result<Box<dyn Wire>, LinkError> {
+    let mut last = LinkError::NameNotFound(path.host.clone());
+    for &address in found {
+        last = match timeout(Duration::from_millis(timeout_ms.into()), TcpStream::connect(address)).await {
+            Ok(Ok(stream)) => {
+                // Requests are small; waiting to fill a packet would only delay them.
+                let _ = stream.set_nodelay(true);
+                return Ok(Box::new(stream));
+            }
+            Ok(Err(e)) if e.kind() == io::ErrorKind::ConnectionRefused => {
+                LinkError::PortClosed(address.ip().to_string(), path.port)
+            }
+            Ok(Err(e)) => LinkError::Unreachable(address.ip().to_string(), e.kind().to_string()),
+            Err(_) => LinkError::NoConnection(address.ip().to_string(), timeout_ms),
+        };
+    }
+    Err(last)
+}
+
+/// Opens a serial line.
+pub(super) fn open_line(settings: &Settings, path: &Path) -> Result<Box<dyn Wire>, LinkError> {
+    use tokio_serial::{DataBits, SerialPortBuilderExt as _, StopBits};
+    let parity = match settings.parity {
+        Parity::None => tokio_serial::Parity::None,
+        Parity::Odd => tokio_serial::Parity::Odd,
+        Parity::Even => tokio_serial::Parity::Even,
+    };
+    let stop_bits = if settings.stop_bits == 2 { StopBits::Two } else { StopBits::One };
+    let device = path.device.trim();
+    let builder = tokio_serial::new(device, settings.baud).data_bits(DataBits::Eight).parity(parity).stop_bits(stop_bits);
+    let line = builder.open_native_async().map_err(|e| LinkError::Line(device.to_owned(), e.to_string()))?;
+    Ok(Box::new(line))
+}
+
+/// Opens whatever leads to the device.
+pub(super) async fn open(settings: &Settings, path: &Path, timeout_ms: u32) -> Result<Box<dyn Wire>, LinkError> {
+    match settings.transport {
+        Transport::Serial => open_line(settings, path),
+        Transport::Tcp | Transport::RtuOverTcp => connect(path, &resolve(path).await?, timeout_ms).await,
+    }
+}

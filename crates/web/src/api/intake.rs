@@ -1,0 +1,393 @@
+//! The intake: what a connection offers, how it would be named, and with what it clashes; and the map of its registers.
+
+use super::{large, plant::source_of};
+use crate::{app::App, auth::Person, problem::Problem};
+use actix_web::{
+    post,
+    web::{Data, Json, Path, Payload},
+};
+use havrel_core::{
+    access::Action,
+    intake::{Found, learn},
+    plant::{Block, Connection, Item, Own, Plant, Tag},
+};
+use havrel_link::{
+    driver,
+    plain::{FIGURES, Figure},
+};
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+use std::collections::HashMap;
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// Most rows of one intake.
+const MOST: usize = 20_000;
+
+/// Something a connection offers.
+#[derive(Serialize, ToSchema)]
+pub struct OfferView {
+    /// What its source is made of, as [`OutlineView::parts`] names it.
+    pub parts: Vec<String>,
+    /// Where it is, in words.
+    pub source: String,
+    #[schema(value_type = Object)]
+    pub point: Own,
+    /// Settings a tag of it would begin with.
+    #[schema(value_type = Object)]
+    pub set: Own,
+    /// The tag that is read there already; empty where none is.
+    pub taken: String,
+}
+
+/// What a connection offers.
+#[derive(Serialize, ToSchema)]
+pub struct OutlineView {
+    /// The names of the parts.
+    pub parts: Vec<String>,
+    pub rows: Vec<OfferView>,
+}
+
+/// Lists what a connection offers by itself: the members of its blocks, or figures of Havrel. Registers are looked at
+/// instead (`look`).
+#[utoipa::path(responses((status = 200, body = OutlineView)))]
+#[post("/api/connections/{id}/outline")]
+pub async fn outline(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<Json<OutlineView>, Problem> {
+    person.may(Action::Configure)?;
+    let plant = app.live.plant();
+    let connection = plant.connections.get(&id).ok_or_else(|| Problem::missing("connection"))?;
+    let taken = taken(&plant, *id);
+    if connection.set.kind == FIGURES {
+        return Ok(Json(figures(&plant, &taken)));
+    }
+    let mut rows = Vec::new();
+    for block in &connection.set.blocks {
+        offer_block(&plant, connection, block, &taken, &mut rows)?;
+        if rows.len() > MOST {
+            return Err(Problem::field(
+                "blocks",
+                "The blocks come to more than 20,000 values; take them in one block at a time.",
+            ));
+        }
+    }
+    let parts = ["block", "instance", "member", "address"].map(str::to_owned).to_vec();
+    Ok(Json(OutlineView { parts, rows }))
+}
+
+/// The tags of a connection by where they are read.
+fn taken(plant: &Plant, connection: Uuid) -> HashMap<String, String> {
+    let tags = plant.tags.values().filter(|t| t.set.connection == Some(connection));
+    tags.map(|t| (key(&t.set.point), plant.tag_path(&t.set))).collect()
+}
+
+/// A point as text that is equal for equal points.
+fn key(point: &Own) -> String {
+    let mut fields: Vec<_> = point.iter().collect();
+    fields.sort_by_key(|(name, _)| name.as_str());
+    serde_json::to_string(&fields).unwrap_or_default()
+}
+
+fn offer_block(
+    plant: &Plant,
+    connection: &Item<Connection>,
+    block: &Block,
+    taken: &HashMap<String, String>,
+    rows: &mut Vec<OfferView>,
+) -> Result<(), Problem> {
+    let leaves = plant.leaves(block.layout).map_err(|words| Problem::field("blocks", words))?;
+    let driver = driver(&connection.set.kind).ok_or_else(|| Problem::missing("connection kind"))?;
+    for index in 0..block.count {
+        for leaf in &leaves {
+            let at = block.place(leaf.member, leaf.offset.saturating_add(index.saturating_mul(block.stride)));
+            let point = json!({"block": block.id, "index": index, "member": leaf.steps});
+            let point = point.as_object().cloned().unwrap_or_default();
+            let source = driver.show_point(&connection.set, &at).unwrap_or_default();
+            let address = source.split(',').next().unwrap_or_default().to_owned();
+            let m = leaf.member;
+            let mut set = json!({"unit": m.unit, "decimals": m.decimals, "range_low": m.range_low, "range_high": m.range_high});
+            let set = set.as_object_mut().map(std::mem::take).unwrap_or_default();
+            rows.push(OfferView {
+                parts: vec![block.name.clone(), (index + 1).to_string(), leaf.names.join(" "), address],
+                source,
+                taken: taken.get(&key(&point)).cloned().unwrap_or_default(),
+                point,
+                set,
+            });
+            if rows.len() > MOST {
+                return Ok(());
+            }
+        }
+    }
+    Ok(())
+}
+
+fn figures(plant: &Plant, taken: &HashMap<String, String>) -> OutlineView {
+    let mut connections: Vec<_> = plant.connections.values().filter(|c| c.set.kind != FIGURES).collect();
+    connections.sort_by(|a, b| a.set.name.cmp(&b.set.name));
+    let offer = |of: &str, figure: Figure, words: &str, unit: &str, connection: Option<Uuid>| {
+        let mut point = json!({"figure": figure});
+        if let Some(id) = connection {
+            point["connection"] = json!(id);
+        }
+        let point = point.as_object().cloned().unwrap_or_default();
+        let decimals = if ["ms", "1/s", "%", "s"].contains(&unit) { 1 } else { 0 };
+        OfferView {
+            parts: vec![of.to_owned(), words.to_owned()],
+            source: words.to_lowercase(),
+            taken: taken.get(&key(&point)).cloned().unwrap_or_default(),
+            point,
+            set: json!({"unit": unit, "decimals": decimals}).as_object().cloned().unwrap_or_default(),
+        }
+    };
+    let whole = Figure::ALL.iter().filter(|f| !f.3).map(|f| offer("Havrel", f.0, f.1, f.2, None));
+    let mut rows: Vec<OfferView> = whole.collect();
+    for c in connections {
+        rows.extend(Figure::ALL.iter().filter(|f| f.3).map(|f| offer(&c.set.name, f.0, f.1, f.2, Some(c.id))));
+    }
+    OutlineView { parts: vec!["connection".into(), "figure".into()], rows }
+}
+
+/// A block to try on the map before it is made.
+#[derive(Deserialize, ToSchema)]
+pub struct TryBlock {
+    pub layout: Uuid,
+    /// Where the first instance begins: the driver's own fields.
+    #[schema(value_type = Object)]
+    pub point: Own,
+    pub count: u32,
+    #[serde(default)]
+    pub stride: u32,
+}
+
+/// What to map.
+#[derive(Deserialize, ToSchema)]
+pub struct MapBody {
+    #[serde(default)]
+    pub block: Option<TryBlock>,
+}
+
+/// A stretch of addresses.
+#[derive(Serialize, ToSchema)]
+pub struct SpanView {
+    /// Which linear space, in words: “unit 1 holding”.
+    pub space: String,
+    pub start: u32,
+    pub count: u32,
+    /// `tag`: read by a tag; `block`: laid out by a block, no tag yet; `try`: the block that is tried.
+    pub kind: String,
+    /// What it is called.
+    pub title: String,
+    /// The tag, where it is one.
+    pub tag: Option<Uuid>,
+}
+
+/// Which addresses are taken by what.
+#[derive(Serialize, ToSchema)]
+pub struct MapView {
+    /// In the order of space and start.
+    pub spans: Vec<SpanView>,
+    /// Stretches that more than one thing takes: space, first and last address, and what meets there.
+    pub overlaps: Vec<OverlapView>,
+    /// What is wrong with the block that is tried: empty where nothing is.
+    pub wrong: String,
+}
+
+/// Addresses that more than one thing takes.
+#[derive(Serialize, ToSchema)]
+pub struct OverlapView {
+    pub space: String,
+    pub start: u32,
+    pub count: u32,
+    pub titles: Vec<String>,
+}
+
+/// Shows which addresses of a connection are taken, and what a block would take.
+#[utoipa::path(responses((status = 200, body = MapView)))]
+#[post("/api/connections/{id}/map")]
+pub async fn register_map(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<MapBody>) -> Result<Json<MapView>, Problem> {
+    person.may(Action::See)?;
+    let plant = app.live.plant();
+    let connection = plant.connections.get(&id).ok_or_else(|| Problem::missing("connection"))?;
+    let driver = driver(&connection.set.kind).ok_or_else(|| Problem::missing("connection kind"))?;
+    let occupy = |point: &Own| driver.occupies(&connection.set, point);
+    // Where bits part a register, they do not overlap: the first bit and the number of bits, for each span.
+    let mut spans: Vec<(SpanView, Option<(u8, u8)>)> = Vec::new();
+    for tag in plant.tags.values().filter(|t| t.set.connection == Some(*id)) {
+        let Ok(source) = plant.source(&connection.set, &tag.set) else { continue };
+        let Some(o) = occupy(&source.point) else { continue };
+        let view = SpanView {
+            space: o.space,
+            start: o.start,
+            count: o.count,
+            kind: "tag".into(),
+            title: plant.tag_path(&tag.set),
+            tag: Some(tag.id),
+        };
+        spans.push((view, o.bits));
+    }
+    let mut wrong = String::new();
+    let tried = body.into_inner().block.map(|t| Block {
+        id: Uuid::nil(),
+        name: "this block".into(),
+        layout: t.layout,
+        point: t.point,
+        count: t.count.clamp(1, 10_000),
+        stride: t.stride,
+    });
+    for (block, kind) in connection.set.blocks.iter().map(|b| (b, "block")).chain(tried.as_ref().map(|b| (b, "try"))) {
+        let leaves = match plant.leaves(block.layout) {
+            Ok(leaves) => leaves,
+            Err(words) => {
+                wrong = words;
+                continue;
+            }
+        };
+        for index in 0..block.count {
+            for leaf in &leaves {
+                let point = block.place(leaf.member, leaf.offset.saturating_add(index.saturating_mul(block.stride)));
+                let title = format!("{} {} {}", block.name, index + 1, leaf.names.join(" "));
+                match occupy(&point) {
+                    Some(o) if spans.len() < MOST * 5 => spans.push((
+                        SpanView { space: o.space, start: o.start, count: o.count, kind: kind.into(), title, tag: None },
+                        o.bits,
+                    )),
+                    Some(_) => {}
+                    None if kind == "try" && wrong.is_empty() => {
+                        let told = driver.check_point(&connection.set, &Tag::at(point)).into_iter().next();
+                        wrong = told.map_or_else(|| "It cannot be read there.".into(), |(_, words)| format!("{title}: {words}"));
+                    }
+                    None => {}
+                }
+            }
+        }
+    }
+    spans.sort_by(|(a, _), (b, _)| (&a.space, a.start, &a.kind, &a.title).cmp(&(&b.space, b.start, &b.kind, &b.title)));
+    let overlaps = overlaps(&spans);
+    Ok(Json(MapView { spans: spans.into_iter().map(|(s, _)| s).collect(), overlaps, wrong }))
+}
+
+/// Where spans meet that are not a block and the tags made of it.
+fn overlaps(spans: &[(SpanView, Option<(u8, u8)>)]) -> Vec<OverlapView> {
+    let mut found = Vec::new();
+    for (i, (a, bits_a)) in spans.iter().enumerate() {
+        for (b, bits_b) in spans[i + 1..].iter().take_while(|(b, _)| b.space == a.space && b.start < a.start + a.count) {
+            // A tag of a block lies on its member by design.
+            let same = (a.start, a.count) == (b.start, b.count);
+            let of_block = same
+                && [a.kind.as_str(), b.kind.as_str()].contains(&"block")
+                && a.kind != b.kind
+                && !(a.kind == "try" || b.kind == "try");
+            let parted = match (bits_a, bits_b) {
+                (Some(x), Some(y)) => same && (x.0 + x.1 <= y.0 || y.0 + y.1 <= x.0),
+                _ => false,
+            };
+            if of_block || parted || found.len() >= 1000 {
+                continue;
+            }
+            let end = (a.start + a.count).min(b.start + b.count);
+            found.push(OverlapView {
+                space: a.space.clone(),
+                start: b.start,
+                count: end - b.start,
+                titles: vec![a.title.clone(), b.title.clone()],
+            });
+        }
+    }
+    found
+}
+
+/// Names typed as examples.
+#[derive(Deserialize, ToSchema)]
+pub struct NamesBody {
+    /// What the parts are called.
+    pub parts: Vec<String>,
+    /// The parts of each row.
+    pub rows: Vec<Vec<String>>,
+    /// Row and typed name, in the order they were typed.
+    pub examples: Vec<(usize, String)>,
+}
+
+/// Names that follow from examples.
+#[derive(Serialize, ToSchema)]
+pub struct NamesView {
+    /// The pattern in words; empty before there is one.
+    pub words: String,
+    /// A name for each row; null where the row lacks what the pattern wants.
+    pub names: Vec<Option<String>>,
+    /// Rows whose typed names the pattern does not fit; they keep them.
+    pub unfit: Vec<usize>,
+}
+
+/// Works out names for all rows from the few that were typed.
+#[utoipa::path(request_body = NamesBody, responses((status = 200, body = NamesView)))]
+#[post("/api/intake/names")]
+pub async fn names(person: Person, body: Payload) -> Result<Json<NamesView>, Problem> {
+    person.may(Action::Configure)?;
+    let body: NamesBody = large(body).await?;
+    if body.rows.len() > MOST || body.examples.len() > 200 || body.rows.iter().any(|r| r.len() > 12) {
+        return Err(Problem::field("rows", "At most 20,000 rows of 12 parts, and 200 examples."));
+    }
+    let worked = actix_web::web::block(move || {
+        let rows: Vec<Found> = body.rows.into_iter().map(|parts| Found { parts }).collect();
+        let Some(naming) = learn(&rows, &body.examples) else {
+            return NamesView { words: String::new(), names: vec![None; rows.len()], unfit: Vec::new() };
+        };
+        let mut names: Vec<Option<String>> = rows.iter().enumerate().map(|(i, r)| naming.pattern.name(i, r)).collect();
+        for (row, name) in body.examples.iter().filter(|(row, _)| naming.unfit.contains(row)) {
+            names[*row] = Some(name.clone());
+        }
+        NamesView { words: naming.pattern.words(&body.parts), names, unfit: naming.unfit }
+    });
+    let stopping = |_| Problem::new(actix_web::http::StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
+    Ok(Json(worked.await.map_err(stopping)?))
+}
+
+/// Tags that would be made.
+#[derive(Deserialize, ToSchema)]
+pub struct ClashBody {
+    /// Path of the place, and name of the tag.
+    pub rows: Vec<(String, String)>,
+}
+
+/// What stands where a tag would be made.
+#[derive(Serialize, ToSchema)]
+pub struct ClashView {
+    pub row: usize,
+    pub tag: Uuid,
+    /// Where that tag is read now; empty where it has no source.
+    pub source: String,
+}
+
+/// What the rows meet.
+#[derive(Serialize, ToSchema)]
+pub struct ClashesView {
+    /// The places that are there already, by path.
+    pub places: HashMap<String, Uuid>,
+    pub clashes: Vec<ClashView>,
+}
+
+/// Says which places of an intake exist, and which names are taken there.
+#[utoipa::path(request_body = ClashBody, responses((status = 200, body = ClashesView)))]
+#[post("/api/intake/clashes")]
+pub async fn clashes(app: Data<App>, person: Person, body: Payload) -> Result<Json<ClashesView>, Problem> {
+    person.may(Action::Configure)?;
+    let body: ClashBody = large(body).await?;
+    if body.rows.len() > MOST {
+        return Err(Problem::field("rows", "At most 20,000 rows."));
+    }
+    let plant = app.live.plant();
+    let there: HashMap<String, Uuid> = plant.places.values().map(|p| (plant.path(Some(p.id)), p.id)).collect();
+    let mut tags: HashMap<(Uuid, &str), &Item<Tag>> = HashMap::with_capacity(plant.tags.len());
+    for tag in plant.tags.values() {
+        tags.insert((tag.set.place, tag.set.name.as_str()), tag);
+    }
+    let mut view = ClashesView { places: HashMap::new(), clashes: Vec::new() };
+    for (row, (path, name)) in body.rows.iter().enumerate() {
+        let Some(&place) = there.get(path) else { continue };
+        view.places.insert(path.clone(), place);
+        if let Some(tag) = tags.get(&(place, name.as_str())) {
+            view.clashes.push(ClashView { row, tag: tag.id, source: source_of(&plant, tag.id) });
+        }
+    }
+    Ok(Json(view))
+}
