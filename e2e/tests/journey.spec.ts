@@ -66,7 +66,7 @@ test('from a controller to a report', async ({ page }) => {
   await act.fill(page.getByLabel(/Paste rows/), REGISTERS);
   await act.click(button('Take 8 rows'));
   await expect(page.getByText('holding 16–23')).toBeVisible();
-  await act.fill(page.getByLabel('Place'), 'EX-1');
+  await act.fill(page.getByLabel('Place for all'), 'EX-1');
   await act.click(button('Create 8 tags'));
 
   const card = page.getByRole('region', { name: 'EX-1' });

@@ -8,6 +8,7 @@ use havrel_core::{
     time::{Nanos, SECOND},
 };
 use havrel_db::config::{By, CommitError};
+use havrel_link::modbus::{Address, Table as Space};
 use havrel_live::{Live, now};
 use serde_json::{Value as Json, json};
 use std::{collections::HashMap, sync::Arc};
@@ -71,6 +72,13 @@ impl Builder {
         id
     }
 
+    /// The connection of that name.
+    fn connection(&self, name: &str) -> Option<Uuid> {
+        let named = |own: &Own| own.get("name").and_then(Json::as_str) == Some(name);
+        let found = self.edits.iter().find(|e| e.kind == Kind::Connection && matches!(&e.op, Op::Create(own, _) if named(own)));
+        found.map(|e| e.id)
+    }
+
     fn tag(&self, place: &str, name: &str) -> Uuid {
         self.tags.get(&(place.to_owned(), name.to_owned())).copied().unwrap_or_default()
     }
@@ -79,11 +87,13 @@ impl Builder {
         wanted.iter().map(|(place, name)| self.tag(place, name)).collect()
     }
 
-    fn add_tag(&mut self, connection: Uuid, order: usize, entry: &Entry) {
+    fn add_tag(&mut self, connection: Uuid, order: usize, entry: &Entry, block: Option<&VesselBlock>) {
         let place = self.place(&entry.place);
-        let mut point = json!({"address": entry.address, "type": entry.kind});
-        if entry.kind == "text" {
-            point["length"] = json!(entry.length);
+        let mut point = point(entry);
+        point["address"] = json!(entry.address);
+        let member = block.and_then(|b| b.member(entry));
+        if let Some(member) = &member {
+            point = member.clone();
         }
         let mut set = json!({
             "name": entry.name, "place": place, "connection": connection, "point": point, "unit": entry.unit,
@@ -94,13 +104,140 @@ impl Builder {
             set["range_low"] = json!(low);
             set["range_high"] = json!(high);
         }
-        if entry.tenths {
-            set["scaling"] = json!({"raw_low": 0.0, "raw_high": 1000.0, "low": 0.0, "high": 100.0});
+        if entry.tenths && member.is_none() {
+            set["scaling"] = tenths();
         }
         let id = self.add(Kind::Tag, set);
         self.tags.insert((entry.place.clone(), entry.name.clone()), id);
     }
 }
+
+fn tenths() -> Json {
+    json!({"raw_low": 0.0, "raw_high": 1000.0, "low": 0.0, "high": 100.0})
+}
+
+/// How an entry is read, without its address.
+fn point(entry: &Entry) -> Json {
+    let mut point = json!({"type": entry.kind});
+    if entry.kind == "text" {
+        point["length"] = json!(entry.length);
+    }
+    point
+}
+
+/// The registers that all extraction vessels have alike: one layout, mapped once with a stride.
+struct VesselBlock {
+    block: Uuid,
+    base: u16,
+    /// Holding register from the beginning of a vessel, and the member there.
+    members: HashMap<u16, Uuid>,
+}
+
+impl VesselBlock {
+    /// Which vessel, from 0, and how far into it an entry lies; nothing where it is no vessel's holding register.
+    fn place(base: u16, entry: &Entry) -> Option<(u16, u16)> {
+        let number: u16 = entry.place.strip_prefix("Extraction/EX-")?.parse().ok()?;
+        let address = Address::parse(&entry.address, base).ok().filter(|a| a.table == Space::Holding)?;
+        let index = number.checked_sub(1)?;
+        Some((index, address.offset.checked_sub(index.checked_mul(STRIDE)?)?))
+    }
+
+    fn member(&self, entry: &Entry) -> Option<Json> {
+        let (index, offset) = VesselBlock::place(self.base, entry)?;
+        let member = self.members.get(&offset)?;
+        Some(json!({"block": self.block, "index": index, "member": [[member, 0]]}))
+    }
+}
+
+/// Registers from one vessel to the next, as the manual of the controller says.
+const STRIDE: u16 = 40;
+
+/// Maps the vessels of a controller, if it has any.
+fn vessel_block(b: &mut Builder, connection: Uuid, manual: &Manual) -> Option<VesselBlock> {
+    let base = manual.base;
+    let vessels = manual.points.iter().filter_map(|e| Some((e, VesselBlock::place(base, e)?)));
+    let (first, count): (Vec<_>, u16) = vessels.fold((Vec::new(), 0), |(mut first, count), (entry, (index, offset))| {
+        if index == 0 {
+            first.push((entry, offset));
+        }
+        (first, count.max(index + 1))
+    });
+    if first.is_empty() {
+        return None;
+    }
+    let mut members = HashMap::new();
+    let mut told: Vec<(u16, Json)> = Vec::new();
+    for (entry, offset) in first {
+        let id = Uuid::now_v7();
+        members.insert(offset, id);
+        let mut member = json!({"id": id, "name": entry.name, "offset": offset, "point": point(entry), "unit": entry.unit, "decimals": entry.decimals});
+        if let Some((low, high)) = entry.range {
+            member["range_low"] = json!(low);
+            member["range_high"] = json!(high);
+        }
+        if entry.tenths {
+            member["scaling"] = tenths();
+        }
+        told.push((offset, member));
+    }
+    told.sort_by_key(|(offset, _)| *offset);
+    let told: Vec<Json> = told.into_iter().map(|(_, member)| member).collect();
+    let layout = b.add(
+        Kind::Layout,
+        json!({"name": "Extraction vessel", "note": "As the manual of the controller lists them.", "members": told}),
+    );
+    let block = Uuid::now_v7();
+    // Whatever the manual counts from, its first holding register.
+    let first = json!({"address": "4x00001"});
+    let blocks = json!([{"id": block, "name": "Vessels", "layout": layout, "point": first, "count": count, "stride": STRIDE}]);
+    b.set(connection, "blocks", blocks);
+    Some(VesselBlock { block, base, members })
+}
+
+/// How Havrel itself fares, as tags at a place of their own, with an alarm before history could be lost.
+fn figures(b: &mut Builder, manuals: &[Manual]) {
+    let place = b.place("Control system");
+    let connection = b.add(Kind::Connection, json!({"name": "Havrel itself", "kind": "figures"}));
+    let mut rows = vec![
+        ("Spool fill".to_owned(), json!({"figure": "spool_fill"}), "%", Some((0.0, 100.0))),
+        ("Spool age".to_owned(), json!({"figure": "spool_age"}), "s", None),
+        ("Samples lost".to_owned(), json!({"figure": "spool_lost"}), "", None),
+        ("Bad tags".to_owned(), json!({"figure": "bad_tags"}), "", None),
+    ];
+    for manual in manuals {
+        let of = b.connection(&manual.controller);
+        for (name, figure, unit) in
+            [("round trip", "p95", "ms"), ("polls left out", "overruns", ""), ("reconnects", "reconnects", "")]
+        {
+            rows.push((format!("{} {name}", manual.controller), json!({"figure": figure, "connection": of}), unit, None));
+        }
+    }
+    for (order, (name, point, unit, range)) in rows.into_iter().enumerate() {
+        let decimals = u8::from(!unit.is_empty());
+        let mut set = json!({"name": name, "place": place, "connection": connection, "point": point, "unit": unit,
+            "decimals": decimals, "order": order, "record": true, "record_deadband": if unit == "ms" { 0.2 } else { 0.0 }});
+        if let Some((low, high)) = range {
+            set["range_low"] = json!(low);
+            set["range_high"] = json!(high);
+        }
+        let id = b.add(Kind::Tag, set);
+        b.tags.insert(("Control system".into(), name), id);
+    }
+    rule(b, "Control system", &SPOOL);
+}
+
+/// The rule that warns before history could be lost.
+const SPOOL: RuleRow<'static> = (
+    "",
+    "Spool fill",
+    "high",
+    50.0,
+    5.0,
+    10.0,
+    3,
+    "The database has been away for long, or its disk is slow.",
+    "Bring the database back; what waits is stored by itself then.",
+);
 
 /// An alarm rule: place, tag, kind, limit, deadband, delay in seconds, priority, cause, action.
 type RuleRow<'a> = (&'a str, &'a str, &'a str, f64, f64, f64, u8, &'a str, &'a str);
@@ -199,8 +336,10 @@ pub async fn build(live: &Live, manuals: &[Manual], standin: &Standin) -> Result
         let settings = json!({"host": "127.0.0.1", "port": port, "unit": 1, "base": manual.base, "order": manual.order});
         let set = json!({"name": manual.controller, "kind": "modbus", "writing": true, "settings": settings});
         let connection = b.add(Kind::Connection, set);
-        manual.points.iter().enumerate().for_each(|(order, entry)| b.add_tag(connection, order, entry));
+        let block = vessel_block(&mut b, connection, manual);
+        manual.points.iter().enumerate().for_each(|(order, entry)| b.add_tag(connection, order, entry, block.as_ref()));
     }
+    figures(&mut b, manuals);
     for entry in manuals.iter().flat_map(|m| &m.points).filter(|e| !e.setpoint.is_empty()) {
         let (of, setpoint) = (b.tag(&entry.place, &entry.name), b.tag(&entry.place, &entry.setpoint));
         b.set(of, "setpoint", json!(setpoint));

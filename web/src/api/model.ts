@@ -10,23 +10,83 @@ export interface PlaceSet {
   note: string;
 }
 
-export interface ModbusSettings {
+export type SourceKind = 'modbus' | 'push' | 'memory' | 'signals' | 'figures';
+
+/** One address under which a device is reached. */
+export interface DevicePath {
   host?: string;
   port?: number;
+  device?: string;
+}
+
+export interface ModbusSettings extends DevicePath {
+  transport?: 'tcp' | 'rtu_over_tcp' | 'serial';
+  baud?: number;
+  parity?: 'none' | 'odd' | 'even';
+  stop_bits?: number;
   unit?: number;
   base?: number;
   order?: string;
   limit?: number;
+  gap?: number;
+  spacing_ms?: number;
+  parallel?: number;
+  writes?: number[];
+  spare?: DevicePath[];
+  takeover?: boolean;
+}
+
+/** Tags of a connection that are read together, in a rhythm of their own. */
+export interface Group {
+  id: string;
+  name: string;
+  interval_ms: number;
+  enabled: boolean;
+}
+
+/** A layout mapped onto a connection. */
+export interface Block {
+  id: string;
+  name: string;
+  layout: string;
+  point: Partial<Point>;
+  count: number;
+  stride: number;
 }
 
 export interface ConnectionSet {
   name: string;
-  kind: string;
+  kind: SourceKind;
   enabled: boolean;
   writing: boolean;
   interval_ms: number;
   timeout_ms: number;
   settings: ModbusSettings;
+  groups: Group[];
+  blocks: Block[];
+  order: number;
+}
+
+/** One value of a layout, an array of them, or a layout within. */
+export interface Member {
+  id: string;
+  name: string;
+  offset: number;
+  count: number;
+  stride: number;
+  layout: string | null;
+  point: Partial<Point>;
+  scaling: Scaling | null;
+  unit: string;
+  decimals: number;
+  range_low: number | null;
+  range_high: number | null;
+}
+
+export interface LayoutSet {
+  name: string;
+  note: string;
+  members: Member[];
   order: number;
 }
 
@@ -36,13 +96,28 @@ export interface Scaling {
   low: number;
   high: number;
   clamp?: boolean;
+  curve?: 'linear' | 'root';
 }
 
+/** Everything a register may hold. */
+export const TYPES = ['u16', 'i16', 'u32', 'i32', 'u64', 'i64', 'f32', 'f64', 'bcd', 'bool', 'text'] as const;
+
+/** Where a tag is read: fields of its connection's kind, or the member of a block. */
 export interface Point {
   address: string;
   type: string;
-  order?: string;
-  length?: number;
+  order: string;
+  length: number;
+  bit: number;
+  bits: number;
+  unit: number;
+  block: string;
+  index: number;
+  member: [string, number][];
+  signal: string;
+  figure: string;
+  connection: string;
+  keep: boolean;
 }
 
 export interface TagSet {
@@ -51,6 +126,7 @@ export interface TagSet {
   note: string;
   order: number;
   connection: string | null;
+  group: string | null;
   point: Partial<Point>;
   scaling: Scaling | null;
   unit: string;
@@ -101,6 +177,7 @@ export interface ReportSet {
 
 export interface Sets {
   place: PlaceSet;
+  layout: LayoutSet;
   connection: ConnectionSet;
   tag: TagSet;
   rule: RuleSet;

@@ -94,7 +94,7 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
           <ChartLine className="size-4" /> Trend
         </Button>
       </div>
-      {tag.set.writable && <WriteRow tag={tag} writing={connection?.writing ?? false} />}
+      {tag.set.writable && <WriteRow tag={tag} writing={connection?.writing || connection?.kind === 'memory'} />}
       <Recording tag={tag} seen={seen} disabled={!engineer} />
       <Part title="Limits and alarms">
         <LimitSheet key={rules.map((r) => r.revision).join()} tag={tag} rules={rules} seen={seen} disabled={!engineer} />

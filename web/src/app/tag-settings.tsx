@@ -7,14 +7,13 @@ import type { Item, Point } from '../api/model';
 import { commit, useItems } from '../api/queries';
 import { numberOf, textOf, useForm } from '../parts/form';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../parts/ui';
-
-export const TYPES = ['u16', 'i16', 'u32', 'i32', 'f32', 'text', 'bool'] as const;
+import { PointFields } from './point-fields';
 
 /** The address as it goes on the wire, or what is wrong with it, while it is typed. */
 export function usePointCheck(connection: string | null, point: Partial<Point>) {
   return useQuery({
     queryKey: ['point', connection, point],
-    enabled: Boolean(connection && point.address),
+    enabled: Boolean(connection && (point.address || point.block)),
     queryFn: () =>
       take(http.POST('/api/points/check', { body: { connection: connection ?? '', point: point as Record<string, never> } })),
     staleTime: Number.POSITIVE_INFINITY,
@@ -35,6 +34,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
     range_high: textOf(set.range_high),
     record_deadband: textOf(set.record_deadband),
     connection: set.connection,
+    group: set.group,
     point: set.point,
     scaling: set.scaling,
     writable: set.writable,
@@ -43,8 +43,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
   });
   const v = form.values;
   const check = usePointCheck(v.connection, v.point);
-  const point = (change: Partial<Point>) => form.set('point', { ...v.point, ...change });
-  const wrong = check.data?.wrong.map(([field, message]) => `${field}: ${message}`)[0]?.replace('point.address: ', '');
+  const connection = connections.find((c) => c.id === v.connection);
 
   const save = () =>
     form.run((values) => {
@@ -89,7 +88,12 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
             {...p}
             disabled={disabled}
             value={v.connection ?? ''}
-            onChange={(e) => form.set('connection', e.target.value || null)}
+            onChange={(e) => {
+              form.set('connection', e.target.value || null);
+              // A group and a place in a device belong to their connection.
+              form.set('group', null);
+              if (e.target.value !== v.connection) form.set('point', {});
+            }}
           >
             <option value="">none</option>
             {connections.map((c) => (
@@ -100,32 +104,30 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
           </Choice>
         )}
       </Field>
-      {v.connection && (
-        <div className="grid grid-cols-[1fr_5.5rem] gap-2">
-          <Field
-            label="Address"
-            error={form.error('point.address', 'point') ?? wrong}
-            hint={check.data?.shown && `on the wire: ${check.data.shown}`}
-          >
-            {(p) => (
-              <Input
-                {...p}
-                disabled={disabled}
-                value={v.point.address ?? ''}
-                onChange={(e) => point({ address: e.target.value })}
-              />
-            )}
-          </Field>
-          <Field label="Type" error={form.error('point.type')}>
-            {(p) => (
-              <Choice {...p} disabled={disabled} value={v.point.type ?? 'u16'} onChange={(e) => point({ type: e.target.value })}>
-                {TYPES.map((t) => (
-                  <option key={t}>{t}</option>
-                ))}
-              </Choice>
-            )}
-          </Field>
-        </div>
+      {connection && (
+        <PointFields
+          kind={connection.set.kind}
+          source={tag.source}
+          point={v.point}
+          onChange={(next) => form.set('point', next)}
+          error={(field) => form.error(`point.${field}`, ...(field === 'address' ? ['point'] : []))}
+          check={check.data}
+          disabled={disabled}
+        />
+      )}
+      {connection && connection.set.groups.length > 0 && (
+        <Field label="Polling group" error={form.error('group')}>
+          {(p) => (
+            <Choice {...p} disabled={disabled} value={v.group ?? ''} onChange={(e) => form.set('group', e.target.value || null)}>
+              <option value="">the connection's own rhythm</option>
+              {connection.set.groups.map((g) => (
+                <option key={g.id} value={g.id}>
+                  {g.name}, every {g.interval_ms / 1000} s
+                </option>
+              ))}
+            </Choice>
+          )}
+        </Field>
       )}
       <Field label="Setpoint" error={form.error('setpoint')}>
         {(p) => (
@@ -194,6 +196,26 @@ function Scale({
         disabled={disabled}
         onChange={(on) => onChange(on ? { raw_low: 0, raw_high: 1000, low: 0, high: 100 } : null)}
       />
+      {value && (
+        <Choice
+          aria-label="How it runs between the two points"
+          className="mt-1"
+          disabled={disabled}
+          value={value.curve ?? 'linear'}
+          onChange={(e) => onChange({ ...value, curve: e.target.value as 'linear' | 'root' })}
+        >
+          <option value="linear">straight line</option>
+          <option value="root">square root, as flow from pressure</option>
+        </Choice>
+      )}
+      {value && (
+        <Tick
+          label="Hold at the two ends, and mark it uncertain"
+          checked={value.clamp ?? false}
+          disabled={disabled}
+          onChange={(on) => onChange({ ...value, clamp: on })}
+        />
+      )}
       {value && (
         <div className="mt-1 grid grid-cols-4 gap-2">
           {fields.map(([field, label], i) => (

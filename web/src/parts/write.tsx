@@ -11,6 +11,7 @@ import { Button, Confirm, Field, Input } from './ui';
 
 /** What is wrong with a value before it goes anywhere, in words. */
 export function outOfRange(value: unknown, set: Item<'tag'>['set']): string | undefined {
+  if (set.point.type === 'text') return undefined;
   if (typeof value !== 'number') return 'Type a number.';
   const [low, high] = [set.write_low ?? set.range_low, set.write_high ?? set.range_high];
   if ((low !== null && value < low) || (high !== null && value > high)) {
@@ -19,18 +20,18 @@ export function outOfRange(value: unknown, set: Item<'tag'>['set']): string | un
   return undefined;
 }
 
-export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean }) {
+export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean | undefined }) {
   const operator = useMay('operator');
   const now = useValue(tag.no);
   const form = useForm({ value: '' }, ['value']);
-  const [asked, setAsked] = useState<number | boolean | null>(null);
+  const [asked, setAsked] = useState<number | boolean | string | null>(null);
   const [held, setHeld] = useState<string | null>(null);
   const [wrong, setWrong] = useState<string | undefined>();
-  const isSwitch = tag.set.point.type === 'bool';
+  const isSwitch = tag.set.point.type === 'bool' || tag.set.point.type === 'switch';
   const print = (value: unknown) => `${printed(value, tag.set.decimals)} ${tag.set.unit}`.trim();
 
   function ask() {
-    const value = numberOf(form.values.value);
+    const value = tag.set.point.type === 'text' ? form.values.value : numberOf(form.values.value);
     const problem = outOfRange(value, tag.set);
     setWrong(problem);
     setHeld(null);

@@ -68,6 +68,17 @@ fn a_lost_device_keeps_last_value_and_time() {
     assert_eq!((current.quality, current.told), (Quality::of(Reason::NoAnswer), 5 * SECOND));
 }
 
+#[test]
+fn before_anything_was_told_a_value_of_long_ago_is_news() {
+    let mut engine = engine(&plant(json!({}), json!({})), vec![]);
+    let mut unset = Batch::default();
+    unset.push_quality(7, 100 * SECOND, Quality::of(Reason::NotSet));
+    let out = feed(&mut engine, &[unset]);
+    assert!(out.recorded.is_empty() && engine.current(0).quality.reason() == Reason::NotSet);
+    feed(&mut engine, &[value(3, 42.0)]);
+    assert_eq!((engine.current(0).time, engine.current(0).quality), (3 * SECOND, Quality::GOOD));
+}
+
 #[rstest]
 #[case("high", true, "Pump tripped is on")]
 #[case("low", false, "Pump tripped is off")]

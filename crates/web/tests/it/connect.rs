@@ -42,7 +42,9 @@ async fn one_layout_base_and_stride_make_every_vessel() {
     let no = |name: &str| plant.live.plant().tags.values().find(|t| t.set.name == name).unwrap().no;
     let (level_1, temperature_2) = (no("Level 1"), no("Temperature 2"));
     plant.set_level(42.0);
-    engineer.until(&format!("/api/values?tags={level_1}"), |b| b[0]["value"].as_f64().is_some_and(|v| (v - 42.0).abs() < 1.0)).await;
+    engineer
+        .until(&format!("/api/values?tags={level_1}"), |b| b[0]["value"].as_f64().is_some_and(|v| (v - 42.0).abs() < 1.0))
+        .await;
     let good = engineer.until(&format!("/api/values?tags={temperature_2}"), |b| b[0]["quality"] == "good").await;
     let second = plant.controller.lock().process.vessels[1].temperature;
     assert!((good[0]["value"].as_f64().unwrap() - second).abs() < 0.5, "{good} {second}");
@@ -198,10 +200,10 @@ async fn programs_push_values_with_their_own_times() {
     let (status, taken) = send(&plant.url, &token, "application/x-ndjson", lines).await;
     assert_eq!((status, &taken["taken"], &taken["refused"]), (200, &json!(25_000), &json!(1)), "{taken}");
     let tag = plant.live.plant().tags.values().find(|t| t.no == flow).unwrap().id;
-    let ask = json!({"tags": [tag], "from": "2026-11-21T00:00:00Z", "to": "2026-11-21T00:10:00Z"});
+    let ask = json!({"tags": [tag], "from": "2026-11-21T00:00:00Z", "to": "2026-11-21T00:10:00Z", "parts": 100_000});
     for attempt in 0.. {
         let (_, raw) = engineer.post("/api/history/raw", ask.clone()).await;
-        let count = raw["columns"][0]["offset"].as_array().map_or(0, Vec::len);
+        let count = raw["tags"][0]["offset"].as_array().map_or(0, Vec::len);
         if count == 25_000 {
             break;
         }

@@ -1,12 +1,23 @@
 import { describe, expect, it } from 'vitest';
-import type { Item } from '../../api/model';
-import { type Found, likelyType, placeEdits, readList, tagEdits } from './candidates';
+import {
+  blank,
+  type Candidate,
+  countedOn,
+  type Found,
+  filled,
+  likelyType,
+  pasted,
+  placesOf,
+  readList,
+  tagEdits,
+  wrongWith,
+} from './candidates';
 
 const found = (readings: Record<string, string>): Found => ({
   label: 'holding 0',
   manual: '400001',
   refused: '',
-  readings: Object.entries(readings).map(([kind, text]) => ({ kind, text })),
+  readings: Object.entries(readings).map(([kind, text]) => ({ kind, order: 'ABCD', text })),
 });
 
 describe('likelyType', () => {
@@ -31,46 +42,91 @@ describe('readList', () => {
       'Address\tType\tName\n40001\tu16\tLevel\t%\t0,1\nholding 2;f32;Temperature;°C\n17,TEXT(4),Run\n\n',
     );
     expect(wrong).toEqual([]);
-    expect(rows).toEqual([
-      { address: '40001', type: 'u16', name: 'Level', unit: '%', factor: '0.1', length: 8 },
-      { address: 'holding 2', type: 'f32', name: 'Temperature', unit: '°C', factor: '', length: 8 },
-      { address: '17', type: 'text', name: 'Run', unit: '', factor: '', length: 4 },
+    expect(rows.map((r) => [r.point, r.name, r.unit, r.factor])).toEqual([
+      [{ address: '40001', type: 'u16' }, 'Level', '%', '0.1'],
+      [{ address: 'holding 2', type: 'f32' }, 'Temperature', '°C', ''],
+      [{ address: '17', type: 'text', length: 4 }, 'Run', '', ''],
     ]);
   });
   it('names the line that is wrong', () => {
     expect(readList('40001\tu17\tLevel\n40002\tu16\n40003,u16,pH,,x').wrong).toEqual([
-      'Line 1: “u17” is no type; there are bool, u16, i16, u32, i32, f32, text.',
+      'Line 1: “u17” is no type; there are u16, i16, u32, i32, u64, i64, f32, f64, bcd, bool, text.',
       'Line 2 has no name.',
       'Line 3: the factor “x” is no number.',
     ]);
   });
 });
 
-it('makes only the places that are missing', () => {
-  const site: Item<'place'> = {
-    id: 'site',
-    no: 0,
-    revision: 1,
-    title: 'Works',
-    source: '',
-    set: { name: 'Works', parent: null, level: 'site', order: 0, note: '' },
-  };
-  const { place, edits } = placeEdits('Works / Extraction / EX-1', [site]);
+it('makes only the places that are missing, each once', () => {
+  const { ids, edits } = placesOf(['Works / Extraction / EX-1', 'Works/Extraction/EX-2'], { Works: 'site' });
   expect(edits.map((e) => e.op === 'create' && [e.set.name, e.set.level, e.set.parent])).toEqual([
     ['Extraction', 'area', 'site'],
     ['EX-1', 'unit', edits[0]?.id],
+    ['EX-2', 'unit', edits[0]?.id],
   ]);
-  expect(place).toBe(edits[1]?.id);
-  expect(placeEdits('Works', [site])).toEqual({ place: 'site', edits: [] });
+  expect(ids.get('Works/Extraction/EX-2')).toBe(edits[2]?.id);
+  expect(placesOf(['Works'], { Works: 'site' }).edits).toEqual([]);
 });
 
-it('turns a factor into a scaling', () => {
-  const rows = readList('40001\tu16\tLevel\t%\t0.1').rows;
-  const [edit] = tagEdits(rows, 'p', 'c', 3);
-  expect(edit?.op === 'create' && edit.set).toMatchObject({
-    order: 3,
-    decimals: 1,
-    range_high: 100,
-    scaling: { raw_low: 0, raw_high: 1000, low: 0, high: 100 },
+const row = (change: Partial<Candidate>): Candidate => ({
+  ...blank('k', [], '', { address: '40001', type: 'u16' }),
+  name: 'Level',
+  place: 'EX-1',
+  ...change,
+});
+
+describe('tagEdits', () => {
+  it('turns a factor into a scaling and a limit into a rule', () => {
+    const [tag, rule] = tagEdits([{ row: row({ unit: '%', factor: '0,1', limit: '85', record: true }), place: 'p' }], 'c', 3);
+    expect(tag?.op === 'create' && tag.set).toMatchObject({
+      order: 3,
+      decimals: 1,
+      range_low: 0,
+      range_high: 100,
+      record: true,
+      scaling: { raw_low: 0, raw_high: 1000, low: 0, high: 100 },
+    });
+    expect(rule?.op === 'create' && rule.set).toEqual({ tag: tag?.id, kind: 'high', level: 85 });
   });
+  it('points an existing tag here instead of making one', () => {
+    const [edit, more] = tagEdits([{ row: row({ limit: '85' }), place: 'p', instead: 'old' }], 'c', 0);
+    expect(edit).toEqual({
+      op: 'patch',
+      kind: 'tag',
+      id: 'old',
+      set: { connection: 'c', point: { address: '40001', type: 'u16' }, group: null },
+    });
+    expect(more).toBeUndefined();
+  });
+});
+
+it.each([
+  [{ name: ' ' }, 'no name'],
+  [{ place: ' / ' }, 'no place'],
+  [{ limit: 'high' }, '“high” is no number'],
+  [{ factor: '0' }, 'a factor of 0 says nothing'],
+  [{ low: '1,5' }, ''],
+])('a row with %j has %s', (change, words) => expect(wrongWith(row(change))).toBe(words));
+
+it.each([
+  ['Zone 1', 2, 'Zone 3'],
+  ['EX-009', 1, 'EX-010'],
+  ['1 of 7', 1, '1 of 8'],
+  ['Level', 5, 'Level'],
+])('%s counted on by %s is %s', (text, by, expected) => expect(countedOn(text, by)).toBe(expected));
+
+it('fills down as it is or counting, and only as far as chosen', () => {
+  const rows = ['Zone 1', 'a', 'b', 'c'].map((name) => row({ name }));
+  expect(filled(rows, 'name', 0, 2, true).map((r) => r.name)).toEqual(['Zone 1', 'Zone 2', 'Zone 3', 'c']);
+  expect(filled(rows, 'name', 1, 3, false).map((r) => r.name)).toEqual(['Zone 1', 'a', 'a', 'a']);
+});
+
+it('takes a pasted piece of a spreadsheet from a cell on', () => {
+  const rows = [row({}), row({}), row({})];
+  const after = pasted(rows, 'pH\tEX-2\npressure\tEX-3\tbar\r\n', 1, 'name');
+  expect(after.map((r) => [r.name, r.place, r.unit])).toEqual([
+    ['Level', 'EX-1', ''],
+    ['pH', 'EX-2', ''],
+    ['pressure', 'EX-3', 'bar'],
+  ]);
 });

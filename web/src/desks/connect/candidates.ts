@@ -1,23 +1,44 @@
-// Registers on their way to tags: what to make of a register, a pasted list, and the edits that create tags.
+// Found things on their way to tags: the rows of the intake, what to make of a register, a pasted list, and the edits.
 
 import { newId, type Schemas } from '../../api/client';
-import type { Item, PlaceSet, TagSet } from '../../api/model';
+import { type PlaceSet, type Point, type RuleSet, type TagSet, TYPES } from '../../api/model';
 import type { Edit } from '../../api/queries';
 
 export type Found = Schemas['FoundView'];
 
-/** A tag to be. */
+/** A tag to be: one row of the intake. */
 export interface Candidate {
-  address: string;
-  type: string;
+  /** Tells rows apart. */
+  key: string;
+  /** What its source is made of; names are made from these. */
+  parts: string[];
+  /** Where it is, in words. */
+  source: string;
+  point: Partial<Point>;
   name: string;
+  place: string;
   unit: string;
+  decimals: string;
+  low: string;
+  high: string;
   /** What one raw count stands for; empty for 1. */
   factor: string;
-  length: number;
+  /** A polling group's id; empty for the connection's own rhythm. */
+  group: string;
+  record: boolean;
+  /** A high limit that raises an alarm; empty for none. */
+  limit: string;
 }
 
-const KNOWN_TYPES = ['bool', 'u16', 'i16', 'u32', 'i32', 'f32', 'text'];
+/** Columns that are typed in, in the order of the sheet. */
+export const TYPED = ['name', 'place', 'unit', 'decimals', 'low', 'high', 'factor', 'limit'] as const;
+export type Typed = (typeof TYPED)[number];
+
+/** A row with nothing typed yet. */
+export function blank(key: string, parts: string[], source: string, point: Partial<Point>): Candidate {
+  const none = { name: '', place: '', unit: '', decimals: '', low: '', high: '', factor: '', group: '', limit: '' };
+  return { key, parts, source, point, ...none, record: false };
+}
 
 const reading = (found: Found | undefined, kind: string) => found?.readings.find((r) => r.kind === kind)?.text;
 
@@ -29,9 +50,9 @@ const readsAsText = (found: Found | undefined) => /^[A-Z0-9-]{2}$/.test(reading(
  * by chance, and letters may read as a float: a float of sensible size with few digits comes first, then text where both
  * registers read as such, then any float of sensible size, then text where it alone reads as such, else 16 bits.
  */
-export function likelyType(found: Found, next?: Found): string {
+export function likelyType(found: Found, next?: Found, order = 'ABCD'): string {
   if (reading(found, 'bool') !== undefined) return 'bool';
-  const float = Math.abs(Number(reading(found, 'f32')));
+  const float = Math.abs(Number(found.readings.find((r) => r.kind === 'f32' && r.order === order)?.text));
   const sensible = float >= 1e-3 && float < 1e5 && Number(reading(found, 'u16')) > 8192;
   if (sensible && float === Number(float.toPrecision(5))) return 'f32';
   if (readsAsText(found) && readsAsText(next)) return 'text';
@@ -40,7 +61,8 @@ export function likelyType(found: Found, next?: Found): string {
 }
 
 /** Registers a type takes. */
-export const widthOf = (type: string) => (['u32', 'i32', 'f32'].includes(type) ? 2 : 1);
+export const widthOf = (type: string) =>
+  ['u32', 'i32', 'f32'].includes(type) ? 2 : ['u64', 'i64', 'f64'].includes(type) ? 4 : 1;
 
 /**
  * Reads a list pasted from a spreadsheet or manual: address, type, name, engineering unit, factor, in this order, parted by
@@ -57,52 +79,131 @@ export function readList(text: string): { rows: Candidate[]; wrong: string[] } {
       .map((c) => c.trim().replace(/^"(.*)"$/, '$1'));
     const [type = '', length = '8'] = rawType.toLowerCase().split(/[ ()[\]]+/);
     if (!address || !name) wrong.push(`Line ${i + 1} has no ${address ? 'name' : 'address'}.`);
-    else if (!KNOWN_TYPES.includes(type))
-      wrong.push(`Line ${i + 1}: “${rawType}” is no type; there are ${KNOWN_TYPES.join(', ')}.`);
+    else if (!TYPES.includes(type as (typeof TYPES)[number]))
+      wrong.push(`Line ${i + 1}: “${rawType}” is no type; there are ${TYPES.join(', ')}.`);
     else if (factor && !Number(factor.replace(',', '.'))) wrong.push(`Line ${i + 1}: the factor “${factor}” is no number.`);
-    else rows.push({ address, type, name, unit, factor: factor.replace(',', '.'), length: Number(length) || 8 });
+    else {
+      const sized = type === 'text' || type === 'bcd' ? { length: Number(length) || 8 } : {};
+      const row = blank(`${address}-${type}`, [address, type, name], address, { address, type, ...sized });
+      rows.push({ ...row, name, unit, factor: factor.replace(',', '.') });
+    }
   });
   return { rows, wrong };
 }
 
-/** Edits that make the places of a path that are not there yet; gives the id of the last. */
-export function placeEdits(path: string, places: readonly Item<'place'>[]): { place: string; edits: Edit<'place'>[] } {
-  const names = path
+/** A path as it is compared: no spaces around its names. */
+export const cleanPath = (path: string) =>
+  path
     .split('/')
     .map((n) => n.trim())
-    .filter(Boolean);
-  const edits: Edit<'place'>[] = [];
-  let parent: string | null = null;
-  names.forEach((name, depth) => {
-    const there: Item<'place'> | undefined = places.find((p) => p.set.parent === parent && p.set.name === name);
-    if (there) {
-      parent = there.id;
-      return;
-    }
-    const level: PlaceSet['level'] = depth === names.length - 1 ? 'unit' : depth === 0 && names.length > 2 ? 'site' : 'area';
-    const id = newId();
-    const order = 1 + Math.max(0, ...places.filter((p) => p.set.parent === parent).map((p) => p.set.order));
-    edits.push({ op: 'create', kind: 'place', id, set: { name, level, order, ...(parent ? { parent } : {}) } });
-    parent = id;
-  });
-  return { place: parent ?? '', edits };
+    .filter(Boolean)
+    .join('/');
+
+/** A path and all above it, the uppermost first. */
+export function prefixes(path: string): string[] {
+  const names = cleanPath(path).split('/').filter(Boolean);
+  return names.map((_, i) => names.slice(0, i + 1).join('/'));
 }
 
-/** Edits that create the tags. */
-export function tagEdits(rows: readonly Candidate[], place: string, connection: string, firstOrder: number): Edit<'tag'>[] {
-  return rows.map((row, i) => {
-    const factor = row.factor === '' ? 1 : Number(row.factor);
+/** Edits that make the places of paths that are not there yet; gives the id of every place by its path. */
+export function placesOf(
+  paths: readonly string[],
+  known: Readonly<Record<string, string>>,
+  firstOrder = 0,
+): { ids: Map<string, string>; edits: Edit<'place'>[] } {
+  const edits: Edit<'place'>[] = [];
+  const ids = new Map(Object.entries(known));
+  for (const path of new Set(paths.map(cleanPath))) {
+    const all = prefixes(path);
+    all.forEach((prefix, depth) => {
+      if (ids.has(prefix)) return;
+      const above = depth > 0 ? ids.get(all[depth - 1] ?? '') : undefined;
+      const level: PlaceSet['level'] = depth === all.length - 1 ? 'unit' : depth === 0 && all.length > 2 ? 'site' : 'area';
+      const id = newId();
+      const set = { name: prefix.split('/').at(-1) ?? '', level, order: firstOrder + edits.length + 1 };
+      edits.push({ op: 'create', kind: 'place', id, set: { ...set, ...(above ? { parent: above } : {}) } });
+      ids.set(prefix, id);
+    });
+  }
+  return { ids, edits };
+}
+
+const numeric = (text: string): number | null => {
+  const trimmed = text.trim().replace(',', '.');
+  return trimmed === '' ? null : Number(trimmed);
+};
+
+/** What is wrong with a row before it is sent; empty where nothing is. */
+export function wrongWith(row: Candidate): string {
+  if (!row.name.trim()) return 'no name';
+  if (!cleanPath(row.place)) return 'no place';
+  const bad = (['decimals', 'low', 'high', 'factor', 'limit'] as const).find((f) => Number.isNaN(numeric(row[f])));
+  if (bad) return `“${row[bad]}” is no number`;
+  return numeric(row.factor) === 0 ? 'a factor of 0 says nothing' : '';
+}
+
+/** What a row becomes. */
+export interface Wish {
+  row: Candidate;
+  place: string;
+  /** Points this tag here instead of making one. */
+  instead?: string;
+}
+
+/** Edits that make the tags, or point existing ones here, with their alarm limits. */
+export function tagEdits(wishes: readonly Wish[], connection: string, firstOrder: number, usual: Partial<TagSet> = {}): Edit[] {
+  return wishes.flatMap(({ row, place, instead }, i): Edit[] => {
+    const factor = numeric(row.factor) ?? 1;
+    const whole = ['u16', 'i16', 'u32', 'i32', 'u64', 'i64', 'bcd', 'bool', 'text'].includes(row.point.type ?? '');
+    const percent = row.unit.trim() === '%';
+    const source = { connection, point: row.point, ...(row.group ? { group: row.group } : {}) };
+    if (instead) return [{ op: 'patch', kind: 'tag', id: instead, set: { ...source, group: row.group || null } }];
+    const id = newId();
     const set: Partial<TagSet> = {
+      ...usual,
       name: row.name.trim(),
       place,
-      connection,
       order: firstOrder + i,
-      point: { address: row.address, type: row.type, ...(row.type === 'text' ? { length: row.length } : {}) },
+      ...source,
       ...(row.unit.trim() ? { unit: row.unit.trim() } : {}),
-      ...(row.unit.trim() === '%' ? { range_low: 0, range_high: 100 } : {}),
+      decimals: numeric(row.decimals) ?? (whole && Number.isInteger(factor) ? 0 : 1),
+      ...(row.low.trim() ? { range_low: numeric(row.low) } : percent ? { range_low: 0 } : {}),
+      ...(row.high.trim() ? { range_high: numeric(row.high) } : percent ? { range_high: 100 } : {}),
       ...(factor === 1 ? {} : { scaling: { raw_low: 0, raw_high: 1000, low: 0, high: 1000 * factor } }),
-      decimals: row.type === 'f32' || !Number.isInteger(factor) ? 1 : 0,
+      ...(row.record ? { record: true } : {}),
     };
-    return { op: 'create', kind: 'tag', id: newId(), set };
+    const level = numeric(row.limit);
+    const rule: Partial<RuleSet> | null = level === null ? null : { tag: id, kind: 'high', level };
+    const rules: Edit[] = rule ? [{ op: 'create', kind: 'rule', id: newId(), set: rule }] : [];
+    return [{ op: 'create', kind: 'tag', id, set }, ...rules];
+  });
+}
+
+/** The last number of a text moved on, as many digits as before; texts without a number stay. */
+export function countedOn(text: string, by: number): string {
+  return text.replace(/(\d+)(?!.*\d)/, (digits) => String(Math.max(0, Number(digits) + by)).padStart(digits.length, '0'));
+}
+
+/** Fills a column down from the first of the rows, as it is or counting. */
+export function filled(rows: readonly Candidate[], column: Typed, from: number, to: number, counting: boolean): Candidate[] {
+  const first = rows[from]?.[column] ?? '';
+  return rows.map((row, i) => (i > from && i <= to ? { ...row, [column]: counting ? countedOn(first, i - from) : first } : row));
+}
+
+/** Puts a pasted piece of a spreadsheet into the rows, from a cell on to the right and down. */
+export function pasted(rows: readonly Candidate[], text: string, at: number, column: Typed): Candidate[] {
+  const lines = text.replace(/\r?\n$/, '').split(/\r?\n/);
+  const start = TYPED.indexOf(column);
+  return rows.map((row, i) => {
+    const line = lines[i - at];
+    if (line === undefined) return row;
+    const cells = line.split('\t');
+    const change = Object.fromEntries(
+      cells.flatMap((cell, n) => {
+        const field = TYPED[start + n];
+        return field ? [[field, cell.trim()]] : [];
+      }),
+    );
+    return { ...row, ...change };
   });
 }

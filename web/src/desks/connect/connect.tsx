@@ -1,15 +1,28 @@
 // Connections: what there is, how it fares, and the way to a new one.
 
 import clsx from 'clsx';
-import { ChevronRight, Plus } from 'lucide-react';
+import { ChevronRight, Download, Plus, Upload } from 'lucide-react';
+import { useRef } from 'react';
+import { toast } from 'sonner';
+import { http, take } from '../../api/client';
 import { type ConnectionStatus, useNow, useStatus } from '../../api/live';
-import type { Item } from '../../api/model';
-import { useItems, useMay } from '../../api/queries';
+import type { Item, SourceKind } from '../../api/model';
+import { commit, configurationMoved, made, useItems, useMay } from '../../api/queries';
 import { useGo, useView } from '../../app/router';
+import { complain } from '../../parts/form';
+import { save } from '../../parts/save';
 import { counted, lasting } from '../../parts/text';
 import { Button, DeskHead, Empty, Trouble } from '../../parts/ui';
-import { ConnectionForm } from './connection-form';
+import { Blocks } from './blocks';
+import { ConnectionForm, NewConnection } from './connection-form';
+import { Health } from './health';
+import { whereTo } from './kinds';
+import { Layouts } from './layouts';
+import { ByHand, Offers } from './offers';
 import { Registers } from './registers';
+import { Tokens } from './tokens';
+import { Traffic } from './traffic';
+import { WatchList } from './watch';
 
 const STATE_WORDS = { running: 'running', connecting: 'connecting', trouble: 'in trouble', off: 'off' } as const;
 
@@ -27,31 +40,122 @@ export function Connect() {
       <Plus className="size-4" /> Add connection
     </Button>
   );
+  const seen = connections.data.revision;
+  const toggle = (what: string) => () => go({ connection: view.connection === what ? undefined : what, part: undefined });
   return (
     <>
       <DeskHead path="Whole plant" title="Connections" note={counted(items.length, 'connection')}>
+        {items.length > 0 && (
+          <Button kind="quiet" aria-pressed={view.connection === 'watch'} onClick={toggle('watch')}>
+            Watch list
+          </Button>
+        )}
+        {items.length > 0 && (
+          <Button kind="quiet" aria-pressed={view.connection === 'layouts'} onClick={toggle('layouts')}>
+            Layouts
+          </Button>
+        )}
+        {engineer && <Files seen={seen} any={items.length > 0} />}
         {engineer && !adding && items.length > 0 && add}
       </DeskHead>
-      {adding && (
-        <section aria-label="New connection" className="mb-3 rounded-md border border-line bg-raised p-4">
-          <h2 className="mb-3 text-[1rem] font-semibold">New connection to a Modbus TCP device</h2>
-          <ConnectionForm seen={connections.data.revision} />
-        </section>
-      )}
+      {adding && <NewConnection seen={seen} />}
+      {view.connection === 'watch' && <WatchList />}
+      {view.connection === 'layouts' && <Layouts seen={seen} disabled={!engineer} />}
       {items.length === 0 && !adding && (
         <Empty title="Connect the first controller" action={engineer && add}>
-          A connection is one controller or device. Give its address, test it step by step, look at its registers live, and turn
-          those you need into tags.
+          A connection is one controller, device or other source of values. Give its address, test it step by step, look at its
+          registers live, and turn those you need into tags.
         </Empty>
       )}
       <div className="space-y-2">
         {items.map((item) => (
-          <Line key={item.id} item={item} seen={connections.data.revision} disabled={!engineer} />
+          <Line key={item.id} item={item} seen={seen} disabled={!engineer} />
         ))}
       </div>
     </>
   );
 }
+
+/** Connections as a file, out and in. */
+function Files({ seen, any }: { seen: number; any: boolean }) {
+  const picker = useRef<HTMLInputElement>(null);
+  const out = () =>
+    take(http.GET('/api/connections/export'))
+      .then((file) => save('connections.json', new Blob([`${JSON.stringify(file, null, 2)}\n`], { type: 'application/json' })))
+      .catch(complain);
+  async function bring(file: File) {
+    try {
+      const body = JSON.parse(await file.text());
+      const params = { header: { 'If-Match': String(seen) } };
+      const done = await take(http.POST('/api/connections/import', { params, body }));
+      made(done.revision);
+      await configurationMoved();
+      toast.success('Imported. New connections are switched off until you poll them.');
+    } catch (error) {
+      complain(error instanceof SyntaxError ? new Error(`“${file.name}” is no JSON file.`) : error);
+    }
+  }
+  return (
+    <>
+      {any && (
+        <Button kind="quiet" onClick={() => void out()}>
+          <Download className="size-4" /> Export
+        </Button>
+      )}
+      <Button kind="quiet" onClick={() => picker.current?.click()}>
+        <Upload className="size-4" /> Import
+      </Button>
+      <input
+        ref={picker}
+        type="file"
+        accept="application/json,.json"
+        aria-label="File of connections"
+        className="hidden"
+        onChange={(e) => {
+          const file = e.target.files?.[0];
+          if (file) void bring(file);
+          e.target.value = '';
+        }}
+      />
+    </>
+  );
+}
+
+/** What can be opened of a connection, by its kind. */
+const PARTS: Record<SourceKind, [string, string][]> = {
+  modbus: [
+    ['registers', 'Registers'],
+    ['blocks', 'Blocks and map'],
+    ['intake', 'Intake'],
+    ['tags', 'Tags'],
+    ['health', 'Health'],
+    ['traffic', 'Traffic'],
+    ['settings', 'Settings and test'],
+  ],
+  push: [
+    ['intake', 'New tags'],
+    ['tags', 'Tags'],
+    ['tokens', 'Tokens'],
+    ['health', 'Health'],
+    ['settings', 'Settings'],
+  ],
+  memory: [
+    ['intake', 'New tags'],
+    ['tags', 'Tags'],
+    ['settings', 'Settings'],
+  ],
+  signals: [
+    ['intake', 'New tags'],
+    ['tags', 'Tags'],
+    ['health', 'Health'],
+    ['settings', 'Settings'],
+  ],
+  figures: [
+    ['intake', 'Intake'],
+    ['tags', 'Tags'],
+    ['settings', 'Settings'],
+  ],
+};
 
 interface LineProps {
   item: Item<'connection'>;
@@ -66,10 +170,16 @@ function Line({ item, seen, disabled }: LineProps) {
   const open = view.connection === item.id;
   const tags = useItems('tag', { connection: item.id });
   const total = tags.data?.total ?? 0;
-  const part = view.part ?? 'registers';
-  const { settings } = item.set;
+  const parts = PARTS[item.set.kind] ?? [];
+  const part = parts.some(([key]) => key === view.part) ? view.part : parts[0]?.[0];
+  const { kind, settings } = item.set;
+  const pause = (enabled: boolean) =>
+    commit(`${enabled ? 'Went on with' : 'Paused'} connection ${item.set.name}`, seen, [
+      { op: 'patch', kind: 'connection', id: item.id, set: { enabled } },
+    ]).catch(complain);
   const tab = (name: string, to: string) => (
     <button
+      key={to}
       type="button"
       aria-pressed={part === to}
       className={clsx(
@@ -91,9 +201,10 @@ function Line({ item, seen, disabled }: LineProps) {
       >
         <ChevronRight className={clsx('size-4 text-soft', open && 'rotate-90')} />
         <span className="w-40 truncate font-semibold">{item.set.name}</span>
-        <span className="figures w-44 truncate text-soft">
-          {settings.host}:{settings.port ?? 502}
-          <span className="font-sans"> · unit {settings.unit ?? 1}</span>
+        <span className="w-52 truncate text-soft">
+          <span className={clsx(kind === 'modbus' && 'figures')}>{whereTo(item.set, status?.path)}</span>
+          {kind === 'modbus' && ` · unit ${settings.unit ?? 1}`}
+          {Boolean(status?.path) && ' · spare'}
         </span>
         <State status={status} />
         <span className="ml-auto text-soft">{counted(total, 'tag')}</span>
@@ -105,15 +216,27 @@ function Line({ item, seen, disabled }: LineProps) {
       )}
       {open && (
         <div className="border-t border-line p-3">
-          <Figures status={status} />
-          <div className="mb-3 flex gap-2">
-            {tab('Registers', 'registers')}
-            {tab(`Tags ${total}`, 'tags')}
-            {tab('Settings and test', 'settings')}
+          <div className="mb-3 flex flex-wrap gap-2">
+            {parts.map(([to, name]) => tab(to === 'tags' ? `Tags ${total.toLocaleString('en')}` : name, to))}
+            {!disabled && (
+              <Button className="ml-auto" onClick={() => void pause(!item.set.enabled)}>
+                {item.set.enabled ? 'Pause' : 'Go on'}
+              </Button>
+            )}
           </div>
           {part === 'registers' && <Registers connection={item} seen={seen} disabled={disabled} />}
+          {part === 'blocks' && <Blocks item={item} seen={seen} disabled={disabled} />}
+          {part === 'intake' &&
+            (kind === 'modbus' || kind === 'figures' ? (
+              <Offers item={item} seen={seen} disabled={disabled} />
+            ) : (
+              <ByHand item={item} seen={seen} disabled={disabled} />
+            ))}
           {part === 'tags' && <Tags tags={tags.data?.items ?? []} total={total} />}
-          {part === 'settings' && <ConnectionForm key={item.revision} item={item} seen={seen} />}
+          {part === 'tokens' && <Tokens />}
+          {part === 'health' && <Health item={item} disabled={disabled} />}
+          {part === 'traffic' && <Traffic item={item} />}
+          {part === 'settings' && <ConnectionForm key={item.revision} kind={kind} item={item} seen={seen} />}
         </div>
       )}
     </section>
@@ -139,33 +262,9 @@ function State({ status }: { status: ConnectionStatus | undefined }) {
   );
 }
 
-function Figures({ status }: { status: ConnectionStatus | undefined }) {
-  const now = useNow();
-  if (!status) return null;
-  const figures: [string, string][] = [
-    ['Last answer', status.answered ? `${lasting(now - Date.parse(status.answered))} ago` : 'none yet'],
-    ['Round trip', status.answered ? `${(status.round_trip_us / 1000).toFixed(2)} ms` : '–'],
-    ['Requests', status.requests.toLocaleString('en')],
-    ['Values', status.values.toLocaleString('en')],
-    ['Errors', status.errors.toLocaleString('en')],
-    ['Polls left out', status.overruns.toLocaleString('en')],
-    ['Reconnects', status.reconnects.toLocaleString('en')],
-  ];
-  return (
-    <dl className="mb-3 flex flex-wrap gap-x-6 gap-y-1">
-      {figures.map(([name, value]) => (
-        <div key={name}>
-          <dt className="text-sm text-soft">{name}</dt>
-          <dd className="figures min-w-16">{value}</dd>
-        </div>
-      ))}
-    </dl>
-  );
-}
-
 function Tags({ tags, total }: { tags: Item<'tag'>[]; total: number }) {
   const go = useGo();
-  if (tags.length === 0) return <p className="text-soft">No tags yet. Choose registers and make tags of them.</p>;
+  if (tags.length === 0) return <p className="text-soft">No tags yet.</p>;
   return (
     <ul className="max-h-[50vh] overflow-auto border border-line">
       {tags.map((tag) => (

@@ -1,28 +1,56 @@
-// The form of a connection, with its test as a ladder of steps.
+// The form of a connection: only the fields that its kind needs, with its test as a ladder of steps.
 
 import { useQuery } from '@tanstack/react-query';
+import { Plus, X } from 'lucide-react';
 import { useRef, useState } from 'react';
-import { http, newId, Refused, refused, type Schemas, take } from '../../api/client';
-import type { ConnectionSet, Item } from '../../api/model';
+import { http, newId, Refused, type Schemas, take } from '../../api/client';
+import type { ConnectionSet, DevicePath, Item, SourceKind } from '../../api/model';
 import { commit } from '../../api/queries';
 import { useGo } from '../../app/router';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { counted } from '../../parts/text';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../../parts/ui';
+import { GroupRows } from './groups';
+import { isPolled, KINDS } from './kinds';
+import { stream } from './stream';
 
-const TEXTS = ['host', 'port', 'unit', 'base', 'order', 'limit'] as const;
-const FIELDS = ['name', 'interval_ms', 'timeout_ms', 'enabled', 'writing', ...TEXTS.map((t) => `settings.${t}`)];
+const TEXTS = ['host', 'port', 'device', 'baud', 'unit', 'base', 'order', 'limit', 'gap', 'spacing_ms', 'parallel'] as const;
+const SETTINGS = [...TEXTS, 'transport', 'parity', 'stop_bits', 'writes', 'takeover'];
+const FIELDS = ['name', 'interval_ms', 'timeout_ms', 'enabled', 'writing', ...SETTINGS.map((t) => `settings.${t}`)];
 
-function draftOf(set: ConnectionSet | undefined) {
+/** Functions that write, and what for (Modbus application protocol, §6). */
+const WRITES: [number, string][] = [
+  [5, 'one coil (5)'],
+  [15, 'many coils (15)'],
+  [6, 'one register (6)'],
+  [16, 'many registers (16)'],
+  [22, 'bits of a register (22)'],
+  [23, 'write and read back at once (23)'],
+];
+
+function draftOf(kind: SourceKind, set: ConnectionSet | undefined) {
   const s = set?.settings ?? {};
   return {
-    name: set?.name ?? 'Controller 1',
+    kind,
+    name: set?.name ?? KINDS[kind].first,
+    transport: s.transport ?? 'tcp',
     host: s.host ?? '',
     port: textOf(s.port ?? 502),
+    device: s.device ?? '',
+    baud: textOf(s.baud ?? 19_200),
+    parity: s.parity ?? 'even',
+    stop_bits: textOf(s.stop_bits ?? 1),
     unit: textOf(s.unit ?? 1),
     base: textOf(s.base ?? 1),
     order: s.order ?? 'ABCD',
     limit: textOf(s.limit ?? 125),
+    gap: textOf(s.gap ?? 16),
+    spacing_ms: textOf(s.spacing_ms ?? 0),
+    parallel: textOf(s.parallel ?? 1),
+    writes: s.writes ?? [5, 6, 15, 16, 22],
+    spare: (s.spare ?? []).map((p) => ({ host: p.host ?? '', port: textOf(p.port ?? 502), device: p.device ?? '' })),
+    takeover: s.takeover ?? true,
+    groups: set?.groups ?? [],
     interval_ms: textOf(set?.interval_ms ?? 1000),
     timeout_ms: textOf(set?.timeout_ms ?? 1000),
     enabled: set?.enabled ?? true,
@@ -32,57 +60,84 @@ function draftOf(set: ConnectionSet | undefined) {
 
 type Draft = ReturnType<typeof draftOf>;
 
-function setOf(d: Draft): Partial<ConnectionSet> {
-  const number = (text: string) => numberOf(text) as number;
-  const settings = {
-    host: d.host.trim(),
-    port: number(d.port),
+const number = (text: string) => numberOf(text) as number;
+
+function settingsOf(d: Draft): ConnectionSet['settings'] {
+  const serial = d.transport === 'serial';
+  const path = (p: { host: string; port: string; device: string }): DevicePath =>
+    serial ? { device: p.device.trim() } : { host: p.host.trim(), port: number(p.port) };
+  return {
+    ...(d.transport === 'tcp' ? {} : { transport: d.transport }),
+    ...path(d),
+    ...(serial ? { baud: number(d.baud), parity: d.parity, stop_bits: number(d.stop_bits) } : {}),
     unit: number(d.unit),
     base: number(d.base),
     order: d.order,
     limit: number(d.limit),
+    gap: number(d.gap),
+    spacing_ms: number(d.spacing_ms),
+    parallel: d.transport === 'tcp' ? number(d.parallel) : 1,
+    writes: d.writes,
+    ...(d.spare.length > 0 ? { spare: d.spare.map(path), takeover: d.takeover } : {}),
   };
+}
+
+function setOf(d: Draft): Partial<ConnectionSet> {
   return {
     name: d.name,
-    kind: 'modbus',
+    kind: d.kind,
     interval_ms: number(d.interval_ms),
     timeout_ms: number(d.timeout_ms),
     enabled: d.enabled,
     writing: d.writing,
-    settings,
+    groups: d.groups,
+    settings: d.kind === 'modbus' ? settingsOf(d) : {},
   };
 }
 
 type Step = Schemas['StepView'];
 
-/** Climbs the ladder; each step is told as it comes. */
-async function climb(set: Partial<ConnectionSet>, signal: AbortSignal, onStep: (step: Step) => void) {
-  const response = await fetch('/api/connections/test', {
-    method: 'POST',
-    headers: { 'content-type': 'application/json' },
-    body: JSON.stringify({ ...set, name: set.name || 'test' }),
-    signal,
-  });
-  if (!response.ok || !response.body) throw refused(response.status, await response.json().catch(() => undefined));
-  const reader = response.body.pipeThrough(new TextDecoderStream()).getReader();
-  let rest = '';
-  for (;;) {
-    const { done, value } = await reader.read();
-    if (done) return;
-    const lines = (rest + value).split('\n');
-    rest = lines.pop() ?? '';
-    for (const line of lines) if (line) onStep(JSON.parse(line) as Step);
-  }
+export function NewConnection({ seen }: { seen: number }) {
+  const go = useGo();
+  const [kind, setKind] = useState<SourceKind>('modbus');
+  return (
+    <section aria-label="New connection" className="mb-3 rounded-md border border-line bg-raised p-4">
+      <h2 className="mb-2 text-[1rem] font-semibold">New connection</h2>
+      <div className="mb-3 flex flex-wrap items-start gap-3">
+        <Field label="Kind" className="w-56" hint={KINDS[kind].about}>
+          {(p) => (
+            <Choice {...p} value={kind} onChange={(e) => setKind(e.target.value as SourceKind)}>
+              {Object.entries(KINDS).map(([value, words]) => (
+                <option key={value} value={value}>
+                  {words.name}
+                </option>
+              ))}
+            </Choice>
+          )}
+        </Field>
+      </div>
+      <ConnectionForm key={kind} kind={kind} seen={seen} onMade={(id) => go({ connection: id, part: undefined })} />
+    </section>
+  );
 }
 
-export function ConnectionForm({ item, seen }: { item?: Item<'connection'>; seen: number }) {
+interface Props {
+  kind: SourceKind;
+  item?: Item<'connection'>;
+  seen: number;
+  onMade?: (id: string) => void;
+}
+
+export function ConnectionForm({ kind, item, seen, onMade }: Props) {
   const go = useGo();
-  const form = useForm(draftOf(item?.set), FIELDS);
+  const form = useForm(draftOf(kind, item?.set), FIELDS);
   const [steps, setSteps] = useState<Step[] | null>(null);
   const [deleting, setDeleting] = useState(false);
   const climbing = useRef<AbortController | null>(null);
   const [busy, setBusy] = useState(false);
+  const [more, setMore] = useState(false);
   const v = form.values;
+  const serial = v.transport === 'serial';
 
   async function test() {
     climbing.current?.abort();
@@ -92,7 +147,9 @@ export function ConnectionForm({ item, seen }: { item?: Item<'connection'>; seen
     setBusy(true);
     await form.run(async (values) => {
       try {
-        await climb(setOf(values), controller.signal, (step) => setSteps((old) => [...(old ?? []), step]));
+        const body = { ...setOf(values), name: values.name || 'test' };
+        const climb = stream<Step>('/api/connections/test', { body, signal: controller.signal });
+        for await (const step of climb) setSteps((old) => [...(old ?? []), step]);
       } catch (error) {
         if (controller.signal.aborted) return;
         setSteps(null);
@@ -111,17 +168,27 @@ export function ConnectionForm({ item, seen }: { item?: Item<'connection'>; seen
         item ? { op: 'patch', kind: 'connection', id, set } : { op: 'create', kind: 'connection', id, set },
       ]);
     });
-    if (done && !item) go({ connection: id, part: 'registers' });
+    if (done) onMade?.(id);
   }
 
-  const text = (
-    field: Exclude<keyof Draft, 'enabled' | 'writing' | 'base' | 'order'>,
-    label: string,
-    hint?: string,
-    className = '',
-  ) => (
+  type TextField = (typeof TEXTS)[number] | 'name' | 'interval_ms' | 'timeout_ms';
+  const text = (field: TextField, label: string, hint?: string, className = '') => (
     <Field label={label} error={form.error(field, `settings.${field}`)} hint={hint} className={className}>
       {(p) => <Input {...p} value={v[field]} onChange={(e) => form.set(field, e.target.value)} />}
+    </Field>
+  );
+  type ChoiceField = 'transport' | 'parity' | 'stop_bits' | 'base' | 'order';
+  const choice = (field: ChoiceField, label: string, options: [string, string][], className = '') => (
+    <Field label={label} error={form.error(`settings.${field}`)} className={className}>
+      {(p) => (
+        <Choice {...p} value={v[field]} onChange={(e) => form.set(field, e.target.value as never)}>
+          {options.map(([value, words]) => (
+            <option key={value} value={value}>
+              {words}
+            </option>
+          ))}
+        </Choice>
+      )}
     </Field>
   );
 
@@ -134,39 +201,103 @@ export function ConnectionForm({ item, seen }: { item?: Item<'connection'>; seen
     >
       <div className="grid max-w-3xl grid-cols-6 gap-x-3 gap-y-2.5">
         {text('name', 'Name', undefined, 'col-span-2')}
-        {text('host', 'Host', 'name or address, such as 10.0.4.21', 'col-span-2')}
-        {text('port', 'Port')}
-        {text('unit', 'Unit id')}
-        {text('interval_ms', 'Read every, ms')}
-        {text('timeout_ms', 'Wait for, ms')}
-        <Field label="Manual counts from" error={form.error('settings.base')}>
-          {(p) => (
-            <Choice {...p} value={v.base} onChange={(e) => form.set('base', e.target.value)}>
-              <option value="0">0</option>
-              <option value="1">1</option>
-            </Choice>
+        {kind === 'modbus' && (
+          <>
+            {choice(
+              'transport',
+              'Over',
+              [
+                ['tcp', 'TCP'],
+                ['rtu_over_tcp', 'TCP with serial frames (RTU)'],
+                ['serial', 'Serial line (RTU)'],
+              ],
+              'col-span-2',
+            )}
+            {serial ? (
+              <>
+                {text('device', 'Line', 'such as /dev/ttyUSB0', 'col-span-2')}
+                {text('baud', 'Baud')}
+                {choice('parity', 'Parity', [
+                  ['even', 'even'],
+                  ['odd', 'odd'],
+                  ['none', 'none'],
+                ])}
+                {choice('stop_bits', 'Stop bits', [
+                  ['1', '1'],
+                  ['2', '2'],
+                ])}
+              </>
+            ) : (
+              <>
+                {text('host', 'Host', 'such as 10.0.4.21')}
+                {text('port', 'Port')}
+              </>
+            )}
+            {text('unit', 'Unit id')}
+            {choice('base', 'Manual counts from', [
+              ['0', '0'],
+              ['1', '1'],
+            ])}
+            {choice(
+              'order',
+              'Byte order',
+              ['ABCD', 'CDAB', 'BADC', 'DCBA'].map((o) => [o, o]),
+            )}
+          </>
+        )}
+        {isPolled(kind) && text('interval_ms', kind === 'modbus' ? 'Read every, ms' : 'Make one every, ms')}
+        {kind === 'push' && text('interval_ms', 'Expected every, ms', 'older values show their age', 'col-span-2')}
+        {kind === 'modbus' && text('timeout_ms', 'Wait for, ms')}
+        <div className="col-span-6 flex flex-wrap gap-x-6 gap-y-1">
+          <Tick label={kind === 'modbus' ? 'Poll it' : 'In use'} checked={v.enabled} onChange={(on) => form.set('enabled', on)} />
+          {kind === 'modbus' && (
+            <Tick label="Allow writing to the device" checked={v.writing} onChange={(on) => form.set('writing', on)} />
           )}
-        </Field>
-        <Field label="32-bit order" error={form.error('settings.order')}>
-          {(p) => (
-            <Choice {...p} value={v.order} onChange={(e) => form.set('order', e.target.value)}>
-              {['ABCD', 'CDAB', 'BADC', 'DCBA'].map((o) => (
-                <option key={o}>{o}</option>
-              ))}
-            </Choice>
-          )}
-        </Field>
-        {text('limit', 'Registers a request', undefined, 'col-span-2')}
-        <div className="col-span-6 flex gap-6">
-          <Tick label="Poll it" checked={v.enabled} onChange={(on) => form.set('enabled', on)} />
-          <Tick label="Allow writing to the device" checked={v.writing} onChange={(on) => form.set('writing', on)} />
         </div>
       </div>
-      <FormTrouble form={form} />
+      {kind === 'modbus' && (
+        <details className="mt-3 max-w-3xl" open={more} onToggle={(e) => setMore(e.currentTarget.open)}>
+          <summary className="cursor-pointer text-teal">Requests, groups and spare addresses</summary>
+          <div className="mt-2 grid grid-cols-4 gap-x-3 gap-y-2.5">
+            {text('limit', 'Registers a request', '1 to 125')}
+            {text('gap', 'Read along up to', 'unwanted registers')}
+            {text('spacing_ms', 'Pause between, ms')}
+            {v.transport === 'tcp' && text('parallel', 'Requests at once', '1 to 8')}
+          </div>
+          <fieldset className="mt-3">
+            <legend className="text-sm text-soft">The device may be written by</legend>
+            <div className="flex flex-wrap gap-x-5 gap-y-1">
+              {WRITES.map(([code, words]) => (
+                <Tick
+                  key={code}
+                  label={words}
+                  checked={v.writes.includes(code)}
+                  onChange={(on) =>
+                    form.set('writes', on ? [...v.writes, code].sort((a, b) => a - b) : v.writes.filter((c) => c !== code))
+                  }
+                />
+              ))}
+            </div>
+          </fieldset>
+          <GroupRows groups={v.groups} problems={form.problems} onChange={(groups) => form.set('groups', groups)} />
+          <SpareRows
+            serial={serial}
+            rows={v.spare}
+            problem={(i, field) => form.problems.find((p) => p.field === `settings.spare[${i}].${field}`)?.message}
+            onChange={(spare) => form.set('spare', spare)}
+          />
+          {v.spare.length > 0 && (
+            <Tick label="A spare address takes over by itself" checked={v.takeover} onChange={(on) => form.set('takeover', on)} />
+          )}
+        </details>
+      )}
+      <FormTrouble form={form} className="mt-2" />
       <div className="mt-3 flex flex-wrap gap-2">
-        <Button onClick={() => void test()} disabled={busy}>
-          Test
-        </Button>
+        {kind === 'modbus' && (
+          <Button onClick={() => void test()} disabled={busy}>
+            Test
+          </Button>
+        )}
         {busy && <Button onClick={() => climbing.current?.abort()}>Stop the test</Button>}
         <Button kind="main" type="submit" disabled={form.busy || Boolean(item && !form.dirty)}>
           {item ? 'Save connection' : 'Add this connection'}
@@ -187,13 +318,62 @@ export function ConnectionForm({ item, seen }: { item?: Item<'connection'>; seen
   );
 }
 
+interface SpareProps {
+  serial: boolean;
+  rows: Draft['spare'];
+  problem: (index: number, field: string) => string | undefined;
+  onChange: (rows: Draft['spare']) => void;
+}
+
+function SpareRows({ serial, rows, problem, onChange }: SpareProps) {
+  const change = (index: number, part: Partial<Draft['spare'][number]>) =>
+    onChange(rows.map((row, i) => (i === index ? { ...row, ...part } : row)));
+  return (
+    <fieldset className="mt-3">
+      <legend className="text-sm text-soft">Spare addresses of the same device</legend>
+      {rows.map((row, i) => (
+        // biome-ignore lint/suspicious/noArrayIndexKey: rows have no other identity
+        <div key={i} className="mb-1.5 flex max-w-md items-start gap-2">
+          {serial ? (
+            <Field label={`Line of spare ${i + 1}`} error={problem(i, 'device')} className="flex-1">
+              {(p) => <Input {...p} value={row.device} onChange={(e) => change(i, { device: e.target.value })} />}
+            </Field>
+          ) : (
+            <>
+              <Field label={`Host of spare ${i + 1}`} error={problem(i, 'host')} className="flex-1">
+                {(p) => <Input {...p} value={row.host} onChange={(e) => change(i, { host: e.target.value })} />}
+              </Field>
+              <Field label="Port" error={problem(i, 'port')} className="w-24">
+                {(p) => <Input {...p} value={row.port} onChange={(e) => change(i, { port: e.target.value })} />}
+              </Field>
+            </>
+          )}
+          <Button
+            kind="quiet"
+            className="mt-5"
+            aria-label={`Leave out spare ${i + 1}`}
+            onClick={() => onChange(rows.filter((_, n) => n !== i))}
+          >
+            <X className="size-3.5" />
+          </Button>
+        </div>
+      ))}
+      {rows.length < 3 && (
+        <Button kind="quiet" onClick={() => onChange([...rows, { host: '', port: '502', device: '' }])}>
+          <Plus className="size-4" /> Spare address
+        </Button>
+      )}
+    </fieldset>
+  );
+}
+
 function Ladder({ steps, busy }: { steps: Step[]; busy: boolean }) {
   const failed = steps.some((s) => !s.passed);
   return (
     <ol aria-label="Test" aria-live="polite" className="mt-3 max-w-3xl border-l-2 border-line pl-3">
       {steps.map((step) => (
         <li key={step.name} className="flex flex-wrap items-baseline gap-x-3 py-0.5">
-          <span className="w-20 font-semibold">{step.name}</span>
+          <span className="min-w-20 font-semibold">{step.name}</span>
           <span className={step.passed ? 'text-teal' : 'font-semibold text-act4'}>{step.passed ? 'passed' : 'failed'}</span>
           <span className="text-soft">{step.tried}</span>
           <span className="min-w-0 flex-1">{step.answer}</span>
@@ -202,7 +382,11 @@ function Ladder({ steps, busy }: { steps: Step[]; busy: boolean }) {
         </li>
       ))}
       <li className="py-0.5 text-soft">
-        {busy ? 'trying the next step…' : failed ? 'The test stops at the first step that fails.' : 'Everything answers.'}
+        {busy
+          ? 'trying the next step…'
+          : failed
+            ? 'The test stops at the first step that fails; each spare address is tried by itself.'
+            : 'Everything answers.'}
       </li>
     </ol>
   );

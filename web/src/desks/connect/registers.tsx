@@ -2,14 +2,18 @@
 
 import { useQuery } from '@tanstack/react-query';
 import clsx from 'clsx';
-import { ClipboardPaste } from 'lucide-react';
+import { ClipboardPaste, ScanSearch } from 'lucide-react';
 import { type MouseEvent, useEffect, useRef, useState } from 'react';
 import { http, take } from '../../api/client';
-import type { Item } from '../../api/model';
+import { type Item, TYPES } from '../../api/model';
 import { moment } from '../../parts/text';
 import { Button, Choice, Field, INPUT, Input } from '../../parts/ui';
-import { type Candidate, type Found, likelyType, readList, widthOf } from './candidates';
+import { blank, type Candidate, type Found, likelyType, readList, widthOf } from './candidates';
 import { Intake } from './intake';
+import { Scan } from './scan';
+
+/** What names can be made from. */
+const PARTS = ['table', 'address', 'manual number', 'unit id'];
 
 const TABLES = [
   ['holding', 'Holding registers'],
@@ -17,8 +21,42 @@ const TABLES = [
   ['coil', 'Coils'],
   ['discrete', 'Discrete inputs'],
 ] as const;
-const COLUMNS = ['u16', 'i16', 'u32', 'f32', 'text'] as const;
 const COUNT = 32;
+
+interface Column {
+  title: string;
+  left?: boolean;
+  show: (found: Found) => string | undefined;
+}
+
+const as = (kind: string, order: string, title = kind, left = false): Column => ({
+  title,
+  left,
+  show: (found) =>
+    (found.readings.find((r) => r.kind === kind && r.order === order) ?? found.readings.find((r) => r.kind === kind))?.text,
+});
+const ORDERS = ['ABCD', 'CDAB', 'BADC', 'DCBA'];
+const word = (found: Found) => Number(found.readings.find((r) => r.kind === 'u16')?.text ?? 0);
+const BITS: Column = {
+  title: 'bits 15 … 0',
+  left: true,
+  show: (f) =>
+    word(f)
+      .toString(2)
+      .padStart(16, '0')
+      .replace(/(.{4})(?=.)/g, '$1 '),
+};
+const HEX: Column = { title: 'hex', show: (f) => word(f).toString(16).padStart(4, '0') };
+
+/** What registers are shown as; `order` is the connection's own. */
+const VIEWS: [string, (order: string) => Column[]][] = [
+  ['the usual', (o) => [as('u16', 'ABCD'), as('i16', 'ABCD'), as('u32', o), as('f32', o), as('text', 'ABCD', 'text', true)]],
+  ['floats in every order', () => [as('u16', 'ABCD'), ...ORDERS.map((o) => as('f32', o, `f32 ${o}`))]],
+  ['integers in every order', () => [...ORDERS.map((o) => as('i32', o, `i32 ${o}`)), as('bcd', 'ABCD')]],
+  ['64 bits', (o) => [as('u64', o), as('i64', o), as('f64', o), as('f64', o === 'CDAB' ? 'ABCD' : 'CDAB', 'f64 turned')]],
+  ['bits and text', () => [HEX, BITS, as('text', 'ABCD', 'text', true), as('text', 'BADC', 'text turned', true)]],
+];
+const SWITCH: Column[] = [as('bool', 'ABCD', 'is')];
 
 interface Props {
   connection: Item<'connection'>;
@@ -31,15 +69,23 @@ export function Registers({ connection, seen, disabled }: Props) {
   const [start, setStart] = useState('0');
   const [chosen, setChosen] = useState<Candidate[]>([]);
   const [pasting, setPasting] = useState(false);
+  const [scanning, setScanning] = useState(false);
+  const [unit, setUnit] = useState('');
+  const [shown, setShown] = useState(0);
+  const own = connection.set.settings;
+  const other = unit.trim() === '' ? undefined : Number(unit);
   const anchor = useRef<number | null>(null);
   const first = Math.min(65_535, Math.max(0, Math.floor(Number(start)) || 0));
   const page = useQuery({
-    queryKey: ['look', connection.id, table, first],
+    queryKey: ['look', connection.id, table, first, other],
     queryFn: () =>
       take(
         http.POST('/api/connections/{id}/look', {
           params: { path: { id: connection.id } },
-          body: { table, start: first, count: COUNT } as unknown as Record<string, never>,
+          body: { table, start: first, count: COUNT, ...(other === undefined ? {} : { unit: other }) } as unknown as Record<
+            string,
+            never
+          >,
         }),
       ),
     refetchInterval: 1000,
@@ -49,19 +95,30 @@ export function Registers({ connection, seen, disabled }: Props) {
   const items = page.data?.items ?? [];
   const changed = useChanged(items);
   const isBits = table === 'coil' || table === 'discrete';
-  const columns = isBits ? (['bool'] as const) : COLUMNS;
+  const order = own.order ?? 'ABCD';
+  const columns = isBits ? SWITCH : (VIEWS[shown]?.[1](order) ?? []);
 
   function candidate(index: number, found: Found): Candidate {
-    const type = likelyType(found, items[index + 1]);
-    return { address: found.label, type, name: '', unit: '', factor: '', length: 8 };
+    const type = likelyType(found, items[index + 1], order);
+    const address = addressOf(connection, found);
+    const point = { address, type, ...(type === 'text' ? { length: 8 } : {}), ...(other === undefined ? {} : { unit: other }) };
+    const source = other === undefined ? found.label : `${found.label}, unit ${other}`;
+    return blank(
+      keyOf(found),
+      [table, found.label.split(' ')[1] ?? '', found.manual, other === undefined ? '' : String(other)],
+      source,
+      point,
+    );
   }
+
+  const keyOf = (found: Found) => `${addressOf(connection, found)}-${other ?? ''}`;
 
   /** Chooses one register, or with Shift all from the last one on, passing over second halves of 32-bit values. */
   function choose(index: number, event: MouseEvent) {
     const found = items[index];
     if (!found) return;
-    if (chosen.some((c) => c.address === addressOf(connection, found))) {
-      setChosen(chosen.filter((c) => c.address !== addressOf(connection, found)));
+    if (chosen.some((c) => c.key === keyOf(found))) {
+      setChosen(chosen.filter((c) => c.key !== keyOf(found)));
       return;
     }
     const from = event.shiftKey && anchor.current !== null ? Math.min(anchor.current, index) : index;
@@ -75,9 +132,8 @@ export function Registers({ connection, seen, disabled }: Props) {
         continue;
       }
       const made = candidate(i, next);
-      const address = addressOf(connection, next);
-      if (!chosen.some((c) => c.address === address)) added.push({ ...made, address });
-      i += widthOf(made.type);
+      if (!chosen.some((c) => c.key === made.key)) added.push(made);
+      i += widthOf(made.point.type ?? 'u16');
     }
     setChosen([...chosen, ...added]);
   }
@@ -96,6 +152,31 @@ export function Registers({ connection, seen, disabled }: Props) {
             </Choice>
           )}
         </Field>
+        <Field label="Unit id">
+          {(p) => (
+            <Input
+              {...p}
+              className="figures w-16 text-right"
+              inputMode="numeric"
+              placeholder={String(own.unit ?? 1)}
+              value={unit}
+              onChange={(e) => setUnit(e.target.value.replace(/\D/g, '').slice(0, 3))}
+            />
+          )}
+        </Field>
+        {!isBits && (
+          <Field label="Show as">
+            {(p) => (
+              <Choice {...p} value={shown} className="w-44" onChange={(e) => setShown(Number(e.target.value))}>
+                {VIEWS.map(([name], i) => (
+                  <option key={name} value={i}>
+                    {name}
+                  </option>
+                ))}
+              </Choice>
+            )}
+          </Field>
+        )}
         <Field label="From, on the wire">
           {(p) => (
             <Input
@@ -111,11 +192,17 @@ export function Registers({ connection, seen, disabled }: Props) {
         <Button onClick={() => setStart(String(Math.min(65_504, first + COUNT)))}>Later</Button>
         <span className="ml-auto pb-1 text-sm text-soft">{page.data ? `read at ${moment(page.data.read_at)}` : ''}</span>
         {!disabled && (
-          <Button onClick={() => setPasting(!pasting)} aria-expanded={pasting}>
-            <ClipboardPaste className="size-4" /> Paste a list
-          </Button>
+          <>
+            <Button onClick={() => setScanning(!scanning)} aria-expanded={scanning}>
+              <ScanSearch className="size-4" /> Scan
+            </Button>
+            <Button onClick={() => setPasting(!pasting)} aria-expanded={pasting}>
+              <ClipboardPaste className="size-4" /> Paste a list
+            </Button>
+          </>
         )}
       </div>
+      {scanning && <Scan connection={connection.id} table={table} unit={other} onGo={(at) => setStart(String(at))} />}
       {pasting && (
         <Paste
           onTake={(rows) => {
@@ -124,7 +211,9 @@ export function Registers({ connection, seen, disabled }: Props) {
           }}
         />
       )}
-      {chosen.length > 0 && <Intake connection={connection} seen={seen} rows={chosen} onChange={setChosen} disabled={disabled} />}
+      {chosen.length > 0 && (
+        <Intake connection={connection} seen={seen} parts={PARTS} rows={chosen} onChange={setChosen} disabled={disabled} />
+      )}
       {page.error && <p className="mb-2 text-act4">{page.error.message}</p>}
       {items.length > 0 && (
         <div className="max-h-[26rem] overflow-auto border border-line">
@@ -134,37 +223,42 @@ export function Registers({ connection, seen, disabled }: Props) {
                 <th className="w-32 px-2 font-semibold">On the wire</th>
                 <th className="w-24 font-semibold">In manuals</th>
                 {columns.map((c) => (
-                  <th key={c} className={clsx('px-2 font-semibold', c === 'text' ? 'w-20' : 'text-right')}>
-                    {c}
+                  <th key={c.title} className={clsx('px-2 font-semibold', !c.left && 'text-right')}>
+                    {c.title}
                   </th>
                 ))}
+                <th className="w-20 px-2 text-right font-semibold">Changes</th>
                 <th className="w-24" aria-label="Choose" />
               </tr>
             </thead>
             <tbody>
               {items.map((found, i) => {
-                const isChosen = chosen.some((c) => c.address === addressOf(connection, found));
+                const isChosen = chosen.some((c) => c.key === keyOf(found));
+                const moved = changed.get(found.label);
                 return (
                   <tr key={found.label} className={clsx('h-6.5 border-t border-line', isChosen ? 'bg-tint' : 'hover:bg-band')}>
                     <td className="figures px-2">{found.label}</td>
                     <td className="figures text-soft">{found.manual}</td>
                     {found.refused ? (
-                      <td colSpan={columns.length} className="px-2 text-soft">
+                      <td colSpan={columns.length + 1} className="px-2 text-soft">
                         {found.refused}
                       </td>
                     ) : (
-                      columns.map((c) => (
-                        <td
-                          key={c}
-                          className={clsx(
-                            'figures max-w-40 truncate px-2',
-                            c !== 'text' && 'text-right',
-                            changed.has(found.label) && 'font-semibold text-teal',
-                          )}
-                        >
-                          {short(found.readings.find((r) => r.kind === c)?.text)}
-                        </td>
-                      ))
+                      <>
+                        {columns.map((c) => (
+                          <td
+                            key={c.title}
+                            className={clsx(
+                              'figures max-w-48 truncate px-2',
+                              !c.left && 'text-right',
+                              moved?.now && 'font-semibold text-teal',
+                            )}
+                          >
+                            {short(c.show(found))}
+                          </td>
+                        ))}
+                        <td className="figures px-2 text-right text-soft">{moved?.times || ''}</td>
+                      </>
                     )}
                     <td className="px-2 text-right">
                       {!found.refused && !disabled && (
@@ -186,7 +280,8 @@ export function Registers({ connection, seen, disabled }: Props) {
         </div>
       )}
       <p className="mt-1 text-sm text-soft">
-        What changed since the last reading stands in bold. Shift and click chooses all in between.
+        What changed since the last reading stands in bold, and the changes are counted while this is open. Shift and click
+        chooses all in between.
       </p>
     </div>
   );
@@ -208,18 +303,29 @@ function short(text: string | undefined): string {
     : String(Number(number.toPrecision(7)));
 }
 
-/** Labels whose contents differ from the reading before. */
-function useChanged(items: readonly Found[]): ReadonlySet<string> {
+interface Moves {
+  /** It changed with the last reading. */
+  now: boolean;
+  times: number;
+}
+
+/** How often each register has changed while the page looks on. */
+function useChanged(items: readonly Found[]): ReadonlyMap<string, Moves> {
   const before = useRef(new Map<string, string>());
-  const [changed, setChanged] = useState<ReadonlySet<string>>(new Set());
+  const moves = useRef(new Map<string, Moves>());
+  const [, setTurn] = useState(0);
   useEffect(() => {
-    const raw = (f: Found) => f.readings[0]?.text ?? '';
-    setChanged(
-      new Set(items.filter((f) => before.current.has(f.label) && before.current.get(f.label) !== raw(f)).map((f) => f.label)),
-    );
-    before.current = new Map(items.map((f) => [f.label, raw(f)]));
+    for (const found of items) {
+      const raw = found.readings[0]?.text ?? '';
+      const old = before.current.get(found.label);
+      const now = old !== undefined && old !== raw;
+      const times = (moves.current.get(found.label)?.times ?? 0) + (now ? 1 : 0);
+      moves.current.set(found.label, { now, times });
+      before.current.set(found.label, raw);
+    }
+    setTurn((n) => n + 1);
   }, [items]);
-  return changed;
+  return moves.current;
 }
 
 function Paste({ onTake }: { onTake: (rows: Candidate[]) => void }) {
@@ -230,7 +336,7 @@ function Paste({ onTake }: { onTake: (rows: Candidate[]) => void }) {
       <Field
         label="Paste rows from a spreadsheet or manual: address, type, name, unit, factor"
         error={wrong[0]}
-        hint="Types are bool, u16, i16, u32, i32, f32 and text(registers). A factor of 0.1 makes tenths."
+        hint={`Types are ${TYPES.join(', ')}; text(8) takes eight registers. A factor of 0.1 makes tenths.`}
       >
         {(p) => (
           <textarea

@@ -1,0 +1,314 @@
+// Layouts: what a block of registers holds, described once and used wherever it stands.
+
+import { Plus, X } from 'lucide-react';
+import { useState } from 'react';
+import { newId } from '../../api/client';
+import { type Item, type LayoutSet, type Member, TYPES } from '../../api/model';
+import { commit, useItems } from '../../api/queries';
+import { numberOf, textOf, useForm } from '../../parts/form';
+import { counted } from '../../parts/text';
+import { Button, Choice, Field, FormTrouble, INPUT, Input } from '../../parts/ui';
+import { nextOffset } from './map-rows';
+
+/** A member as it is typed. */
+interface Row {
+  id: string;
+  name: string;
+  offset: string;
+  /** A type, or the id of a layout within. */
+  type: string;
+  length: string;
+  count: string;
+  stride: string;
+  order: string;
+  bit: string;
+  unit: string;
+  decimals: string;
+  factor: string;
+  kept: Member | null;
+}
+
+const rowOf = (m: Member): Row => ({
+  id: m.id,
+  name: m.name,
+  offset: textOf(m.offset),
+  type: m.layout ?? m.point.type ?? 'u16',
+  length: textOf(m.point.length ?? null),
+  count: textOf(m.count),
+  stride: textOf(m.stride || null),
+  order: m.point.order ?? '',
+  bit: textOf(m.point.bit ?? null),
+  unit: m.unit,
+  decimals: textOf(m.decimals),
+  factor: m.scaling ? textOf((m.scaling.high - m.scaling.low) / (m.scaling.raw_high - m.scaling.raw_low)) : '',
+  kept: m,
+});
+
+function memberOf(row: Row, layouts: readonly Item<'layout'>[]): Partial<Member> {
+  const within = layouts.some((l) => l.id === row.type);
+  const whole = (text: string) => numberOf(text) as number;
+  const factor = numberOf(row.factor);
+  const same = row.kept?.scaling && rowOf(row.kept).factor === row.factor ? row.kept.scaling : null;
+  return {
+    id: row.id,
+    name: row.name.trim(),
+    offset: whole(row.offset),
+    count: row.count.trim() === '' ? 1 : whole(row.count),
+    stride: row.stride.trim() === '' ? 0 : whole(row.stride),
+    layout: within ? row.type : null,
+    point: within
+      ? {}
+      : {
+          type: row.type,
+          ...(row.order ? { order: row.order } : {}),
+          ...(row.length.trim() ? { length: whole(row.length) } : {}),
+          ...(row.bit.trim() ? { bit: whole(row.bit) } : {}),
+        },
+    unit: row.unit.trim(),
+    decimals: row.decimals.trim() === '' ? 0 : whole(row.decimals),
+    scaling:
+      same ?? (factor === null || factor === 1 ? null : { raw_low: 0, raw_high: 1000, low: 0, high: 1000 * (factor as number) }),
+    range_low: row.kept?.range_low ?? null,
+    range_high: row.kept?.range_high ?? null,
+  };
+}
+
+export function Layouts({ seen, disabled }: { seen: number; disabled: boolean }) {
+  const layouts = useItems('layout');
+  const [open, setOpen] = useState<string | null>(null);
+  const items = layouts.data?.items ?? [];
+  return (
+    <section aria-label="Layouts" className="mb-3 rounded-md border border-line bg-raised p-3">
+      <div className="mb-2 flex items-start gap-3">
+        <div className="flex-1">
+          <h2 className="text-[1rem] font-semibold">Layouts</h2>
+          <p className="max-w-prose text-soft">
+            What a block of registers holds, described once. A connection maps it at a base address, as often as there are such
+            blocks.
+          </p>
+        </div>
+        {!disabled && open !== 'new' && (
+          <Button kind="main" onClick={() => setOpen('new')}>
+            <Plus className="size-4" /> New layout
+          </Button>
+        )}
+      </div>
+      {open === 'new' && <LayoutForm seen={seen} layouts={items} disabled={disabled} onDone={() => setOpen(null)} />}
+      <ul>
+        {items.map((item) => (
+          <li key={item.id} className="border-t border-line py-1">
+            <button
+              type="button"
+              aria-expanded={open === item.id}
+              className="flex h-7 w-full items-center gap-4 text-left hover:text-teal"
+              onClick={() => setOpen(open === item.id ? null : item.id)}
+            >
+              <span className="w-56 truncate font-semibold">{item.set.name}</span>
+              <span className="text-soft">{counted(item.set.members.length, 'member')}</span>
+              <span className="min-w-0 flex-1 truncate text-soft">{item.set.members.map((m) => m.name).join(', ')}</span>
+            </button>
+            {open === item.id && (
+              <LayoutForm
+                key={item.revision}
+                item={item}
+                seen={seen}
+                layouts={items}
+                disabled={disabled}
+                onDone={() => setOpen(null)}
+              />
+            )}
+          </li>
+        ))}
+      </ul>
+      {items.length === 0 && open !== 'new' && <p className="text-soft">There are none yet.</p>}
+    </section>
+  );
+}
+
+interface FormProps {
+  item?: Item<'layout'>;
+  layouts: readonly Item<'layout'>[];
+  seen: number;
+  disabled: boolean;
+  onDone: () => void;
+}
+
+const fresh = (offset: number): Row => ({
+  id: newId(),
+  name: '',
+  offset: String(offset),
+  type: 'u16',
+  length: '',
+  count: '1',
+  stride: '',
+  order: '',
+  bit: '',
+  unit: '',
+  decimals: '0',
+  factor: '',
+  kept: null,
+});
+
+function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
+  const form = useForm({ name: item?.set.name ?? '', rows: (item?.set.members ?? []).map(rowOf) }, ['name']);
+  const { name, rows } = form.values;
+  const change = (id: string, part: Partial<Row>) =>
+    form.set(
+      'rows',
+      rows.map((r) => (r.id === id ? { ...r, ...part } : r)),
+    );
+  const wrong = (i: number) => form.problems.find((p) => p.field.startsWith(`members[${i}].`))?.message;
+  async function save() {
+    const done = await form.run((values) => {
+      const set = {
+        name: values.name.trim(),
+        members: values.rows.map((r) => memberOf(r, layouts)) as Member[],
+      } satisfies Partial<LayoutSet>;
+      const id = item?.id ?? newId();
+      const why = item ? `Changed layout ${set.name}` : `Made layout ${set.name}`;
+      return commit(why, seen, [item ? { op: 'patch', kind: 'layout', id, set } : { op: 'create', kind: 'layout', id, set }]);
+    });
+    if (done && !item) onDone();
+  }
+  const remove = () =>
+    item &&
+    form
+      .run(() => commit(`Deleted layout ${item.set.name}`, seen, [{ op: 'delete', kind: 'layout', id: item.id }]))
+      .then((done) => done && onDone());
+  const cell = (row: Row, field: keyof Row, label: string, right = true, off = false) => (
+    <td className="px-0.5">
+      <input
+        className={`${INPUT} ${right ? 'figures text-right' : ''}`}
+        aria-label={`${label} of ${row.name || 'the new member'}`}
+        disabled={disabled || off}
+        value={row[field] as string}
+        onChange={(e) => change(row.id, { [field]: e.target.value })}
+      />
+    </td>
+  );
+  const isLayout = (type: string) => layouts.some((l) => l.id === type);
+  return (
+    <form
+      className="my-2 rounded border border-teal p-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        void save();
+      }}
+    >
+      <Field label="Name of the layout" error={form.error('name')} className="mb-2 w-64">
+        {(p) => <Input {...p} disabled={disabled} value={name} onChange={(e) => form.set('name', e.target.value)} />}
+      </Field>
+      <div className="overflow-auto">
+        <table className="w-full min-w-[56rem] text-left">
+          <thead className="text-sm text-soft">
+            <tr>
+              {[
+                ['Member', 'w-44'],
+                ['Offset', 'w-18'],
+                ['Holds', 'w-32'],
+                ['Length', 'w-16'],
+                ['How many', 'w-20'],
+                ['Stride', 'w-18'],
+                ['Order', 'w-22'],
+                ['Bit', 'w-14'],
+                ['Unit', 'w-18'],
+                ['Decimals', 'w-18'],
+                ['Factor', 'w-18'],
+              ].map(([title, width]) => (
+                <th key={title} className={`px-1 font-normal ${width}`}>
+                  {title}
+                </th>
+              ))}
+              <th className="w-8" aria-label="Leave out" />
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((row, i) => (
+              <tr key={row.id}>
+                {cell(row, 'name', 'Name', false)}
+                {cell(row, 'offset', 'Offset')}
+                <td className="px-0.5">
+                  <Choice
+                    aria-label={`Type of ${row.name || 'the new member'}`}
+                    disabled={disabled}
+                    value={row.type}
+                    onChange={(e) => change(row.id, { type: e.target.value })}
+                  >
+                    {TYPES.map((t) => (
+                      <option key={t}>{t}</option>
+                    ))}
+                    {layouts
+                      .filter((l) => l.id !== item?.id)
+                      .map((l) => (
+                        <option key={l.id} value={l.id}>
+                          {l.set.name}
+                        </option>
+                      ))}
+                  </Choice>
+                </td>
+                {cell(row, 'length', 'Length', true, row.type !== 'text' && row.type !== 'bcd')}
+                {cell(row, 'count', 'Number')}
+                {cell(row, 'stride', 'Stride', true, row.count.trim() === '' || row.count.trim() === '1')}
+                <td className="px-0.5">
+                  <Choice
+                    aria-label={`Order of ${row.name || 'the new member'}`}
+                    disabled={disabled || isLayout(row.type)}
+                    value={row.order}
+                    onChange={(e) => change(row.id, { order: e.target.value })}
+                  >
+                    <option value="">as set</option>
+                    {['ABCD', 'CDAB', 'BADC', 'DCBA'].map((o) => (
+                      <option key={o}>{o}</option>
+                    ))}
+                  </Choice>
+                </td>
+                {cell(row, 'bit', 'Bit', true, isLayout(row.type))}
+                {cell(row, 'unit', 'Unit', false, isLayout(row.type))}
+                {cell(row, 'decimals', 'Decimals', true, isLayout(row.type))}
+                {cell(row, 'factor', 'Factor', true, isLayout(row.type))}
+                <td>
+                  {!disabled && (
+                    <Button
+                      kind="quiet"
+                      aria-label={`Leave out ${row.name || 'the new member'}`}
+                      onClick={() =>
+                        form.set(
+                          'rows',
+                          rows.filter((r) => r.id !== row.id),
+                        )
+                      }
+                    >
+                      <X className="size-3.5" />
+                    </Button>
+                  )}
+                </td>
+                {wrong(i) && <td className="text-sm text-act4">{wrong(i)}</td>}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+      <FormTrouble form={form} className="mt-1" />
+      <div className="mt-2 flex gap-2">
+        {!disabled && (
+          <>
+            <Button onClick={() => form.set('rows', [...rows, fresh(nextOffset(rows))])}>
+              <Plus className="size-4" /> Member
+            </Button>
+            <Button kind="main" type="submit" disabled={form.busy || !form.dirty || rows.length === 0}>
+              {item ? 'Save layout' : 'Make this layout'}
+            </Button>
+          </>
+        )}
+        <Button kind="quiet" onClick={onDone}>
+          Close
+        </Button>
+        {item && !disabled && (
+          <Button kind="quiet" className="ml-auto" disabled={form.busy} onClick={() => void remove()}>
+            Delete layout
+          </Button>
+        )}
+      </div>
+    </form>
+  );
+}

@@ -1,0 +1,215 @@
+// What a connection offers by itself, chosen for the intake: members of its blocks, or figures of Havrel; and rows made by
+// hand where nothing can be found.
+
+import { useQuery } from '@tanstack/react-query';
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { useRef, useState } from 'react';
+import { http, newId, type Schemas, take } from '../../api/client';
+import type { Item, Point, SourceKind } from '../../api/model';
+import { textOf } from '../../parts/form';
+import { counted } from '../../parts/text';
+import { Button, Choice, Field, Input, Tick, Trouble } from '../../parts/ui';
+import { blank, type Candidate } from './candidates';
+import { Intake } from './intake';
+
+interface Props {
+  item: Item<'connection'>;
+  seen: number;
+  disabled: boolean;
+}
+
+type Offer = Schemas['OfferView'];
+
+function candidateOf(offer: Offer): Candidate {
+  const set = offer.set as { unit?: string; decimals?: number; range_low?: number | null; range_high?: number | null };
+  return {
+    ...blank(JSON.stringify(offer.point), offer.parts, offer.source, offer.point as Partial<Point>),
+    unit: set.unit ?? '',
+    decimals: textOf(set.decimals),
+    low: textOf(set.range_low),
+    high: textOf(set.range_high),
+  };
+}
+
+export function Offers({ item, seen, disabled }: Props) {
+  const outline = useQuery({
+    queryKey: ['items', 'outline', item.id],
+    queryFn: () => take(http.POST('/api/connections/{id}/outline', { params: { path: { id: item.id } } })),
+    staleTime: 0,
+  });
+  const [text, setText] = useState('');
+  const [free, setFree] = useState(true);
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const [rows, setRows] = useState<Candidate[] | null>(null);
+  const box = useRef<HTMLDivElement>(null);
+  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
+  const offers = (outline.data?.rows ?? []).filter(
+    (offer) => !(free && offer.taken) && words.every((w) => `${offer.parts.join(' ')} ${offer.source}`.toLowerCase().includes(w)),
+  );
+  const virtual = useVirtualizer({
+    count: offers.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => 28,
+    overscan: 8,
+    initialRect: { width: 800, height: 300 },
+  });
+  const key = (offer: Offer) => JSON.stringify(offer.point);
+  const parts = outline.data?.parts ?? [];
+  if (rows) {
+    return (
+      <>
+        <Button kind="quiet" className="mb-2" onClick={() => setRows(null)}>
+          Back to what is there
+        </Button>
+        <Intake
+          connection={item}
+          seen={seen}
+          parts={parts}
+          rows={rows}
+          onChange={(next) => setRows(next.length ? next : null)}
+          disabled={disabled}
+        />
+      </>
+    );
+  }
+  const picked = (outline.data?.rows ?? []).filter((o) => chosen.has(key(o)));
+  return (
+    <div>
+      <Trouble error={outline.error} />
+      {outline.data?.rows.length === 0 && (
+        <p className="text-soft">Nothing to offer yet. Map a layout under Blocks, and its members stand here.</p>
+      )}
+      {(outline.data?.rows.length ?? 0) > 0 && (
+        <>
+          <div className="mb-2 flex flex-wrap items-end gap-3">
+            <Field label="Show only those with" className="w-64">
+              {(p) => <Input {...p} value={text} onChange={(e) => setText(e.target.value)} />}
+            </Field>
+            <span className="pb-1">
+              <Tick label="Only without a tag" checked={free} onChange={setFree} />
+            </span>
+            <Button
+              disabled={offers.length === 0 || disabled}
+              onClick={() => setChosen(new Set([...chosen, ...offers.filter((o) => !o.taken).map(key)]))}
+            >
+              Choose all {offers.length.toLocaleString('en')} shown
+            </Button>
+            {chosen.size > 0 && <Button onClick={() => setChosen(new Set())}>Choose none</Button>}
+            <Button kind="main" disabled={picked.length === 0 || disabled} onClick={() => setRows(picked.map(candidateOf))}>
+              Make {counted(picked.length, 'tag')}
+            </Button>
+          </div>
+          <div ref={box} className="h-72 overflow-auto border border-line" role="group" aria-label="What is there">
+            <div className="relative" style={{ height: virtual.getTotalSize() }}>
+              {virtual.getVirtualItems().map((v) => {
+                const offer = offers[v.index];
+                if (!offer) return null;
+                const on = chosen.has(key(offer));
+                return (
+                  <div
+                    key={key(offer)}
+                    className="absolute right-0 left-0 flex h-7 items-center gap-3 border-b border-line px-2 hover:bg-band"
+                    style={{ transform: `translateY(${v.start}px)` }}
+                  >
+                    <Tick
+                      hideLabel
+                      label={`Choose ${offer.parts.join(' ')}`}
+                      checked={on}
+                      disabled={Boolean(offer.taken) || disabled}
+                      onChange={(yes) => {
+                        const next = new Set(chosen);
+                        if (yes) next.add(key(offer));
+                        else next.delete(key(offer));
+                        setChosen(next);
+                      }}
+                    />
+                    {offer.parts.slice(0, 3).map((part, i) => (
+                      // biome-ignore lint/suspicious/noArrayIndexKey: parts have no identity but their place
+                      <span key={i} className={i === 2 ? 'w-48 truncate' : 'w-36 truncate'}>
+                        {part}
+                      </span>
+                    ))}
+                    <span className="figures w-56 truncate text-soft">{offer.source}</span>
+                    <span className="min-w-0 flex-1 truncate text-soft">
+                      {offer.taken && `is ${offer.taken.replaceAll('/', ' / ')}`}
+                    </span>
+                  </div>
+                );
+              })}
+            </div>
+          </div>
+        </>
+      )}
+    </div>
+  );
+}
+
+/** How a hand-made row begins, by kind of connection. */
+const STARTS: Partial<Record<SourceKind, [string, Partial<Point> & Record<string, unknown>][]>> = {
+  push: [
+    ['a number', { type: 'number' }],
+    ['a switch', { type: 'switch' }],
+    ['a text', { type: 'text' }],
+  ],
+  memory: [
+    ['a number, kept', { type: 'number', keep: true }],
+    ['a switch, kept', { type: 'switch', keep: true }],
+    ['a text, kept', { type: 'text', keep: true }],
+    ['a number, until restart', { type: 'number' }],
+  ],
+  signals: [
+    ['a sine', { signal: 'sine', low: 0, high: 100, period_s: 60 }],
+    ['a ramp', { signal: 'ramp', low: 0, high: 100, period_s: 60 }],
+    ['steps', { signal: 'steps', values: [0, 25, 50, 100], each_s: 15 }],
+    ['a random walk', { signal: 'walk', low: 0, high: 100, step: 1 }],
+    ['a played table', { signal: 'replay', csv: '0;20\n10;35\n20;30\n30;20' }],
+  ],
+};
+
+/** Rows made by hand: for values that are pushed, kept or made up there is nothing to find. */
+export function ByHand({ item, seen, disabled }: Props) {
+  const starts = STARTS[item.set.kind] ?? [];
+  const [which, setWhich] = useState(0);
+  const [count, setCount] = useState('1');
+  const [rows, setRows] = useState<Candidate[]>([]);
+  const add = () => {
+    const [words, point] = starts[which] ?? ['', {}];
+    const many = Math.min(2000, Math.max(1, Math.floor(Number(count)) || 1));
+    const more = Array.from({ length: many }, (_, i) => {
+      const n = rows.length + i + 1;
+      return blank(
+        newId(),
+        [words.replace(/^an? /, ''), String(n)],
+        `${words.replace(/^an? /, '')} ${n}`,
+        point as Partial<Point>,
+      );
+    });
+    setRows([...rows, ...more]);
+  };
+  return (
+    <div>
+      <div className="mb-3 flex flex-wrap items-end gap-3">
+        <Field label="A tag that holds" className="w-56">
+          {(p) => (
+            <Choice {...p} value={which} onChange={(e) => setWhich(Number(e.target.value))}>
+              {starts.map(([words], i) => (
+                <option key={words} value={i}>
+                  {words}
+                </option>
+              ))}
+            </Choice>
+          )}
+        </Field>
+        <Field label="How many" className="w-20">
+          {(p) => <Input {...p} className="figures text-right" value={count} onChange={(e) => setCount(e.target.value)} />}
+        </Field>
+        <Button disabled={disabled} onClick={add}>
+          Add to the list
+        </Button>
+      </div>
+      {rows.length > 0 && (
+        <Intake connection={item} seen={seen} parts={['kind', 'number']} rows={rows} onChange={setRows} disabled={disabled} />
+      )}
+    </div>
+  );
+}

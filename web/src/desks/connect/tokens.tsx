@@ -1,0 +1,134 @@
+// Tokens of programs that push values: made, shown once, taken back.
+
+import { useQuery } from '@tanstack/react-query';
+import { Copy } from 'lucide-react';
+import { useState } from 'react';
+import { toast } from 'sonner';
+import { http, take } from '../../api/client';
+import { queries, useItems } from '../../api/queries';
+import { complain, useForm } from '../../parts/form';
+import { moment } from '../../parts/text';
+import { Button, Choice, Confirm, Field, FormTrouble, Input, Trouble } from '../../parts/ui';
+
+export function Tokens() {
+  const tokens = useQuery({ queryKey: ['tokens'], queryFn: () => take(http.GET('/api/tokens')), staleTime: 0 });
+  const places = useItems('place').data?.items ?? [];
+  const form = useForm({ name: '', place: '' }, ['name', 'place']);
+  const [made, setMade] = useState<string | null>(null);
+  const [leaving, setLeaving] = useState<{ id: string; name: string } | null>(null);
+  const again = () => queries.invalidateQueries({ queryKey: ['tokens'] });
+  async function make() {
+    const done = await form.run(async ({ name, place }) => {
+      const answer = await take(http.POST('/api/tokens', { body: { name, place: place || null } }));
+      setMade(answer.token);
+    });
+    if (done) form.reset({ name: '', place: '' });
+    await again();
+  }
+  const back = async (id: string) => {
+    setLeaving(null);
+    await take(http.DELETE('/api/tokens/{id}', { params: { path: { id } } })).catch(complain);
+    await again();
+  };
+  const example = `curl -H 'Authorization: Bearer TOKEN' -H 'Content-Type: application/json' \\
+  -d '[{"tag": "PATH/OF/TAG", "value": 4.2, "time": "${new Date().toISOString()}"}]' ${window.location.origin}/api/push`;
+  return (
+    <div className="max-w-3xl">
+      <p className="mb-2 text-soft">
+        A program shows its token with each request and may push to the tags under its place. One object, an array, or one object
+        a line as a stream; what is wrong is named item by item, the rest is taken.
+      </p>
+      <pre className="mb-3 overflow-auto rounded border border-line bg-paper p-2 text-xs">{example}</pre>
+      <form
+        className="mb-3 flex flex-wrap items-start gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          void make();
+        }}
+      >
+        <Field label="For whom" error={form.error('name')} className="w-56">
+          {(p) => (
+            <Input
+              {...p}
+              placeholder="Boiler house gateway"
+              value={form.values.name}
+              onChange={(e) => form.set('name', e.target.value)}
+            />
+          )}
+        </Field>
+        <Field label="May push under" error={form.error('place')} className="w-64">
+          {(p) => (
+            <Choice {...p} value={form.values.place} onChange={(e) => form.set('place', e.target.value)}>
+              <option value="">the whole plant</option>
+              {places.map((place) => (
+                <option key={place.id} value={place.id}>
+                  {place.title.replaceAll('/', ' / ')}
+                </option>
+              ))}
+            </Choice>
+          )}
+        </Field>
+        <Button kind="main" type="submit" className="mt-5" disabled={form.busy}>
+          Make a token
+        </Button>
+      </form>
+      <FormTrouble form={form} />
+      {made && (
+        <div role="status" className="mb-3 flex flex-wrap items-center gap-3 rounded border border-teal p-2">
+          <span>Copy it now, it is not shown again:</span>
+          <code className="figures break-all">{made}</code>
+          <Button
+            onClick={() =>
+              void navigator.clipboard.writeText(made).then(
+                () => toast.success('Copied.'),
+                () => toast.error('The browser does not allow copying; mark the text and copy it.'),
+              )
+            }
+          >
+            <Copy className="size-4" /> Copy
+          </Button>
+        </div>
+      )}
+      <Trouble error={tokens.error} />
+      {tokens.data && tokens.data.length > 0 && (
+        <table className="w-full border border-line text-left">
+          <thead className="bg-band text-sm">
+            <tr className="h-7">
+              <th className="px-2 font-semibold">Token of</th>
+              <th className="px-2 font-semibold">May push under</th>
+              <th className="px-2 font-semibold">Made</th>
+              <th className="px-2 font-semibold">Used last</th>
+              <th aria-label="Take back" />
+            </tr>
+          </thead>
+          <tbody>
+            {tokens.data.map((token) => (
+              <tr key={token.id} className="h-8 border-t border-line">
+                <td className="px-2">{token.name}</td>
+                <td className="px-2 text-soft">{token.place_path.replaceAll('/', ' / ') || 'the whole plant'}</td>
+                <td className="px-2 text-soft">
+                  {moment(token.made_at)} by {token.made_by}
+                </td>
+                <td className="px-2 text-soft">{token.used_at ? moment(token.used_at) : 'never'}</td>
+                <td className="px-2 text-right">
+                  <Button kind="quiet" onClick={() => setLeaving(token)}>
+                    Take back…
+                  </Button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <Confirm
+        open={leaving !== null}
+        title={`Take back the token of ${leaving?.name}?`}
+        action="Take it back"
+        onConfirm={() => leaving && void back(leaving.id)}
+        onClose={() => setLeaving(null)}
+      >
+        <p>Whoever shows it is refused from then on.</p>
+      </Confirm>
+    </div>
+  );
+}

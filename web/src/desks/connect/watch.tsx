@@ -1,0 +1,150 @@
+// The watch list: any tags thrown together, from their bytes up to the value that is set.
+
+import { useQuery } from '@tanstack/react-query';
+import { X } from 'lucide-react';
+import { useState } from 'react';
+import { http, take } from '../../api/client';
+import { useItems, useMay, useTags } from '../../api/queries';
+import { useGo, useView } from '../../app/router';
+import { printed } from '../../parts/text';
+import { Button, Field, Input, Trouble } from '../../parts/ui';
+import { Value } from '../../parts/value';
+import { WriteRow } from '../../parts/write';
+
+export function WatchList() {
+  const view = useView();
+  const go = useGo();
+  const ids = (view.tags ?? '').split(',').filter(Boolean);
+  const tags = useTags(ids);
+  const connections = useItems('connection').data?.items ?? [];
+  const engineer = useMay('engineer');
+  const [writing, setWriting] = useState<string | null>(null);
+  const raw = useQuery({
+    queryKey: ['raw', ids],
+    enabled: engineer && ids.length > 0,
+    queryFn: () => take(http.POST('/api/values/raw', { body: { tags: ids } })),
+    refetchInterval: 1000,
+    staleTime: 0,
+    retry: false,
+  });
+  const show = (next: string[]) => go({ tags: next.join(',') || undefined });
+  return (
+    <section aria-label="Watch list" className="mb-3 rounded-md border border-line bg-raised p-3">
+      <h2 className="text-[1rem] font-semibold">Watch list</h2>
+      <p className="mb-2 text-soft">
+        Tags of any connection side by side: the bytes as they came, what they mean, and the value.
+      </p>
+      <Finder taken={ids} onTake={(id) => show([...ids, id])} />
+      <Trouble error={raw.error} />
+      {tags.length > 0 && (
+        <div className="overflow-auto border border-line">
+          <table className="w-full text-left">
+            <thead className="bg-band text-sm">
+              <tr className="h-7">
+                <th className="px-2 font-semibold">Tag</th>
+                <th className="px-2 font-semibold">Where it is read</th>
+                <th className="px-2 font-semibold">Bytes</th>
+                <th className="px-2 text-right font-semibold">Decoded</th>
+                <th className="px-2 text-right font-semibold">Value</th>
+                <th className="w-32" aria-label="Set or leave out" />
+              </tr>
+            </thead>
+            <tbody>
+              {tags.map((tag) => {
+                const row = raw.data?.find((r) => r.tag === tag.id);
+                const connection = connections.find((c) => c.id === tag.set.connection);
+                return (
+                  <tr key={tag.id} className="h-8 border-t border-line align-top">
+                    <td className="max-w-56 truncate px-2 py-1">
+                      <button type="button" className="hover:text-teal" onClick={() => go({ tag: tag.id })}>
+                        {tag.title.split('/').slice(-2).join(' / ')}
+                      </button>
+                    </td>
+                    <td className="max-w-64 truncate px-2 py-1 text-soft">{tag.source || 'no source'}</td>
+                    <td className="px-2 py-1 font-mono">
+                      {row?.bytes || <span className="text-soft">{row?.words ?? '…'}</span>}
+                    </td>
+                    <td className="figures px-2 py-1 text-right">
+                      {row && row.decoded !== null ? printed(row.decoded, 3).replace(/\.?0+$/, '') : ''}
+                    </td>
+                    <td className="px-2 py-1 text-right">
+                      <Value no={tag.no} set={tag.set} rhythm={connection?.set.interval_ms ?? 1000} />
+                    </td>
+                    <td className="px-2 py-0.5 text-right">
+                      {tag.set.writable && (
+                        <Button kind="quiet" onClick={() => setWriting(writing === tag.id ? null : tag.id)}>
+                          Set
+                        </Button>
+                      )}
+                      <Button
+                        kind="quiet"
+                        aria-label={`Leave out ${tag.set.name}`}
+                        onClick={() => show(ids.filter((i) => i !== tag.id))}
+                      >
+                        <X className="size-3.5" />
+                      </Button>
+                      {writing === tag.id && (
+                        <div className="pt-1 pb-2 text-left">
+                          <WriteRow tag={tag} writing={connection?.set.writing || connection?.set.kind === 'memory'} />
+                        </div>
+                      )}
+                    </td>
+                  </tr>
+                );
+              })}
+            </tbody>
+          </table>
+        </div>
+      )}
+    </section>
+  );
+}
+
+function Finder({ taken, onTake }: { taken: string[]; onTake: (id: string) => void }) {
+  const [text, setText] = useState('');
+  const found = useQuery({
+    queryKey: ['find', text, 12],
+    enabled: text.trim().length > 1,
+    queryFn: () => take(http.GET('/api/find', { params: { query: { text, limit: 40 } } })),
+  });
+  const hits = text.trim().length > 1 ? (found.data?.found ?? []).filter((h) => h.kind === 'tag' && !taken.includes(h.id)) : [];
+  return (
+    <div className="mb-2 max-w-xl">
+      <Field label="Add a tag">
+        {(p) => (
+          <Input
+            {...p}
+            placeholder="words of its path"
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+            onKeyDown={(e) => {
+              const first = hits[0];
+              if (e.key !== 'Enter' || !first) return;
+              e.preventDefault();
+              onTake(first.id);
+              setText('');
+            }}
+          />
+        )}
+      </Field>
+      {hits.length > 0 && (
+        <ul className="mt-1 max-h-40 overflow-auto rounded border border-line">
+          {hits.slice(0, 12).map((hit) => (
+            <li key={hit.id}>
+              <button
+                type="button"
+                className="w-full truncate px-2 py-0.5 text-left hover:bg-band"
+                onClick={() => {
+                  onTake(hit.id);
+                  setText('');
+                }}
+              >
+                {hit.title.replaceAll('/', ' / ')}
+              </button>
+            </li>
+          ))}
+        </ul>
+      )}
+    </div>
+  );
+}
