@@ -1,6 +1,7 @@
 //! Planning of polls: which addresses travel in one request, and when the next turn is due.
 
 use crate::time::Nanos;
+use std::collections::HashSet;
 
 /// Something wanted from a linear address space.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -26,9 +27,9 @@ pub struct Read {
 }
 
 impl Read {
-    /// Whether it reads addresses that nobody wants.
-    pub fn bridges(&self, wants: &[Want]) -> bool {
-        pack(self.wanted(wants), |_| u32::MAX, 0).len() > 1
+    /// The stretches of it that are wanted, without the gaps between.
+    fn parts(&self, wants: &[Want]) -> Vec<Read> {
+        pack(self.wanted(wants), |_| u32::MAX, |_| 0)
     }
 
     fn wanted(&self, wants: &[Want]) -> Vec<Want> {
@@ -40,33 +41,28 @@ impl Read {
     pub fn split(&self, wants: &[Want], limit: u32) -> Vec<Read> {
         let mut own = self.wanted(wants);
         own.sort_unstable();
-        let parts = pack(own.clone(), |_| limit, 0);
+        let parts = pack(own.clone(), |_| limit, |_| 0);
         if parts.len() > 1 || own.len() < 2 {
             return if own.len() < 2 { Vec::new() } else { parts };
         }
         let upper = own.split_off(own.len() / 2);
-        [own, upper].into_iter().flat_map(|half| pack(half, |_| limit, 0)).collect()
-    }
-
-    /// Whether it covers all of another request.
-    pub fn covers(&self, other: &Read) -> bool {
-        self.space == other.space && self.start <= other.start && other.start + other.count <= self.start + self.count
+        [own, upper].into_iter().flat_map(|half| pack(half, |_| limit, |_| 0)).collect()
     }
 }
 
 /// Packs wanted items into few requests.
 ///
-/// Overlapping and adjacent items, and those with a gap of at most `gap` unwanted addresses between them, share a request
-/// while it stays within `limit(space)` addresses. An item longer than the limit gets a request of its own, for the device
+/// Overlapping and adjacent items, and those with a gap of at most `gap(item)` unwanted addresses before the second, share a
+/// request while it stays within `limit(space)` addresses. An item longer than the limit gets a request of its own, for the device
 /// to refuse.
-pub fn pack(mut wants: Vec<Want>, limit: impl Fn(u32) -> u32, gap: u32) -> Vec<Read> {
+pub fn pack(mut wants: Vec<Want>, limit: impl Fn(u32) -> u32, gap: impl Fn(&Want) -> u32) -> Vec<Read> {
     wants.sort_unstable();
     let mut reads: Vec<Read> = Vec::new();
     for want in wants {
         let end = want.start + want.count;
         if let Some(read) = reads.last_mut()
             && read.space == want.space
-            && want.start <= (read.start + read.count).saturating_add(gap)
+            && want.start <= (read.start + read.count).saturating_add(gap(&want))
             && end - read.start <= limit(want.space)
         {
             read.count = read.count.max(end - read.start);
@@ -78,16 +74,48 @@ pub fn pack(mut wants: Vec<Want>, limit: impl Fn(u32) -> u32, gap: u32) -> Vec<R
     reads
 }
 
-/// Packs again what a device has refused before: no request covers one that was refused, unless it is a single item.
-pub fn pack_around(wants: &[Want], limit: impl Fn(u32) -> u32, gap: u32, refused: &[Read]) -> Vec<Read> {
-    let mut open = pack(wants.to_vec(), &limit, gap);
+/// What a device has refused, by its addresses, so that it holds for other plans too.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Refusals {
+    /// Where, behind a gap that is not bridged any more, reading begins: space and address.
+    closed: HashSet<(u32, u32)>,
+    /// Requests without a gap that were refused: space, first address, number.
+    spans: Vec<(u32, u32, u32)>,
+}
+
+impl Refusals {
+    /// Notes a refused request; `wants` holds its items.
+    pub fn add(&mut self, read: &Read, wants: &[Want]) {
+        let parts = read.parts(wants);
+        if parts.len() > 1 {
+            self.closed.extend(parts.iter().skip(1).map(|part| (part.space, part.start)));
+        } else {
+            self.spans.push((read.space, read.start, read.count));
+        }
+    }
+
+    /// How much was learnt; it only grows.
+    pub fn count(&self) -> usize {
+        self.closed.len() + self.spans.len()
+    }
+
+    fn hit(&self, read: &Read) -> bool {
+        let within = |&(space, start, count): &(u32, u32, u32)| {
+            read.space == space && read.start <= start && start + count <= read.start + read.count
+        };
+        self.spans.iter().any(within)
+    }
+}
+
+/// Packs around what a device has refused before: no gap is bridged that was in a refused request, and no request covers
+/// one that was refused without a gap, unless it is a single item.
+pub fn pack_around(wants: &[Want], limit: impl Fn(u32) -> u32, gap: u32, refused: &Refusals) -> Vec<Read> {
+    let bridge = |want: &Want| if refused.closed.contains(&(want.space, want.start)) { 0 } else { gap };
+    let mut open = pack(wants.to_vec(), &limit, bridge);
     open.reverse();
     let mut reads = Vec::new();
     while let Some(read) = open.pop() {
-        let parts = match refused.iter().any(|r| read.covers(r)) {
-            true => read.split(wants, limit(read.space)),
-            false => Vec::new(),
-        };
+        let parts = if refused.hit(&read) { read.split(wants, limit(read.space)) } else { Vec::new() };
         if parts.is_empty() {
             reads.push(read);
         } else {
@@ -172,7 +200,7 @@ mod tests {
 
     #[test]
     fn neighbours_share_a_request_and_gaps_do_not() {
-        let reads = pack(vec![want(2, 2, 1), want(0, 2, 0), want(10, 1, 2)], |_| 125, 0);
+        let reads = pack(vec![want(2, 2, 1), want(0, 2, 0), want(10, 1, 2)], |_| 125, |_| 0);
         assert_eq!(reads.len(), 2);
         assert_eq!((reads[0].start, reads[0].count, reads[0].items.clone()), (0, 4, vec![0, 1]));
         assert_eq!((reads[1].start, reads[1].count), (10, 1));
@@ -181,13 +209,18 @@ mod tests {
     #[test]
     fn what_is_refused_is_read_without_its_gaps_then_in_halves() {
         let wants = vec![want(0, 2, 0), want(4, 2, 1), want(6, 2, 2), want(8, 2, 3)];
-        let reads = pack(wants.clone(), |_| 125, 4);
-        assert_eq!((reads.len(), reads[0].count, reads[0].bridges(&wants)), (1, 10, true));
+        let reads = pack(wants.clone(), |_| 125, |_| 4);
+        assert_eq!((reads.len(), reads[0].count), (1, 10));
         let parts = reads[0].split(&wants, 125);
         assert_eq!(parts.iter().map(|r| (r.start, r.count)).collect::<Vec<_>>(), [(0, 2), (4, 6)]);
         let halves = parts[1].split(&wants, 125);
         assert_eq!(halves.iter().map(|r| (r.start, r.count)).collect::<Vec<_>>(), [(4, 2), (6, 4)]);
         assert!(halves[0].split(&wants, 125).is_empty());
+        // A gap that was refused is closed wherever the limits would have cut otherwise.
+        let mut refused = Refusals::default();
+        refused.add(&reads[0], &wants);
+        let around = pack_around(&wants, |_| 8, 4, &refused);
+        assert_eq!(around.iter().map(|r| (r.start, r.count)).collect::<Vec<_>>(), [(0, 2), (4, 6)]);
     }
 
     #[test]
@@ -226,12 +259,13 @@ mod tests {
                 .map(|(item, &(space, start, count))| Want { space, start, count, item }).collect();
             // A device that lacks some addresses: what covers one is refused, split and remembered, until all is settled.
             let lacks = |r: &Read| bad.iter().any(|&(space, at)| r.space == space && r.start <= at && at < r.start + r.count);
-            let mut refused = Vec::new();
+            let mut refused = Refusals::default();
             let mut reads = pack_around(&wants, |_| limit, gap, &refused);
             while let Some(bad) = reads.iter().find(|r| lacks(r) && r.items.len() > 1) {
-                refused.push(bad.clone());
+                let before = refused.count();
+                refused.add(bad, &wants);
                 reads = pack_around(&wants, |_| limit, gap, &refused);
-                prop_assert!(refused.len() < 400, "it comes to an end");
+                prop_assert!(before < refused.count() && refused.count() < 400, "it comes to an end");
             }
             let mut seen = vec![0; wants.len()];
             for read in &reads {

@@ -150,6 +150,10 @@ impl Session {
         sleep_until(self.free).await;
         let watched = self.way.tap.open();
         let asked = if watched { words_of(&request, at) } else { String::new() };
+        let count = match &request {
+            Request::ReadCoils(_, count) | Request::ReadDiscreteInputs(_, count) => usize::from(*count),
+            _ => usize::MAX,
+        };
         self.ear.begin(watched);
         self.context.set_slave(Slave(unit));
         let (began, left) = (Instant::now(), now());
@@ -169,7 +173,7 @@ impl Session {
         self.free = Instant::now() + Duration::from_millis(self.way.settings.spacing_ms.into());
         if watched {
             let (sent, received) = self.ear.take();
-            let answered = result.as_ref().map_or_else(ToString::to_string, answer_of);
+            let answered = result.as_ref().map_or_else(ToString::to_string, |r| answer_of(r, count));
             let (took_us, passed) = (self.took_us, result.is_ok());
             self.way.tap.tell(Exchange { at: left, took_us, unit, asked, answered, passed, sent, received });
         }
@@ -200,9 +204,10 @@ fn words_of(request: &Request<'_>, at: Address) -> String {
     }
 }
 
-fn answer_of(response: &Response) -> String {
+/// An answer in words. Bits travel in whole bytes; only `count` of them were asked for.
+fn answer_of(response: &Response, count: usize) -> String {
     match response {
-        Response::ReadCoils(bits) | Response::ReadDiscreteInputs(bits) => shown(bits.iter().map(|b| u8::from(*b))),
+        Response::ReadCoils(bits) | Response::ReadDiscreteInputs(bits) => shown(bits.iter().take(count).map(|b| u8::from(*b))),
         Response::ReadInputRegisters(words)
         | Response::ReadHoldingRegisters(words)
         | Response::ReadWriteMultipleRegisters(words) => shown(words.iter()),

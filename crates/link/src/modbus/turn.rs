@@ -7,7 +7,7 @@ use crate::{LinkError, LinkPlan, PointPlan, now};
 use havrel_core::{
     TagNo,
     plant::Group,
-    poll::{Read, Want, back_off, pack_around},
+    poll::{Read, Refusals, Want, back_off, pack_around},
     quality::{Quality, Reason},
     sample::{Batch, Value},
     scale::Scaling,
@@ -58,7 +58,7 @@ pub(super) struct Work {
 /// What was learnt about the devices, kept while the connection stands.
 #[derive(Default)]
 pub(super) struct Memory {
-    refused: Vec<Read>,
+    refused: Refusals,
     units: HashMap<u8, Rest>,
 }
 
@@ -96,11 +96,11 @@ impl Rota {
         self.items.push(Item { tag: p.tag, point, scaling: p.scaling });
     }
 
-    fn pack(&mut self, limit: u32, gap: u32, refused: &[Read]) {
-        if self.known == refused.len() {
+    fn pack(&mut self, limit: u32, gap: u32, refused: &Refusals) {
+        if self.known == refused.count() {
             return;
         }
-        self.known = refused.len();
+        self.known = refused.count();
         let most = |space: u32| if table_of(space).is_bits() { table_of(space).read_limit().into() } else { limit };
         self.reads = pack_around(&self.wants, most, gap, refused);
     }
@@ -309,7 +309,7 @@ impl<'a> Turn<'a> {
                 read.items.iter().for_each(|&i| shared.batch.push_quality(self.rota.items[i].tag, now(), quality));
                 shared.told.refused = Some(error);
             } else {
-                shared.memory.refused.push(read);
+                shared.memory.refused.add(&read, &self.rota.wants);
                 parts.into_iter().rev().for_each(|part| shared.queue.push_front(part));
             }
             return Ok(());

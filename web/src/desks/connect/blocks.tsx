@@ -204,6 +204,13 @@ const MARKS: Record<string, string> = {
   try: 'bg-raised text-ink border-dashed border-ink',
 };
 
+/** The space in which most is taken. */
+function fullest(spans: readonly Schemas['SpanView'][]): string | undefined {
+  const counts = new Map<string, number>();
+  for (const { space } of spans) counts.set(space, (counts.get(space) ?? 0) + 1);
+  return [...counts].sort((a, b) => b[1] - a[1])[0]?.[0];
+}
+
 function RegisterMap({ connection, tried, revision }: { connection: string; tried: Tried; revision: number }) {
   const go = useGo();
   const map = useQuery({
@@ -220,7 +227,10 @@ function RegisterMap({ connection, tried, revision }: { connection: string; trie
   });
   const spaces = [...new Set(map.data?.spans.map((s) => s.space) ?? [])];
   const [chosen, setChosen] = useState<string | null>(null);
-  const space = chosen && spaces.includes(chosen) ? chosen : (map.data?.spans.find((s) => s.kind === 'try')?.space ?? spaces[0]);
+  const space =
+    chosen && spaces.includes(chosen)
+      ? chosen
+      : (map.data?.spans.find((s) => s.kind === 'try')?.space ?? fullest(map.data?.spans ?? []));
   const spans = map.data?.spans.filter((s) => s.space === space) ?? [];
   const overlaps = map.data?.overlaps ?? [];
   const clash = (at: number) => overlaps.some((o) => o.space === space && at >= o.start && at < o.start + o.count);

@@ -35,7 +35,8 @@ interface Props {
   /** What the parts of a source are called. */
   parts: readonly string[];
   rows: Candidate[];
-  onChange: (rows: Candidate[]) => void;
+  /** Takes what the rows become: answers come late, so it is always worked out from the rows as they are then. */
+  onChange: (next: (rows: Candidate[]) => Candidate[]) => void;
   disabled: boolean;
 }
 
@@ -50,8 +51,16 @@ const TITLES: Record<Typed, string> = {
   factor: 'Factor',
   limit: 'High limit',
 };
-const TRACKS =
-  'minmax(9rem,1.2fr) 5.5rem minmax(10rem,1.4fr) minmax(9rem,1.2fr) 4.5rem 4.5rem 5rem 5rem 4.5rem 5rem 8rem 4rem 2rem';
+const TRACK: Record<Typed, string> = {
+  name: 'minmax(10rem,1.4fr)',
+  place: 'minmax(9rem,1.3fr)',
+  unit: '4rem',
+  decimals: '4.5rem',
+  low: '5rem',
+  high: '4.2rem',
+  factor: '4rem',
+  limit: '4.8rem',
+};
 
 /** Types that a tag of a kind of connection can have. */
 const TYPES_OF: Record<string, readonly string[]> = {
@@ -130,7 +139,8 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
   const pointed = rows.filter((r) => fixes[r.key] === 'instead').length;
   const fresh = [...new Set(rows.flatMap((r) => prefixes(r.place)))].filter((p) => !known[p]).length;
 
-  const change = (index: number, part: Partial<Candidate>) => onChange(rows.map((r, i) => (i === index ? { ...r, ...part } : r)));
+  const change = (index: number, part: Partial<Candidate>) =>
+    onChange((all) => all.map((r, i) => (i === index ? { ...r, ...part } : r)));
 
   /** Takes a typed name as an example for the rest. */
   async function learn(column: 'name' | 'place', row: Candidate, text: string) {
@@ -140,7 +150,9 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
     try {
       const { words: told, names } = await byExample(parts, rows, typed);
       setWords((old) => ({ ...old, [column]: told }));
-      if (names) onChange(rows.map((r, i) => ({ ...r, [column]: r.key === row.key ? text : (names[i] ?? r[column]) })));
+      const given = new Map(rows.map((r, i) => [r.key, names?.[i]]));
+      if (names)
+        onChange((all) => all.map((r) => ({ ...r, [column]: r.key === row.key ? text : (given.get(r.key) ?? r[column]) })));
     } catch (error) {
       complain(error);
     }
@@ -157,7 +169,7 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
     if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'd') {
       const from = range?.column === column ? Math.min(range.from, range.to) : row;
       const to = range?.column === column && range.from !== range.to ? Math.max(range.from, range.to) : rows.length - 1;
-      onChange(filled(rows, column, from, to, event.shiftKey));
+      onChange((all) => filled(all, column, from, to, event.shiftKey));
     } else if (down || event.key === 'ArrowUp') {
       const next = Math.min(Math.max(row + (down ? 1 : -1), 0), rows.length - 1);
       setRange(
@@ -174,7 +186,7 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
     const text = event.clipboardData.getData('text');
     if (!/[\t\n]/.test(text.trim())) return;
     event.preventDefault();
-    onChange(pasted(rows, text, row, column));
+    onChange((all) => pasted(all, text, row, column));
   }
 
   async function create() {
@@ -204,13 +216,23 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
     });
     if (!done) return;
     toast.success(`Created ${counted(made - pointed, 'tag')}${pointed ? `, pointed ${pointed} here` : ''}.`);
-    onChange([]);
+    onChange(() => []);
     const at = (await itemsNow('place')).items.find((p) => p.title === cleanPath(wishes[0]?.place ?? ''))?.id;
     go({ at, part: undefined }, '/board');
   }
 
   const types = TYPES_OF[connection.set.kind];
   const groups = connection.set.groups;
+  // Only registers have raw counts.
+  const columns = TYPED.filter((c) => c !== 'factor' || connection.set.kind === 'modbus');
+  const tracks = [
+    'minmax(9rem,1.2fr)',
+    ...(types ? ['5.2rem'] : []),
+    ...columns.map((c) => TRACK[c]),
+    ...(groups.length > 0 ? ['8rem'] : []),
+    '3.8rem',
+    '2rem',
+  ].join(' ');
   const first = troubles.findIndex(Boolean);
   return (
     <form
@@ -239,7 +261,7 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
                 onChange={(e) => {
                   form.set('place', e.target.value);
                   setWords({ ...words, place: '' });
-                  onChange(rows.map((r) => ({ ...r, place: e.target.value })));
+                  onChange((all) => all.map((r) => ({ ...r, place: e.target.value })));
                 }}
               />
               <datalist id="places">
@@ -254,13 +276,13 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
           <Tick
             label="Record all"
             checked={rows.every((r) => r.record)}
-            onChange={(on) => onChange(rows.map((r) => ({ ...r, record: on })))}
+            onChange={(on) => onChange((all) => all.map((r) => ({ ...r, record: on })))}
           />
         </span>
         {groups.length > 0 && (
           <Field label="Group for all" className="w-40">
             {(p) => (
-              <Choice {...p} value="" onChange={(e) => onChange(rows.map((r) => ({ ...r, group: e.target.value })))}>
+              <Choice {...p} value="" onChange={(e) => onChange((all) => all.map((r) => ({ ...r, group: e.target.value })))}>
                 <option value="">choose…</option>
                 {groups.map((g) => (
                   <option key={g.id} value={g.id}>
@@ -304,16 +326,16 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
       <div ref={box} className="overflow-auto border border-line" style={{ height: Math.min(rows.length, 10) * ROW + 38 }}>
         <div
           className="sticky top-0 z-10 grid h-7 min-w-max items-center bg-band text-sm"
-          style={{ gridTemplateColumns: TRACKS }}
+          style={{ gridTemplateColumns: tracks }}
         >
           <span className="px-2 font-semibold">Source</span>
-          <span className="px-1 font-semibold">Type</span>
-          {TYPED.map((c) => (
+          {types && <span className="px-1 font-semibold">Type</span>}
+          {columns.map((c) => (
             <span key={c} className="px-1 font-semibold">
               {TITLES[c]}
             </span>
           ))}
-          <span className="px-1 font-semibold">Group</span>
+          {groups.length > 0 && <span className="px-1 font-semibold">Group</span>}
           <span className="px-1 font-semibold">Record</span>
         </div>
         <div className="relative min-w-max" style={{ height: virtual.getTotalSize() }}>
@@ -333,30 +355,32 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
               <div
                 key={row.key}
                 className={clsx('absolute right-0 left-0 grid items-center border-t border-line', out && 'opacity-50')}
-                style={{ gridTemplateColumns: TRACKS, height: ROW, transform: `translateY(${item.start}px)` }}
+                style={{ gridTemplateColumns: tracks, height: ROW, transform: `translateY(${item.start}px)` }}
               >
                 <Source connection={connection} row={row} />
-                <span className="px-0.5">
-                  {types && !row.point.block ? (
-                    <Choice
-                      aria-label={`Type of ${row.source}`}
-                      value={row.point.type ?? types[0]}
-                      onChange={(e) => change(i, { point: retyped(row.point, e.target.value) })}
-                    >
-                      {types.map((t) => (
-                        <option key={t}>{t}</option>
-                      ))}
-                    </Choice>
-                  ) : (
-                    <span className="px-1 text-soft">{row.point.type ?? row.source.split(', ')[1] ?? ''}</span>
-                  )}
-                </span>
-                {TYPED.map((column) => (
+                {types && (
+                  <span className="px-0.5">
+                    {row.point.block ? (
+                      <span className="px-1 text-soft">by layout</span>
+                    ) : (
+                      <Choice
+                        aria-label={`Type of ${row.source}`}
+                        value={row.point.type ?? types[0]}
+                        onChange={(e) => change(i, { point: retyped(row.point, e.target.value) })}
+                      >
+                        {types.map((t) => (
+                          <option key={t}>{t}</option>
+                        ))}
+                      </Choice>
+                    )}
+                  </span>
+                )}
+                {columns.map((column) => (
                   <span key={column} className="relative px-0.5">
                     <input
                       data-cell={`${i}-${column}`}
                       aria-label={`${TITLES[column]} of ${row.source}`}
-                      aria-invalid={Boolean(problem) && (column === 'name' || column === 'place')}
+                      aria-invalid={faulty(problem ?? '', column)}
                       autoComplete="off"
                       spellCheck={false}
                       className={clsx(
@@ -399,7 +423,7 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
                         </button>
                       </span>
                     )}
-                    {column === 'name' && (fixes[row.key] || (problem && problem !== 'taken' && row.name.trim())) && (
+                    {column === 'name' && (fixes[row.key] || problem === 'twice in this list') && (
                       <span className="absolute top-0 right-1.5 flex h-full items-center gap-2 bg-raised pl-1 text-sm">
                         {fixes[row.key] ? (
                           <button
@@ -419,20 +443,22 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
                     )}
                   </span>
                 ))}
-                <span className="px-0.5">
-                  <Choice
-                    aria-label={`Group of ${row.source}`}
-                    value={row.group}
-                    onChange={(e) => change(i, { group: e.target.value })}
-                  >
-                    <option value="">every {connection.set.interval_ms / 1000} s</option>
-                    {groups.map((g) => (
-                      <option key={g.id} value={g.id}>
-                        {g.name}
-                      </option>
-                    ))}
-                  </Choice>
-                </span>
+                {groups.length > 0 && (
+                  <span className="px-0.5">
+                    <Choice
+                      aria-label={`Group of ${row.source}`}
+                      value={row.group}
+                      onChange={(e) => change(i, { group: e.target.value })}
+                    >
+                      <option value="">every {connection.set.interval_ms / 1000} s</option>
+                      {groups.map((g) => (
+                        <option key={g.id} value={g.id}>
+                          {g.name}
+                        </option>
+                      ))}
+                    </Choice>
+                  </span>
+                )}
                 <span className="px-2">
                   <Tick
                     hideLabel
@@ -445,7 +471,7 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
                   type="button"
                   className="rounded p-1 hover:bg-band"
                   aria-label={`Leave out ${row.source}`}
-                  onClick={() => onChange(rows.filter((_, n) => n !== i))}
+                  onClick={() => onChange((all) => all.filter((_, n) => n !== i))}
                 >
                   <X className="size-3.5" />
                 </button>
@@ -456,6 +482,12 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
       </div>
     </form>
   );
+}
+
+/** Whether a row's trouble lies in a column. */
+function faulty(problem: string, column: Typed): boolean {
+  if (column === 'place') return problem === 'no place';
+  return column === 'name' && ['no name', 'taken', 'twice in this list'].includes(problem);
 }
 
 /** A point of another type; texts and packed decimals need a length. */
@@ -471,7 +503,7 @@ function Source({ connection, row }: { connection: Item<'connection'>; row: Cand
   const check = usePointCheck(asks ? connection.id : null, row.point);
   const wrong = check.data?.wrong[0]?.[1];
   return (
-    <span className={clsx('truncate px-2', wrong ? 'text-sm text-act4' : 'figures')} title={wrong ?? row.source}>
+    <span className={clsx('truncate px-2', wrong ? 'text-sm text-act4' : asks && 'figures')} title={wrong ?? row.source}>
       {wrong ?? (check.data?.shown.split(',')[0] || row.source)}
     </span>
   );

@@ -23,7 +23,7 @@ type Offer = Schemas['OfferView'];
 function candidateOf(offer: Offer): Candidate {
   const set = offer.set as { unit?: string; decimals?: number; range_low?: number | null; range_high?: number | null };
   return {
-    ...blank(JSON.stringify(offer.point), offer.parts, offer.source, offer.point as Partial<Point>),
+    ...blank(JSON.stringify(offer.point), offer.parts, offer.parts.slice(0, 3).join(' '), offer.point as Partial<Point>),
     unit: set.unit ?? '',
     decimals: textOf(set.decimals),
     low: textOf(set.range_low),
@@ -66,7 +66,12 @@ export function Offers({ item, seen, disabled }: Props) {
           seen={seen}
           parts={parts}
           rows={rows}
-          onChange={(next) => setRows(next.length ? next : null)}
+          onChange={(next) =>
+            setRows((old) => {
+              const left = next(old ?? []);
+              return left.length > 0 ? left : null;
+            })
+          }
           disabled={disabled}
         />
       </>
@@ -100,6 +105,11 @@ export function Offers({ item, seen, disabled }: Props) {
             </Button>
           </div>
           <div ref={box} className="h-72 overflow-auto border border-line" role="group" aria-label="What is there">
+            {offers.length === 0 && (
+              <p className="p-2 text-soft">
+                {words.length > 0 ? 'None of them is like that.' : 'All that is there has a tag already.'}
+              </p>
+            )}
             <div className="relative" style={{ height: virtual.getTotalSize() }}>
               {virtual.getVirtualItems().map((v) => {
                 const offer = offers[v.index];

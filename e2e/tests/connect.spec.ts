@@ -1,0 +1,352 @@
+// Connecting at depth, against an independent Modbus server and client from a package of somebody else's.
+
+import { type AddressInfo, createServer, type Server as NetServer, Socket } from 'node:net';
+import { AxeBuilder } from '@axe-core/playwright';
+import { expect, type Page, test } from '@playwright/test';
+import Modbus from 'jsmodbus';
+import { NAME, PASSWORD, type Server, start } from '../server';
+
+// Each goes on where the one before ended.
+test.describe.configure({ mode: 'serial' });
+
+let server: Server;
+let page: Page;
+const thrown: string[] = [];
+
+/** A device with forty vessels of fifty registers each: level in tenths, two floats, a counter, a status word. */
+class Device {
+  readonly registers = Buffer.alloc(2 * 2100);
+  private net: NetServer | undefined;
+  port = 0;
+
+  constructor() {
+    for (let vessel = 0; vessel < 40; vessel += 1) {
+      const at = 100 * vessel;
+      this.registers.writeUInt16BE(400 + vessel, at);
+      // The low word first: 60.5 degrees and some more for each vessel.
+      this.float(at + 4, 60.5 + vessel);
+      this.registers.writeUInt16BE(0b1010, at + 10);
+    }
+  }
+
+  float(at: number, value: number) {
+    const bytes = Buffer.alloc(4);
+    bytes.writeFloatBE(value);
+    bytes.copy(this.registers, at, 2, 4);
+    bytes.copy(this.registers, at + 2, 0, 2);
+  }
+
+  async start(port = 0) {
+    this.net = createServer();
+    new Modbus.server.TCP(this.net, { holding: this.registers, coils: Buffer.alloc(32), discrete: Buffer.alloc(32), input: Buffer.alloc(64) });
+    await new Promise<void>((ready) => this.net?.listen(port, '127.0.0.1', ready));
+    this.port = (this.net.address() as AddressInfo).port;
+  }
+
+  stop() {
+    this.net?.close();
+    (this.net as unknown as { closeAllConnections?: () => void })?.closeAllConnections?.();
+    for (const socket of this.sockets) socket.destroy();
+  }
+
+  private readonly sockets = new Set<Socket>();
+  keep() {
+    this.net?.on('connection', (socket) => this.sockets.add(socket));
+    return this;
+  }
+}
+
+const first = new Device();
+const second = new Device();
+
+test.beforeAll(async ({ browser }) => {
+  await first.start();
+  await second.start();
+  first.keep();
+  second.keep();
+  server = await start(['--speed', '4', '--past', '0', '--port', '8423']);
+  page = await (await browser.newContext({ acceptDownloads: true })).newPage();
+  page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
+  await page.goto(server.url);
+  await page.getByLabel('Name').fill(NAME);
+  await page.getByLabel('Password').fill(PASSWORD);
+  await page.getByRole('button', { name: 'Make account' }).click();
+  await expect(page.getByRole('region', { name: 'EX-2' })).toBeVisible();
+});
+
+test.afterAll(async () => {
+  await page.context().close();
+  await server.stop();
+  first.stop();
+  second.stop();
+  expect(thrown).toEqual([]);
+});
+
+const button = (name: string | RegExp) => page.getByRole('button', { name, exact: typeof name === 'string' });
+const line = (name: string) => page.getByRole('region', { name: `Connection ${name}` });
+const part = (name: string, what: string | RegExp) => line(name).getByRole('button', { name: what });
+
+test('a connection with a spare address is tested on both', async () => {
+  await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
+  await button('Add connection').click();
+  const form = page.getByRole('region', { name: 'New connection' });
+  await form.getByLabel('Name').fill('Tank farm');
+  await form.getByLabel('Host', { exact: true }).fill('127.0.0.1');
+  await form.getByLabel('Port').fill(String(first.port));
+  await form.getByLabel('Manual counts from').selectOption('0');
+  await form.getByLabel('Read every, ms').fill('300');
+  await form.getByLabel('Wait for, ms').fill('500');
+  await form.getByLabel('Allow writing to the device').check();
+  await form.getByText('Requests, groups and spare addresses').click();
+  await form.getByRole('button', { name: 'Spare address' }).click();
+  await form.getByLabel('Host of spare 1').fill('127.0.0.1');
+  await form.getByLabel('Port').nth(1).fill(String(second.port));
+  await form.getByRole('button', { name: 'Group', exact: true }).click();
+  await form.getByLabel('Group', { exact: true }).fill('Slow');
+  await form.getByRole('button', { name: 'Test' }).click();
+  await expect(form.getByRole('list', { name: 'Test' }).getByText('passed')).toHaveCount(8);
+  await form.getByRole('button', { name: 'Add this connection' }).click();
+  await expect(line('Tank farm').getByText('running')).toBeVisible();
+});
+
+test('an unknown device is read by watching it', async () => {
+  // Somewhere in there something moves: which registers, and what are they?
+  let value = 20;
+  const moving = setInterval(() => {
+    value += 0.25;
+    first.float(4, value);
+  }, 400);
+  await button('Scan').click();
+  const scan = page.getByRole('region', { name: 'Scan' });
+  await scan.getByLabel('to').fill('299');
+  await scan.getByRole('button', { name: 'Find what answers' }).click();
+  await expect(scan.getByRole('button', { name: '0–299' })).toBeVisible();
+  await scan.getByRole('button', { name: '0–299' }).click();
+  await page.getByLabel('Show as').selectOption('floats in every order');
+  const row = page.getByRole('row', { name: /^holding 2 / });
+  // Of the four orders only one moves like a temperature.
+  await expect(row.getByRole('cell').nth(4)).toHaveText(/^2\d(\.\d+)?$/);
+  await expect(async () => expect(Number(await row.getByRole('cell').nth(7).textContent())).toBeGreaterThanOrEqual(2)).toPass();
+  const quiet = page.getByRole('row', { name: /^holding 0 / });
+  await expect(quiet.getByRole('cell').nth(7)).toHaveText('');
+  await page.getByLabel('Show as').selectOption('bits and text');
+  await expect(page.getByRole('row', { name: /^holding 5 / })).toContainText('0000 0000 0000 1010');
+  clearInterval(moving);
+});
+
+test('forty vessels come from one layout, one base and one stride', async () => {
+  await button('Layouts').click();
+  await button('New layout').click();
+  await page.getByLabel('Name of the layout').fill('Tank');
+  const members = [
+    ['Level', 'u16', '0', '%', '0.1', ''],
+    ['Temperature', 'f32', '2', '°C', '', 'CDAB'],
+    ['Alarm', 'bool', '5', '', '', ''],
+  ] as const;
+  for (const [name, type, offset, unit, factor, order] of members) {
+    await button('Member').click();
+    await page.getByLabel('Name of the new member').fill(name);
+    await page.getByLabel(`Type of ${name}`).selectOption(type);
+    await page.getByLabel(`Offset of ${name}`).fill(offset);
+    await page.getByLabel(`Unit of ${name}`).fill(unit);
+    if (factor) await page.getByLabel(`Factor of ${name}`).fill(factor);
+    if (order) await page.getByLabel(`Order of ${name}`).selectOption(order);
+  }
+  await page.getByLabel('Bit of Alarm').fill('3');
+  await button('Make this layout').click();
+  await expect(page.getByRole('region', { name: 'Layouts' }).getByText('3 members')).toBeVisible();
+
+  await part('Tank farm', /^Tank farm/).click();
+  await part('Tank farm', 'Blocks and map').click();
+  await button('Map a layout').click();
+  const form = page.getByRole('form', { name: 'New block' });
+  await form.getByLabel('Layout').selectOption('Tank');
+  await form.getByLabel('Name').fill('Tanks');
+  await form.getByLabel('How many').fill('40');
+  await form.getByLabel('Stride').fill('1');
+  await form.getByRole('button', { name: 'Show on the map' }).click();
+  await expect(page.getByText(/overlaps?:/)).toBeVisible();
+  await form.getByLabel('Stride').fill('50');
+  await form.getByRole('button', { name: 'Show on the map' }).click();
+  await expect(page.getByText(/overlaps?:/)).toHaveCount(0);
+  await form.getByRole('button', { name: 'Map it' }).click();
+  await expect(page.getByText('Tank at 0, 40 times, every 50').or(page.getByText(/Tank at holding 0, 40 times, every 50/))).toBeVisible();
+
+  await button('Make tags of it').click();
+  await button('Choose all 120 shown').click();
+  await button('Make 120 tags').click();
+  const intake = page.getByRole('form', { name: 'Tags to be' });
+  await intake.getByLabel('Name of Tanks 1 Level').fill('Level');
+  await page.keyboard.press('Enter');
+  await expect(intake.getByText('Names are the member')).toBeVisible();
+  await expect(intake.getByLabel('Name of Tanks 2 Temperature')).toHaveValue('Temperature');
+  await intake.getByLabel('Place of Tanks 1 Level').fill('Tank farm/TF-01');
+  await page.keyboard.press('Enter');
+  await expect(intake.getByText(/Places are “Tank farm\/TF-”, then the number of the instance in 2 digits/)).toBeVisible();
+  await expect(intake.getByText('41 places will be made')).toBeVisible();
+  await intake.getByLabel('Record all').check();
+  await intake.getByRole('button', { name: 'Create 120 tags' }).click();
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText('TF-01');
+  await page.getByRole('treeitem', { name: /TF-40/ }).click();
+  const card = page.getByRole('region', { name: 'TF-40' });
+  await expect(card.getByText('43.9')).toBeVisible();
+  await expect(card.getByText('99.5')).toBeVisible();
+  await page.screenshot({ path: test.info().outputPath('tanks.png') });
+});
+
+test('a clash is resolved by pointing the existing tag here, or by leaving it out', async () => {
+  await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
+  await part('Tank farm', 'Registers').click();
+  await page.getByLabel('Show as').selectOption('the usual');
+  await page.getByLabel('From, on the wire').fill('50');
+  await button('Choose holding 50').click();
+  await button('Choose holding 51').click();
+  const intake = page.getByRole('form', { name: 'Tags to be' });
+  await intake.getByLabel('Place for all').fill('Tank farm / TF-01');
+  await intake.getByLabel('Name of holding 50').fill('Level');
+  await intake.getByLabel('Name of holding 51').fill('Alarm');
+  await expect(intake.getByText('taken')).toHaveCount(2);
+  await intake.getByRole('button', { name: 'point it here' }).first().click();
+  await intake.getByRole('button', { name: 'leave out', exact: true }).click();
+  await expect(intake.getByText('existing tag, undo')).toBeVisible();
+  await intake.getByRole('button', { name: 'Create 0 tags' }).click();
+  await expect(page.getByText('Created 0 tags, pointed 1 here.')).toBeVisible();
+  await page.getByRole('treeitem', { name: /TF-01/ }).click();
+  // The raw count of the second tank: its own scaling does not come from the layout any more.
+  await expect(page.getByRole('region', { name: 'TF-01' }).getByText('401')).toBeVisible();
+});
+
+test('a refused write says why, and one that is taken is read back', async () => {
+  await page.getByRole('region', { name: 'TF-01' }).getByRole('button', { name: 'Temperature', exact: true }).click();
+  const inspector = page.getByRole('complementary', { name: 'Inspector' });
+  await inspector.getByLabel('Values may be written').check();
+  await inspector.getByRole('button', { name: 'Save settings' }).click();
+  await inspector.getByLabel('New value, °C').fill('71.25');
+  await page.keyboard.press('Enter');
+  await page.getByRole('alertdialog').getByRole('button', { name: /^Write 71/ }).click();
+  await expect(inspector.getByText(/the device now holds 71\.3? ?/)).toBeVisible();
+  expect(first.registers.readUInt16BE(6)).toBe(0x428e);
+  await inspector.getByLabel('New value, °C').fill('1e60');
+  await page.keyboard.press('Enter');
+  await page.getByRole('alertdialog').getByRole('button', { name: /^Write/ }).click();
+  await expect(inspector.getByText('A number is needed here.')).toBeVisible();
+  await inspector.getByRole('button', { name: 'Close inspector' }).click();
+});
+
+test('what passes can be watched, held still and saved', async () => {
+  await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
+  await part('Tank farm', 'Traffic').click();
+  const log = page.getByRole('log', { name: 'Exchanges' });
+  await expect(log.getByText(/^read holding \d+–\d+$/).first()).toBeVisible();
+  await button('Hold still').click();
+  await log.getByRole('button', { name: /^read holding/ }).first().click();
+  await expect(log.getByText(/^sent: [0-9a-f ]+$/)).toBeVisible();
+  await page.getByLabel('Only what failed').check();
+  await expect(page.getByText('None of them is like that.')).toBeVisible();
+  await page.getByLabel('Only what failed').uncheck();
+  const download = page.waitForEvent('download');
+  await button(/^Save \d+ exchanges?$/).click();
+  expect((await download).suggestedFilename()).toBe('traffic-Tank farm.ndjson');
+});
+
+test('tags of several connections are watched from their bytes up', async () => {
+  await button('Watch list').click();
+  const list = page.getByRole('region', { name: 'Watch list' });
+  await list.getByLabel('Add a tag').fill('TF-02 temp');
+  await list.getByRole('button', { name: /TF-02 \/ Temperature/ }).click();
+  await list.getByLabel('Add a tag').fill('ex-1 level');
+  await list.getByRole('button', { name: /EX-1 \/ Level$/ }).click();
+  const row = list.getByRole('row', { name: /TF-02/ });
+  await expect(row).toContainText('00 00 42 76');
+  await expect(row).toContainText('61.5');
+  await expect(list.getByRole('row', { name: /EX-1/ })).toContainText(/[0-9a-f]{2} [0-9a-f]{2}/);
+  await button('Watch list').click();
+});
+
+test('a spare address takes over by itself, and by hand', async () => {
+  await part('Tank farm', /^Tank farm/).click();
+  await part('Tank farm', 'Health').click();
+  await expect(page.getByText(/in use since/)).toBeVisible();
+  first.stop();
+  await expect(line('Tank farm').getByText('· spare')).toBeVisible();
+  await expect(line('Tank farm').getByText('running')).toBeVisible();
+  await first.start(first.port);
+  first.keep();
+  await button('Use this one').click();
+  await expect(line('Tank farm').getByText('· spare')).toHaveCount(0);
+  await page.getByRole('navigation').getByRole('link', { name: 'Journal', exact: true }).click();
+  await expect(page.getByText(/Tank farm is now reached over a spare address/)).toBeVisible();
+});
+
+test('a program pushes values, and memory keeps what people set', async ({ request }) => {
+  await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
+  for (const [kind, name] of [['Pushed values', 'Gateway'], ['Memory', 'Recipes']] as const) {
+    await button('Add connection').click();
+    await page.getByLabel('Kind').selectOption(kind);
+    await page.getByRole('region', { name: 'New connection' }).getByLabel('Name').fill(name);
+    await button('Add this connection').click();
+    await expect(line(name)).toBeVisible();
+    await button('Add to the list').click();
+    const intake = page.getByRole('form', { name: 'Tags to be' });
+    await intake.getByLabel('Place for all').fill('Office');
+    await intake.getByLabel(/^Name of/).fill(kind === 'Memory' ? 'Batch size' : 'Steam flow');
+    await intake.getByRole('button', { name: 'Create 1 tag' }).click();
+    await expect(page.getByRole('heading', { level: 1 })).toHaveText('Office');
+    await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
+  }
+  await part('Gateway', /^Gateway/).click();
+  await part('Gateway', 'Tokens').click();
+  await page.getByLabel('For whom').fill('Boiler gateway');
+  await button('Make a token').click();
+  const token = (await page.getByRole('status').getByText(/^hv_/).textContent()) ?? '';
+  const headers = { authorization: `Bearer ${token}` };
+  const answer = await request.post(`${server.url}/api/push`, { headers, data: [{ tag: 'Office/Steam flow', value: 4.25 }] });
+  expect(await answer.json()).toMatchObject({ taken: 1, refused: 0 });
+  await page.getByRole('treeitem', { name: /Office/ }).click();
+  await page.getByRole('navigation').getByRole('link', { name: 'Board', exact: true }).click();
+  const card = page.getByRole('region', { name: 'Office' });
+  await expect(card.getByText('4.3')).toBeVisible();
+  await card.getByRole('button', { name: 'Batch size', exact: true }).click();
+  const inspector = page.getByRole('complementary', { name: 'Inspector' });
+  await inspector.getByLabel(/^New value/).fill('1250');
+  await page.keyboard.press('Enter');
+  await page.getByRole('alertdialog').getByRole('button', { name: /^Write 1250/ }).click();
+  await expect(card.getByText('1250.0')).toBeVisible();
+  await inspector.getByRole('button', { name: 'Close inspector' }).click();
+});
+
+test('connections leave as a file and come back as one', async () => {
+  await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
+  const download = page.waitForEvent('download');
+  await button('Export').click();
+  const file = await (await download).path();
+  await page.getByLabel('File of connections').setInputFiles(file);
+  await expect(page.getByText('Nothing would change.')).toBeVisible();
+});
+
+test('an independent client reads what Havrel reads', async () => {
+  const socket = new Socket();
+  const client = new Modbus.client.TCP(socket, 1);
+  await new Promise<void>((ready) => socket.connect(server.controller, '127.0.0.1', ready));
+  const { response } = await client.readHoldingRegisters(13, 1);
+  const setpoint = response.body.valuesAsArray[0] ?? 0;
+  socket.destroy();
+  await page.getByRole('treeitem', { name: /EX-1/ }).click();
+  await page.getByRole('navigation').getByRole('link', { name: 'Board', exact: true }).click();
+  const row = page.getByRole('region', { name: 'EX-1' }).getByRole('listitem').filter({ hasText: 'Fill setpoint' });
+  await expect(row).toContainText((setpoint / 10).toFixed(1));
+});
+
+for (const theme of ['light', 'dark'] as const) {
+  test(`the parts of a connection are accessible, ${theme}`, async () => {
+    await page.emulateMedia({ colorScheme: theme });
+    await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
+    if ((await part('Tank farm', /^Tank farm/).getAttribute('aria-expanded')) !== 'true') await part('Tank farm', /^Tank farm/).click();
+    for (const name of ['Registers', 'Blocks and map', 'Intake', 'Health', 'Traffic', 'Settings and test']) {
+      await part('Tank farm', name).click();
+      await page.waitForLoadState('networkidle').catch(() => undefined);
+      const found = await new AxeBuilder({ page }).withTags(['wcag2a', 'wcag2aa', 'wcag21aa']).analyze();
+      expect(found.violations.map((v) => `${name}: ${v.id} ${v.nodes[0]?.html}`)).toEqual([]);
+    }
+  });
+}
