@@ -113,7 +113,7 @@ test('an unknown device is read by watching it', async () => {
   // Somewhere in there something moves: which registers, and what are they?
   let value = 20;
   const moving = setInterval(() => {
-    value += 0.25;
+    value += 0.017;
     first.float(4, value);
   }, 400);
   await button('Scan').click();
@@ -126,7 +126,7 @@ test('an unknown device is read by watching it', async () => {
   const row = page.getByRole('row', { name: /^holding 2 / });
   // Of the four orders only one moves like a temperature.
   await expect(row.getByRole('cell').nth(4)).toHaveText(/^2\d(\.\d+)?$/);
-  await expect(async () => expect(Number(await row.getByRole('cell').nth(7).textContent())).toBeGreaterThanOrEqual(2)).toPass();
+  await expect(row.getByRole('cell').nth(7)).toHaveText(/^([2-9]|\d\d)$/);
   const quiet = page.getByRole('row', { name: /^holding 0 / });
   await expect(quiet.getByRole('cell').nth(7)).toHaveText('');
   await page.getByLabel('Show as').selectOption('bits and text');
@@ -154,7 +154,7 @@ test('forty vessels come from one layout, one base and one stride', async () => 
   }
   await page.getByLabel('Bit of Alarm').fill('3');
   await button('Make this layout').click();
-  await expect(page.getByRole('region', { name: 'Layouts' }).getByText('3 members')).toBeVisible();
+  await expect(page.getByRole('region', { name: 'Layouts' }).getByText('3 members', { exact: true })).toBeVisible();
 
   await part('Tank farm', /^Tank farm/).click();
   await part('Tank farm', 'Blocks and map').click();

@@ -23,13 +23,18 @@ const WATCHED: usize = 200;
 const LOOK: Duration = Duration::from_secs(10);
 const SETTLE: Duration = Duration::from_secs(3);
 
-fn child(cluster: &Cluster, name: &str, folder: &Path, device: u16, tags: u32, build: bool) -> Result<(Child, Json)> {
+pub(crate) fn child(
+    cluster: &Cluster,
+    name: &str,
+    folder: &Path,
+    device: u16,
+    tags: u32,
+    more: &[&str],
+) -> Result<(Child, Json)> {
     let mut command = Command::new(std::env::current_exe()?);
     command.args(["plant", "--database", &cluster.url(name), "--device", &device.to_string(), "--tags", &tags.to_string()]);
     command.arg("--folder").arg(folder.join(name));
-    if build {
-        command.arg("--build");
-    }
+    command.args(more);
     let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn()?;
     let mut line = String::new();
     if let Some(output) = child.stdout.as_mut() {
@@ -49,7 +54,7 @@ fn memory(pid: u32) -> (f64, f64) {
 }
 
 /// Seconds a process has computed.
-fn computed(pid: u32) -> f64 {
+pub(crate) fn computed(pid: u32) -> f64 {
     let text = fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
     let fields: Vec<&str> = text.rsplit(')').next().unwrap_or_default().split_whitespace().collect();
     let ticks = |i: usize| fields.get(i).and_then(|f| f.parse::<f64>().ok()).unwrap_or(0.0);
@@ -57,7 +62,7 @@ fn computed(pid: u32) -> f64 {
 }
 
 /// Makes the first account and gives its cookie.
-fn sign_in(port: u16) -> Result<String> {
+pub(crate) fn sign_in(port: u16) -> Result<String> {
     actix_web::rt::System::new().block_on(async move {
         let url = format!("http://127.0.0.1:{port}/api/session/first");
         let body = json!({"name": "Plant engineer", "password": "kelp-and-salt"});
@@ -103,10 +108,10 @@ pub fn measure(figures: &mut Figures, cluster: &Cluster, folder: &Path, tags: u3
     let name = format!("bench_{tags}");
     executor.block_on(cluster.ensure(&name, None))?;
     let title = |words: &str| format!("{tags} tags: {words}");
-    let (mut building, told) = child(cluster, &name, folder, device, tags, true)?;
+    let (mut building, told) = child(cluster, &name, folder, device, tags, &["--build"])?;
     building.wait()?;
     figures.add(&title("one revision that makes them all"), told["built_s"].as_f64().unwrap_or(f64::NAN), "s", None);
-    let (mut plant, told) = child(cluster, &name, folder, device, tags, false)?;
+    let (mut plant, told) = child(cluster, &name, folder, device, tags, &[])?;
     figures.add(&title("start until it serves"), told["started_s"].as_f64().unwrap_or(f64::NAN), "s", None);
     figures.add(&title("start until every polled tag was read"), told["polled_s"].as_f64().unwrap_or(f64::NAN), "s", Some("2"));
     let port = told["port"].as_u64().and_then(|p| u16::try_from(p).ok()).ok_or("no port")?;

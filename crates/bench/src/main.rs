@@ -1,6 +1,7 @@
 //! `havrel-bench`: how fast and how large, in one run, mostly as ratios against a limit that is measured beside it, because
 //! a figure alone says more about the machine than about the program. Prints a table and writes the same as JSON.
 
+mod connect;
 mod engine;
 mod load;
 mod plant;
@@ -32,7 +33,7 @@ struct Cli {
     #[arg(long)]
     against: Option<PathBuf>,
     /// Only some of it: engine, store, wire, load.
-    #[arg(long, value_delimiter = ',', default_value = "engine,store,wire,load")]
+    #[arg(long, value_delimiter = ',', default_value = "engine,store,wire,connect,load")]
     only: Vec<String>,
     /// Tags of the plants under load.
     #[arg(long, value_delimiter = ',', default_value = "10000,100000")]
@@ -121,6 +122,9 @@ fn main() -> Result<()> {
         }
         Ok::<_, Failure>(())
     })?;
+    if wanted("connect") {
+        connect::measure(&mut figures, &cluster, folder.path())?;
+    }
     if wanted("load") {
         for &tags in &cli.tags {
             load::measure(&mut figures, &cluster, folder.path(), tags.clamp(1000, 200_000))?;

@@ -38,7 +38,16 @@ pub struct Settings {
     /// Only make the configuration.
     #[arg(long)]
     build: bool,
+    /// A hundred connections of a hundred registers each, and tags to be pushed, instead of the other tags.
+    #[arg(long)]
+    lines: bool,
 }
+
+/// Connections of a plant of lines, and registers of each.
+pub const LINES: u32 = 100;
+const REGISTERS: u32 = 100;
+/// Tags that can be pushed to.
+pub const PUSHED: u32 = 1000;
 
 /// Tags read over the wire; the device answers them all.
 pub fn on_wire(tags: u32) -> u32 {
@@ -52,6 +61,38 @@ pub fn changing(tags: u32) -> u32 {
 
 fn own(set: Json) -> Own {
     set.as_object().cloned().unwrap_or_default()
+}
+
+/// A hundred connections, each with a hundred registers once a second, and tags that are recorded as they are pushed.
+async fn build_lines(db: &Db, settings: &Settings) -> Result<()> {
+    let [site, push] = [(); 2].map(|()| Uuid::now_v7());
+    let mut edits = Vec::new();
+    let mut add = |kind, id, set: Json| edits.push(Edit { kind, id, op: Op::Create(own(set), None), seen: None });
+    add(Kind::Place, site, json!({"name": "Bench", "level": "site"}));
+    let to = json!({"host": "127.0.0.1", "port": settings.device, "base": 0});
+    for line in 0..LINES {
+        let connection = Uuid::now_v7();
+        let set = json!({"name": format!("Line {line}"), "kind": "modbus", "interval_ms": 1000, "settings": to});
+        add(Kind::Connection, connection, set);
+        for n in 0..REGISTERS {
+            let point = json!({"address": format!("holding {n}"), "type": "u16"});
+            let name = format!("Line {line} value {n}");
+            add(Kind::Tag, Uuid::now_v7(), json!({"name": name, "place": site, "connection": connection, "point": point}));
+        }
+    }
+    add(Kind::Connection, push, json!({"name": "Pushed", "kind": "push"}));
+    for n in 0..PUSHED {
+        let set =
+            json!({"name": format!("Pushed {n}"), "place": site, "connection": push, "record": true, "record_mode": "each_poll"});
+        add(Kind::Tag, Uuid::now_v7(), set);
+    }
+    commit(db, &edits).await
+}
+
+async fn commit(db: &Db, edits: &[Edit]) -> Result<()> {
+    let by = By { account: None, actor: "Bench".into(), why: "Bench".into(), undoes: None };
+    db.commit(&Plant::default(), edits, &by, &Drivers).await?;
+    Ok(())
 }
 
 async fn build(db: &Db, settings: &Settings) -> Result<()> {
@@ -80,9 +121,7 @@ async fn build(db: &Db, settings: &Settings) -> Result<()> {
         }
         add(Kind::Tag, id, set);
     }
-    let by = By { account: None, actor: "Bench".into(), why: "Bench".into(), undoes: None };
-    db.commit(&Plant::default(), &edits, &by, &Drivers).await?;
-    Ok(())
+    commit(db, &edits).await
 }
 
 /// Builds or serves; tells on standard output, one JSON object a line.
@@ -91,7 +130,11 @@ pub async fn run(settings: Settings) -> Result<()> {
     let (_, key) = db.identity().await?;
     if settings.build {
         let began = Instant::now();
-        build(&db, &settings).await?;
+        if settings.lines {
+            build_lines(&db, &settings).await?;
+        } else {
+            build(&db, &settings).await?;
+        }
         println!("{}", json!({"built_s": began.elapsed().as_secs_f64()}));
         db.close().await;
         return Ok(());
@@ -105,16 +148,17 @@ pub async fn run(settings: Settings) -> Result<()> {
     let serving = tokio::spawn(server);
     let started = began.elapsed().as_secs_f64();
     // Until every tag of the wire has been read once.
-    while live.health().iter().all(|(_, h)| h.values < u64::from(on_wire(settings.tags)))
-        && began.elapsed() < Duration::from_secs(30)
-    {
+    let wanted = if settings.lines { u64::from(REGISTERS) } else { u64::from(on_wire(settings.tags)) };
+    while live.health().iter().all(|(_, h)| h.values < wanted) && began.elapsed() < Duration::from_secs(30) {
         tokio::time::sleep(Duration::from_millis(5)).await;
     }
     println!("{}", json!({"port": port, "started_s": started, "polled_s": began.elapsed().as_secs_f64()}));
-    let feeding = tokio::spawn(feed(live.clone(), settings.tags));
+    let feeding = (!settings.lines).then(|| tokio::spawn(feed(live.clone(), settings.tags)));
     // Whoever started us closes our input.
     let _ = tokio::io::stdin().read_to_end(&mut Vec::new()).await;
-    feeding.abort();
+    if let Some(feeding) = feeding {
+        feeding.abort();
+    }
     live.stop().await;
     handle.stop(false).await;
     serving.await??;

@@ -78,21 +78,16 @@ impl Live {
         }
     }
 
-    /// Takes in what another program pushed. The answer comes when it is on disk, as far as it is recorded.
+    /// Takes in what another program pushed, and gives the number of the frame that holds it (see [`Live::on_disk`]).
     ///
     /// # Errors
     /// When there is no room for it any more, or the program is stopping.
-    pub async fn push(&self, batch: Batch, by_connection: &HashMap<Uuid, u64>) -> Result<(), LiveError> {
+    pub async fn push(&self, batch: Batch, by_connection: &HashMap<Uuid, u64>) -> Result<u64, LiveError> {
         let stopping = || LiveError::Refused("Havrel is stopping.".into());
         let (reply, kept) = oneshot::channel();
         self.to_engine.send(Message::Pushed(batch, reply)).await.map_err(|_| stopping())?;
         let kept = kept.await.map_err(|_| stopping())?;
         if kept.lost {
-            return Err(LiveError::Full);
-        }
-        let mut durable = self.spool.durable();
-        let written = durable.wait_for(|&last| last >= kept.seq);
-        if tokio::time::timeout(Duration::from_secs(5), written).await.is_err() {
             return Err(LiveError::Full);
         }
         let links = self.links.lock().unwrap_or_else(PoisonError::into_inner);
@@ -105,7 +100,17 @@ impl Live {
                 });
             }
         }
-        Ok(())
+        Ok(kept.seq)
+    }
+
+    /// Waits until all frames up to a number are on disk.
+    ///
+    /// # Errors
+    /// When the disk does not take them within five seconds.
+    pub async fn on_disk(&self, seq: u64) -> Result<(), LiveError> {
+        let mut durable = self.spool.durable();
+        let written = durable.wait_for(|&last| last >= seq);
+        tokio::time::timeout(Duration::from_secs(5), written).await.map(drop).map_err(|_| LiveError::Full)
     }
 }
 

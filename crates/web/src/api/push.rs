@@ -18,7 +18,7 @@ use havrel_core::{
 };
 use havrel_db::own::Token;
 use havrel_link::plain::{Holds, PUSH, PushPoint};
-use havrel_live::now;
+use havrel_live::{LiveError, now};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json_, json};
 use sha2::{Digest as _, Sha256};
@@ -148,6 +148,8 @@ struct Pushing<'a> {
     batch: Batch,
     counts: HashMap<Uuid, u64>,
     item: u64,
+    /// The last frame that holds something of it.
+    frame: u64,
     view: PushView,
 }
 
@@ -214,20 +216,30 @@ impl Pushing<'_> {
         Ok(())
     }
 
-    /// Hands on what was gathered, and waits until it is on disk.
+    /// Hands on what was gathered.
     async fn flush(&mut self) -> Result<(), Problem> {
         if self.batch.is_empty() {
             return Ok(());
         }
         let (batch, counts) = (std::mem::take(&mut self.batch), std::mem::take(&mut self.counts));
         let count = batch.samples.len() as u64;
-        if let Err(error) = self.app.live.push(batch, &counts).await {
-            let mut problem = Problem::from(error);
-            problem.detail = format!("{} Of this request {} values were taken.", problem.detail, self.view.taken);
-            return Err(problem);
-        }
+        self.frame = self.app.live.push(batch, &counts).await.map_err(|e| self.broken(e))?;
         self.view.taken += count;
         Ok(())
+    }
+
+    /// Why a push ended early; what was taken before may be sent again without harm.
+    fn broken(&self, error: LiveError) -> Problem {
+        let mut problem = Problem::from(error);
+        problem.detail = format!("{} Of this request {} values were taken.", problem.detail, self.view.taken);
+        problem
+    }
+
+    /// Hands on the rest, and waits until all of it is on disk.
+    async fn end(mut self) -> Result<PushView, Problem> {
+        self.flush().await?;
+        self.app.live.on_disk(self.frame).await.map_err(|e| self.broken(e))?;
+        Ok(self.view)
     }
 
     async fn line(&mut self, line: &[u8]) -> Result<(), Problem> {
@@ -276,7 +288,7 @@ pub async fn push(app: Data<App>, request: HttpRequest, mut body: Payload) -> Re
     };
     let view = PushView { taken: 0, refused: 0, items: Vec::new() };
     let (batch, reach, counts) = (Batch::default(), HashMap::new(), HashMap::new());
-    let mut pushing = Pushing { app: &app, index, plant, token, reach, batch, counts, item: 0, view };
+    let mut pushing = Pushing { app: &app, index, plant, token, reach, batch, counts, item: 0, frame: 0, view };
     let kind = request.headers().get(header::CONTENT_TYPE).and_then(|h| h.to_str().ok()).unwrap_or_default();
     if kind.starts_with("application/x-ndjson") {
         let broken = |e| Problem::new(StatusCode::BAD_REQUEST, format!("The stream broke off: {e}."));
@@ -317,8 +329,7 @@ pub async fn push(app: Data<App>, request: HttpRequest, mut body: Payload) -> Re
             pushing.take(serde_json::from_slice(&bytes).map_err(wrong)?);
         }
     }
-    pushing.flush().await?;
-    Ok(Json(pushing.view))
+    Ok(Json(pushing.end().await?))
 }
 
 /// A token; what it reads is shown once, when it is made.

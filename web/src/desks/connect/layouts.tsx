@@ -44,6 +44,10 @@ const rowOf = (m: Member): Row => ({
   kept: m,
 });
 
+/** Digits behind the point where none are said: one for what is no whole number. */
+const usualDecimals = (type: string, factor: number | null) =>
+  type === 'f32' || type === 'f64' || (factor !== null && !Number.isInteger(factor)) ? 1 : 0;
+
 function memberOf(row: Row, layouts: readonly Item<'layout'>[]): Partial<Member> {
   const within = layouts.some((l) => l.id === row.type);
   const whole = (text: string) => numberOf(text) as number;
@@ -65,7 +69,7 @@ function memberOf(row: Row, layouts: readonly Item<'layout'>[]): Partial<Member>
           ...(row.bit.trim() ? { bit: whole(row.bit) } : {}),
         },
     unit: row.unit.trim(),
-    decimals: row.decimals.trim() === '' ? 0 : whole(row.decimals),
+    decimals: row.decimals.trim() === '' ? usualDecimals(row.type, factor) : whole(row.decimals),
     scaling:
       same ?? (factor === null || factor === 1 ? null : { raw_low: 0, raw_high: 1000, low: 0, high: 1000 * (factor as number) }),
     range_low: row.kept?.range_low ?? null,
@@ -144,7 +148,7 @@ const fresh = (offset: number): Row => ({
   order: '',
   bit: '',
   unit: '',
-  decimals: '0',
+  decimals: '',
   factor: '',
   kept: null,
 });
