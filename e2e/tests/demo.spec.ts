@@ -252,7 +252,7 @@ test('registers are chosen by hand, with what they most likely hold', async () =
   await expect(intake.getByRole('heading')).toHaveText('4 tags to be');
   await expect(intake.getByLabel('Type of holding 42')).toHaveValue('f32');
   await expect(intake.getByText('holding 42–43')).toBeVisible();
-  await expect(intake.getByText(/Not yet: 4 rows to look at, the first has no name/)).toBeVisible();
+  await expect(intake.getByText(/Not yet: 4 rows to look at, the first: no name/)).toBeVisible();
   await page.getByRole('button', { name: 'Leave holding 41' }).click();
   await expect(intake.getByRole('heading')).toHaveText('3 tags to be');
 });

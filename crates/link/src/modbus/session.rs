@@ -148,7 +148,7 @@ impl Session {
 
     async fn call(&mut self, unit: u8, request: Request<'_>, at: Address) -> Result<Response, LinkError> {
         // Timers are coarse: one that is over already would still cost a millisecond.
-        if self.free > Instant::now() {
+        if self.way.settings.spacing_ms > 0 && self.free > Instant::now() {
             sleep_until(self.free).await;
         }
         let watched = self.way.tap.open();
@@ -159,7 +159,7 @@ impl Session {
         };
         self.ear.begin(watched);
         self.context.set_slave(Slave(unit));
-        let (began, left) = (Instant::now(), now());
+        let (began, left) = (Instant::now(), if watched { now() } else { 0 });
         let limit = Duration::from_millis(self.way.timeout_ms.into());
         let rtu = self.way.settings.transport != Transport::Tcp;
         let result = match timeout(limit, self.context.call(request)).await {
@@ -173,7 +173,9 @@ impl Session {
             Err(_) => Err(self.ear.other_protocol().filter(|_| !rtu).unwrap_or(LinkError::Silent(self.way.timeout_ms))),
         };
         self.took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
-        self.free = Instant::now() + Duration::from_millis(self.way.settings.spacing_ms.into());
+        if self.way.settings.spacing_ms > 0 {
+            self.free = Instant::now() + Duration::from_millis(self.way.settings.spacing_ms.into());
+        }
         if watched {
             let (sent, received) = self.ear.take();
             let answered = result.as_ref().map_or_else(ToString::to_string, |r| answer_of(r, count));

@@ -7,7 +7,10 @@ use std::{
     io,
     net::SocketAddr,
     pin::Pin,
-    sync::{Arc, Mutex, MutexGuard, PoisonError},
+    sync::{
+        Arc, Mutex, MutexGuard, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
     task::{Context, Poll},
     time::Duration,
 };
@@ -35,15 +38,24 @@ struct Passed {
 
 /// Remembers what passed.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Ear(Arc<Mutex<Passed>>);
+pub(super) struct Ear {
+    passed: Arc<Mutex<Passed>>,
+    /// Whether both messages are kept; asked with every byte that passes, so it costs no lock.
+    all: Arc<AtomicBool>,
+}
 
 impl Ear {
     fn lock(&self) -> MutexGuard<'_, Passed> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        self.passed.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn all(&self) -> bool {
+        self.all.load(Ordering::Relaxed)
     }
 
     /// Forgets what passed; keeps the beginning of the answer, or with `all` both messages.
     pub fn begin(&self, all: bool) {
+        self.all.store(all, Ordering::Relaxed);
         let mut passed = self.lock();
         passed.sent.clear();
         passed.received.clear();
@@ -91,7 +103,8 @@ impl AsyncRead for Listening {
         let result = Pin::new(&mut *self.stream).poll_read(cx, buf);
         let mut passed = self.ear.lock();
         let room = passed.room.saturating_sub(passed.received.len());
-        passed.received.extend(buf.filled()[before..].iter().take(room));
+        let new = &buf.filled()[before..];
+        passed.received.extend_from_slice(&new[..room.min(new.len())]);
         result
     }
 }
@@ -99,7 +112,9 @@ impl AsyncRead for Listening {
 impl AsyncWrite for Listening {
     fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &[u8]) -> Poll<io::Result<usize>> {
         let result = Pin::new(&mut *self.stream).poll_write(cx, buf);
-        if let Poll::Ready(Ok(count)) = &result {
+        if let Poll::Ready(Ok(count)) = &result
+            && self.ear.all()
+        {
             let mut passed = self.ear.lock();
             let room = passed.room.saturating_sub(passed.sent.len());
             passed.sent.extend(buf[..*count].iter().take(room));

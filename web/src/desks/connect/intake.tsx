@@ -85,6 +85,13 @@ async function byExample(parts: readonly string[], rows: readonly Candidate[], e
   return { words: alike ? '' : answer.words, names: alike ? null : names };
 }
 
+/** What stands where these tags would be, and which of their places there are. */
+function meet(rows: readonly Candidate[]) {
+  const paths = [...new Set(rows.flatMap((r) => prefixes(r.place)))];
+  const asked = [...rows.map((r) => [cleanPath(r.place), r.name.trim()]), ...paths.map((path) => [path, ''])];
+  return take(http.POST('/api/intake/clashes', { body: { rows: asked as unknown as never[] } }));
+}
+
 export function Intake({ connection, seen, parts, rows, onChange, disabled }: Props) {
   const go = useGo();
   const places = useItems('place').data?.items ?? [];
@@ -104,18 +111,10 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
 
   // What stands where these tags would be: asked a moment after the last stroke.
   const wanted = useLater(rows, 400);
-  const paths = [...new Set(wanted.flatMap((r) => prefixes(r.place)))];
   const clashes = useQuery({
     queryKey: ['items', 'clashes', wanted.map((r) => [r.place, r.name])],
     enabled: wanted.length > 0,
-    queryFn: () =>
-      take(
-        http.POST('/api/intake/clashes', {
-          body: {
-            rows: [...wanted.map((r) => [cleanPath(r.place), r.name.trim()]), ...paths.map((p) => [p, ''])] as unknown as never[],
-          },
-        }),
-      ),
+    queryFn: () => meet(wanted),
     staleTime: 0,
     placeholderData: (before) => before,
   });
@@ -309,7 +308,7 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
       <p aria-live="polite" className="mb-1 text-sm text-soft">
         {open > 0 ? (
           <>
-            Not yet: {counted(open, 'row')} to look at, the first has {troubles[first]}.{' '}
+            Not yet: {counted(open, 'row')} to look at, the first: {troubles[first]}.{' '}
             <button type="button" className="text-teal hover:underline" onClick={() => focus(first, 'name')}>
               Go there
             </button>
