@@ -336,8 +336,10 @@ test('an independent client reads what Havrel reads', async () => {
   socket.destroy();
   await page.getByRole('treeitem', { name: /EX-1/ }).click();
   await page.getByRole('navigation').getByRole('link', { name: 'Board', exact: true }).click();
-  const row = page.getByRole('region', { name: 'EX-1' }).getByRole('listitem').filter({ hasText: 'Fill setpoint' });
-  await expect(row).toContainText((setpoint / 10).toFixed(1));
+  await page.getByRole('region', { name: 'EX-1' }).getByRole('button', { name: 'Fill setpoint', exact: true }).click();
+  const inspector = page.getByRole('complementary', { name: 'Inspector' });
+  await expect(inspector.getByText((setpoint / 10).toFixed(1), { exact: true }).first()).toBeVisible();
+  await inspector.getByRole('button', { name: 'Close inspector' }).click();
 });
 
 for (const theme of ['light', 'dark'] as const) {

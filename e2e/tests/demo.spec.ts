@@ -42,7 +42,7 @@ test('the board moves', async () => {
   await expect(level.getByText(/^\d+\.\d$/)).toBeVisible();
   const before = await level.textContent();
   await expect(level).not.toHaveText(before ?? '', { timeout: 60_000 });
-  await expect(page.getByRole('contentinfo')).toContainText('2 of 2 connections');
+  await expect(page.getByRole('contentinfo')).toContainText('3 of 3 connections');
 });
 
 test('a value is checked, confirmed, written and read back', async () => {
@@ -199,7 +199,7 @@ test('the sheet of tags is ordered, filtered and walked by keyboard alone', asyn
   await sheet.focus();
   await page.keyboard.press('End');
   const last = sheet.locator(`[role="row"][aria-rowindex="${await sheet.getAttribute('aria-rowcount')}"]`);
-  await expect(last).toContainText('Extraction');
+  await expect(last).toContainText('Control system');
   await expect(sheet).toHaveAttribute('aria-activedescendant', (await last.getAttribute('id')) ?? '');
   const [inside, outside] = [await last.boundingBox(), await sheet.boundingBox()];
   expect((inside?.y ?? 0) + (inside?.height ?? 0)).toBeLessThanOrEqual((outside?.y ?? 0) + (outside?.height ?? 0) + 1);

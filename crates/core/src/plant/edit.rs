@@ -182,6 +182,19 @@ fn patched(mut own: Own, patch: &Own) -> Own {
     own
 }
 
+/// Whether two settings say the same. Numbers count by their value: what has been through another program may write 0
+/// where 0.0 stood.
+fn same(a: Option<&Json>, b: Option<&Json>) -> bool {
+    match (a, b) {
+        (Some(Json::Number(a)), Some(Json::Number(b))) => a == b || a.as_f64() == b.as_f64(),
+        (Some(Json::Array(a)), Some(Json::Array(b))) => {
+            a.len() == b.len() && a.iter().zip(b).all(|(a, b)| same(Some(a), Some(b)))
+        }
+        (Some(Json::Object(a)), Some(Json::Object(b))) => a.len() == b.len() && a.iter().all(|(k, v)| same(Some(v), b.get(k))),
+        (a, b) => a == b,
+    }
+}
+
 /// The difference of one item between two revisions, if there is any.
 fn change(old: &Plant, new: &Plant, kind: Kind, id: Uuid) -> Option<Change> {
     let (before, after) = (old.own(kind, id), new.own(kind, id));
@@ -192,7 +205,7 @@ fn change(old: &Plant, new: &Plant, kind: Kind, id: Uuid) -> Option<Change> {
         (Some((before, ..)), None) => Some(Change { kind, id, no, before: Some(before.clone()), after: None }),
         (Some((before, ..)), Some((after, ..))) => {
             let fields: HashSet<&String> = before.keys().chain(after.keys()).collect();
-            let mut fields: Vec<_> = fields.into_iter().filter(|f| before.get(*f) != after.get(*f)).collect();
+            let mut fields: Vec<_> = fields.into_iter().filter(|f| !same(before.get(*f), after.get(*f))).collect();
             fields.sort();
             let part =
                 |own: &Own| fields.iter().map(|f| ((*f).clone(), own.get(*f).cloned().unwrap_or(Json::Null))).collect::<Own>();

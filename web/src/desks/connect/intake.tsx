@@ -190,14 +190,12 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
 
   async function create() {
     const wishes = rows.filter((r) => fixes[r.key] !== 'out');
-    const single =
-      new Set(wishes.map((r) => cleanPath(r.place))).size === 1 ? known[cleanPath(wishes[0]?.place ?? '')] : undefined;
     const done = await form.run(async () => {
-      const { ids, edits } = placesOf(
-        wishes.map((r) => r.place),
-        known,
-        places.length,
-      );
+      // The last stroke may be too fresh for the answer that is shown.
+      const there = (await meet(wishes)).places;
+      const paths = wishes.map((r) => cleanPath(r.place));
+      const single = new Set(paths).size === 1 ? there[paths[0] ?? ''] : undefined;
+      const { ids, edits } = placesOf(paths, there, places.length);
       const order = single ? (await itemsNow('tag', { under: single })).total : 0;
       const tags = tagEdits(
         wishes.map((row) => ({
