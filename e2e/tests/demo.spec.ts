@@ -378,10 +378,10 @@ test('a fault is ordered, found out, told and over', async () => {
   await page.getByRole('link', { name: 'Demo faults' }).click();
   await page.getByRole('region', { name: 'Controller Wash' }).getByRole('button', { name: 'Cut the cable' }).click();
   await expect(page.getByRole('region', { name: 'Wrong now' })).toContainText('Cable of Wash cut');
-  await expect(page.getByRole('contentinfo')).toContainText('1 of 2 connections');
+  await expect(page.getByRole('contentinfo')).toContainText('2 of 3 connections');
   await expect(place('Landing')).toContainText('41');
   await page.getByRole('button', { name: 'End all' }).click();
-  await expect(page.getByRole('contentinfo')).toContainText('2 of 2 connections', { timeout: 30_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('3 of 3 connections', { timeout: 30_000 });
 });
 
 test('the server goes away and comes back without a reload', async () => {
@@ -391,7 +391,7 @@ test('the server goes away and comes back without a reload', async () => {
   await context.setOffline(true);
   await server.restart();
   await context.setOffline(false);
-  await expect(page.getByRole('contentinfo')).toContainText('2 of 2 connections', { timeout: 30_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('3 of 3 connections', { timeout: 30_000 });
   const level = page.getByRole('region', { name: 'EX-1' }).getByRole('listitem').filter({ hasText: 'Level' });
   const before = await level.textContent();
   await expect(level).not.toHaveText(before ?? '', { timeout: 60_000 });

@@ -11,7 +11,10 @@ use havrel_core::{
     signal::{Running, Signal},
     time::MILLI,
 };
-use std::{collections::HashMap, time::Duration};
+use std::{
+    collections::{HashMap, hash_map::Entry},
+    time::Duration,
+};
 use tokio::{
     sync::mpsc,
     time::{Instant, sleep_until},
@@ -81,9 +84,9 @@ async fn run(mut ports: Ports) {
         for p in &plan.points {
             if !enabled {
                 marks.push_quality(p.tag, now(), Quality::of(Reason::SwitchedOff));
-            } else if !signals.contains_key(&p.tag) {
+            } else if let Entry::Vacant(free) = signals.entry(p.tag) {
                 match read(&p.point).ok().and_then(|s| s.start(u64::from(p.tag) * 0x9e37_79b9).ok()) {
-                    Some(running) => drop(signals.insert(p.tag, (p.point.clone(), running))),
+                    Some(running) => drop(free.insert((p.point.clone(), running))),
                     None => marks.push_quality(p.tag, now(), Quality::of(Reason::NoSource)),
                 }
             }

@@ -115,7 +115,7 @@ impl Run {
         let round = if settings.takeover { self.failures.div_ceil(paths) } else { self.failures };
         let pause = match off {
             true => Nanos::MAX,
-            false if settings.takeover && self.failures % paths != 0 => 0,
+            false if settings.takeover && !self.failures.is_multiple_of(paths) => 0,
             false => back_off(round, rand::rng().random()),
         };
         self.wait(pause, &error).await
@@ -153,7 +153,7 @@ impl Run {
         known
     }
 
-    async fn poll(&mut self, lines: &mut Vec<Session>, mut plan: Arc<LinkPlan>, settings: Settings) -> Stop {
+    async fn poll(&mut self, lines: &mut [Session], mut plan: Arc<LinkPlan>, settings: Settings) -> Stop {
         let mut work = Work::of(&plan, &settings);
         let mut memory = Memory::default();
         let began = Instant::now();
