@@ -344,6 +344,8 @@ test('an independent client reads what Havrel reads', async () => {
 
 for (const theme of ['light', 'dark'] as const) {
   test(`the parts of a connection are accessible, ${theme}`, async () => {
+    // Two thousand buttons of the map take their time to be looked at.
+    test.setTimeout(300_000);
     await page.emulateMedia({ colorScheme: theme });
     for (const name of ['Registers', 'Blocks and map', 'Intake', 'Health', 'Traffic', 'Settings and test']) {
       await openPart('Tank farm', name);

@@ -188,7 +188,8 @@ async fn a_dead_device_behind_a_gateway_does_not_hold_up_the_others() {
         running.value(1).await;
         good += 1;
     }
-    assert!(good >= 20, "{good} of 30 readings came");
+    // If each turn waited for the silent one, there would be at most ten.
+    assert!(good >= 15, "{good} of 30 readings came");
     let health = running.state(LinkState::Running).await;
     assert!(health.message.contains("does not answer; the others go on"), "the page says that one is missing: {health:?}");
     assert_eq!(health.reconnects, 0);

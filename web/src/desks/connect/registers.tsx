@@ -143,7 +143,7 @@ export function Registers({ connection, seen, disabled }: Props) {
       <div className="mb-2 flex flex-wrap items-end gap-3">
         <Field label="Table">
           {(p) => (
-            <Choice {...p} value={table} className="w-44" onChange={(e) => setTable(e.target.value)}>
+            <Choice {...p} value={table} className="w-40" onChange={(e) => setTable(e.target.value)}>
               {TABLES.map(([value, name]) => (
                 <option key={value} value={value}>
                   {name}
@@ -167,7 +167,7 @@ export function Registers({ connection, seen, disabled }: Props) {
         {!isBits && (
           <Field label="Show as">
             {(p) => (
-              <Choice {...p} value={shown} className="w-44" onChange={(e) => setShown(Number(e.target.value))}>
+              <Choice {...p} value={shown} className="w-40" onChange={(e) => setShown(Number(e.target.value))}>
                 {VIEWS.map(([name], i) => (
                   <option key={name} value={i}>
                     {name}
@@ -181,7 +181,7 @@ export function Registers({ connection, seen, disabled }: Props) {
           {(p) => (
             <Input
               {...p}
-              className="figures w-28 text-right"
+              className="figures w-20 text-right"
               inputMode="numeric"
               value={start}
               onChange={(e) => setStart(e.target.value)}
