@@ -304,7 +304,11 @@ impl Run {
                 failed
             }
         };
-        failed.filter(|e| !e.spares_connection()).map_or(Ok(false), Err)
+        // What was asked of one device says nothing of the others on the line; if it is the line, the next turn finds out.
+        if failed.is_some_and(|e| !e.spares_connection()) {
+            line.reopen().await?;
+        }
+        Ok(false)
     }
 
     async fn write(&mut self, line: &mut Session, work: &Work, tag: TagNo, value: &Value) -> Result<Value, LinkError> {

@@ -197,6 +197,32 @@ async fn a_dead_device_behind_a_gateway_does_not_hold_up_the_others() {
 }
 
 #[tokio::test]
+async fn looking_at_a_device_that_is_not_there_leaves_the_others_alone() {
+    let port = listen(|mut stream| async move {
+        while let Some(asked) = ask(&mut stream).await {
+            match asked.unit {
+                1 => drop(answer(&mut stream, asked, &registers(asked)).await),
+                8 => drop(answer(&mut stream, asked, &[asked.function | 0x80, 0x0b]).await),
+                _ => {}
+            }
+        }
+    })
+    .await;
+    let mut running = run(connection(port, json!({})), vec![point(1, "holding 5", "u16")]);
+    running.value(1).await;
+    for unit in [8, 9] {
+        let (reply, answer) = oneshot::channel();
+        let request = own(json!({"table": "holding", "unit": unit}));
+        running.commands.send(Command::Browse { request, reply }).await.unwrap();
+        assert!(answer.await.unwrap().is_err());
+        running.value(1).await;
+    }
+    let health = running.state(LinkState::Running).await;
+    assert_eq!((health.reconnects, health.errors), (0, 0));
+    running.end().await;
+}
+
+#[tokio::test]
 async fn when_none_behind_the_gateway_answers_the_connection_is_in_trouble() {
     let port = listen(|mut stream| async move { while ask(&mut stream).await.is_some() {} }).await;
     let of = |tag, unit: u8| at(tag, json!({"address": "holding 5", "type": "u16", "unit": unit}));

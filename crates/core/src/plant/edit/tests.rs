@@ -283,12 +283,9 @@ proptest! {
 
 #[test]
 fn a_number_written_otherwise_changes_nothing() {
-    let place = Uuid::from_u128(1);
     let made = |order: Json| json!({"name": "EX-1", "order": order});
-    let create = Edit { kind: Kind::Place, id: place, op: Op::Create(own(made(json!(1.0))), None), seen: None };
-    let (plant, _) = apply(&Plant::default(), &[create], &AnySource, || 0).unwrap();
+    let (plant, _) = try_on(&Plant::default(), &[create(Kind::Place, 1, made(json!(1.0)))]).unwrap();
     for (order, changes) in [(json!(1), 0), (json!(2), 1)] {
-        let patch = Edit { kind: Kind::Place, id: place, op: Op::Patch(own(made(order))), seen: None };
-        assert_eq!(apply(&plant, &[patch], &AnySource, || 0).unwrap().1.len(), changes);
+        assert_eq!(try_on(&plant, &[patch(Kind::Place, 1, made(order))]).unwrap().1.len(), changes);
     }
 }
