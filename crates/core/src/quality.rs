@@ -64,6 +64,8 @@ reasons! {
     SaidUncertain = 21, Uncertain, "the sender says that it is uncertain";
     /// Whoever sent the value says that it is bad.
     SaidBad = 22, Bad, "the sender says that it is bad";
+    /// A place at or above the tag's is out of service.
+    OutOfService = 23, Bad, "out of service";
     /// The bytes do not make a value of the tag's type, for example a float that is not a number.
     NotANumber = 18, Bad, "the device sent something that is not a number";
 }

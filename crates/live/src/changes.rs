@@ -27,7 +27,7 @@ pub(crate) async fn run(live: Arc<Live>) {
     }
 }
 
-async fn catch_up(live: &Live) -> Result<(), havrel_db::DbError> {
+async fn catch_up(live: &Arc<Live>) -> Result<(), havrel_db::DbError> {
     let mut plant = (*live.plant()).clone();
     let newer = live.db.changes_after(plant.revision).await?;
     if newer.is_empty() {

@@ -11,6 +11,7 @@ pub mod jobs;
 mod links;
 mod own;
 mod paths;
+mod service;
 mod ship;
 pub mod spool;
 mod turns;
@@ -28,6 +29,7 @@ use havrel_core::{
         settings::MEMORY,
         view::{TagQuery, TagView},
     },
+    quality::Reason,
     sample::{Batch, Value},
     time::Nanos,
 };
@@ -130,6 +132,7 @@ pub struct Live {
     finder: Mutex<Option<Arc<Finder>>>,
     /// The views of tags that were asked for last, newest last.
     views: Mutex<Vec<Arc<TagView>>>,
+    waiting: service::Waiting,
     tasks: Mutex<JoinSet<()>>,
 }
 
@@ -183,6 +186,7 @@ impl Live {
             jobs: Arc::default(),
             finder: Mutex::default(),
             views: Mutex::default(),
+            waiting: service::Waiting::default(),
             tasks: Mutex::default(),
         });
         turns::start(&live, inbox, standings, (last, arrived), replay.gaps);
@@ -228,14 +232,14 @@ impl Live {
     ///
     /// # Errors
     /// As [`Db::commit`].
-    pub async fn commit(&self, edits: &[Edit], by: &By) -> Result<Arc<Plant>, CommitError> {
+    pub async fn commit(self: &Arc<Self>, edits: &[Edit], by: &By) -> Result<Arc<Plant>, CommitError> {
         let next = Arc::new(self.db.commit(&self.plant(), edits, by, &Drivers).await?);
         self.apply(next.clone()).await;
         Ok(next)
     }
 
     /// Takes a revision into use unless a newer one already is.
-    async fn apply(&self, next: Arc<Plant>) {
+    async fn apply(self: &Arc<Self>, next: Arc<Plant>) {
         let before = self.plant.rcu(|now| if now.revision < next.revision { next.clone() } else { now.clone() });
         if before.revision > next.revision {
             return;
@@ -245,7 +249,11 @@ impl Live {
             // The answer comes when values and alarms stand by the new plan; an engine that ended gives none.
             let _ = applied.await;
         }
+        let held = self.hold_back(&before, &next);
         self.set_links();
+        if !held.is_empty() {
+            self.spawn(self.clone().let_go(held));
+        }
         self.seed().await;
     }
 
@@ -289,6 +297,9 @@ impl Live {
         let refused = |words: &str| Err(LiveError::Refused(words.to_owned()));
         let Some(item) = plant.tags.get(&tag) else { return refused("There is no such tag.") };
         item.set.check_write(&value).map_err(LiveError::Refused)?;
+        if let Some(place) = plant.out_of_service(item.set.place) {
+            return Err(LiveError::Refused(format!("“{}” is out of service.", plant.path(Some(place)))));
+        }
         let Some(connection) = item.set.connection.and_then(|id| plant.connections.get(&id)) else {
             return refused("The tag has no connection to write to.");
         };
@@ -383,7 +394,8 @@ impl Live {
             for tag in plant.tags.values() {
                 let Some(connection) = tag.set.connection else { continue };
                 let Some(shown) = values.of(tag.no) else { continue };
-                if shown.current.quality.is_bad() {
+                let quality = shown.current.quality;
+                if quality.is_bad() && quality.reason() != Reason::OutOfService {
                     *counts.bad.entry(tag.set.place).or_default() += 1;
                 }
                 if shown.current.time > 0
@@ -417,7 +429,11 @@ impl Live {
         if let Some(view) = kept.iter().find(|view| view.query == query) {
             return view.clone();
         }
-        let view = Arc::new(TagView::of(&plant, query));
+        let view = {
+            let values = self.values.read().unwrap_or_else(PoisonError::into_inner);
+            let class_of = |no| values.of(no).map(|shown| shown.current.quality.class());
+            Arc::new(TagView::of(&plant, query, &class_of))
+        };
         if kept.len() >= MOST_VIEWS {
             kept.remove(0);
         }

@@ -4,7 +4,7 @@ use crate::{Live, turns::Message};
 use havrel_core::{plant::Plant, sample::Batch};
 use havrel_link::{Command, Health, LinkPlan, LinkState, PointPlan, Ports, driver, traffic::Tap};
 use std::{
-    collections::HashMap,
+    collections::{HashMap, HashSet},
     sync::{Arc, PoisonError},
 };
 use tokio::{
@@ -78,11 +78,12 @@ impl Line {
     }
 }
 
-/// What every connection of a plant has to do.
-fn plans(plant: &Plant) -> HashMap<Uuid, LinkPlan> {
+/// What every connection of a plant has to do; tags that are out of service or wait to begin are not among it.
+fn plans(plant: &Plant, waiting: &HashSet<Uuid>) -> HashMap<Uuid, LinkPlan> {
     let mut plans: HashMap<Uuid, LinkPlan> =
         plant.connections.values().map(|c| (c.id, LinkPlan { connection: c.set.clone(), points: Vec::new() })).collect();
-    let mut tags: Vec<_> = plant.tags.values().collect();
+    let idle = plant.idle_places();
+    let mut tags: Vec<_> = plant.tags.values().filter(|t| !idle.contains(&t.set.place) && !waiting.contains(&t.id)).collect();
     tags.sort_by_key(|t| t.no);
     for tag in tags {
         let Some(plan) = tag.set.connection.and_then(|id| plans.get_mut(&id)) else { continue };
@@ -107,7 +108,7 @@ impl Live {
     /// Brings the running connections in line with the configuration.
     pub(crate) fn set_links(&self) {
         let plant = self.plant();
-        let mut wanted = plans(&plant);
+        let mut wanted = plans(&plant, &self.waiting.now());
         let mut links = self.links.lock().unwrap_or_else(PoisonError::into_inner);
         let gone: Vec<Uuid> = links.keys().filter(|id| !wanted.contains_key(id)).copied().collect();
         for id in gone {
@@ -167,16 +168,19 @@ mod tests {
 
     #[test]
     fn each_connection_gets_its_own_tags_in_order() {
-        let plans = plans(&plant("Extraction", "", 1000));
-        assert_eq!(plans[&Uuid::from_u128(2)].points.iter().map(|p| p.tag).collect::<Vec<_>>(), [4, 9]);
-        assert!(plans[&Uuid::from_u128(3)].points.is_empty());
+        let all = plans(&plant("Extraction", "", 1000), &HashSet::new());
+        assert_eq!(all[&Uuid::from_u128(2)].points.iter().map(|p| p.tag).collect::<Vec<_>>(), [4, 9]);
+        assert!(all[&Uuid::from_u128(3)].points.is_empty());
+        let some = plans(&plant("Extraction", "", 1000), &HashSet::from([Uuid::from_u128(10)]));
+        assert_eq!(some[&Uuid::from_u128(2)].points.iter().map(|p| p.tag).collect::<Vec<_>>(), [9]);
     }
 
     #[test]
     fn an_edit_that_does_not_concern_the_driver_looks_like_none() {
-        let before = plans(&plant("Extraction", "", 1000));
-        assert_eq!(before, plans(&plant("Renamed", "with a note", 1000)));
-        let slower = plans(&plant("Extraction", "", 2000));
+        let plans = |plant: Plant| plans(&plant, &HashSet::new());
+        let before = plans(plant("Extraction", "", 1000));
+        assert_eq!(before, plans(plant("Renamed", "with a note", 1000)));
+        let slower = plans(plant("Extraction", "", 2000));
         let changed: Vec<_> = before.iter().filter(|(id, plan)| slower[*id] != **plan).map(|(id, _)| *id).collect();
         assert_eq!(changed, [Uuid::from_u128(2)]);
     }

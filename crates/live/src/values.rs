@@ -66,7 +66,14 @@ mod tests {
         let mut plan = Plan::default();
         for (slot, &no) in numbers.iter().enumerate() {
             plan.slots.insert(no, slot as Slot);
-            plan.tags.push(TagPlan { no, id: Uuid::from_u128(no.into()), interval: 0, record: None, rules: Vec::new() });
+            plan.tags.push(TagPlan {
+                no,
+                id: Uuid::from_u128(no.into()),
+                interval: 0,
+                record: None,
+                rules: Vec::new(),
+                idle: false,
+            });
         }
         Arc::new(plan)
     }

@@ -322,7 +322,7 @@ const FIRST: RuleRow<'static> = (
 ///
 /// # Errors
 /// The database's own.
-pub async fn build(live: &Live, manuals: &[Manual], standin: &Standin) -> Result<bool, CommitError> {
+pub async fn build(live: &Arc<Live>, manuals: &[Manual], standin: &Standin) -> Result<bool, CommitError> {
     if live.plant().revision > 0 {
         return Ok(false);
     }
@@ -420,7 +420,7 @@ fn reports(b: &mut Builder, vessels: &[String]) {
 ///
 /// # Errors
 /// The database's own.
-pub async fn follow_ports(live: &Live, standin: &Standin) -> Result<(), CommitError> {
+pub async fn follow_ports(live: &Arc<Live>, standin: &Standin) -> Result<(), CommitError> {
     let plant = live.plant();
     let mut edits = Vec::new();
     for (name, port) in &standin.controllers {
@@ -485,7 +485,7 @@ pub async fn load_past(live: Arc<Live>, hours: f64, until: Nanos) {
 }
 
 /// The configuration as the simulated plant reads it.
-fn items(live: &Live) -> Vec<Json> {
+fn items(live: &Arc<Live>) -> Vec<Json> {
     fn of<T>(kind: Kind, table: &Table<T>) -> impl Iterator<Item = Json> {
         table.values().map(move |i: &Arc<Item<T>>| json!({"kind": kind, "id": i.id, "no": i.no, "set": i.own}))
     }

@@ -16,6 +16,9 @@ pub struct Wrong {
     /// Which field; empty where the whole is meant.
     pub field: String,
     pub message: String,
+    /// What stands there by now, where somebody else has written meanwhile.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub now: Option<String>,
 }
 
 /// A problem document.
@@ -41,7 +44,7 @@ impl Problem {
     pub fn field(field: &str, message: impl Into<String>) -> Problem {
         let message = message.into();
         let mut problem = Problem::new(StatusCode::UNPROCESSABLE_ENTITY, message.clone());
-        problem.problems.push(Wrong { edit: 0, field: field.into(), message });
+        problem.problems.push(Wrong { edit: 0, field: field.into(), message, now: None });
         problem
     }
 
@@ -136,7 +139,7 @@ fn refused(problems: Vec<EditProblem>) -> Problem {
     let detail = problems.first().map_or(String::new(), |p| p.message.clone());
     let mut problem = Problem::new(status, detail);
     problem.problems =
-        problems.into_iter().take(1000).map(|p| Wrong { edit: p.edit, field: p.field, message: p.message }).collect();
+        problems.into_iter().take(1000).map(|p| Wrong { edit: p.edit, field: p.field, message: p.message, now: None }).collect();
     problem
 }
 

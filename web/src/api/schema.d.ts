@@ -584,6 +584,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/places/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Copies branches of the plant: what refers inside a branch refers to the copy there, what refers out of it stays. */
+        post: operations["copy_places"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/points/check": {
         parameters: {
             query?: never;
@@ -775,6 +792,40 @@ export interface paths {
         get: operations["tag_sheet"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tables/{kind}/columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The columns of the table of places, tags or alarm rules. */
+        get: operations["columns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tables/{kind}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Writes cells of a table. What is wrong is told by row (`edit`) and column (`field`). */
+        post: operations["write_rows"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1081,6 +1132,13 @@ export interface components {
                 good: number[];
             }[];
         };
+        /** @description What was written into one cell. */
+        CellBody: {
+            column: string;
+            text: string;
+            /** @description What the cell showed; where it shows something else by now, nothing is changed and both are told. */
+            was?: string | null;
+        };
         /** @description What a revision did to one item; only fields that changed. */
         ChangeView: {
             kind: string;
@@ -1114,6 +1172,17 @@ export interface components {
                 [key: string]: string;
             };
             clashes: components["schemas"]["ClashView"][];
+        };
+        /** @description A column of a table. */
+        ColumnView: {
+            /** @description Its name in files and requests. */
+            key: string;
+            /** @description What stands at its head. */
+            title: string;
+            /** @description `text`, `number`, `whole`, `yes_no`, `choice`, `place`, `connection`, `group`, `tag` or `rest`. */
+            cell: string;
+            /** @description The words of a choice. */
+            choices: string[];
         };
         /** @description What became of them. */
         Committed: {
@@ -1150,6 +1219,22 @@ export interface components {
             version: number;
             layouts: components["schemas"]["ItemFile"][];
             connections: components["schemas"]["ItemFile"][];
+        };
+        /** @description What became of a copy. */
+        Copied: {
+            /** Format: int64 */
+            revision: number;
+            /** @description The copies of the places that were named, without those that lie under another of them. */
+            places: string[];
+        };
+        /** @description What to copy, and where to. */
+        CopyBody: {
+            places: string[];
+            /**
+             * Format: uuid
+             * @description The place to put the copies under; left out: to the top.
+             */
+            to?: string | null;
         };
         /** @description Name and password. */
         Credentials: {
@@ -1600,6 +1685,14 @@ export interface components {
             order: string;
             text: string;
         };
+        /** @description Something that refers to an item. */
+        ReferrerView: {
+            kind: string;
+            /** Format: uuid */
+            id: string;
+            /** @description How, as the rest of a sentence: “it is the setpoint of …”. */
+            words: string;
+        };
         /** @description An item that was not taken. */
         RefusedItem: {
             /**
@@ -1623,6 +1716,24 @@ export interface components {
             changes: components["schemas"]["ChangeView"][];
             /** Format: int64 */
             total: number;
+        };
+        /** @description A row that was written. */
+        RowBody: {
+            /** Format: uuid */
+            id: string;
+            /** @description It is to be made. */
+            fresh?: boolean;
+            cells: components["schemas"]["CellBody"][];
+        };
+        /** @description What became of them. */
+        RowsWritten: {
+            /**
+             * Format: int64
+             * @description The revision that now holds it; where it was only tried, the one it was tried on.
+             */
+            revision: number;
+            /** @description How many items change. */
+            changed: number;
         };
         /** @description What to scan. */
         ScanBody: {
@@ -1739,6 +1850,15 @@ export interface components {
             recorded?: string | null;
             /** @description Limits in force: “high 80”. */
             limits: string;
+            /**
+             * Format: int64
+             * @description The revision that changed it last.
+             */
+            revision: number;
+            /** @description Its place, or one above it, is out of service. */
+            idle: boolean;
+            /** @description What each column of the table of tags says. */
+            cells: string[];
         };
         /** @description Rows of a sheet of tags. */
         TagSheet: {
@@ -1837,7 +1957,9 @@ export interface components {
             };
             names: string[];
             /** @description What refers to it from outside and keeps it from going. */
-            referrers: string[];
+            referrers: components["schemas"]["ReferrerView"][];
+            /** @description Trends kept under a name that show the tag, or one of its tags; they only lose a line when it goes. */
+            trends: string[];
         };
         /** @description The newest that is known of a tag. */
         ValueView: {
@@ -1862,6 +1984,14 @@ export interface components {
             /** @description In engineering units: boolean, number or text. */
             value: Record<string, never>;
         };
+        /** @description Rows that become one revision, all or none. */
+        WriteRows: {
+            /** @description Stands in the journal. */
+            why: string;
+            rows: components["schemas"]["RowBody"][];
+            /** @description Only says whether it could be done. */
+            try?: boolean;
+        };
         /** @description What was written. */
         Written: {
             before: Record<string, never> | null;
@@ -1875,6 +2005,8 @@ export interface components {
             /** @description Which field; empty where the whole is meant. */
             field: string;
             message: string;
+            /** @description What stands there by now, where somebody else has written meanwhile. */
+            now?: string | null;
         };
         /** @description Something that is made to go wrong. */
         WrongView: {
@@ -2820,6 +2952,37 @@ export interface operations {
             };
         };
     };
+    copy_places: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copied"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     check_point: {
         parameters: {
             query?: never;
@@ -3196,9 +3359,24 @@ export interface operations {
                 /** @description Only under this place, at any depth. */
                 under?: string;
                 connection?: string;
+                /** @description Only those that have a source, or only those without. */
+                bound?: boolean;
+                recorded?: boolean;
+                /** @description Has an alarm rule that is on. */
+                alarmed?: boolean;
+                in_service?: boolean;
+                /** @description Is read from the same place as another tag. */
+                twice?: boolean;
+                /** @description Whose value was `good`, `uncertain` or `bad` at the moment that `moment` stands for. */
+                quality?: string;
+                /** @description Any number; the same one means the same moment, so that rows keep their index. */
+                moment?: number;
                 /** @description Words that must all occur in the path, whatever their case. */
                 text?: string;
-                /** @description `plant` (as the engineer ordered it; the default), `name`, `place`, `unit`, `source` or `recorded`. */
+                /**
+                 * @description `plant` (as the engineer ordered it; the default), `name`, `place`, `unit`, `source`,
+                 *     `recorded`, or any column of the table of tags.
+                 */
                 sort?: string;
                 /** @description The other way round. */
                 down?: boolean;
@@ -3219,6 +3397,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TagSheet"];
+                };
+            };
+        };
+    };
+    columns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ColumnView"][];
+                };
+            };
+        };
+    };
+    write_rows: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WriteRows"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RowsWritten"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

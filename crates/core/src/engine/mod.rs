@@ -146,6 +146,9 @@ impl Engine {
 
     fn take(&mut self, batch: &Batch, mut sample: Sample, out: &mut Effects) {
         let Some(&slot) = self.plan.slots.get(&sample.tag) else { return };
+        if self.plan.tags[slot as usize].idle {
+            return;
+        }
         if sample.time > self.now + CLOCK_TOLERANCE {
             sample.time = self.now;
             if sample.quality.class() == Class::Good {
@@ -295,11 +298,32 @@ impl Engine {
         let mut resting: Vec<_> = self.resting.values_mut().filter(|s| s.state != AlarmState::Normal).collect();
         resting.sort_by_key(|s| s.rule);
         resting.into_iter().for_each(|standing| withdraw(standing, None, self.now, out));
+        self.tell_service(out);
         // New limits count at once, on the values that are there.
         for slot in 0..plan.tags.len() as Slot {
             out.changed.push(slot);
             if !plan.tags[slot as usize].rules.is_empty() && self.current[slot as usize].usable().is_some() {
                 self.judge(slot, self.now, out);
+            }
+        }
+    }
+}
+
+impl Engine {
+    /// Marks what went out of service, for history too; what came back has not been read yet.
+    fn tell_service(&mut self, out: &mut Effects) {
+        let plan = self.plan.clone();
+        for (slot, tag) in plan.tags.iter().enumerate() {
+            let current = &mut self.current[slot];
+            let told = current.quality.reason() == Reason::OutOfService;
+            if tag.idle && !told {
+                current.quality = Quality::of(Reason::OutOfService);
+                current.told = self.now;
+                let mut batch = Batch::default();
+                batch.push_quality(tag.no, self.now, current.quality);
+                self.record(slot as Slot, &batch, batch.samples[0], out);
+            } else if !tag.idle && told {
+                current.quality = Quality::of(Reason::NotRead);
             }
         }
     }

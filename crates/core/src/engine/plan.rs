@@ -31,6 +31,8 @@ pub struct TagPlan {
     pub record: Option<RecordRule>,
     /// Indices into [`Plan::rules`].
     pub rules: Vec<u32>,
+    /// Out of service: nothing comes for it, and its rules are not there.
+    pub idle: bool,
 }
 
 /// What the engine must know of an alarm rule.
@@ -77,6 +79,7 @@ impl Plan {
         let mut items: Vec<_> = plant.tags.values().collect();
         items.sort_by_key(|t| t.no);
         let mut plan = Plan { revision: plant.revision, ..Plan::default() };
+        let idle = plant.idle_places();
         let mut slot_of_id = HashMap::with_capacity(items.len());
         for item in items {
             let slot = plan.tags.len() as Slot;
@@ -85,15 +88,19 @@ impl Plan {
             plan.tags.push(TagPlan {
                 no: item.no,
                 id: item.id,
-                interval: interval(plant, &item.set),
+                interval: if idle.contains(&item.set.place) { 0 } else { interval(plant, &item.set) },
                 record: item.set.record.then_some(RecordRule { mode: item.set.record_mode, deadband: item.set.record_deadband }),
                 rules: Vec::new(),
+                idle: idle.contains(&item.set.place),
             });
         }
         let mut rules: Vec<_> = plant.rules.values().filter(|r| r.set.enabled).collect();
         rules.sort_by_key(|r| r.id);
         for rule in rules {
             let (Some(&slot), Some(tag)) = (slot_of_id.get(&rule.set.tag), plant.tags.get(&rule.set.tag)) else { continue };
+            if plan.tags[slot as usize].idle {
+                continue;
+            }
             plan.tags[slot as usize].rules.push(plan.rules.len() as u32);
             plan.rules.push(RulePlan {
                 id: rule.id,

@@ -228,3 +228,36 @@ proptest! {
         prop_assert_eq!(events, whole);
     }
 }
+
+#[test]
+fn out_of_service_nothing_counts_and_history_says_so() {
+    let running = plant(json!({"record": true}), json!({}));
+    let mut stopped = running.clone();
+    let mut place = own(json!({"name": "EX-1"}));
+    place.insert("in_service".into(), false.into());
+    stopped.put(ItemKind::Place, id(1), 0, 2, place).unwrap();
+    let mut engine = engine(&running, Vec::new());
+    let raised = feed(&mut engine, &[value(1, 90.0)]);
+    assert_eq!(raised.events.len(), 1);
+    let mut out = Effects::default();
+    engine.step(5 * SECOND, Input::Plan(Arc::new(Plan::of(&stopped))), &mut out);
+    assert_eq!(out.events.iter().map(|e| e.kind).collect::<Vec<_>>(), [EventKind::Withdrawn]);
+    let told: Vec<_> = out.recorded.samples.iter().map(|s| (s.time, s.quality.reason())).collect();
+    assert_eq!(told, [(5 * SECOND, Reason::OutOfService)]);
+    // What still comes is passed over, and the last value stays to be seen.
+    let late = feed(&mut engine, &[value(6, 95.0)]);
+    assert_eq!(late, Effects::default());
+    assert_eq!(
+        (engine.current(0).value.clone(), engine.current(0).quality.reason()),
+        (Some(Value::F64(90.0)), Reason::OutOfService)
+    );
+    // Told once, however often the plan changes meanwhile.
+    let mut again = Effects::default();
+    engine.step(7 * SECOND, Input::Plan(Arc::new(Plan::of(&stopped))), &mut again);
+    assert!(again.recorded.is_empty() && again.events.is_empty());
+    engine.step(8 * SECOND, Input::Plan(Arc::new(Plan::of(&running))), &mut again);
+    assert_eq!(engine.current(0).quality.reason(), Reason::NotRead);
+    assert!(again.events.is_empty(), "an old value raises nothing");
+    let back = feed(&mut engine, &[value(9, 90.0)]);
+    assert_eq!((back.events.len(), back.recorded.samples.len()), (1, 1));
+}

@@ -424,7 +424,7 @@ fn check_deleted(next: &Plant, old: &Plant, deleted: &[(Kind, Uuid, usize)], pro
         if next.own(kind, id).is_some() {
             continue;
         }
-        let mut reasons = next.referrers(kind, id);
+        let mut reasons: Vec<String> = next.referrers(kind, id).into_iter().map(|r| r.words).collect();
         let left = next.contents(kind, id).len();
         if left > 0 {
             reasons.insert(0, format!("{left} more hang on it"));

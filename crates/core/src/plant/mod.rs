@@ -3,10 +3,12 @@
 //! A [`Plant`] is one revision of everything. Edits ([`edit::apply`]) make the next one beside it; nothing is ever
 //! changed in place, so whoever still works with the old revision is not disturbed.
 
+pub mod copy;
 pub mod edit;
 pub mod find;
 pub mod layout;
 pub mod settings;
+pub mod table;
 pub mod undo;
 pub mod view;
 
@@ -85,6 +87,15 @@ pub struct Plant {
     pub tags: Table<Tag>,
     pub rules: Table<Rule>,
     pub reports: Table<Report>,
+}
+
+/// Something that refers to an item.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Referrer {
+    pub kind: Kind,
+    pub id: Uuid,
+    /// How, as the rest of a sentence: “it is the setpoint of …”.
+    pub words: String,
 }
 
 /// A stored item as the database gives it.
@@ -233,6 +244,27 @@ impl Plant {
         format!("{}/{}", self.path(Some(tag.place)), tag.name)
     }
 
+    /// The place at or above this one that is out of service, if any: nothing under it is polled, and nothing alarms.
+    pub fn out_of_service(&self, place: Uuid) -> Option<Uuid> {
+        let mut at = self.places.get(&place);
+        for _ in 0..64 {
+            match at {
+                Some(item) if !item.set.in_service => return Some(item.id),
+                Some(item) => at = item.set.parent.and_then(|id| self.places.get(&id)),
+                None => return None,
+            }
+        }
+        None
+    }
+
+    /// Every place that is out of service by itself or by a place above it.
+    pub fn idle_places(&self) -> HashSet<Uuid> {
+        if self.places.values().all(|p| p.set.in_service) {
+            return HashSet::new();
+        }
+        self.places.keys().copied().filter(|&id| self.out_of_service(id).is_some()).collect()
+    }
+
     /// Whether `place` is `top` or lies under it.
     pub fn lies_under(&self, place: Uuid, top: Uuid) -> bool {
         let mut at = Some(place);
@@ -275,31 +307,38 @@ impl Plant {
         found
     }
 
-    /// What refers to an item from outside, in words: reports that show a tag, a tag whose setpoint it is, and so on.
-    pub fn referrers(&self, kind: Kind, id: Uuid) -> Vec<String> {
-        let mut words = Vec::new();
+    /// What refers to an item from outside: reports that show a tag, a tag whose setpoint it is, and so on.
+    pub fn referrers(&self, kind: Kind, id: Uuid) -> Vec<Referrer> {
+        let mut found = Vec::new();
+        let mut add = |kind, id, words: String| found.push(Referrer { kind, id, words });
         match kind {
             Kind::Tag => {
-                let shown = self.reports.values().filter(|r| r.set.sections.iter().any(|s| s.tags().contains(&id)));
-                words.extend(shown.map(|r| format!("report “{}” shows it", r.set.name)));
-                let setpoints = self.tags.values().filter(|t| t.set.setpoint == Some(id));
-                words.extend(setpoints.map(|t| format!("it is the setpoint of “{}”", self.tag_path(&t.set))));
+                for r in self.reports.values().filter(|r| r.set.sections.iter().any(|s| s.tags().contains(&id))) {
+                    add(Kind::Report, r.id, format!("report “{}” shows it", r.set.name));
+                }
+                for t in self.tags.values().filter(|t| t.set.setpoint == Some(id)) {
+                    add(Kind::Tag, t.id, format!("it is the setpoint of “{}”", self.tag_path(&t.set)));
+                }
             }
             Kind::Place => {
-                let about = self.reports.values().filter(|r| r.set.place == Some(id));
-                words.extend(about.map(|r| format!("report “{}” is about it", r.set.name)));
+                for r in self.reports.values().filter(|r| r.set.place == Some(id)) {
+                    add(Kind::Report, r.id, format!("report “{}” is about it", r.set.name));
+                }
             }
             Kind::Layout => {
-                let nesting = self.layouts.values().filter(|l| l.set.members.iter().any(|m| m.layout == Some(id)));
-                words.extend(nesting.map(|l| format!("layout “{}” holds it", l.set.name)));
-                let mapping = self.connections.values().flat_map(|c| c.set.blocks.iter().map(move |b| (c, b)));
-                let mapped = mapping.filter(|(_, b)| b.layout == id);
-                words.extend(mapped.map(|(c, b)| format!("block “{}” of {} is laid out by it", b.name, c.set.name)));
+                for l in self.layouts.values().filter(|l| l.set.members.iter().any(|m| m.layout == Some(id))) {
+                    add(Kind::Layout, l.id, format!("layout “{}” holds it", l.set.name));
+                }
+                for (c, b) in self.connections.values().flat_map(|c| c.set.blocks.iter().map(move |b| (c, b))) {
+                    if b.layout == id {
+                        add(Kind::Connection, c.id, format!("block “{}” of {} is laid out by it", b.name, c.set.name));
+                    }
+                }
             }
             Kind::Connection | Kind::Rule | Kind::Report => {}
         }
-        words.sort();
-        words
+        found.sort_by(|a, b| a.words.cmp(&b.words));
+        found
     }
 
     /// The name a person knows an item by.

@@ -38,6 +38,9 @@ pub struct Place {
     pub order: f64,
     #[serde(default)]
     pub note: String,
+    /// Off: nothing under it is polled and nothing alarms.
+    #[serde(default = "yes")]
+    pub in_service: bool,
 }
 
 /// A controller or device and how to reach it.

@@ -1,7 +1,14 @@
 //! Tags as a sheet shows them: filtered and in order, so that any row can be asked for by its index.
 
-use super::Plant;
-use std::{cmp::Ordering, collections::HashMap};
+use super::{
+    Kind, Plant,
+    table::{Cell, Column, cell, column_of},
+};
+use crate::{TagNo, quality::Class};
+use std::{
+    cmp::Ordering,
+    collections::{HashMap, HashSet},
+};
 use uuid::Uuid;
 
 /// What a sheet of tags is ordered by.
@@ -17,6 +24,8 @@ pub enum TagSort {
     Source,
     /// Recorded ones first.
     Recorded,
+    /// By any other column of the table of tags.
+    Column(&'static str),
 }
 
 impl TagSort {
@@ -29,7 +38,7 @@ impl TagSort {
             "unit" => TagSort::Unit,
             "source" => TagSort::Source,
             "recorded" => TagSort::Recorded,
-            _ => return None,
+            other => TagSort::Column(column_of(Kind::Tag, other)?.key),
         })
     }
 }
@@ -40,6 +49,19 @@ pub struct TagQuery {
     /// Only under this place, at any depth.
     pub under: Option<Uuid>,
     pub connection: Option<Uuid>,
+    /// Only tags for which this holds, or does not.
+    pub bound: Option<bool>,
+    pub recorded: Option<bool>,
+    /// Has an alarm rule that is on.
+    pub alarmed: Option<bool>,
+    /// Its place is in service.
+    pub in_service: Option<bool>,
+    /// Is read from the same place of the same connection as another tag.
+    pub twice: Option<bool>,
+    /// Only tags whose value was of this class when the view was made.
+    pub quality: Option<Class>,
+    /// Which moment is meant where the view depends on values; another number is another view.
+    pub moment: u64,
     /// Words that must all occur in the path, whatever their case; parted by spaces or “/”.
     pub words: String,
     pub sort: TagSort,
@@ -56,14 +78,34 @@ pub struct TagView {
 
 impl TagView {
     /// Filters and sorts. For a hundred thousand tags that takes tenths of a second, once for each revision and query.
-    pub fn of(plant: &Plant, query: TagQuery) -> TagView {
+    /// `class_of` says what the value of a tag is now.
+    pub fn of(plant: &Plant, query: TagQuery, class_of: &dyn Fn(TagNo) -> Option<Class>) -> TagView {
         let places = places(plant, query.under);
+        let idle = plant.idle_places();
+        let alarmed: HashSet<Uuid> = match query.alarmed {
+            Some(_) => plant.rules.values().filter(|r| r.set.enabled).map(|r| r.set.tag).collect(),
+            None => HashSet::new(),
+        };
+        let twice = if query.twice.is_some() { bound_twice(plant) } else { HashSet::new() };
         let words = query.words.to_lowercase();
         let words: Vec<&str> = words.split([' ', '/']).filter(|w| !w.is_empty()).take(12).collect();
         let mut rows: Vec<Row> = Vec::new();
         for tag in plant.tags.values() {
             let Some(place) = places.get(&tag.set.place) else { continue };
             if query.connection.is_some_and(|c| tag.set.connection != Some(c)) {
+                continue;
+            }
+            let wanted = [
+                (query.bound, tag.set.connection.is_some()),
+                (query.recorded, tag.set.record),
+                (query.alarmed, alarmed.contains(&tag.id)),
+                (query.in_service, !idle.contains(&tag.set.place)),
+                (query.twice, twice.contains(&tag.id)),
+            ];
+            if wanted.iter().any(|(asked, holds)| asked.is_some_and(|a| a != *holds)) {
+                continue;
+            }
+            if query.quality.is_some_and(|q| class_of(tag.no) != Some(q)) {
                 continue;
             }
             if !words.is_empty() {
@@ -83,8 +125,19 @@ impl TagView {
         let by_plant = |a: &Row, b: &Row| {
             (a.place.rank.cmp(&b.place.rank)).then(a.order.total_cmp(&b.order)).then_with(|| natural(a.name, b.name))
         };
+        let texts: HashMap<Uuid, Key> = match query.sort {
+            TagSort::Column(key) => match column_of(Kind::Tag, key) {
+                Some(column) => rows.iter().map(|r| (r.tag, Key::of(plant, column, r.tag))).collect(),
+                None => HashMap::new(),
+            },
+            _ => HashMap::new(),
+        };
         rows.sort_by(|a, b| {
             let order = match query.sort {
+                TagSort::Column(_) => match (texts.get(&a.tag), texts.get(&b.tag)) {
+                    (Some(a), Some(b)) => a.compare(b),
+                    _ => Ordering::Equal,
+                },
                 TagSort::Plant => Ordering::Equal,
                 TagSort::Name => natural(a.name, b.name),
                 TagSort::Place => natural(&a.place.path, &b.place.path),
@@ -118,6 +171,45 @@ impl TagView {
         let from = from.min(self.tags.len());
         &self.tags[from..from.saturating_add(count).min(self.tags.len())]
     }
+}
+
+/// What a column is ordered by.
+enum Key {
+    Number(f64),
+    Text(String),
+}
+
+impl Key {
+    fn of(plant: &Plant, column: &Column, tag: Uuid) -> Key {
+        let text = cell(plant, column, Kind::Tag, tag);
+        match column.cell {
+            // What is not set stands behind all numbers.
+            Cell::Number | Cell::Whole => Key::Number(text.parse().unwrap_or(f64::INFINITY)),
+            _ => Key::Text(text),
+        }
+    }
+
+    fn compare(&self, other: &Key) -> Ordering {
+        match (self, other) {
+            (Key::Number(a), Key::Number(b)) => a.total_cmp(b),
+            (Key::Text(a), Key::Text(b)) => natural(a, b),
+            _ => Ordering::Equal,
+        }
+    }
+}
+
+/// Tags that are read from the same place of the same connection as another.
+fn bound_twice(plant: &Plant) -> HashSet<Uuid> {
+    let mut by_source: HashMap<(Uuid, String), Vec<Uuid>> = HashMap::new();
+    for tag in plant.tags.values() {
+        let Some(connection) = tag.set.connection else { continue };
+        let source = plant.connections.get(&connection).and_then(|c| plant.source(&c.set, &tag.set).ok());
+        let Some(source) = source.filter(|s| !s.point.is_empty()) else { continue };
+        let mut fields: Vec<String> = source.point.iter().map(|(k, v)| format!("{k}={v}")).collect();
+        fields.sort();
+        by_source.entry((connection, fields.join(" "))).or_default().push(tag.id);
+    }
+    by_source.into_values().filter(|tags| tags.len() > 1).flatten().collect()
 }
 
 struct Row<'a> {
@@ -246,8 +338,13 @@ mod tests {
         value.as_object().cloned().unwrap_or_default()
     }
 
+    /// Odd numbers are good, even ones bad.
+    fn class_of(no: TagNo) -> Option<Class> {
+        Some(if no % 2 == 1 { Class::Good } else { Class::Bad })
+    }
+
     fn names(plant: &Plant, query: TagQuery) -> Vec<String> {
-        let view = TagView::of(plant, query);
+        let view = TagView::of(plant, query, &class_of);
         view.rows(0, view.len()).iter().map(|id| plant.tags[id].set.name.clone()).collect()
     }
 
@@ -264,6 +361,41 @@ mod tests {
         assert!(names(&plant, TagQuery { under: Some(id(99)), ..TagQuery::default() }).is_empty());
     }
 
+    #[test]
+    fn tags_are_chosen_by_what_they_are() {
+        let mut plant = plant(&[(4, "a", "", 0.0), (4, "b", "", 1.0), (4, "c", "", 2.0), (5, "d", "", 0.0)]);
+        let connection = Stored {
+            kind: Kind::Connection,
+            id: id(50),
+            no: 0,
+            revision: 1,
+            own: own(json!({"name": "Line", "kind": "modbus"})),
+        };
+        plant.put(connection.kind, connection.id, 0, 1, connection.own).unwrap();
+        let mut bind = |n: u128, address: &str| {
+            let mut set = plant.tags[&id(n)].own.clone();
+            set.extend(own(json!({"connection": id(50), "point": {"address": address}})));
+            let no = plant.tags[&id(n)].no;
+            plant.put(Kind::Tag, id(n), no, 2, set).unwrap();
+        };
+        bind(100, "1");
+        bind(101, "1");
+        bind(102, "2");
+        plant.put(Kind::Rule, id(60), 0, 1, own(json!({"tag": id(101), "kind": "high", "level": 1.0}))).unwrap();
+        plant.put(Kind::Place, id(5), 0, 1, own(json!({"name": "EX-2", "parent": id(2), "in_service": false}))).unwrap();
+        let chosen = |query| names(&plant, query).concat();
+        let q = TagQuery::default;
+        assert_eq!(chosen(TagQuery { bound: Some(true), ..q() }), "abc");
+        assert_eq!(chosen(TagQuery { bound: Some(false), ..q() }), "d");
+        assert_eq!(chosen(TagQuery { twice: Some(true), ..q() }), "ab");
+        assert_eq!(chosen(TagQuery { alarmed: Some(true), ..q() }), "b");
+        assert_eq!(chosen(TagQuery { in_service: Some(false), ..q() }), "d");
+        assert_eq!(chosen(TagQuery { recorded: Some(true), ..q() }), "ac");
+        assert_eq!(chosen(TagQuery { quality: Some(Class::Bad), bound: Some(true), ..q() }), "b");
+        let by_address = TagSort::from_name("address").unwrap();
+        assert_eq!(chosen(TagQuery { sort: by_address, down: true, ..q() }), "cabd");
+    }
+
     proptest! {
         /// Whatever the query: the rows are exactly those that a plain look at every tag gives, in an order that the column
         /// agrees with, and asking by index gives the same rows as asking for all.
@@ -276,7 +408,7 @@ mod tests {
             let plant = plant(&rows);
             let sorts = [TagSort::Plant, TagSort::Name, TagSort::Place, TagSort::Unit, TagSort::Source, TagSort::Recorded];
             let query = TagQuery { words: word.clone(), sort: sorts[sort], down, ..TagQuery::default() };
-            let view = TagView::of(&plant, query);
+            let view = TagView::of(&plant, query, &class_of);
             let mut seen: Vec<Uuid> = view.rows(0, usize::MAX).to_vec();
             let names: Vec<&str> = seen.iter().map(|id| plant.tags[id].set.name.as_str()).collect();
             if sorts[sort] == TagSort::Name {

@@ -14,6 +14,7 @@ pub mod push;
 pub mod reports;
 pub mod revisions;
 pub mod sheets;
+pub mod table;
 pub mod traffic;
 pub mod values;
 

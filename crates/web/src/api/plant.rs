@@ -10,13 +10,13 @@ use actix_web::{
 };
 use havrel_core::{
     access::Action,
-    plant::{Edit, Item, Kind, Op, Own, Plant, Table, edit},
+    plant::{Edit, Item, Kind, Op, Own, Plant, Referrer, Table, copy, edit},
 };
 use havrel_db::config::By;
 use havrel_link::driver;
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json_;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
@@ -197,7 +197,18 @@ pub struct Uses {
     pub contents: HashMap<String, usize>,
     pub names: Vec<String>,
     /// What refers to it from outside and keeps it from going.
-    pub referrers: Vec<String>,
+    pub referrers: Vec<ReferrerView>,
+    /// Trends kept under a name that show the tag, or one of its tags; they only lose a line when it goes.
+    pub trends: Vec<String>,
+}
+
+/// Something that refers to an item.
+#[derive(Serialize, ToSchema)]
+pub struct ReferrerView {
+    pub kind: &'static str,
+    pub id: Uuid,
+    /// How, as the rest of a sentence: “it is the setpoint of …”.
+    pub words: String,
 }
 
 /// Shows what hangs on an item before it is deleted.
@@ -214,14 +225,61 @@ pub async fn uses(app: Data<App>, person: Person, path: Path<(String, Uuid)>) ->
     let mut names: Vec<String> = contents.iter().map(|&(k, id)| plant.title(k, id)).collect();
     names.sort();
     names.truncate(20);
-    let gone: Vec<Uuid> = contents.iter().map(|c| c.1).collect();
+    let gone: HashSet<Uuid> = contents.iter().map(|c| c.1).chain([id]).collect();
     let all = contents.iter().copied().chain([(kind, id)]);
-    let inside =
-        |words: &String| gone.iter().any(|&g| plant.kind_of(g) == Some(Kind::Tag) && words.contains(&plant.title(Kind::Tag, g)));
-    let mut referrers: Vec<String> = all.flat_map(|(k, i)| plant.referrers(k, i)).filter(|words| !inside(words)).collect();
-    referrers.sort();
-    referrers.dedup();
-    Ok(Json(Uses { contents: counts, names, referrers }))
+    let mut found: Vec<_> = all.flat_map(|(k, i)| plant.referrers(k, i)).filter(|r| !gone.contains(&r.id)).collect();
+    found.sort_by(|a, b| a.words.cmp(&b.words));
+    found.dedup();
+    found.truncate(MOST_REFERRERS);
+    let view = |r: Referrer| ReferrerView { kind: r.kind.name(), id: r.id, words: r.words };
+    let shows = |trend: &Json_| {
+        trend["tags"]
+            .as_array()
+            .into_iter()
+            .flatten()
+            .any(|t| t.as_str().and_then(|t| Uuid::parse_str(t).ok()).is_some_and(|t| gone.contains(&t)))
+    };
+    let trends = app.live.db.kept_trends().await?.into_iter().filter(|t| shows(&t.trend)).map(|t| t.name).collect();
+    Ok(Json(Uses { contents: counts, names, referrers: found.into_iter().map(view).collect(), trends }))
+}
+
+/// Most things that are named as referring to an item.
+const MOST_REFERRERS: usize = 200;
+
+/// What to copy, and where to.
+#[derive(Deserialize, ToSchema)]
+pub struct CopyBody {
+    pub places: Vec<Uuid>,
+    /// The place to put the copies under; left out: to the top.
+    pub to: Option<Uuid>,
+}
+
+/// What became of a copy.
+#[derive(Serialize, ToSchema)]
+pub struct Copied {
+    pub revision: i64,
+    /// The copies of the places that were named, without those that lie under another of them.
+    pub places: Vec<Uuid>,
+}
+
+/// Copies branches of the plant: what refers inside a branch refers to the copy there, what refers out of it stays.
+#[utoipa::path(request_body = CopyBody, responses((status = 200, body = Copied), (status = 422, body = Problem)))]
+#[post("/api/places/copy")]
+pub async fn copy_places(app: Data<App>, person: Person, body: Json<CopyBody>) -> Result<Json<Copied>, Problem> {
+    let actor = person.may(Action::Configure)?;
+    let plant = app.live.plant();
+    let wrong = |words: String| Problem::field("places", words);
+    let (edits, places) = copy::branches(&plant, &body.places, body.to, Uuid::now_v7).map_err(wrong)?;
+    if edits.is_empty() || edits.len() > edit::MOST_EDITS {
+        return Err(wrong("A copy makes 1 to 100,000 items.".into()));
+    }
+    let titles: Vec<String> = copy::tops(&plant, &body.places).iter().map(|&id| plant.title(Kind::Place, id)).collect();
+    let what = if titles.len() > 3 { format!("{} branches", titles.len()) } else { titles.join(", ") };
+    let to = body.to.map_or_else(|| "the top".to_owned(), |id| plant.title(Kind::Place, id));
+    let why = format!("Copied {what} to {to}").chars().take(400).collect();
+    let by = By { account: Some(actor.account), actor: actor.name.clone(), why, undoes: None };
+    let plant = app.live.commit(&edits, &by).await?;
+    Ok(Json(Copied { revision: plant.revision, places }))
 }
 
 /// One wish.

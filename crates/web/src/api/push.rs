@@ -46,6 +46,7 @@ struct Target {
     place: Uuid,
     holds: Holds,
     enabled: bool,
+    in_service: bool,
 }
 
 /// The tags that can be pushed to, for one revision.
@@ -66,6 +67,7 @@ impl Index {
             by_id: HashMap::new(),
             by_no: HashMap::new(),
         };
+        let idle = plant.idle_places();
         for tag in plant.tags.values() {
             let Some(connection) = tag.set.connection.and_then(|id| plant.connections.get(&id)) else { continue };
             if connection.set.kind != PUSH {
@@ -74,7 +76,8 @@ impl Index {
             let at = index.targets.len();
             let holds = resolve::<PushPoint>(None, &tag.set.point).unwrap_or_default().holds;
             let (no, place, enabled) = (tag.no, tag.set.place, connection.set.enabled);
-            index.targets.push(Target { no, connection: connection.id, place, holds, enabled });
+            let in_service = !idle.contains(&place);
+            index.targets.push(Target { no, connection: connection.id, place, holds, enabled, in_service });
             index.by_path.insert(plant.tag_path(&tag.set), at);
             index.by_id.insert(tag.id, at);
             index.by_no.insert(tag.no, at);
@@ -192,6 +195,9 @@ impl Pushing<'_> {
         });
         if !reaches {
             return Err(("tag", "The token does not reach this tag's place.".into()));
+        }
+        if !target.in_service {
+            return Err(("tag", "The tag's place is out of service.".into()));
         }
         if !target.enabled {
             return Err(("tag", "The tag's connection is switched off.".into()));

@@ -10,9 +10,10 @@ use actix_web::{
 use havrel_core::{
     access::Action,
     plant::{
-        RecordMode,
+        Kind, RecordMode, table,
         view::{TagQuery, TagSort},
     },
+    quality::Class,
 };
 use havrel_jobs::gather::rules_under;
 use serde::{Deserialize, Serialize};
@@ -32,9 +33,22 @@ pub struct TagSheetQuery {
     /// Only under this place, at any depth.
     pub under: Option<Uuid>,
     pub connection: Option<Uuid>,
+    /// Only those that have a source, or only those without.
+    pub bound: Option<bool>,
+    pub recorded: Option<bool>,
+    /// Has an alarm rule that is on.
+    pub alarmed: Option<bool>,
+    pub in_service: Option<bool>,
+    /// Is read from the same place as another tag.
+    pub twice: Option<bool>,
+    /// Whose value was `good`, `uncertain` or `bad` at the moment that `moment` stands for.
+    pub quality: Option<String>,
+    /// Any number; the same one means the same moment, so that rows keep their index.
+    pub moment: Option<u64>,
     /// Words that must all occur in the path, whatever their case.
     pub text: Option<String>,
-    /// `plant` (as the engineer ordered it; the default), `name`, `place`, `unit`, `source` or `recorded`.
+    /// `plant` (as the engineer ordered it; the default), `name`, `place`, `unit`, `source`,
+    /// `recorded`, or any column of the table of tags.
     pub sort: Option<String>,
     /// The other way round.
     pub down: Option<bool>,
@@ -62,6 +76,12 @@ pub struct TagRow {
     pub recorded: Option<RecordMode>,
     /// Limits in force: “high 80”.
     pub limits: String,
+    /// The revision that changed it last.
+    pub revision: i64,
+    /// Its place, or one above it, is out of service.
+    pub idle: bool,
+    /// What each column of the table of tags says.
+    pub cells: Vec<String>,
 }
 
 /// Rows of a sheet of tags.
@@ -81,7 +101,27 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
     let sort = q.sort.as_deref().unwrap_or("plant");
     let sort = TagSort::from_name(sort).ok_or_else(|| Problem::field("sort", "There is no such order."))?;
     let words = q.text.unwrap_or_default().chars().take(200).collect();
-    let asked = TagQuery { under: q.under, connection: q.connection, words, sort, down: q.down.unwrap_or(false) };
+    let quality = match q.quality.as_deref() {
+        None => None,
+        Some("good") => Some(Class::Good),
+        Some("uncertain") => Some(Class::Uncertain),
+        Some("bad") => Some(Class::Bad),
+        Some(_) => return Err(Problem::field("quality", "A quality is good, uncertain or bad.")),
+    };
+    let asked = TagQuery {
+        under: q.under,
+        connection: q.connection,
+        bound: q.bound,
+        recorded: q.recorded,
+        alarmed: q.alarmed,
+        in_service: q.in_service,
+        twice: q.twice,
+        quality,
+        moment: if quality.is_some() { q.moment.unwrap_or(0) } else { 0 },
+        words,
+        sort,
+        down: q.down.unwrap_or(false),
+    };
     let (from, count) = (q.from.unwrap_or(0), q.count.unwrap_or(100).min(MOST_ROWS));
     let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
     // Sorting a large plant takes too long for a worker that others wait for.
@@ -110,6 +150,9 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
                 source: source_of(&plant, *id),
                 recorded: tag.set.record.then_some(tag.set.record_mode),
                 limits: limits.into_iter().map(|l| l.1).collect::<Vec<_>>().join(", "),
+                revision: tag.revision,
+                idle: plant.out_of_service(tag.set.place).is_some(),
+                cells: table::cells(&plant, Kind::Tag, *id),
             })
         };
         Json(TagSheet { revision: view.revision, total: view.len(), rows: shown.iter().filter_map(row).collect() })

@@ -5,4 +5,5 @@ mod connect;
 mod feed;
 mod keep;
 mod kill;
+mod model;
 mod plant;

@@ -1,0 +1,458 @@
+//! Places, tags and alarm rules as tables: what a cell says of an item, and what writing in it changes.
+//!
+//! Sheets on the screen and files in CSV share these columns. A column has a stable name, which is the head in a file; what
+//! a cell holds is text that a person can read and type: names and paths instead of identities, `yes` and `no`, numbers
+//! with a decimal point. [`plan`] turns written cells into edits for the one door.
+
+use super::{Edit, Kind, Op, Own, Plant, edit};
+use serde_json::{Map, Value as Json};
+use std::collections::{HashMap, HashSet};
+use uuid::Uuid;
+
+/// What a cell takes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Cell {
+    Text,
+    Number,
+    /// A whole number, not negative.
+    Whole,
+    YesNo,
+    /// One of these words.
+    Choice(&'static [&'static str]),
+    /// A place by its path.
+    Place,
+    /// A connection by its name.
+    Connection,
+    /// A polling group of the row's connection, by its name.
+    Group,
+    /// A tag by its path; one of the same place by its name alone.
+    Tag,
+    /// What is left of an object beyond its own columns, as JSON.
+    Rest(&'static [&'static str]),
+}
+
+/// A column of a table.
+#[derive(Debug)]
+pub struct Column {
+    /// Its name in files and requests; never changes.
+    pub key: &'static str,
+    /// What stands at its head on the screen.
+    pub title: &'static str,
+    pub cell: Cell,
+    /// The setting it shows: a field, or a field of an object.
+    at: &'static [&'static str],
+}
+
+const LEVELS: &[&str] = &["site", "area", "line", "unit", "equipment", "device"];
+const LIMITS: &[&str] = &["low_low", "low", "high", "high_high"];
+const TYPES: &[&str] = &["u16", "i16", "u32", "i32", "u64", "i64", "f32", "f64", "bcd", "bool", "text"];
+const MODES: &[&str] = &["on_change", "each_poll"];
+const CURVES: &[&str] = &["linear", "root"];
+/// Fields of a tag's point that have columns of their own.
+const POINT: &[&str] = &["address", "type", "order", "length", "bit", "bits", "unit"];
+
+const fn column(key: &'static str, title: &'static str, cell: Cell, at: &'static [&'static str]) -> Column {
+    Column { key, title, cell, at }
+}
+
+const PLACES: &[Column] = &[
+    column("parent", "Under", Cell::Place, &["parent"]),
+    column("name", "Name", Cell::Text, &["name"]),
+    column("level", "Level", Cell::Choice(LEVELS), &["level"]),
+    column("order", "Order", Cell::Number, &["order"]),
+    column("in_service", "In service", Cell::YesNo, &["in_service"]),
+    column("note", "Note", Cell::Text, &["note"]),
+];
+
+const TAGS: &[Column] = &[
+    column("place", "Place", Cell::Place, &["place"]),
+    column("name", "Tag", Cell::Text, &["name"]),
+    column("unit", "Unit", Cell::Text, &["unit"]),
+    column("decimals", "Decimals", Cell::Whole, &["decimals"]),
+    column("range_low", "Range from", Cell::Number, &["range_low"]),
+    column("range_high", "Range to", Cell::Number, &["range_high"]),
+    column("connection", "Connection", Cell::Connection, &["connection"]),
+    column("group", "Group", Cell::Group, &["group"]),
+    column("address", "Address", Cell::Text, &["point", "address"]),
+    column("type", "Type", Cell::Choice(TYPES), &["point", "type"]),
+    column("byte_order", "Byte order", Cell::Text, &["point", "order"]),
+    column("length", "Length", Cell::Whole, &["point", "length"]),
+    column("bit", "Bit", Cell::Whole, &["point", "bit"]),
+    column("bits", "Bits", Cell::Whole, &["point", "bits"]),
+    column("device", "Unit id", Cell::Whole, &["point", "unit"]),
+    column("source", "Source, more", Cell::Rest(POINT), &["point"]),
+    column("raw_low", "Raw from", Cell::Number, &["scaling", "raw_low"]),
+    column("raw_high", "Raw to", Cell::Number, &["scaling", "raw_high"]),
+    column("low", "Reads from", Cell::Number, &["scaling", "low"]),
+    column("high", "Reads to", Cell::Number, &["scaling", "high"]),
+    column("clamp", "Hold at ends", Cell::YesNo, &["scaling", "clamp"]),
+    column("curve", "Curve", Cell::Choice(CURVES), &["scaling", "curve"]),
+    column("record", "Record", Cell::YesNo, &["record"]),
+    column("record_mode", "Record when", Cell::Choice(MODES), &["record_mode"]),
+    column("record_deadband", "Deadband", Cell::Number, &["record_deadband"]),
+    column("writable", "Writable", Cell::YesNo, &["writable"]),
+    column("write_low", "Write from", Cell::Number, &["write_low"]),
+    column("write_high", "Write to", Cell::Number, &["write_high"]),
+    column("setpoint", "Setpoint", Cell::Tag, &["setpoint"]),
+    column("order", "Order", Cell::Number, &["order"]),
+    column("note", "Note", Cell::Text, &["note"]),
+];
+
+const RULES: &[Column] = &[
+    column("tag", "Tag", Cell::Tag, &["tag"]),
+    column("limit", "Limit", Cell::Choice(LIMITS), &["kind"]),
+    column("level", "Level", Cell::Number, &["level"]),
+    column("priority", "Priority", Cell::Whole, &["priority"]),
+    column("deadband", "Deadband", Cell::Number, &["deadband"]),
+    column("on_delay_s", "On-delay, s", Cell::Number, &["on_delay_s"]),
+    column("off_delay_s", "Off-delay, s", Cell::Number, &["off_delay_s"]),
+    column("enabled", "Enabled", Cell::YesNo, &["enabled"]),
+    column("cause", "Cause", Cell::Text, &["cause"]),
+    column("action", "Action", Cell::Text, &["action"]),
+];
+
+/// The columns of a kind's table; none where the kind has no table.
+pub fn columns(kind: Kind) -> &'static [Column] {
+    match kind {
+        Kind::Place => PLACES,
+        Kind::Tag => TAGS,
+        Kind::Rule => RULES,
+        Kind::Layout | Kind::Connection | Kind::Report => &[],
+    }
+}
+
+/// The column of a table with this name.
+pub fn column_of(kind: Kind, key: &str) -> Option<&'static Column> {
+    columns(kind).iter().find(|c| c.key == key)
+}
+
+/// What a column says of effective settings.
+fn text_of(plant: &Plant, column: &Column, set: &Own) -> String {
+    let value = match column.at {
+        [field] => set.get(*field),
+        [object, field] => set.get(*object).and_then(|o| o.get(*field)),
+        _ => None,
+    };
+    let Some(value) = value.filter(|v| !v.is_null()) else { return String::new() };
+    let id = || value.as_str().and_then(|s| Uuid::parse_str(s).ok());
+    match column.cell {
+        Cell::Text | Cell::Choice(_) => value.as_str().map_or_else(|| value.to_string(), str::to_owned),
+        Cell::Number | Cell::Whole => number_text(value),
+        Cell::YesNo => if value == &Json::Bool(true) { "yes" } else { "no" }.into(),
+        Cell::Place => plant.path(id()),
+        Cell::Connection => plant.title(Kind::Connection, id().unwrap_or_default()),
+        Cell::Group => {
+            let groups = reference(set, "connection").and_then(|c| plant.connections.get(&c)).map(|c| &c.set.groups);
+            let group = groups.and_then(|groups| groups.iter().find(|g| Some(g.id) == id()));
+            group.map_or_else(String::new, |g| g.name.clone())
+        }
+        Cell::Tag => match id().and_then(|id| plant.tags.get(&id)) {
+            Some(tag) if Some(tag.set.place) == reference(set, "place") => tag.set.name.clone(),
+            Some(tag) => plant.tag_path(&tag.set),
+            None => String::new(),
+        },
+        Cell::Rest(known) => {
+            let rest: Own = value
+                .as_object()
+                .into_iter()
+                .flatten()
+                .filter(|(k, _)| !known.contains(&k.as_str()))
+                .map(|(k, v)| (k.clone(), v.clone()))
+                .collect();
+            if rest.is_empty() { String::new() } else { Json::Object(rest).to_string() }
+        }
+    }
+}
+
+fn number_text(value: &Json) -> String {
+    // The shortest text that reads back as the same number, without an empty fraction.
+    value.as_f64().map_or_else(|| value.to_string(), |n| format!("{n}"))
+}
+
+fn reference(set: &Own, field: &str) -> Option<Uuid> {
+    set.get(field)?.as_str().and_then(|s| Uuid::parse_str(s).ok())
+}
+
+/// One cell of an item.
+pub fn cell(plant: &Plant, column: &Column, kind: Kind, id: Uuid) -> String {
+    text_of(plant, column, &plant.effective(kind, id))
+}
+
+/// All cells of an item, in the order of [`columns`].
+pub fn cells(plant: &Plant, kind: Kind, id: Uuid) -> Vec<String> {
+    let set = plant.effective(kind, id);
+    columns(kind).iter().map(|c| text_of(plant, c, &set)).collect()
+}
+
+/// A number as people write it: with a point, or with a comma where no point stands.
+///
+/// # Errors
+/// A sentence for whoever typed it.
+pub fn number(text: &str) -> Result<f64, String> {
+    let text = text.trim();
+    let one_comma = text.matches(',').count() == 1 && !text.contains('.');
+    let plain = if one_comma { text.replace(',', ".") } else { text.to_owned() };
+    let number = plain.parse::<f64>().ok().filter(|n| n.is_finite());
+    number.ok_or_else(|| format!("“{}” is no number; write it like 82.5.", short(text)))
+}
+
+/// At most forty characters of something that was typed, for a sentence about it.
+fn short(text: &str) -> String {
+    let mut cut: String = text.chars().take(40).collect();
+    if cut.len() < text.len() {
+        cut.push('…');
+    }
+    cut
+}
+
+/// A path as it is compared: names without spaces around them.
+pub fn clean_path(text: &str) -> String {
+    text.split('/').map(str::trim).filter(|s| !s.is_empty()).collect::<Vec<_>>().join("/")
+}
+
+/// Looks up items by the names that people know them by.
+struct Names<'a> {
+    plant: &'a Plant,
+    places: HashMap<String, Uuid>,
+    tags: HashMap<(Uuid, String), Uuid>,
+    connections: HashMap<&'a str, Uuid>,
+}
+
+impl<'a> Names<'a> {
+    fn of(plant: &'a Plant) -> Names<'a> {
+        Names {
+            plant,
+            places: plant.places.keys().map(|&id| (plant.path(Some(id)), id)).collect(),
+            tags: plant.tags.values().map(|t| ((t.set.place, t.set.name.clone()), t.id)).collect(),
+            connections: plant.connections.values().map(|c| (c.set.name.as_str(), c.id)).collect(),
+        }
+    }
+
+    fn place(&self, path: &str) -> Result<Uuid, String> {
+        let clean = clean_path(path);
+        self.places.get(&clean).copied().ok_or_else(|| format!("There is no place “{}”.", short(&clean)))
+    }
+
+    /// A tag by its path, or by its name where it is in that place.
+    fn tag(&self, text: &str, here: Option<Uuid>) -> Result<Uuid, String> {
+        let clean = clean_path(text);
+        let beside = here.and_then(|place| self.tags.get(&(place, clean.clone())));
+        let found = beside.or_else(|| {
+            let (place, name) = clean.rsplit_once('/')?;
+            self.tags.get(&(*self.places.get(place)?, name.to_owned()))
+        });
+        found.copied().ok_or_else(|| format!("There is no tag “{}”.", short(&clean)))
+    }
+}
+
+/// Reads what was typed into a cell; `None` puts the setting back to its default.
+fn parse(names: &Names<'_>, column: &Column, set: &Own, text: &str) -> Result<Option<Json>, String> {
+    let trimmed = text.trim();
+    if let Cell::Text = column.cell {
+        return Ok(Some(Json::String(text.to_owned())));
+    }
+    if trimmed.is_empty() {
+        return Ok(None);
+    }
+    let id = |id: Uuid| Some(Json::String(id.to_string()));
+    Ok(match column.cell {
+        Cell::Text => None,
+        Cell::Number => Some(number(trimmed)?.into()),
+        Cell::Whole => {
+            let whole = trimmed.parse::<u32>();
+            Some(whole.map_err(|_| format!("“{}” is no whole number.", short(trimmed)))?.into())
+        }
+        Cell::YesNo => Some(match trimmed.to_lowercase().as_str() {
+            "yes" | "true" | "on" | "1" | "x" => true.into(),
+            "no" | "false" | "off" | "0" => false.into(),
+            _ => return Err(format!("“{}” is neither yes nor no.", short(trimmed))),
+        }),
+        Cell::Choice(words) => {
+            let word = trimmed.to_lowercase().replace([' ', '-'], "_");
+            if !words.contains(&word.as_str()) {
+                return Err(format!("“{}” is none of {}.", short(trimmed), words.join(", ")));
+            }
+            Some(word.into())
+        }
+        Cell::Place => id(names.place(trimmed)?),
+        Cell::Connection => {
+            let found = names.connections.get(trimmed).copied();
+            id(found.ok_or_else(|| format!("There is no connection “{}”.", short(trimmed)))?)
+        }
+        Cell::Group => {
+            let connection = reference(set, "connection").and_then(|c| names.plant.connections.get(&c));
+            let Some(connection) = connection else { return Err("A group needs a connection.".into()) };
+            let group = connection.set.groups.iter().find(|g| g.name == trimmed);
+            let missing = || format!("{} has no group “{}”.", connection.set.name, short(trimmed));
+            id(group.ok_or_else(missing)?.id)
+        }
+        Cell::Tag => id(names.tag(trimmed, reference(set, "place"))?),
+        Cell::Rest(known) => match serde_json::from_str(trimmed) {
+            Ok(Json::Object(rest)) if !rest.keys().any(|k| known.contains(&k.as_str())) => Some(Json::Object(rest)),
+            Ok(Json::Object(_)) => return Err(format!("{} have columns of their own.", known.join(", "))),
+            _ => return Err("This must be a JSON object, like {\"block\": …}.".into()),
+        },
+    })
+}
+
+/// Puts a cell's value into settings.
+fn put(column: &Column, set: &mut Own, value: Option<Json>) {
+    match (column.at, value) {
+        ([field], value) => match (column.cell, value) {
+            (Cell::Rest(known), rest) => {
+                let mut object = set.get(*field).and_then(Json::as_object).cloned().unwrap_or_default();
+                object.retain(|k, _| known.contains(&k.as_str()));
+                object.extend(rest.and_then(|r| r.as_object().cloned()).unwrap_or_default());
+                set.insert((*field).into(), Json::Object(object));
+            }
+            (_, Some(value)) => drop(set.insert((*field).into(), value)),
+            (_, None) => drop(set.insert((*field).into(), Json::Null)),
+        },
+        ([object, field], value) => {
+            let mut inner = set.get(*object).and_then(Json::as_object).cloned().unwrap_or_default();
+            match value {
+                Some(value) => drop(inner.insert((*field).into(), value)),
+                None => drop(inner.shift_remove(*field)),
+            }
+            set.insert((*object).into(), Json::Object(inner));
+        }
+        _ => {}
+    }
+}
+
+/// A scaling of which nothing is left is none. Without its four numbers the two words beside them mean nothing.
+fn settle(set: &mut Own) {
+    let numbers = ["raw_low", "raw_high", "low", "high"];
+    if let Some(Json::Object(scaling)) = set.get("scaling")
+        && !numbers.iter().any(|n| scaling.contains_key(*n))
+    {
+        set.insert("scaling".into(), Json::Null);
+    }
+}
+
+/// What somebody wrote into one cell.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Written {
+    /// The column's name.
+    pub column: String,
+    pub text: String,
+    /// What the cell showed when it was written; where it shows something else by now, both are told.
+    pub was: Option<String>,
+}
+
+/// A row that was written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Row {
+    /// The item; for one to be made an id that is not there yet.
+    pub id: Uuid,
+    /// It must be made.
+    pub fresh: bool,
+    pub cells: Vec<Written>,
+}
+
+/// What is wrong with a cell.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Trouble {
+    /// Which row, counted from 0.
+    pub row: usize,
+    /// Which column; empty where the whole row is meant.
+    pub column: String,
+    pub message: String,
+    /// What the cell shows by now, where somebody else has written in it meanwhile.
+    pub now: Option<String>,
+}
+
+/// Turns written rows into edits, one for each row in that order; rows that change nothing give none. Beside each edit
+/// stands the row it comes from.
+///
+/// # Errors
+/// Everything that is wrong, cell by cell.
+pub fn plan(plant: &Plant, kind: Kind, rows: &[Row]) -> Result<Vec<(usize, Edit)>, Vec<Trouble>> {
+    let names = Names::of(plant);
+    let mut edits = Vec::new();
+    let mut troubles = Vec::new();
+    let mut once = HashSet::new();
+    for (index, row) in rows.iter().enumerate() {
+        let mut tell = |column: &str, message: String, now: Option<String>| {
+            troubles.push(Trouble { row: index, column: column.into(), message, now });
+        };
+        if !once.insert(row.id) {
+            tell("", "This item stands here twice.".into(), None);
+            continue;
+        }
+        let there = plant.own(kind, row.id);
+        if there.is_none() != row.fresh {
+            let words = if row.fresh { "There is already an item with this id." } else { "This item does not exist any more." };
+            tell("", words.into(), None);
+            continue;
+        }
+        let before = plant.effective(kind, row.id);
+        let mut set = before.clone();
+        let mut touched: HashSet<&str> = HashSet::new();
+        // In the order of the columns: a group is looked up in the connection that stands in the same row.
+        for column in columns(kind) {
+            let Some(written) = row.cells.iter().find(|c| c.column == column.key) else { continue };
+            let now = text_of(plant, column, &before);
+            if written.was.as_ref().is_some_and(|was| *was != now) && now != written.text {
+                tell(column.key, "Somebody else has changed this meanwhile.".into(), Some(now));
+                continue;
+            }
+            if !row.fresh && written.text == now {
+                continue;
+            }
+            match parse(&names, column, &set, &written.text) {
+                Ok(value) => {
+                    touched.insert(column.at[0]);
+                    put(column, &mut set, value);
+                }
+                Err(message) => tell(column.key, message, None),
+            }
+        }
+        for unknown in row.cells.iter().filter(|c| column_of(kind, &c.column).is_none()) {
+            tell(&unknown.column, "There is no such column.".into(), None);
+        }
+        settle(&mut set);
+        if row.fresh {
+            let own = set.into_iter().filter(|(_, v)| !v.is_null() && v.as_str() != Some("")).collect();
+            edits.push((index, Edit { kind, id: row.id, op: Op::Create(own, None), seen: None }));
+            continue;
+        }
+        let patch: Own =
+            set.into_iter().filter(|(k, v)| touched.contains(k.as_str()) && !same_setting(before.get(k), v)).collect();
+        if !patch.is_empty() {
+            edits.push((index, Edit { kind, id: row.id, op: Op::Patch(patch), seen: Some(plant.revision) }));
+        }
+    }
+    if troubles.is_empty() { Ok(edits) } else { Err(troubles) }
+}
+
+fn same_setting(before: Option<&Json>, after: &Json) -> bool {
+    let empty = |v: &Json| v.is_null() || v.as_object().is_some_and(Map::is_empty);
+    before.map_or(empty(after), |b| {
+        b == after || (empty(b) && empty(after)) || b.as_f64().is_some_and(|n| after.as_f64() == Some(n))
+    })
+}
+
+/// The column in which a problem of an edit shows: the one for its field that was written, or the first for it.
+pub fn column_for(kind: Kind, field: &str, written: &[Written]) -> String {
+    let path: Vec<&str> = field.split('.').collect();
+    let fits = |c: &&Column| c.at == path.as_slice() || (path.len() == 1 && c.at[0] == path[0]) || c.at == &path[..1];
+    let mut found: Vec<&Column> = columns(kind).iter().filter(fits).collect();
+    // What names the field exactly comes first, and of several what was written.
+    found.sort_by_key(|c| (c.at != path.as_slice(), !written.iter().any(|w| w.column == c.key)));
+    found.first().map_or_else(String::new, |c| c.key.to_owned())
+}
+
+/// The problems of edits as troubles of the cells they come from.
+pub fn troubles(kind: Kind, rows: &[Row], edits: &[(usize, Edit)], problems: Vec<edit::Problem>) -> Vec<Trouble> {
+    let trouble = |p: edit::Problem| {
+        let row = edits.get(p.edit).map_or(0, |e| e.0);
+        let written = rows.get(row).map_or(&[][..], |r| &r.cells);
+        let column = if p.field.is_empty() { String::new() } else { column_for(kind, &p.field, written) };
+        Trouble { row, column, message: p.message, now: None }
+    };
+    problems.into_iter().map(trouble).collect()
+}
+
+#[cfg(test)]
+mod tests;

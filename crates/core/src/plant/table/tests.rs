@@ -1,0 +1,188 @@
+use super::*;
+use crate::plant::{Stored, edit::apply};
+use proptest::prelude::*;
+use rstest::rstest;
+use serde_json::json;
+
+struct Anything;
+impl edit::SourceCheck for Anything {
+    fn connection(&self, _: &crate::plant::Connection) -> Vec<(String, String)> {
+        Vec::new()
+    }
+    fn point(&self, _: &crate::plant::Connection, _: &crate::plant::Tag) -> Vec<(String, String)> {
+        Vec::new()
+    }
+}
+
+fn id(n: u128) -> Uuid {
+    Uuid::from_u128(n)
+}
+
+fn plant() -> Plant {
+    let item =
+        |kind, n: u128, own: Json| Stored { kind, id: id(n), no: n as u32, revision: 3, own: own.as_object().unwrap().clone() };
+    let groups = json!([{"id": id(70), "name": "Slow", "interval_ms": 5000}]);
+    let (plant, broken) = Plant::from_stored(
+        5,
+        vec![
+            item(Kind::Place, 1, json!({"name": "Works", "level": "site"})),
+            item(Kind::Place, 2, json!({"name": "EX-1", "parent": id(1)})),
+            item(Kind::Place, 3, json!({"name": "EX-2", "parent": id(1)})),
+            item(Kind::Connection, 7, json!({"name": "Extraction", "kind": "modbus", "groups": groups})),
+            item(Kind::Connection, 8, json!({"name": "Wash", "kind": "modbus"})),
+            item(
+                Kind::Tag,
+                10,
+                json!({"name": "Level", "place": id(2), "unit": "%", "connection": id(7), "group": id(70), "setpoint": id(11),
+                       "point": {"address": "40001", "type": "u16", "more": 1},
+                       "scaling": {"raw_low": 0.0, "raw_high": 1000.0, "low": 0.0, "high": 100.0}}),
+            ),
+            item(Kind::Tag, 11, json!({"name": "Level setpoint", "place": id(2)})),
+            item(Kind::Tag, 12, json!({"name": "Level", "place": id(3)})),
+            item(Kind::Rule, 20, json!({"tag": id(10), "kind": "high", "level": 80.5})),
+        ],
+    );
+    assert!(broken.is_empty(), "{broken:?}");
+    plant
+}
+
+fn cell(column: &str, text: &str) -> Written {
+    Written { column: column.into(), text: text.into(), was: None }
+}
+
+fn row(n: u128, cells: &[(&str, &str)]) -> Row {
+    Row { id: id(n), fresh: false, cells: cells.iter().map(|(c, t)| cell(c, t)).collect() }
+}
+
+fn shown(plant: &Plant, kind: Kind, n: u128, key: &str) -> String {
+    let at = columns(kind).iter().position(|c| c.key == key).unwrap();
+    cells(plant, kind, id(n)).swap_remove(at)
+}
+
+#[rstest]
+#[case(Kind::Tag, 10, "place", "Works/EX-1")]
+#[case(Kind::Tag, 10, "connection", "Extraction")]
+#[case(Kind::Tag, 10, "group", "Slow")]
+#[case(Kind::Tag, 10, "setpoint", "Level setpoint")]
+#[case(Kind::Tag, 10, "source", r#"{"more":1}"#)]
+#[case(Kind::Tag, 10, "raw_high", "1000")]
+#[case(Kind::Tag, 10, "record", "no")]
+#[case(Kind::Tag, 11, "raw_high", "")]
+#[case(Kind::Rule, 20, "tag", "Works/EX-1/Level")]
+#[case(Kind::Rule, 20, "level", "80.5")]
+#[case(Kind::Place, 3, "parent", "Works")]
+#[case(Kind::Place, 1, "parent", "")]
+fn a_cell_says_what_people_know(#[case] kind: Kind, #[case] n: u128, #[case] key: &str, #[case] wanted: &str) {
+    assert_eq!(shown(&plant(), kind, n, key), wanted);
+}
+
+/// What one written cell makes of the plant, seen in another cell.
+fn written(kind: Kind, n: u128, cells: &[(&str, &str)]) -> Result<Plant, Vec<Trouble>> {
+    let plant = plant();
+    let edits = plan(&plant, kind, &[row(n, cells)])?;
+    let plain: Vec<Edit> = edits.iter().map(|e| e.1.clone()).collect();
+    match apply(&plant, &plain, &Anything, || 0) {
+        Ok((next, _)) => Ok(next),
+        Err(problems) => Err(troubles(kind, &[row(n, cells)], &edits, problems)),
+    }
+}
+
+#[rstest]
+#[case::comma(10, &[("range_high", "82,5")], "range_high", "82.5")]
+#[case::spaces_in_a_path(10, &[("place", " Works / EX-2 "), ("name", "Level 2")], "place", "Works/EX-2")]
+#[case::setpoint_from_afar(10, &[("setpoint", "Works/EX-2/Level")], "setpoint", "Works/EX-2/Level")]
+#[case::back_to_none(10, &[("setpoint", "")], "setpoint", "")]
+#[case::ticked(11, &[("record", "x")], "record", "yes")]
+#[case::words(11, &[("record_mode", "Each poll")], "record_mode", "each_poll")]
+#[case::a_group_of_the_connection_beside_it(11, &[("group", "Slow"), ("connection", "Extraction")], "group", "Slow")]
+#[case::one_field_of_a_point(10, &[("address", "40002")], "source", r#"{"more":1}"#)]
+#[case::no_scaling_is_left(10, &[("raw_low", ""), ("raw_high", ""), ("low", ""), ("high", "")], "curve", "")]
+fn what_is_written_is_what_it_shows(#[case] n: u128, #[case] cells: &[(&str, &str)], #[case] key: &str, #[case] wanted: &str) {
+    let next = written(Kind::Tag, n, cells).unwrap();
+    assert_eq!(shown(&next, Kind::Tag, n, key), wanted);
+}
+
+#[rstest]
+#[case(10, &[("place", "Works/EX-9")], "place", "There is no place “Works/EX-9”.")]
+#[case(10, &[("connection", "Nowhere")], "connection", "There is no connection “Nowhere”.")]
+#[case(10, &[("connection", "Wash"), ("group", "Fast")], "group", "Wash has no group “Fast”.")]
+#[case(10, &[("range_low", "much")], "range_low", "“much” is no number; write it like 82.5.")]
+#[case(10, &[("range_low", "1.234,5")], "range_low", "“1.234,5” is no number; write it like 82.5.")]
+#[case(10, &[("decimals", "-1")], "decimals", "“-1” is no whole number.")]
+#[case(10, &[("decimals", "12")], "decimals", "This must lie between 0 and 9.")]
+#[case(10, &[("record", "maybe")], "record", "“maybe” is neither yes nor no.")]
+#[case(10, &[("colour", "red")], "colour", "There is no such column.")]
+#[case(10, &[("name", "Level setpoint")], "name", "There is already a tag “Level setpoint” here.")]
+#[case(10, &[("name", "a/b")], "name", "A name must not contain “/” or control characters; “/” separates places in a path.")]
+#[case(10, &[("raw_high", "0")], "raw_high", "The two raw values must differ.")]
+#[case(10, &[("source", "[1]")], "source", "This must be a JSON object, like {\"block\": …}.")]
+#[case(99, &[("name", "x")], "", "This item does not exist any more.")]
+fn what_is_wrong_is_told_at_its_cell(#[case] n: u128, #[case] cells: &[(&str, &str)], #[case] column: &str, #[case] words: &str) {
+    let told = written(Kind::Tag, n, cells).unwrap_err();
+    assert_eq!((told[0].column.as_str(), told[0].message.as_str()), (column, words), "{told:?}");
+}
+
+#[test]
+fn a_place_cannot_go_under_itself() {
+    let told = written(Kind::Place, 1, &[("parent", "Works/EX-1")]).unwrap_err();
+    assert_eq!((told[0].column.as_str(), told[0].message.as_str()), ("parent", "A place cannot lie under itself."));
+}
+
+#[test]
+fn what_somebody_else_wrote_meanwhile_is_told_with_both() {
+    let plant = plant();
+    let seen = |text: &str, was: &str| Row {
+        id: id(10),
+        fresh: false,
+        cells: vec![Written { column: "unit".into(), text: text.into(), was: Some(was.into()) }],
+    };
+    let told = plan(&plant, Kind::Tag, &[seen("m", "mm")]).unwrap_err();
+    assert_eq!((told[0].column.as_str(), told[0].now.as_deref()), ("unit", Some("%")));
+    assert!(plan(&plant, Kind::Tag, &[seen("m", "%")]).is_ok());
+    // Both wrote the same: nothing to choose.
+    assert_eq!(plan(&plant, Kind::Tag, &[seen("%", "mm")]).unwrap(), []);
+    let twice = [row(10, &[("unit", "m")]), row(10, &[("unit", "l")])];
+    assert_eq!(plan(&plant, Kind::Tag, &twice).unwrap_err()[0].message, "This item stands here twice.");
+}
+
+#[test]
+fn a_new_row_becomes_a_new_item() {
+    let plant = plant();
+    let cells = [("place", "Works/EX-2"), ("name", "pH"), ("unit", ""), ("decimals", "2"), ("record", "yes")];
+    let fresh = Row { fresh: true, ..row(50, &cells) };
+    let edits = plan(&plant, Kind::Tag, &[fresh]).unwrap();
+    let (next, _) = apply(&plant, &[edits[0].1.clone()], &Anything, || 9).unwrap();
+    assert_eq!(
+        (shown(&next, Kind::Tag, 50, "place"), shown(&next, Kind::Tag, 50, "decimals")),
+        ("Works/EX-2".into(), "2".into())
+    );
+    assert!(!next.tags[&id(50)].own.contains_key("unit"));
+}
+
+proptest! {
+    /// Writing into every cell what it already shows changes nothing.
+    #[test]
+    fn what_is_read_and_written_again_is_no_edit(n in prop::sample::select(vec![10u128, 11, 12])) {
+        let plant = plant();
+        let all: Vec<Written> = columns(Kind::Tag).iter().zip(cells(&plant, Kind::Tag, id(n)))
+            .map(|(c, text)| Written { column: c.key.into(), was: Some(text.clone()), text }).collect();
+        prop_assert_eq!(plan(&plant, Kind::Tag, &[Row { id: id(n), fresh: false, cells: all }]).unwrap(), vec![]);
+    }
+
+    /// Whatever is typed, wherever: it is taken or refused in words, and what was taken shows as a text that is taken again and
+    /// then changes nothing.
+    #[test]
+    fn anything_typed_is_taken_or_refused(key in 0usize..31, text in "[ -~äµ°]{0,12}|-?[0-9]{1,4}[.,][0-9]{1,3}|yes|no|root|u16") {
+        let column = &columns(Kind::Tag)[key];
+        if let Ok(next) = written(Kind::Tag, 10, &[(column.key, &text)]) {
+            let shown = shown(&next, Kind::Tag, 10, column.key);
+            let again = plan(&next, Kind::Tag, &[row(10, &[(column.key, &shown)])]);
+            prop_assert_eq!(again.unwrap(), vec![]);
+        }
+    }
+
+    #[test]
+    fn a_number_reads_back_as_itself(n in prop::num::f64::NORMAL | prop::num::f64::ZERO) {
+        prop_assert_eq!(number(&number_text(&n.into())).unwrap(), n);
+    }
+}

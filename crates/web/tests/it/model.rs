@@ -1,0 +1,120 @@
+//! The tree and the tables: branches copied, in and out of service, cells written by two people.
+
+use crate::plant::Plant;
+use serde_json::{Value as Json, json};
+use uuid::Uuid;
+
+fn cell(row: Uuid, column: &str, text: &str, was: &str) -> Json {
+    json!({"id": row, "cells": [{"column": column, "text": text, "was": was}]})
+}
+
+#[actix_web::test]
+async fn a_branch_is_copied_and_goes_out_of_service() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    let pointed = json!([{"op": "patch", "kind": "tag", "id": built.level, "set": {"setpoint": built.setpoint}}]);
+    assert_eq!(engineer.edit(1, "Setpoint", pointed).await.0, 200);
+    let (status, copied) = engineer.post("/api/places/copy", json!({"places": [built.place]})).await;
+    assert_eq!(status, 200, "{copied}");
+    let copy = copied["places"][0].as_str().unwrap();
+    let (_, tags) = engineer.get(&format!("/api/items/tag?under={copy}")).await;
+    let titles: Vec<_> = tags["items"].as_array().unwrap().iter().map(|t| t["title"].as_str().unwrap()).collect();
+    assert_eq!(titles, ["EX-2/Level", "EX-2/Temperature setpoint"]);
+    assert_eq!(tags["items"][0]["set"]["setpoint"], tags["items"][1]["id"]);
+    assert_eq!(engineer.get(&format!("/api/sheets/tags?twice=true&under={copy}")).await.1["total"], 2);
+    assert_eq!(engineer.post("/api/places/copy", json!({"places": [Uuid::now_v7()]})).await.0, 422);
+
+    // The original's level is alarmed; out of service it is withdrawn, and nothing counts as bad.
+    plant.set_level(75.0);
+    let in_alarm = |body: &Json| body["alarms"].as_array().unwrap().len();
+    engineer.until("/api/alarms", |b| in_alarm(b) == 2).await;
+    let service = |on: bool| json!([{"op": "patch", "kind": "place", "id": built.place, "set": {"in_service": on}}]);
+    assert_eq!(engineer.edit(3, "Out of service", service(false)).await.0, 200);
+    engineer.until("/api/alarms", |b| in_alarm(b) == 1).await;
+    let values = format!("/api/values?tags={}", built.level_no);
+    let (_, value) = engineer.get(&values).await;
+    assert_eq!((&value[0]["reason"], &value[0]["value"]), (&json!("out of service"), &json!(75.0)));
+    let write = format!("/api/tags/{}/write", built.setpoint);
+    let (status, told) = engineer.post(&write, json!({"value": 70.0})).await;
+    assert_eq!((status, &told["detail"]), (422, &json!("“EX-1” is out of service.")));
+    assert_eq!(engineer.get("/api/sheets/tags?in_service=false").await.1["total"], 2);
+    assert_eq!(plant.live.counts().bad.get(&built.place), None);
+    assert_eq!(engineer.edit(4, "Back in service", service(true)).await.0, 200);
+    engineer.until("/api/alarms", |b| in_alarm(b) == 2).await;
+    engineer.until(&values, |b| b[0]["quality"] == "good").await;
+
+    // What refers to the setpoint is told, with where it is.
+    let (_, uses) = engineer.get(&format!("/api/items/tag/{}/uses", built.setpoint)).await;
+    assert_eq!((&uses["referrers"][0]["id"], &uses["referrers"][0]["kind"]), (&json!(built.level), &json!("tag")));
+    // The whole branch may go: what refers inside it goes with it.
+    let (_, uses) = engineer.get(&format!("/api/items/place/{}/uses", built.place)).await;
+    assert_eq!((&uses["referrers"], &uses["contents"]["tag"]), (&json!([]), &json!(2)));
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn a_thousand_tags_come_into_service_a_few_at_a_time() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    let place = Uuid::now_v7();
+    let mut edits = vec![json!({"op": "create", "kind": "place", "id": place, "set": {"name": "Many", "in_service": false}})];
+    edits.extend((0..1000).map(|n| {
+        json!({"op": "create", "kind": "tag", "id": Uuid::now_v7(), "set":
+            {"name": format!("T{n}"), "place": place, "connection": built.connection, "point": {"address": (n % 8).to_string(), "type": "u16"}}})
+    }));
+    assert_eq!(engineer.edit(1, "Many", json!(edits)).await.0, 200);
+    assert!(plant.live.jobs.running().is_empty());
+    let into = json!([{"op": "patch", "kind": "place", "id": place, "set": {"in_service": true}}]);
+    assert_eq!(engineer.edit(2, "Into service", into).await.0, 200);
+    let good = format!("/api/sheets/tags?quality=good&under={place}&moment=");
+    let mut seen = Vec::new();
+    for moment in 0.. {
+        let total = engineer.get(&format!("{good}{moment}")).await.1["total"].as_u64().unwrap();
+        seen.push(total);
+        if total == 1000 {
+            break;
+        }
+        assert!(moment < 800, "only {total} ever came");
+        tokio::time::sleep(std::time::Duration::from_millis(10)).await;
+    }
+    assert!(seen.iter().any(|n| *n > 0 && *n < 1000), "all at once");
+    assert!(seen.is_sorted());
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn cells_are_written_by_many_rows_and_two_people() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    let write = async |rows: Json, only_try: bool| {
+        engineer.post("/api/tables/tag/rows", json!({"why": "Sheet", "rows": rows, "try": only_try})).await
+    };
+    let (_, columns) = engineer.get("/api/tables/tag/columns").await;
+    let at = |key: &str| columns.as_array().unwrap().iter().position(|c| c["key"] == key).unwrap();
+    let (_, sheet) = engineer.get("/api/sheets/tags?sort=range_low").await;
+    assert_eq!(
+        (&sheet["rows"][0]["cells"][at("name")], &sheet["rows"][0]["cells"][at("range_high")]),
+        (&json!("Level"), &json!("100"))
+    );
+
+    let both = json!([cell(built.level, "unit", "mm", "%"), cell(built.setpoint, "range_high", "90", "95")]);
+    assert_eq!(write(both.clone(), true).await, (200, json!({"revision": 1, "changed": 2})));
+    assert_eq!(write(both.clone(), false).await, (200, json!({"revision": 2, "changed": 2})));
+    assert_eq!(plant.live.plant().tags[&built.level].set.unit, "mm");
+    // Again the same: by now both hold what is wanted.
+    assert_eq!(write(both, false).await, (200, json!({"revision": 2, "changed": 0})));
+
+    let (status, told) = write(json!([cell(built.level, "unit", "m", "%")]), false).await;
+    assert_eq!((status, &told["problems"][0]["now"], &told["problems"][0]["field"]), (412, &json!("mm"), &json!("unit")));
+    let wrong = json!([cell(built.level, "note", "x", ""), cell(built.setpoint, "decimals", "99", "1")]);
+    for only_try in [true, false] {
+        let (status, told) = write(wrong.clone(), only_try).await;
+        assert_eq!((status, &told["problems"][0]["edit"], &told["problems"][0]["field"]), (422, &json!(1), &json!("decimals")));
+    }
+    assert_eq!(plant.live.plant().tags[&built.level].set.note, "");
+    assert_eq!(engineer.get("/api/tables/report/columns").await.0, 404);
+    plant.stop().await;
+}
