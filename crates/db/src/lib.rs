@@ -10,6 +10,7 @@ pub mod journal;
 pub mod marks;
 pub mod own;
 pub mod people;
+pub mod views;
 
 use sqlx::{
     PgPool,

@@ -11,6 +11,8 @@ export interface Wrong {
   edit: number;
   field: string;
   message: string;
+  /** What stands there by now, where somebody else has written meanwhile. */
+  now?: string;
 }
 
 /** What the server said was wrong: one sentence, and the fields it concerns. */

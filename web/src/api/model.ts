@@ -8,6 +8,9 @@ export interface PlaceSet {
   level: Level;
   order: number;
   note: string;
+  in_service: boolean;
+  /** How what is wrong counts above; null goes by the level. */
+  counts: 'each' | 'one' | null;
 }
 
 export type SourceKind = 'modbus' | 'push' | 'memory' | 'signals' | 'figures';

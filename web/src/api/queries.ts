@@ -46,7 +46,7 @@ export function itemsNow<K extends Kind>(kind: K, filter: ItemFilter = {}): Prom
 /** The configuration has a new revision: what was read of it is out of date. */
 export function configurationMoved() {
   return queries.invalidateQueries({
-    predicate: (q) => ['items', 'sheet', 'revisions', 'uses', 'alarms'].includes(String(q.queryKey[0])),
+    predicate: (q) => ['items', 'tree', 'sheet', 'revisions', 'uses', 'alarms'].includes(String(q.queryKey[0])),
   });
 }
 

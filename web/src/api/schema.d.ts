@@ -884,6 +884,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tree": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every place of the plant in short, or what changed since a revision. */
+        get: operations["tree"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trends": {
         parameters: {
             query?: never;
@@ -981,6 +998,41 @@ export interface paths {
         put?: never;
         /** Reads tags now, over the running connections, and shows the bytes they are made of. */
         post: operations["raw_values"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/views/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forgets a kept view. */
+        delete: operations["forget_view"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/views/{sheet}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The kept views of a sheet by name. */
+        get: operations["kept_views"];
+        put?: never;
+        /** Keeps a view of a sheet under a name. */
+        post: operations["keep_view"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1428,6 +1480,15 @@ export interface components {
             /** @description Where a tag is read, in words, with the address as it goes on the wire. */
             source: string;
         };
+        /** @description A kept view of a sheet. */
+        KeptViewRow: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /** @description What the sheet's page put into it. */
+            view: Record<string, never>;
+            actor: string;
+        };
         /** @description A limit drawn into a trend. */
         LimitView: {
             kind: string;
@@ -1514,6 +1575,13 @@ export interface components {
             trend: components["schemas"]["TrendSet"];
             replace?: boolean | null;
         };
+        /** @description A view to be kept. */
+        NewView: {
+            /** @description 1 to 80 characters; a view of the same name is replaced. */
+            name: string;
+            /** @description At most 8 KiB. */
+            view: Record<string, never>;
+        };
         /** @description Notes on which tags, and when. */
         NoteQuestion: {
             /** @description At most 50. */
@@ -1591,6 +1659,21 @@ export interface components {
             last: (number | null)[];
             /** @description Limits in force now: `low_low`, `low`, `high`, `high_high`; level; priority. */
             limits: components["schemas"]["LimitView"][];
+        };
+        /** @description A place in short. */
+        PlaceRow: {
+            /** Format: uuid */
+            id: string;
+            /** Format: uuid */
+            parent?: string | null;
+            name: string;
+            /** @description `site`, `area`, `line`, `unit`, `equipment` or `device`. */
+            level: string;
+            /** Format: double */
+            order: number;
+            in_service: boolean;
+            /** @description Counts as one above, however much is wrong under it. */
+            one: boolean;
         };
         /** @description A point to be read. */
         PointBody: {
@@ -1882,6 +1965,16 @@ export interface components {
             made_by: string;
             /** @description When it was used last, to the minute; empty if never. */
             used_at: string;
+        };
+        /** @description Places of the plant. */
+        TreeView: {
+            /** Format: int64 */
+            revision: number;
+            /** @description These are all; otherwise only those that changed since. */
+            whole: boolean;
+            places: components["schemas"]["PlaceRow"][];
+            /** @description Those that are gone since. */
+            gone: string[];
         };
         /** @description What a trend shows. */
         TrendSet: {
@@ -3581,6 +3674,28 @@ export interface operations {
             };
         };
     };
+    tree: {
+        parameters: {
+            query?: {
+                /** @description The revision that is known already. */
+                since?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TreeView"];
+                };
+            };
+        };
+    };
     kept_trends: {
         parameters: {
             query?: never;
@@ -3769,6 +3884,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RawView"][];
+                };
+            };
+        };
+    };
+    forget_view: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    kept_views: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptViewRow"][];
+                };
+            };
+        };
+    };
+    keep_view: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewView"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -15,6 +15,7 @@ import { WriteRow } from '../parts/write';
 import { LimitSheet } from './limit-sheet';
 import { useGo } from './router';
 import { TagSettings } from './tag-settings';
+import { Uses } from './uses';
 
 export function TagInspector({ id, onClose }: { id: string; onClose: () => void }) {
   const tags = useItems('tag', { only: id });
@@ -98,6 +99,9 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
       <Recording tag={tag} seen={seen} disabled={!engineer} />
       <Part title="Limits and alarms">
         <LimitSheet key={rules.map((r) => r.revision).join()} tag={tag} rules={rules} seen={seen} disabled={!engineer} />
+      </Part>
+      <Part title="Where used">
+        <Uses kind="tag" id={tag.id} />
       </Part>
       <Part title="Settings">
         <TagSettings key={tag.revision} tag={tag} seen={seen} disabled={!engineer} />

@@ -1,73 +1,249 @@
-// The plant, always there: choosing a place scopes every desk.
+// The plant, always there: choosing a place scopes every desk; engineers build and order it here.
 
+import { useVirtualizer } from '@tanstack/react-virtual';
 import clsx from 'clsx';
-import { ChevronRight } from 'lucide-react';
-import { type KeyboardEvent, memo, useMemo, useRef, useState } from 'react';
+import { Ellipsis } from 'lucide-react';
+import { ContextMenu, DropdownMenu } from 'radix-ui';
+import { type KeyboardEvent, useEffect, useId, useMemo, useRef, useState } from 'react';
 import { useStatus } from '../api/live';
-import { useAlarms, useItems } from '../api/queries';
-import { mostUrgent, type PipState, Pips } from '../parts/pips';
+import { useAlarms, useMay } from '../api/queries';
+import { useTree } from '../api/tree';
+import { mostUrgent, type PipState } from '../parts/pips';
+import { DeletePlaces } from './delete-places';
+import { levelBelow, useClip, usePlantActs } from './plant-acts';
+import { Entries, type Kit, MENU } from './plant-menu';
+import { type Handle, ROW, Row, type Zone } from './plant-row';
 import { useGo, useView } from './router';
-import { alarmsUnder, rowsOf, sumsUnder, treeOf } from './tree';
+import { alarmCounts, alarmsUnder, found, rolledUp, rowsOf, targetAt, treeOf } from './tree';
 
-const CLOSED = 'havrel:closed-places';
+const FOLDED = 'havrel:folded-places';
+/** Larger plants begin with their two upper levels open. */
+const ALL_OPEN = 400;
 
-function useClosed(): [Set<string>, (id: string, closed: boolean) => void] {
-  const [closed, setClosed] = useState(() => new Set<string>(JSON.parse(localStorage.getItem(CLOSED) ?? '[]') as string[]));
-  const set = (id: string, on: boolean) => {
-    const next = new Set(closed);
-    if (on) next.add(id);
-    else next.delete(id);
-    localStorage.setItem(CLOSED, JSON.stringify([...next]));
-    setClosed(next);
+type Folds = Record<string, boolean>;
+
+/** Which places are open: as they were left, otherwise by the size of the plant. */
+function useFolds(size: number): [(id: string, depth: number) => boolean, (id: string, open: boolean) => void] {
+  const [folds, setFolds] = useState<Folds>(() => JSON.parse(localStorage.getItem(FOLDED) ?? '{}') as Folds);
+  const isOpen = useMemo(() => (id: string, depth: number) => folds[id] ?? (size <= ALL_OPEN || depth < 1), [folds, size]);
+  const set = (id: string, open: boolean) => {
+    const next = { ...folds, [id]: open };
+    localStorage.setItem(FOLDED, JSON.stringify(next));
+    setFolds(next);
   };
-  return [closed, set];
+  return [isOpen, set];
 }
 
 export function PlantColumn() {
-  const places = useItems('place');
+  const tree = useTree();
   const alarms = useAlarms();
+  const status = useStatus();
+  const engineer = useMay('engineer');
   const { at } = useView();
   const go = useGo();
-  const [closed, setClosed] = useClosed();
-  const list = useRef<HTMLDivElement>(null);
-  const items = useMemo(() => places.data?.items ?? [], [places.data]);
-  const rows = useMemo(() => rowsOf(treeOf(items), (id) => !closed.has(id)), [items, closed]);
-  const under = useMemo(() => alarmsUnder(items, alarms.data?.alarms ?? []), [items, alarms.data]);
+  const id = useId();
+  const box = useRef<HTMLDivElement>(null);
+  const [text, setText] = useState('');
+  const places = useMemo(() => tree?.places ?? [], [tree]);
+  const [isOpen, fold] = useFolds(places.length);
+  const nodes = useMemo(() => treeOf(places), [places]);
+  const rows = useMemo(
+    () => (text.trim() ? rowsOf(found(nodes, text), () => true) : rowsOf(nodes, isOpen)),
+    [nodes, isOpen, text],
+  );
+  const list = useMemo(() => alarms.data?.alarms ?? [], [alarms.data]);
+  const under = useMemo(() => alarmsUnder(places, list), [places, list]);
+  const standing = useMemo(() => rolledUp(nodes, alarmCounts(list)), [nodes, list]);
+  const bad = useMemo(() => rolledUp(nodes, status?.bad ?? {}), [nodes, status]);
+  const indexOf = useMemo(() => new Map(rows.map((r, i) => [r.node.spot.id, i])), [rows]);
 
-  const status = useStatus();
-  const bad = useMemo(() => sumsUnder(items, status?.bad ?? {}), [items, status]);
+  // The row that keys act on, and what is chosen beside it to be moved, copied or taken away together.
+  const [focus, setFocus] = useState<string>();
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const [editing, setEditing] = useState<{ id: string; fresh: boolean } | null>(null);
+  const [deleting, setDeleting] = useState<string[] | null>(null);
+  const [drop, setDrop] = useState<{ id: string; zone: Zone } | null>(null);
+  const dragged = useRef<string[]>([]);
+  const clip = useClip();
+  const focused = indexOf.get(focus ?? at ?? '') ?? 0;
+  const here = rows[focused]?.node.spot;
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => ROW,
+    overscan: 12,
+    initialRect: { width: 240, height: 600 },
+  });
+  const show = (ids: string[]) => {
+    setChosen(new Set(ids.length > 1 ? ids : []));
+    if (ids[0]) setFocus(ids[0]);
+  };
+  const acts = usePlantActs(tree, show);
+  const picked = chosen.size > 0 ? [...chosen] : here ? [here.id] : [];
 
-  function onKey(event: KeyboardEvent, index: number) {
-    const row = rows[index];
+  // What was chosen elsewhere comes into sight.
+  const seen = useRef<string>(undefined);
+  useEffect(() => {
+    const index = at && seen.current !== at ? indexOf.get(at) : undefined;
+    if (index === undefined) return;
+    seen.current = at;
+    setFocus(at);
+    virtual.scrollToIndex(index);
+  }, [at, indexOf, virtual]);
+
+  function reach(index: number, range: boolean) {
+    const to = Math.min(Math.max(index, 0), rows.length - 1);
+    const row = rows[to];
     if (!row) return;
-    const focus = (to: number) => list.current?.querySelectorAll<HTMLElement>('[role=treeitem]')[to]?.focus();
-    const id = row.node.item.id;
-    const open = row.node.children.length > 0 && !closed.has(id);
-    if (event.key === 'ArrowDown') focus(index + 1);
-    else if (event.key === 'ArrowUp') focus(index - 1);
-    else if (event.key === 'ArrowRight' && row.node.children.length > 0) open ? focus(index + 1) : setClosed(id, false);
+    if (range) setChosen(new Set([...(chosen.size > 0 ? chosen : here ? [here.id] : []), row.node.spot.id]));
+    else setChosen(new Set());
+    setFocus(row.node.spot.id);
+    virtual.scrollToIndex(to);
+  }
+
+  const build: Record<string, () => void> = {
+    F2: () => here && setEditing({ id: here.id, fresh: false }),
+    Insert: () => here && setEditing({ id: here.id, fresh: true }),
+    Delete: () => setDeleting(picked),
+    'alt+ArrowUp': () => acts.shift(picked, 'up'),
+    'alt+ArrowDown': () => acts.shift(picked, 'down'),
+    'alt+ArrowLeft': () => acts.shift(picked, 'out'),
+    'alt+ArrowRight': () => acts.shift(picked, 'in'),
+    'ctrl+x': () => acts.cut(picked),
+    'ctrl+c': () => acts.copy(picked),
+    'ctrl+v': () => acts.paste(here?.id ?? null),
+  };
+
+  function onKey(event: KeyboardEvent) {
+    const row = rows[focused];
+    if (!row || event.target !== box.current) return;
+    const { spot, children } = row.node;
+    const open = children.length > 0 && isOpen(spot.id, row.depth);
+    const name = `${event.altKey ? 'alt+' : ''}${event.ctrlKey || event.metaKey ? 'ctrl+' : ''}${event.key.length === 1 ? event.key.toLowerCase() : event.key}`;
+    if (build[name] && engineer) build[name]();
+    else if (event.altKey || event.ctrlKey || event.metaKey) {
+      if (event.key !== ' ') return;
+      const next = new Set(chosen);
+      if (!next.delete(spot.id)) next.add(spot.id);
+      setChosen(next);
+    } else if (event.key === 'ArrowDown') reach(focused + 1, event.shiftKey);
+    else if (event.key === 'ArrowUp') reach(focused - 1, event.shiftKey);
+    else if (event.key === 'Home') reach(0, event.shiftKey);
+    else if (event.key === 'End') reach(rows.length - 1, event.shiftKey);
+    else if (event.key === 'ArrowRight' && children.length > 0) open ? reach(focused + 1, false) : fold(spot.id, true);
     else if (event.key === 'ArrowLeft') {
-      if (open) setClosed(id, true);
-      else focus(rows.findIndex((r) => r.node.item.id === row.node.item.set.parent));
-    } else if (event.key === 'Enter' || event.key === ' ') go({ at: id });
+      if (open) fold(spot.id, false);
+      else if (spot.parent) reach(indexOf.get(spot.parent) ?? focused, false);
+    } else if (event.key === 'Escape') setChosen(new Set());
+    else if (event.key === 'Enter' || event.key === ' ') go({ at: spot.id });
     else return;
     event.preventDefault();
   }
 
-  const now = useRef({ onKey, go, setClosed });
-  now.current = { onKey, go, setClosed };
-  // The same for as long as the column lives, so that only rows that changed are drawn anew.
-  const acts = useMemo<Acts>(
-    () => ({
-      press: (event, index) => now.current.onKey(event, index),
-      choose: (id) => now.current.go({ at: id }),
-      close: (id, on) => now.current.setClosed(id, on),
-    }),
-    [],
-  );
+  const handle: Handle = {
+    choose: (spot, index, event) => {
+      box.current?.focus({ preventScroll: true });
+      if (event.shiftKey && rows[focused]) {
+        const [from, to] = [Math.min(focused, index), Math.max(focused, index)];
+        setChosen(new Set(rows.slice(from, to + 1).map((r) => r.node.spot.id)));
+        return;
+      }
+      if (event.ctrlKey || event.metaKey) {
+        const next = new Set(chosen.size > 0 ? chosen : here ? [here.id] : []);
+        if (!next.delete(spot.id)) next.add(spot.id);
+        setChosen(next);
+        setFocus(spot.id);
+        return;
+      }
+      setChosen(new Set());
+      setFocus(spot.id);
+      go({ at: spot.id });
+    },
+    fold,
+    menu: (spot) => {
+      if (!chosen.has(spot.id)) setChosen(new Set());
+      setFocus(spot.id);
+    },
+    drag: (spot, event) => {
+      dragged.current = chosen.has(spot.id) ? [...chosen] : [spot.id];
+      event.dataTransfer.effectAllowed = 'copyMove';
+      event.dataTransfer.setData('text/plain', spot.name);
+    },
+    over: (spot, event) => {
+      if (dragged.current.length === 0) return;
+      event.preventDefault();
+      const { top, height } = event.currentTarget.getBoundingClientRect();
+      const share = (event.clientY - top) / height;
+      const zone: Zone = share < 0.3 ? 'before' : share > 0.7 ? 'after' : 'into';
+      if (drop?.id !== spot.id || drop.zone !== zone) setDrop({ id: spot.id, zone });
+    },
+    drop: (spot, event) => {
+      event.preventDefault();
+      if (drop) acts.move(dragged.current, targetAt(places, spot, drop.zone));
+    },
+    end: () => {
+      dragged.current = [];
+      setDrop(null);
+    },
+    named: async (name) => {
+      const edit = editing;
+      setEditing(null);
+      box.current?.focus({ preventScroll: true });
+      if (!edit || !name) return;
+      if (!edit.fresh) {
+        await acts.rename(edit.id, name);
+        return;
+      }
+      const made = await acts.create(edit.id, name, levelBelow(tree?.byId.get(edit.id)?.level));
+      if (!made) return;
+      fold(edit.id, true);
+      setFocus(made);
+    },
+  };
+  const stable = useRef(handle);
+  stable.current = handle;
 
+  const menu = (kit: Kit) =>
+    here && (
+      <Entries
+        kit={kit}
+        many={picked.length}
+        spot={here}
+        idle={rows[focused]?.idle ?? false}
+        canPaste={clip !== null}
+        acts={acts}
+        picked={picked}
+        build={build}
+      />
+    );
   return (
-    <div className="py-2">
+    <div className="flex h-full flex-col">
+      <div className="flex items-center gap-1 px-2 pt-2 pb-1">
+        <input
+          aria-label="Find a place"
+          placeholder="Find a place…"
+          className="h-6.5 min-w-0 flex-1 rounded border border-line bg-raised px-2 text-sm"
+          value={text}
+          autoComplete="off"
+          onChange={(e) => setText(e.target.value)}
+          onKeyDown={(e) => {
+            if (e.key === 'Escape') setText('');
+            if (e.key === 'ArrowDown') box.current?.focus();
+          }}
+        />
+        {here && engineer && (
+          <DropdownMenu.Root>
+            <DropdownMenu.Trigger className="rounded p-1 hover:bg-band" aria-label={`Actions on ${here.name}`}>
+              <Ellipsis className="size-4" />
+            </DropdownMenu.Trigger>
+            <DropdownMenu.Portal>
+              <DropdownMenu.Content className={MENU} align="start" sideOffset={2} onCloseAutoFocus={(e) => e.preventDefault()}>
+                {menu(DropdownMenu)}
+              </DropdownMenu.Content>
+            </DropdownMenu.Portal>
+          </DropdownMenu.Root>
+        )}
+      </div>
       <button
         type="button"
         onClick={() => go({ at: undefined })}
@@ -76,104 +252,65 @@ export function PlantColumn() {
       >
         Whole plant
       </button>
-      {places.data && rows.length === 0 && (
+      {tree && places.length === 0 && (
         <p className="px-3.5 py-2 text-soft">No places yet. They come with the first tags, or on the desk Model.</p>
       )}
-      <div role="tree" aria-label="Plant" ref={list}>
-        {rows.map(({ node, depth }, index) => {
-          const { id, set } = node.item;
-          const here = under.get(id) ?? [];
-          const urgent = mostUrgent(here.map((a) => ({ ...a, state: a.state as PipState })));
-          return (
-            <Row
-              key={id}
-              id={id}
-              name={set.name}
-              depth={depth}
-              index={index}
-              chosen={at === id}
-              first={!at && index === 0}
-              open={node.children.length > 0 ? !closed.has(id) : undefined}
-              bad={bad.get(id) ?? 0}
-              alarms={here.length}
-              priority={urgent?.priority}
-              state={urgent?.state}
-              acts={acts}
-            />
-          );
-        })}
-      </div>
-    </div>
-  );
-}
-
-interface Acts {
-  press: (event: KeyboardEvent, index: number) => void;
-  choose: (id: string) => void;
-  close: (id: string, on: boolean) => void;
-}
-
-interface RowProps {
-  id: string;
-  name: string;
-  depth: number;
-  index: number;
-  chosen: boolean;
-  /** Takes the focus while nothing is chosen. */
-  first: boolean;
-  /** Undefined where there is nothing under it. */
-  open: boolean | undefined;
-  bad: number;
-  alarms: number;
-  priority: number | undefined;
-  state: PipState | undefined;
-  acts: Acts;
-}
-
-/** A place. Large plants have thousands, and something changes somewhere every second: it is drawn only when it changes. */
-const Row = memo(function Row({ id, name, depth, index, chosen, first, open, bad, alarms, priority, state, acts }: RowProps) {
-  return (
-    <div
-      role="treeitem"
-      tabIndex={chosen || first ? 0 : -1}
-      aria-selected={chosen}
-      aria-level={depth + 1}
-      aria-expanded={open}
-      onClick={() => acts.choose(id)}
-      onKeyDown={(e) => acts.press(e, index)}
-      className={clsx(
-        'flex h-6.5 cursor-pointer items-center border-l-[3px] pr-3',
-        chosen ? 'border-teal bg-tint font-semibold' : 'border-transparent hover:bg-band',
+      {tree && places.length > 0 && rows.length === 0 && (
+        <p className="px-3.5 py-2 text-soft">No place has “{text}” in its name.</p>
       )}
-      style={{ paddingLeft: `${depth * 14 + 4}px` }}
-    >
-      <span className="flex w-5 shrink-0 justify-center">
-        {open !== undefined && (
-          <button
-            type="button"
-            tabIndex={-1}
-            aria-label={open ? `Close ${name}` : `Open ${name}`}
-            onClick={(e) => {
-              e.stopPropagation();
-              acts.close(id, open);
-            }}
+      <ContextMenu.Root>
+        <ContextMenu.Trigger asChild disabled={!engineer}>
+          <div
+            ref={box}
+            role="tree"
+            aria-label="Plant"
+            aria-multiselectable
+            aria-activedescendant={here ? `${id}-${focused}` : undefined}
+            tabIndex={0}
+            onKeyDown={onKey}
+            className="group min-h-0 flex-1 overflow-auto outline-none [contain:strict]"
           >
-            <ChevronRight className={clsx('size-3.5 text-soft', open && 'rotate-90')} />
-          </button>
+            <div className="relative" style={{ height: virtual.getTotalSize() }}>
+              {virtual.getVirtualItems().map((item) => {
+                const row = rows[item.index];
+                if (!row) return null;
+                const { spot, children } = row.node;
+                const urgent = mostUrgent((under.get(spot.id) ?? []).map((a) => ({ ...a, state: a.state as PipState })));
+                return (
+                  <Row
+                    key={spot.id}
+                    id={`${id}-${item.index}`}
+                    row={row}
+                    index={item.index}
+                    start={item.start}
+                    chosen={at === spot.id}
+                    picked={chosen.has(spot.id)}
+                    cut={clip?.mode === 'cut' && clip.ids.includes(spot.id)}
+                    focused={item.index === focused}
+                    open={children.length > 0 ? Boolean(text.trim()) || isOpen(spot.id, row.depth) : undefined}
+                    bad={bad.get(spot.id) ?? 0}
+                    alarms={standing.get(spot.id) ?? 0}
+                    priority={urgent?.priority}
+                    state={urgent?.state}
+                    drop={drop?.id === spot.id ? drop.zone : undefined}
+                    editing={editing?.id === spot.id ? (editing.fresh ? 'under' : 'name') : undefined}
+                    movable={engineer}
+                    handle={stable}
+                  />
+                );
+              })}
+            </div>
+          </div>
+        </ContextMenu.Trigger>
+        {here && engineer && (
+          <ContextMenu.Portal>
+            <ContextMenu.Content className={MENU} onCloseAutoFocus={(e) => e.preventDefault()}>
+              {menu(ContextMenu)}
+            </ContextMenu.Content>
+          </ContextMenu.Portal>
         )}
-      </span>
-      <span className="min-w-0 flex-1 truncate">{name}</span>
-      {bad > 0 && (
-        <span className="ml-2 text-sm text-act4" role="img" aria-label={`${bad} tags are bad`}>
-          ⨯ <span className="figures">{bad}</span>
-        </span>
-      )}
-      {priority !== undefined && state !== undefined && (
-        <span className="ml-2 flex items-center gap-1.5 text-sm">
-          <Pips priority={priority} state={state} />
-          <span className="figures w-4 text-right">{alarms}</span>
-        </span>
-      )}
+      </ContextMenu.Root>
+      {deleting && tree && <DeletePlaces tree={tree} ids={deleting} onClose={() => setDeleting(null)} />}
     </div>
   );
-});
+}

@@ -103,7 +103,7 @@ export function Shell() {
         <Account onKeys={keys.list} />
       </header>
       <Notice />
-      <aside className="row-start-3 overflow-auto border-r border-line">
+      <aside className="row-start-3 min-h-0 border-r border-line">
         <PlantColumn />
       </aside>
       <main className="row-start-3 overflow-auto px-4.5 py-3.5">

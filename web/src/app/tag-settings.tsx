@@ -8,6 +8,7 @@ import { commit, useItems } from '../api/queries';
 import { numberOf, textOf, useForm } from '../parts/form';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../parts/ui';
 import { PointFields } from './point-fields';
+import { usesOf } from './uses';
 
 /** The address as it goes on the wire, or what is wrong with it, while it is typed. */
 export function usePointCheck(connection: string | null, point: Partial<Point>) {
@@ -240,11 +241,7 @@ function Scale({
 
 function DeleteTag({ tag, seen, onClose }: { tag: Item<'tag'>; seen: number; onClose: () => void }) {
   const form = useForm({}, []);
-  const uses = useQuery({
-    queryKey: ['uses', 'tag', tag.id],
-    queryFn: () => take(http.GET('/api/items/{kind}/{id}/uses', { params: { path: { kind: 'tag', id: tag.id } } })),
-    staleTime: 0,
-  });
+  const uses = useQuery(usesOf('tag', tag.id));
   const rules = uses.data?.contents.rule ?? 0;
   const held = uses.data?.referrers ?? [];
   const remove = () =>
@@ -261,7 +258,7 @@ function DeleteTag({ tag, seen, onClose }: { tag: Item<'tag'>; seen: number; onC
       onClose={onClose}
     >
       {rules > 0 && <p>Its {rules} alarm rules go with it. What was recorded stays in the database.</p>}
-      {held.length > 0 && <p className="text-act4">It cannot go yet: {held.join('; ')}.</p>}
+      {held.length > 0 && <p className="text-act4">It cannot go yet: {held.map((r) => r.words).join('; ')}.</p>}
       <FormTrouble form={form} />
     </Confirm>
   );

@@ -1,33 +1,50 @@
 import { expect, it } from 'vitest';
 import type { Schemas } from '../api/client';
-import type { Item } from '../api/model';
-import { alarmsUnder, orderBetween, rowsOf, sumsUnder, treeOf } from './tree';
+import { merged, pathOf, type Spot } from '../api/tree';
+import { alarmsUnder, found, moveEdits, nestingWords, orderBetween, rolledUp, rowsOf, targetAt, topsOf, treeOf } from './tree';
 
-function place(id: string, parent: string | null, order: number): Item<'place'> {
-  return { id, no: 0, revision: 1, title: id, source: '', set: { parent, name: id, level: 'unit', order, note: '' } };
+function spot(id: string, parent: string | null, order: number, more: Partial<Spot> = {}): Spot {
+  return { id, parent, name: id, level: 'unit', order, in_service: true, one: false, ...more };
 }
 
-const places = [
-  place('b', 'site', 1),
-  place('a', 'site', 2),
-  place('site', null, 0),
-  place('c', 'a', 0),
-  place('lost', 'gone', 5),
-];
+const places = [spot('b', 'site', 1), spot('a', 'site', 2), spot('site', null, 0), spot('c', 'a', 0), spot('lost', 'gone', 5)];
+const byId = new Map(places.map((p) => [p.id, p]));
 
 it('keeps the order of the engineer, not of the alphabet', () => {
   const rows = rowsOf(treeOf(places), () => true);
-  expect(rows.map((r) => `${r.depth}${r.node.item.id}`)).toEqual(['0site', '1b', '1a', '2c', '0lost']);
+  expect(rows.map((r) => `${r.depth}${r.node.spot.id}`)).toEqual(['0site', '1b', '1a', '2c', '0lost']);
 });
 
 it('leaves out what lies under a closed place', () => {
-  expect(rowsOf(treeOf(places), (id) => id === 'site').map((r) => r.node.item.id)).toEqual(['site', 'b', 'a', 'lost']);
+  expect(rowsOf(treeOf(places), (id) => id === 'site').map((r) => r.node.spot.id)).toEqual(['site', 'b', 'a', 'lost']);
+});
+
+it('knows what is out of service with what is above it', () => {
+  const stopped = places.map((p) => (p.id === 'a' ? { ...p, in_service: false } : p));
+  const idle = rowsOf(treeOf(stopped), () => true).filter((r) => r.idle);
+  expect(idle.map((r) => r.node.spot.id)).toEqual(['a', 'c']);
+});
+
+it('finds places where they stand', () => {
+  const rows = rowsOf(found(treeOf(places), 'c'), () => true);
+  expect(rows.map((r) => r.node.spot.id)).toEqual(['site', 'a', 'c']);
+  expect(found(treeOf(places), 'nothing')).toEqual([]);
 });
 
 it('rolls alarms up to every place above', () => {
   const alarm = { place: 'c' } as Schemas['AlarmView'];
   const under = alarmsUnder(places, [alarm]);
   expect(['c', 'a', 'site', 'b'].map((id) => under.get(id)?.length ?? 0)).toEqual([1, 1, 1, 0]);
+});
+
+it('counts a thing once above, however much is wrong with it', () => {
+  const counts = { c: 2, b: 1, unknown: 5 };
+  const of = (list: Spot[]) => {
+    const sums = rolledUp(treeOf(list), counts);
+    return ['c', 'a', 'b', 'site'].map((id) => sums.get(id) ?? 0);
+  };
+  expect(of(places)).toEqual([2, 2, 1, 3]);
+  expect(of(places.map((p) => ({ ...p, one: p.id === 'c' })))).toEqual([2, 1, 1, 2]);
 });
 
 it('finds room between, before and after', () => {
@@ -39,7 +56,57 @@ it('finds room between, before and after', () => {
   ]).toEqual([1.5, 2, 5, 0]);
 });
 
-it('sums what is bad up to every place above', () => {
-  const sums = sumsUnder(places, { c: 2, b: 1, unknown: 5 });
-  expect(['c', 'a', 'b', 'site'].map((id) => sums.get(id) ?? 0)).toEqual([2, 2, 1, 3]);
+/** How the places stand after edits, as “depth name”. */
+function after(ids: string[], to: Parameters<typeof moveEdits>[3], list = places) {
+  const map = new Map(list.map((p) => [p.id, p]));
+  const edits = moveEdits(list, map, ids, to);
+  const moved = list.map((p) => {
+    const edit = edits.find((e) => e.id === p.id);
+    return edit && 'set' in edit ? { ...p, ...(edit.set as Partial<Spot>) } : p;
+  });
+  return rowsOf(treeOf(moved), () => true)
+    .map((r) => `${r.depth}${r.node.spot.id}`)
+    .join(' ');
+}
+
+it('moves places before, behind and into others', () => {
+  expect(after(['a'], { parent: 'site', before: 'b' })).toBe('0site 1a 2c 1b 0lost');
+  expect(after(['b'], { parent: 'site', before: undefined })).toBe('0site 1a 2c 1b 0lost');
+  expect(after(['b', 'c'], { parent: null, before: 'site' })).toBe('0c 0b 0site 1a 0lost');
+  expect(after(['b'], { parent: 'a', before: 'c' })).toBe('0site 1a 2b 2c 0lost');
+});
+
+it('moves nothing under itself or to where it is', () => {
+  expect(moveEdits(places, byId, ['site'], { parent: 'c', before: undefined })).toEqual([]);
+  expect(moveEdits(places, byId, ['b'], { parent: 'site', before: 'b' })).toEqual([]);
+  expect(moveEdits(places, byId, ['b'], { parent: 'site', before: 'a' })).toEqual([]);
+});
+
+it('numbers siblings anew where there is no room between them', () => {
+  const tight = [spot('x', null, 1), spot('y', null, 1 + 1e-9), spot('z', null, 2)];
+  expect(after(['z'], { parent: null, before: 'y' }, tight)).toBe('0x 0z 0y');
+});
+
+it('takes the highest of what is chosen', () => {
+  expect(topsOf(byId, ['c', 'a', 'b', 'gone'])).toEqual(['a', 'b']);
+});
+
+it('knows where a drop leads', () => {
+  const a = spot('a', 'site', 2);
+  expect(targetAt(places, spot('b', 'site', 1), 'after')).toEqual({ parent: 'site', before: 'a' });
+  expect(targetAt(places, a, 'after')).toEqual({ parent: 'site', before: undefined });
+  expect(targetAt(places, a, 'into')).toEqual({ parent: 'a', before: undefined });
+});
+
+it('tells unusual nesting', () => {
+  expect(nestingWords('area', 'unit')).toBe('An area under a unit is unusual');
+  expect(nestingWords('equipment', 'equipment')).toBeUndefined();
+  expect(nestingWords('unit', 'area')).toBeUndefined();
+  expect(nestingWords('site', undefined)).toBeUndefined();
+});
+
+it('takes in only what changed', () => {
+  const whole = merged(undefined, { revision: 3, whole: true, places, gone: [] });
+  const next = merged(whole, { revision: 4, whole: false, places: [spot('c', 'b', 0)], gone: ['lost'] });
+  expect([next.revision, next.places.length, pathOf(next, 'c'), pathOf(next, 'lost')]).toEqual([4, 4, 'site/b/c', '']);
 });

@@ -1,23 +1,30 @@
-// The plant tree as rows: what is open, how deep, and what the alarms under it are.
+// The plant tree as rows: what is open, how deep, what is wrong under it, and what moving in it comes to.
 
 import type { Schemas } from '../api/client';
-import type { Item } from '../api/model';
+import type { Edit } from '../api/queries';
+import type { Spot } from '../api/tree';
 
 export interface Node {
-  item: Item<'place'>;
+  spot: Spot;
   children: Node[];
 }
 
+const names = new Intl.Collator('en', { numeric: true });
+
+export function bySiblings(a: Spot, b: Spot): number {
+  return a.order - b.order || names.compare(a.name, b.name);
+}
+
 /** Places as a tree, siblings in the engineer's order. A place whose parent is not there stands at the top. */
-export function treeOf(places: readonly Item<'place'>[]): Node[] {
-  const nodes = new Map(places.map((item) => [item.id, { item, children: [] as Node[] }]));
+export function treeOf(places: readonly Spot[]): Node[] {
+  const nodes = new Map(places.map((spot) => [spot.id, { spot, children: [] as Node[] }]));
   const top: Node[] = [];
   for (const node of nodes.values()) {
-    const parent = node.item.set.parent ? nodes.get(node.item.set.parent) : undefined;
+    const parent = node.spot.parent ? nodes.get(node.spot.parent) : undefined;
     (parent?.children ?? top).push(node);
   }
   const sort = (list: Node[]) => {
-    list.sort((a, b) => a.item.set.order - b.item.set.order || a.item.set.name.localeCompare(b.item.set.name));
+    list.sort((a, b) => bySiblings(a.spot, b.spot));
     for (const node of list) sort(node.children);
   };
   sort(top);
@@ -27,47 +34,168 @@ export function treeOf(places: readonly Item<'place'>[]): Node[] {
 export interface Row {
   node: Node;
   depth: number;
+  /** It, or a place above it, is out of service. */
+  idle: boolean;
 }
 
 /** The rows to show, top down, leaving out what lies under closed places. */
-export function rowsOf(nodes: readonly Node[], isOpen: (id: string) => boolean, depth = 0): Row[] {
-  return nodes.flatMap((node) => [{ node, depth }, ...(isOpen(node.item.id) ? rowsOf(node.children, isOpen, depth + 1) : [])]);
+export function rowsOf(nodes: readonly Node[], isOpen: (id: string, depth: number) => boolean): Row[] {
+  const rows: Row[] = [];
+  const walk = (list: readonly Node[], depth: number, above: boolean) => {
+    for (const node of list) {
+      const idle = above || !node.spot.in_service;
+      rows.push({ node, depth, idle });
+      if (node.children.length > 0 && isOpen(node.spot.id, depth)) walk(node.children, depth + 1, idle);
+    }
+  };
+  walk(nodes, 0, false);
+  return rows;
+}
+
+/** The places whose name holds every word, with all above them, so that each is seen where it stands. */
+export function found(nodes: readonly Node[], text: string): Node[] {
+  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
+  const kept = (node: Node): Node | undefined => {
+    const children = node.children.map(kept).filter((n) => n !== undefined);
+    const name = node.spot.name.toLowerCase();
+    return children.length > 0 || words.every((w) => name.includes(w)) ? { spot: node.spot, children } : undefined;
+  };
+  return nodes.map(kept).filter((n) => n !== undefined);
+}
+
+/** Every place in the order of the tree, with its path. */
+export function placesInOrder(places: readonly Spot[]): { id: string; path: string }[] {
+  const paths = new Map<string, string>();
+  return rowsOf(treeOf(places), () => true).map(({ node: { spot } }) => {
+    const above = spot.parent ? paths.get(spot.parent) : undefined;
+    const path = above === undefined ? spot.name : `${above}/${spot.name}`;
+    paths.set(spot.id, path);
+    return { id: spot.id, path };
+  });
 }
 
 type Alarm = Schemas['AlarmView'];
 
 /** The alarms under each place, its own included. */
-export function alarmsUnder(places: readonly Item<'place'>[], alarms: readonly Alarm[]): Map<string, Alarm[]> {
-  const parents = new Map(places.map((p) => [p.id, p.set.parent]));
-  const found = new Map<string, Alarm[]>();
+export function alarmsUnder(places: readonly Spot[], alarms: readonly Alarm[]): Map<string, Alarm[]> {
+  const parents = new Map(places.map((p) => [p.id, p.parent]));
+  const under = new Map<string, Alarm[]>();
   for (const alarm of alarms) {
     let at: string | null | undefined = alarm.place;
     for (let depth = 0; at && depth < 64; depth += 1) {
-      const list = found.get(at) ?? [];
+      const list = under.get(at) ?? [];
       list.push(alarm);
-      found.set(at, list);
+      under.set(at, list);
       at = parents.get(at);
     }
   }
-  return found;
+  return under;
 }
 
-/** Counts of single places, summed up to every place above. */
-export function sumsUnder(places: readonly Item<'place'>[], counts: Readonly<Record<string, number>>): Map<string, number> {
-  const parents = new Map(places.map((p) => [p.id, p.set.parent]));
+/** Counts of single places rolled up to every place above. A place that counts as one gives one to the place above it, however
+ * much is wrong there, so that where people manage they count things and not tags. */
+export function rolledUp(nodes: readonly Node[], counts: Readonly<Record<string, number>>): Map<string, number> {
   const sums = new Map<string, number>();
-  for (const [place, count] of Object.entries(counts)) {
-    let at: string | null | undefined = place;
-    for (let depth = 0; at && depth < 64; depth += 1) {
-      sums.set(at, (sums.get(at) ?? 0) + count);
-      at = parents.get(at);
+  const sum = (node: Node): number => {
+    let total = counts[node.spot.id] ?? 0;
+    for (const child of node.children) {
+      const below = sum(child);
+      total += child.spot.one ? Math.min(below, 1) : below;
     }
-  }
+    if (total > 0) sums.set(node.spot.id, total);
+    return total;
+  };
+  for (const node of nodes) sum(node);
   return sums;
+}
+
+/** How many alarms stand at each place itself. */
+export function alarmCounts(alarms: readonly Alarm[]): Record<string, number> {
+  const counts: Record<string, number> = {};
+  for (const { place } of alarms) if (place) counts[place] = (counts[place] ?? 0) + 1;
+  return counts;
 }
 
 /** The order that puts a place before or after its siblings, halfway between two of them. */
 export function orderBetween(before: number | undefined, after: number | undefined): number {
   if (before === undefined) return (after ?? 1) - 1;
   return after === undefined ? before + 1 : (before + after) / 2;
+}
+
+/** Whether a place is another one or lies under it. */
+export function liesUnder(byId: ReadonlyMap<string, Spot>, id: string, top: string): boolean {
+  let at: string | null | undefined = id;
+  for (let depth = 0; at && depth < 64; depth += 1) {
+    if (at === top) return true;
+    at = byId.get(at)?.parent;
+  }
+  return false;
+}
+
+/** Those of the places that lie under none of the others. */
+export function topsOf(byId: ReadonlyMap<string, Spot>, ids: Iterable<string>): string[] {
+  const all = [...ids];
+  return all.filter((id) => byId.has(id) && !all.some((other) => other !== id && liesUnder(byId, id, other)));
+}
+
+/** Where something goes: under a place (null is the top), in front of a sibling or behind all. */
+export interface Target {
+  parent: string | null;
+  before: string | undefined;
+}
+
+/** Where a drop at a row leads: in front of it, behind it, or into it. */
+export function targetAt(places: readonly Spot[], spot: Spot, zone: 'before' | 'into' | 'after'): Target {
+  if (zone === 'into') return { parent: spot.id, before: undefined };
+  if (zone === 'before') return { parent: spot.parent ?? null, before: spot.id };
+  const siblings = places.filter((p) => (p.parent ?? null) === (spot.parent ?? null)).sort(bySiblings);
+  return { parent: spot.parent ?? null, before: siblings[siblings.findIndex((s) => s.id === spot.id) + 1]?.id };
+}
+
+/** Two orders must lie further apart than this to put something between them. */
+const CLOSEST = 1e-6;
+
+/** The edits that bring places somewhere, side by side in their order. Nothing where they cannot go there:
+ * under themselves, or where they are already. */
+export function moveEdits(
+  places: readonly Spot[],
+  byId: ReadonlyMap<string, Spot>,
+  ids: Iterable<string>,
+  to: Target,
+): Edit<'place'>[] {
+  const tops = topsOf(byId, ids);
+  const { parent } = to;
+  if (tops.length === 0 || (parent && tops.some((id) => liesUnder(byId, parent, id)))) return [];
+  const chosen = new Set(tops);
+  const moving = places.filter((p) => chosen.has(p.id)).sort(bySiblings);
+  const there = places.filter((p) => (p.parent ?? null) === parent && !chosen.has(p.id)).sort(bySiblings);
+  // In front of one that moves itself means in front of the next that stays.
+  const all = places.filter((p) => (p.parent ?? null) === parent).sort(bySiblings);
+  const from = to.before ? all.findIndex((p) => p.id === to.before) : all.length;
+  const stays = all.slice(Math.max(from, 0)).find((p) => !chosen.has(p.id));
+  const index = stays ? there.indexOf(stays) : there.length;
+  const line = [...there.slice(0, index), ...moving, ...there.slice(index)];
+  if (moving.every((p) => (p.parent ?? null) === parent) && line.every((p, i) => p.id === all[i]?.id)) return [];
+  const [low, high] = [there[index - 1]?.order, there[index]?.order];
+  const room = low === undefined || high === undefined ? 1 : (high - low) / (moving.length + 1);
+  const patch = (spot: Spot, order: number): Edit<'place'> => ({
+    op: 'patch',
+    kind: 'place',
+    id: spot.id,
+    set: { order, ...((spot.parent ?? null) === parent ? {} : { parent }) },
+  });
+  if (room < CLOSEST) return line.map((spot, i) => patch(spot, i + 1));
+  const start = low ?? (high ?? 1) - moving.length - 1;
+  return moving.map((spot, i) => patch(spot, start + room * (i + 1)));
+}
+
+const LEVELS = ['site', 'area', 'line', 'unit', 'equipment', 'device'];
+
+/** What is unusual about a level under another one, after the standards; it is not forbidden. */
+export function nestingWords(level: string, above: string | undefined): string | undefined {
+  if (!above || LEVELS.indexOf(level) > LEVELS.indexOf(above)) return undefined;
+  // Equipment within equipment and devices within devices are common.
+  if (level === above && (level === 'equipment' || level === 'device' || level === 'unit')) return undefined;
+  const a = (word: string) => `${/^[aeiou]/.test(word) && word !== 'unit' ? 'an' : 'a'} ${word}`;
+  return `${a(level)} under ${a(above)} is unusual`.replace(/^./, (c) => c.toUpperCase());
 }

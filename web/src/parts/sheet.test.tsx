@@ -2,7 +2,8 @@ import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
 import { render, screen, waitFor } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import { expect, it, vi } from 'vitest';
-import { moved, pagesOf, Sheet } from './sheet';
+import { pagesOf } from './rows';
+import { moved, Sheet } from './sheet';
 
 it.each([
   [0, 20, [0]],

@@ -1,14 +1,12 @@
 // A sheet: rows of a list of any length by their index. Only what is on the screen is fetched and drawn.
 
-import { useQueries } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import clsx from 'clsx';
 import { ArrowDown, ArrowUp } from 'lucide-react';
 import { type KeyboardEvent, type ReactNode, useEffect, useId, useRef, useState } from 'react';
+import { type Rows, useRows } from './rows';
 import { Trouble } from './ui';
 
-/** Rows that are asked for at once. */
-const PAGE = 100;
 const ROW = 28;
 
 export interface Column<R> {
@@ -20,11 +18,6 @@ export interface Column<R> {
   /** The server can order by it, under its key. */
   sort?: boolean;
   render: (row: R) => ReactNode;
-}
-
-export interface Rows<R> {
-  total: number;
-  rows: R[];
 }
 
 export interface Order {
@@ -47,12 +40,6 @@ interface Props<R> {
   /** Says how many there are, and whether the first row is in sight. */
   onSeen?: (total: number, atTop: boolean) => void;
   className?: string;
-}
-
-/** Pages that hold the rows from one index to another. */
-export function pagesOf(first: number, last: number): number[] {
-  const [from, to] = [Math.floor(Math.max(0, first) / PAGE), Math.floor(Math.max(0, last) / PAGE)];
-  return Array.from({ length: to - from + 1 }, (_, i) => from + i);
 }
 
 /** Where a key leads from a row; undefined for keys that do not move. */
@@ -84,30 +71,13 @@ export function Sheet<R>({ label, columns, source, fetch, idOf, open, onOpen, or
     initialRect: { width: 800, height: 400 },
   });
   const drawn = virtual.getVirtualItems();
-  const pages = pagesOf(drawn[0]?.index ?? 0, drawn.at(-1)?.index ?? 0);
-  const found = useQueries({
-    queries: pages.map((page) => ({
-      queryKey: ['sheet', ...source, page],
-      queryFn: () => fetch(page * PAGE, PAGE),
-      gcTime: 60_000,
-    })),
-  });
-  const error = found.find((f) => f.error)?.error;
-  const counted = found.find((f) => f.data)?.data?.total;
-  // While rows are fetched anew, what was there last stays, so that nothing flickers.
-  const last = useRef(new Map<number, readonly R[]>());
-  pages.forEach((page, i) => {
-    const rows = found[i]?.data?.rows;
-    if (rows) last.current.set(page, rows);
-  });
-  for (const page of last.current.keys()) if (!pages.includes(page)) last.current.delete(page);
+  const { error, counted, rowAt } = useRows(source, fetch, drawn[0]?.index ?? 0, drawn.at(-1)?.index ?? 0);
   useEffect(() => {
     if (counted !== undefined) setTotal(counted);
   }, [counted]);
   const atTop = (drawn.find((item) => item.end > (virtual.scrollOffset ?? 0))?.index ?? 0) === 0;
   useEffect(() => onSeen?.(total, atTop), [total, atTop, onSeen]);
 
-  const rowAt = (index: number): R | undefined => last.current.get(Math.floor(index / PAGE))?.[index % PAGE];
   const at = Math.min(active, Math.max(0, total - 1));
 
   function onKey(event: KeyboardEvent) {

@@ -12,7 +12,7 @@ pub const NAME_LENGTH: usize = 120;
 pub const MEMORY: &str = "memory";
 
 /// Levels of the plant tree, after the open enterprise and batch standards (IEC 62264-1, IEC 61512-1).
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Level {
     Site,
@@ -41,6 +41,29 @@ pub struct Place {
     /// Off: nothing under it is polled and nothing alarms.
     #[serde(default = "yes")]
     pub in_service: bool,
+    /// How what is wrong under it counts above; by its level where not set.
+    #[serde(default)]
+    pub counts: Option<Counting>,
+}
+
+/// How what is wrong at a place counts at the places above it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Counting {
+    /// Each alarm and each bad tag by itself.
+    Each,
+    /// As one, however many they are.
+    One,
+}
+
+impl Place {
+    /// How it counts above: equipment and devices as one, so that units and what lies above them count things and not tags.
+    pub fn counting(&self) -> Counting {
+        self.counts.unwrap_or(match self.level {
+            Level::Equipment | Level::Device => Counting::One,
+            Level::Site | Level::Area | Level::Line | Level::Unit => Counting::Each,
+        })
+    }
 }
 
 /// A controller or device and how to reach it.

@@ -47,6 +47,7 @@ const LEVELS: &[&str] = &["site", "area", "line", "unit", "equipment", "device"]
 const LIMITS: &[&str] = &["low_low", "low", "high", "high_high"];
 const TYPES: &[&str] = &["u16", "i16", "u32", "i32", "u64", "i64", "f32", "f64", "bcd", "bool", "text"];
 const MODES: &[&str] = &["on_change", "each_poll"];
+const COUNTS: &[&str] = &["each", "one"];
 const CURVES: &[&str] = &["linear", "root"];
 /// Fields of a tag's point that have columns of their own.
 const POINT: &[&str] = &["address", "type", "order", "length", "bit", "bits", "unit"];
@@ -61,6 +62,7 @@ const PLACES: &[Column] = &[
     column("level", "Level", Cell::Choice(LEVELS), &["level"]),
     column("order", "Order", Cell::Number, &["order"]),
     column("in_service", "In service", Cell::YesNo, &["in_service"]),
+    column("counts", "Counts above as", Cell::Choice(COUNTS), &["counts"]),
     column("note", "Note", Cell::Text, &["note"]),
 ];
 

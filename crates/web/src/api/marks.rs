@@ -19,7 +19,7 @@ use uuid::Uuid;
 /// Longest note, in characters.
 const LONGEST_NOTE: usize = 2000;
 /// Longest name of a kept trend, in characters.
-const LONGEST_NAME: usize = 80;
+pub(super) const LONGEST_NAME: usize = 80;
 /// Most tags in one trend.
 const MOST_TAGS: usize = 50;
 /// Longest trend, in seconds: fifty years.
@@ -74,7 +74,7 @@ fn removable(actor: &Actor, account: Uuid) -> bool {
     may(actor, Action::Remark, None) && whose(actor).is_none_or(|own| own == account)
 }
 
-fn text<'a>(field: &str, given: &'a str, longest: usize) -> Result<&'a str, Problem> {
+pub(super) fn text<'a>(field: &str, given: &'a str, longest: usize) -> Result<&'a str, Problem> {
     let given = given.trim();
     if given.is_empty() {
         return Err(Problem::field(field, "Write something."));

@@ -16,7 +16,9 @@ pub mod revisions;
 pub mod sheets;
 pub mod table;
 pub mod traffic;
+pub mod tree;
 pub mod values;
+pub mod views;
 
 use crate::{app::App, problem::Problem};
 use actix_web::{

@@ -44,6 +44,12 @@ async fn a_branch_is_copied_and_goes_out_of_service() {
     engineer.until("/api/alarms", |b| in_alarm(b) == 2).await;
     engineer.until(&values, |b| b[0]["quality"] == "good").await;
 
+    // Whoever knows the tree hears only what changed in it.
+    let (_, since) = engineer.get("/api/tree?since=4").await;
+    assert_eq!((&since["whole"], since["places"].as_array().unwrap().len()), (&json!(false), 1));
+    let (_, all) = engineer.get("/api/tree").await;
+    assert_eq!((&all["whole"], all["places"].as_array().unwrap().len()), (&json!(true), 2));
+
     // What refers to the setpoint is told, with where it is.
     let (_, uses) = engineer.get(&format!("/api/items/tag/{}/uses", built.setpoint)).await;
     assert_eq!((&uses["referrers"][0]["id"], &uses["referrers"][0]["kind"]), (&json!(built.level), &json!("tag")));
@@ -116,5 +122,20 @@ async fn cells_are_written_by_many_rows_and_two_people() {
     }
     assert_eq!(plant.live.plant().tags[&built.level].set.note, "");
     assert_eq!(engineer.get("/api/tables/report/columns").await.0, 404);
+
+    let keep = |name: &str| json!({"name": name, "view": {"columns": ["name", "unit"]}});
+    assert_eq!(engineer.post("/api/views/tags", keep("Units")).await.0, 200);
+    let (_, made) = engineer.post("/api/views/tags", keep("UNITS")).await;
+    let (_, kept) = engineer.get("/api/views/tags").await;
+    assert_eq!(
+        (kept.as_array().unwrap().len(), &kept[0]["name"], &kept[0]["view"]["columns"][1]),
+        (1, &json!("UNITS"), &json!("unit"))
+    );
+    let large = json!({"name": "Large", "view": {"x": "y".repeat(9000)}});
+    assert_eq!(engineer.post("/api/views/tags", large).await.0, 422);
+    let one = format!("/api/views/{}", kept[0]["id"].as_str().unwrap());
+    assert_ne!(made["id"], json!(null));
+    assert_eq!(engineer.send(actix_web::http::Method::DELETE, &one, &[], None).await.0, 204);
+    assert_eq!(engineer.send(actix_web::http::Method::DELETE, &one, &[], None).await.0, 404);
     plant.stop().await;
 }

@@ -3,7 +3,8 @@
 import clsx from 'clsx';
 import { useState } from 'react';
 import { feed, useNow } from '../../api/live';
-import { acknowledge, useAlarms, useItems, useMay } from '../../api/queries';
+import { acknowledge, useAlarms, useMay } from '../../api/queries';
+import { pathOf, useTree } from '../../api/tree';
 import { useGo, useView } from '../../app/router';
 import { alarmsUnder } from '../../app/tree';
 import { complain } from '../../parts/form';
@@ -16,11 +17,11 @@ import { AlarmHistory } from './history';
 export function Alarms() {
   const { part } = useView();
   const go = useGo();
-  const places = useItems('place').data?.items ?? [];
+  const tree = useTree();
   const { at } = useView();
-  const place = places.find((p) => p.id === at);
+  const place = at ? tree?.byId.get(at) : undefined;
   const alarms = useAlarms();
-  const shown = at ? (alarmsUnder(places, alarms.data?.alarms ?? []).get(at) ?? []) : (alarms.data?.alarms ?? []);
+  const shown = at ? (alarmsUnder(tree?.places ?? [], alarms.data?.alarms ?? []).get(at) ?? []) : (alarms.data?.alarms ?? []);
   const waiting = shown.filter((a) => a.state !== 'acknowledged');
   const [busy, setBusy] = useState(false);
   const operator = useMay('operator');
@@ -55,7 +56,7 @@ export function Alarms() {
   return (
     <>
       <DeskHead
-        path={place?.title.replaceAll('/', ' / ') ?? 'Whole plant'}
+        path={place ? pathOf(tree, place.id).replaceAll('/', ' / ') : 'Whole plant'}
         title="Alarms"
         note={`${shown.length} standing · ${waiting.length} to acknowledge${elsewhere > 0 ? ` · ${elsewhere} elsewhere in the plant` : ''}`}
       >

@@ -4,6 +4,7 @@ import clsx from 'clsx';
 import { useMemo } from 'react';
 import type { Item, RuleSet } from '../../api/model';
 import { useAlarms, useItems, useMay } from '../../api/queries';
+import { pathOf, type Spot, useTree } from '../../api/tree';
 import { useGo, useView } from '../../app/router';
 import { rowsOf, treeOf } from '../../app/tree';
 import { mostUrgent, type PipState, Pips } from '../../parts/pips';
@@ -19,25 +20,28 @@ export function Board() {
   const { at } = useView();
   const go = useGo();
   const engineer = useMay('engineer');
-  const places = useItems('place');
+  const tree = useTree();
   const tags = useItems('tag', { under: at });
   const rules = useItems('rule', { under: at });
   const cards = useMemo(() => {
     const byPlace = Map.groupBy(tags.data?.items ?? [], (t) => t.set.place);
-    const order = rowsOf(treeOf(places.data?.items ?? []), () => true).map((r) => r.node.item);
-    return order.flatMap((place) => (byPlace.has(place.id) ? [{ place, tags: byPlace.get(place.id) ?? [] }] : []));
-  }, [places.data, tags.data]);
-  const place = places.data?.items.find((p) => p.id === at);
+    const order = rowsOf(treeOf(tree?.places ?? []), () => true);
+    return order.flatMap(({ node: { spot }, idle }) => {
+      const tags = byPlace.get(spot.id);
+      return tags ? [{ place: spot, idle, tags }] : [];
+    });
+  }, [tree, tags.data]);
+  const place = at ? tree?.byId.get(at) : undefined;
   const total = tags.data?.total ?? 0;
   if (tags.error) return <Trouble error={tags.error} />;
-  if (!tags.data || !places.data) return null;
-  const path = place ? place.title.split('/').slice(0, -1).join(' / ') : '';
+  if (!tags.data || !tree) return null;
+  const path = pathOf(tree, place?.parent).replaceAll('/', ' / ');
   return (
     <>
       <DeskHead
         path={path}
-        title={place?.set.name ?? 'Whole plant'}
-        note={`${place ? `${place.set.level} · ` : ''}${counted(total, 'tag')}${total > tags.data.items.length ? `, the first ${tags.data.items.length} shown; choose a place to see the rest` : ''}`}
+        title={place?.name ?? 'Whole plant'}
+        note={`${place ? `${place.level} · ` : ''}${counted(total, 'tag')}${total > tags.data.items.length ? `, the first ${tags.data.items.length} shown; choose a place to see the rest` : ''}`}
       />
       {total === 0 && (
         <Empty
@@ -56,7 +60,7 @@ export function Board() {
       )}
       <div className="grid grid-cols-[repeat(auto-fill,minmax(27.5rem,1fr))] items-start gap-3">
         {cards.map((card) => (
-          <Card key={card.place.id} place={card.place} tags={card.tags} rules={rules.data?.items ?? []} />
+          <Card key={card.place.id} place={card.place} idle={card.idle} tags={card.tags} rules={rules.data?.items ?? []} />
         ))}
       </div>
     </>
@@ -75,7 +79,7 @@ function arrange(tags: readonly Tag[]) {
   };
 }
 
-function Card({ place, tags, rules }: { place: Item<'place'>; tags: Tag[]; rules: Item<'rule'>[] }) {
+function Card({ place, idle, tags, rules }: { place: Spot; idle: boolean; tags: Tag[]; rules: Item<'rule'>[] }) {
   const view = useView();
   const go = useGo();
   const { head, rows, below } = useMemo(() => arrange(tags), [tags]);
@@ -87,9 +91,10 @@ function Card({ place, tags, rules }: { place: Item<'place'>; tags: Tag[]; rules
   const number = (id: string | null) => tags.find((t) => t.id === id)?.no;
   const open = (tag: Tag) => go({ tag: tag.id });
   return (
-    <section aria-label={place.set.name} className="rounded-md border border-line bg-raised px-3 pt-2 pb-1.5">
+    <section aria-label={place.name} className="rounded-md border border-line bg-raised px-3 pt-2 pb-1.5">
       <header className="flex h-7 items-center gap-2">
-        <h2 className="truncate text-[0.9375rem] font-semibold">{place.set.name}</h2>
+        <h2 className="truncate text-[0.9375rem] font-semibold">{place.name}</h2>
+        {idle && <span className="shrink-0 rounded border border-line px-1.5 text-sm text-soft">out of service</span>}
         {urgent && <Pips priority={urgent.priority} state={urgent.state} />}
         <span className="ml-auto flex min-w-0 items-center gap-3 truncate text-sm text-soft">
           {head.map((tag) => (

@@ -2,7 +2,6 @@ import { describe, expect, it } from 'vitest';
 import {
   blank,
   type Candidate,
-  countedOn,
   type Found,
   filled,
   likelyType,
@@ -107,13 +106,6 @@ it.each([
   [{ factor: '0' }, 'a factor of 0 says nothing'],
   [{ low: '1,5' }, ''],
 ])('a row with %j has %s', (change, words) => expect(wrongWith(row(change))).toBe(words));
-
-it.each([
-  ['Zone 1', 2, 'Zone 3'],
-  ['EX-009', 1, 'EX-010'],
-  ['1 of 7', 1, '1 of 8'],
-  ['Level', 5, 'Level'],
-])('%s counted on by %s is %s', (text, by, expected) => expect(countedOn(text, by)).toBe(expected));
 
 it('fills down as it is or counting, and only as far as chosen', () => {
   const rows = ['Zone 1', 'a', 'b', 'c'].map((name) => row({ name }));

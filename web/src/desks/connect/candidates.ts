@@ -3,6 +3,7 @@
 import { newId, type Schemas } from '../../api/client';
 import { type PlaceSet, type Point, type RuleSet, type TagSet, TYPES } from '../../api/model';
 import type { Edit } from '../../api/queries';
+import { fromClipboard, series } from '../../parts/series';
 
 export type Found = Schemas['FoundView'];
 
@@ -179,25 +180,20 @@ export function tagEdits(wishes: readonly Wish[], connection: string, firstOrder
   });
 }
 
-/** The last number of a text moved on, as many digits as before; texts without a number stay. */
-export function countedOn(text: string, by: number): string {
-  return text.replace(/(\d+)(?!.*\d)/, (digits) => String(Math.max(0, Number(digits) + by)).padStart(digits.length, '0'));
-}
-
 /** Fills a column down from the first of the rows, as it is or counting. */
 export function filled(rows: readonly Candidate[], column: Typed, from: number, to: number, counting: boolean): Candidate[] {
   const first = rows[from]?.[column] ?? '';
-  return rows.map((row, i) => (i > from && i <= to ? { ...row, [column]: counting ? countedOn(first, i - from) : first } : row));
+  const texts = series(first, undefined, to - from + 1, counting);
+  return rows.map((row, i) => (i > from && i <= to ? { ...row, [column]: texts[i - from] ?? first } : row));
 }
 
 /** Puts a pasted piece of a spreadsheet into the rows, from a cell on to the right and down. */
 export function pasted(rows: readonly Candidate[], text: string, at: number, column: Typed): Candidate[] {
-  const lines = text.replace(/\r?\n$/, '').split(/\r?\n/);
+  const lines = fromClipboard(text);
   const start = TYPED.indexOf(column);
   return rows.map((row, i) => {
-    const line = lines[i - at];
-    if (line === undefined) return row;
-    const cells = line.split('\t');
+    const cells = lines[i - at];
+    if (cells === undefined) return row;
     const change = Object.fromEntries(
       cells.flatMap((cell, n) => {
         const field = TYPED[start + n];

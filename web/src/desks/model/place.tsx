@@ -1,0 +1,187 @@
+// A place: its settings, what refers to it, and the places under it.
+
+import { ArrowDown, ArrowUp, Plus } from 'lucide-react';
+import { useState } from 'react';
+import { newId } from '../../api/client';
+import type { Item, Level } from '../../api/model';
+import { commit } from '../../api/queries';
+import { type PlantTree, pathOf } from '../../api/tree';
+import { DeletePlaces } from '../../app/delete-places';
+import { levelBelow, usePlantActs } from '../../app/plant-acts';
+import { useGo } from '../../app/router';
+import { bySiblings, nestingWords } from '../../app/tree';
+import { Uses } from '../../app/uses';
+import { useForm } from '../../parts/form';
+import { Button, Choice, Field, FormTrouble, Input } from '../../parts/ui';
+
+const LEVELS: Level[] = ['site', 'area', 'line', 'unit', 'equipment', 'device'];
+type Place = Item<'place'>;
+
+export function PlacePage({ tree, place, disabled }: { tree: PlantTree; place: Place | undefined; disabled: boolean }) {
+  return (
+    <div className="max-w-4xl space-y-5">
+      {place && <PlaceForm key={`${place.id}/${place.revision}`} tree={tree} place={place} disabled={disabled} />}
+      <Children key={`under ${place?.id ?? ''}`} tree={tree} place={place} disabled={disabled} />
+      {place && (
+        <section aria-label="Where used">
+          <h2 className="mb-1 font-semibold">Where it is used</h2>
+          <Uses kind="place" id={place.id} />
+        </section>
+      )}
+    </div>
+  );
+}
+
+function PlaceForm({ tree, place, disabled }: { tree: PlantTree; place: Place; disabled: boolean }) {
+  const form = useForm({ name: place.set.name, level: place.set.level, counts: place.set.counts, note: place.set.note });
+  const [deleting, setDeleting] = useState(false);
+  const acts = usePlantActs(tree, () => undefined);
+  const v = form.values;
+  const above = place.set.parent ? tree.byId.get(place.set.parent) : undefined;
+  const idle = !place.set.in_service;
+  return (
+    <form
+      aria-label="Place"
+      className="grid grid-cols-[2fr_1fr_1.4fr_3fr] items-start gap-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        const why = v.name === place.set.name ? `Changed ${place.title}` : `Renamed ${place.title} to ${v.name}`;
+        void form.run((set) => commit(why, tree.revision, [{ op: 'patch', kind: 'place', id: place.id, set }]));
+      }}
+    >
+      <Field label="Name" error={form.error('name')}>
+        {(p) => <Input {...p} disabled={disabled} value={v.name} onChange={(e) => form.set('name', e.target.value)} />}
+      </Field>
+      <Field label="Level" error={form.error('level')} hint={nestingWords(v.level, above?.level)}>
+        {(p) => (
+          <Choice {...p} disabled={disabled} value={v.level} onChange={(e) => form.set('level', e.target.value as Level)}>
+            {LEVELS.map((l) => (
+              <option key={l}>{l}</option>
+            ))}
+          </Choice>
+        )}
+      </Field>
+      <Field label="Trouble counts above" error={form.error('counts')}>
+        {(p) => (
+          <Choice
+            {...p}
+            disabled={disabled}
+            value={v.counts ?? ''}
+            onChange={(e) => form.set('counts', (e.target.value || null) as 'each' | 'one' | null)}
+          >
+            <option value="">as its level does</option>
+            <option value="each">each by itself</option>
+            <option value="one">as one</option>
+          </Choice>
+        )}
+      </Field>
+      <Field label="Note" error={form.error('note')}>
+        {(p) => <Input {...p} disabled={disabled} value={v.note} onChange={(e) => form.set('note', e.target.value)} />}
+      </Field>
+      <FormTrouble form={form} className="col-span-4" />
+      <div className="col-span-4 flex flex-wrap gap-2">
+        <Button kind="main" type="submit" disabled={disabled || !form.dirty || form.busy}>
+          Save place
+        </Button>
+        <Button disabled={disabled} onClick={() => acts.shift([place.id], 'up')}>
+          <ArrowUp className="size-4" /> Move up
+        </Button>
+        <Button disabled={disabled} onClick={() => acts.shift([place.id], 'down')}>
+          <ArrowDown className="size-4" /> Move down
+        </Button>
+        <Button disabled={disabled} onClick={() => acts.service([place.id], idle)}>
+          {idle ? 'Put into service' : 'Take out of service'}
+        </Button>
+        <Button kind="quiet" disabled={disabled} onClick={() => setDeleting(true)}>
+          Delete place…
+        </Button>
+      </div>
+      {deleting && <DeletePlaces tree={tree} ids={[place.id]} onClose={() => setDeleting(false)} />}
+    </form>
+  );
+}
+
+function Children({ tree, place, disabled }: { tree: PlantTree; place: Place | undefined; disabled: boolean }) {
+  const go = useGo();
+  const at = place?.id ?? null;
+  const children = tree.places.filter((p) => (p.parent ?? null) === at).sort(bySiblings);
+  const form = useForm({ name: '', level: levelBelow(place?.set.level) });
+  return (
+    <section aria-label="Places under it">
+      <h2 className="mb-1 font-semibold">{place ? 'Places under it' : 'Sites'}</h2>
+      {children.length > 0 && (
+        <ul className="mb-2 border border-line bg-raised">
+          {children.map((child) => (
+            <li key={child.id} className="flex h-7 items-center gap-3 border-t border-line px-2 first:border-t-0 hover:bg-band">
+              <button
+                type="button"
+                className="min-w-0 flex-1 truncate text-left hover:text-teal"
+                onClick={() => go({ at: child.id })}
+              >
+                {child.name}
+              </button>
+              {nestingWords(child.level, place?.set.level) && (
+                <span className="text-sm text-soft">{nestingWords(child.level, place?.set.level)}</span>
+              )}
+              {!child.in_service && <span className="text-soft">out of service</span>}
+              <span className="w-20 text-right text-soft">{child.level}</span>
+            </li>
+          ))}
+        </ul>
+      )}
+      <form
+        className="flex items-start gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          const order = (children.at(-1)?.order ?? -1) + 1;
+          const set = { ...form.values, order, ...(at ? { parent: at } : {}) };
+          void form
+            .run(() =>
+              commit(`Added ${form.values.level} ${form.values.name}`, tree.revision, [
+                { op: 'create', kind: 'place', id: newId(), set },
+              ]),
+            )
+            .then((done) => done && form.reset({ name: '', level: form.values.level }));
+        }}
+      >
+        <Field
+          label={place ? `New place under ${pathOf(tree, place.id).split('/').at(-1)}` : 'New site'}
+          error={form.error('name') ?? form.other}
+          className="flex-1"
+        >
+          {(p) => (
+            <Input
+              {...p}
+              disabled={disabled}
+              value={form.values.name}
+              placeholder="Name"
+              onChange={(e) => form.set('name', e.target.value)}
+            />
+          )}
+        </Field>
+        <Field
+          label="Level"
+          error={form.error('level')}
+          className="w-32"
+          hint={nestingWords(form.values.level, place?.set.level)}
+        >
+          {(p) => (
+            <Choice
+              {...p}
+              disabled={disabled}
+              value={form.values.level}
+              onChange={(e) => form.set('level', e.target.value as Level)}
+            >
+              {LEVELS.map((l) => (
+                <option key={l}>{l}</option>
+              ))}
+            </Choice>
+          )}
+        </Field>
+        <Button type="submit" className="mt-5" disabled={disabled || form.busy || !form.values.name.trim()}>
+          <Plus className="size-4" /> Add place
+        </Button>
+      </form>
+    </section>
+  );
+}

@@ -1,0 +1,100 @@
+// Views of the sheet that are kept under a name, for everybody.
+
+import { useQuery } from '@tanstack/react-query';
+import { Bookmark, X } from 'lucide-react';
+import { Popover } from 'radix-ui';
+import { useState } from 'react';
+import { http, take } from '../../api/client';
+import { queries, useMay } from '../../api/queries';
+import { complain, useForm } from '../../parts/form';
+import { Button, Field, Input } from '../../parts/ui';
+import type { SheetView } from './tag-sheet';
+
+const KEY = ['views', 'tags'];
+
+export function Views({ view, onTake }: { view: SheetView; onTake: (view: Partial<SheetView>) => void }) {
+  const [open, setOpen] = useState(false);
+  const kept = useQuery({
+    queryKey: KEY,
+    queryFn: () => take(http.GET('/api/views/{sheet}', { params: { path: { sheet: 'tags' } } })),
+    enabled: open,
+    staleTime: 0,
+  });
+  const operator = useMay('operator');
+  const form = useForm({ name: '' });
+  const refresh = () => queries.invalidateQueries({ queryKey: KEY });
+  const keep = () =>
+    form
+      .run(({ name }) =>
+        take(http.POST('/api/views/{sheet}', { params: { path: { sheet: 'tags' } }, body: { name, view: view as never } })),
+      )
+      .then((done) => {
+        if (done) form.reset({ name: '' });
+        return refresh();
+      });
+  const forget = (id: string) =>
+    take(http.DELETE('/api/views/{id}', { params: { path: { id } } }))
+      .then(refresh)
+      .catch(complain);
+  return (
+    <Popover.Root open={open} onOpenChange={setOpen}>
+      <Popover.Trigger asChild>
+        <Button>
+          <Bookmark className="size-4" /> Views
+        </Button>
+      </Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content align="end" sideOffset={4} className="z-50 w-72 rounded-md border border-firm bg-raised p-3 shadow-lg">
+          {kept.data?.length === 0 && <p className="mb-2 text-soft">No view is kept yet.</p>}
+          <ul aria-label="Kept views" className="mb-2 max-h-60 overflow-auto">
+            {kept.data?.map((k) => (
+              <li key={k.id} className="flex items-center border-t border-line first:border-t-0 hover:bg-band">
+                <button
+                  type="button"
+                  className="flex min-w-0 flex-1 items-baseline gap-2 px-1 py-0.5 text-left"
+                  onClick={() => {
+                    onTake(k.view as Partial<SheetView>);
+                    setOpen(false);
+                  }}
+                >
+                  <span className="min-w-0 flex-1 truncate font-semibold">{k.name}</span>
+                  <span className="shrink-0 text-sm text-soft">{k.actor}</span>
+                </button>
+                {operator && (
+                  <button
+                    type="button"
+                    className="rounded p-0.5 hover:bg-raised"
+                    aria-label={`Forget ${k.name}`}
+                    onClick={() => void forget(k.id)}
+                  >
+                    <X className="size-3.5" />
+                  </button>
+                )}
+              </li>
+            ))}
+          </ul>
+          {operator && (
+            <form
+              className="flex items-start gap-2"
+              onSubmit={(e) => {
+                e.preventDefault();
+                void keep();
+              }}
+            >
+              <Field
+                label="Keep these columns, filter and order as"
+                error={form.error('name', 'view') ?? form.other}
+                className="flex-1"
+              >
+                {(p) => <Input {...p} value={form.values.name} onChange={(e) => form.set('name', e.target.value)} />}
+              </Field>
+              <Button type="submit" className="mt-5" disabled={!form.values.name.trim() || form.busy}>
+                Keep
+              </Button>
+            </form>
+          )}
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  );
+}
