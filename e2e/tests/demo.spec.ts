@@ -176,7 +176,7 @@ test('the plant is built, put in order, and a delete shows what hangs on it', as
   await page.getByRole('button', { name: 'Delete place…' }).click();
   const dialog = page.getByRole('alertdialog');
   await expect(dialog.getByText('18 tags, 1 alarm rule hang on it')).toBeVisible();
-  await expect(dialog.getByText(/report “Shift summary” shows it/)).toBeVisible();
+  await expect(dialog.getByText(/report “Shift summary” shows “/)).toBeVisible();
   await expect(dialog.getByRole('button', { name: 'Delete it and what hangs on it' })).toBeDisabled();
   await dialog.getByRole('button', { name: 'Cancel' }).click();
 });

@@ -78,6 +78,11 @@ impl Place {
         })
     }
 
+    /// How to connect to it.
+    pub fn connect(&self) -> PgConnectOptions {
+        self.options(&self.database)
+    }
+
     fn options(&self, database: &str) -> PgConnectOptions {
         PgConnectOptions::new_without_pgpass()
             .host(&self.host)

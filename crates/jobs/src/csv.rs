@@ -1,5 +1,6 @@
 //! A report as CSV (RFC 4180): its tables one below the other. Texts and pictures are left out.
 
+use crate::sheet::harmless;
 use havrel_core::{
     alarm::EventKind,
     report::{Document, Part, number},
@@ -23,13 +24,13 @@ pub(crate) fn happened(kind: EventKind) -> &'static str {
 pub fn print(document: &Document) -> Result<String, csv::Error> {
     let mut out = csv::WriterBuilder::new().flexible(true).terminator(csv::Terminator::CRLF).from_writer(Vec::new());
     for (name, value) in [
-        ("Report", safe(&document.title)),
-        ("Place", safe(&document.place)),
+        ("Report", harmless(&document.title)),
+        ("Place", harmless(&document.place)),
         ("From", to_text(document.from)),
         ("To", to_text(document.to)),
         ("Complete until", to_text(document.complete_until)),
         ("Made at", to_text(document.made_at)),
-        ("Made by", safe(&document.made_by)),
+        ("Made by", harmless(&document.made_by)),
     ] {
         out.write_record([name, &value])?;
     }
@@ -41,8 +42,15 @@ pub fn print(document: &Document) -> Result<String, csv::Error> {
                 out.write_record(["Place", "Tag", "Unit", "Value", "Since", "Doubt"])?;
                 for (tag, held) in rows {
                     let since = held.since.map(to_text).unwrap_or_default();
-                    let value = safe(&held.value);
-                    out.write_record([&safe(&tag.path), &safe(&tag.name), &safe(&tag.unit), &value, &since, held.doubt])?;
+                    let value = harmless(&held.value);
+                    out.write_record([
+                        &harmless(&tag.path),
+                        &harmless(&tag.name),
+                        &harmless(&tag.unit),
+                        &value,
+                        &since,
+                        held.doubt,
+                    ])?;
                 }
             }
             Part::Summary(rows) => {
@@ -51,7 +59,7 @@ pub fn print(document: &Document) -> Result<String, csv::Error> {
                 for (tag, s) in rows {
                     let print = |v: Option<f64>| v.map(|v| number(Some(v), tag.decimals)).unwrap_or_default();
                     let numbers = [s.average, s.minimum, s.maximum, s.first, s.last].map(print);
-                    let mut row = vec![safe(&tag.path), safe(&tag.name), safe(&tag.unit)];
+                    let mut row = vec![harmless(&tag.path), harmless(&tag.name), harmless(&tag.unit)];
                     row.extend(numbers);
                     row.extend([s.count.to_string(), format!("{:.1} %", s.good * 100.0)]);
                     out.write_record(row)?;
@@ -63,12 +71,12 @@ pub fn print(document: &Document) -> Result<String, csv::Error> {
                 for (event, place) in events {
                     out.write_record([
                         to_text(event.occurred_at),
-                        safe(place),
-                        safe(&event.text),
+                        harmless(place),
+                        harmless(&event.text),
                         happened(event.kind).into(),
                         event.priority.to_string(),
-                        safe(&event.actor),
-                        safe(&event.comment),
+                        harmless(&event.actor),
+                        harmless(&event.comment),
                     ])?;
                 }
             }
@@ -76,11 +84,6 @@ pub fn print(document: &Document) -> Result<String, csv::Error> {
     }
     let bytes = out.into_inner().map_err(|e| e.into_error())?;
     Ok(String::from_utf8_lossy(&bytes).into_owned())
-}
-
-/// Text that a spreadsheet would run as a formula is made harmless by an apostrophe in front.
-fn safe(text: &str) -> String {
-    if text.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{text}") } else { text.to_owned() }
 }
 
 #[cfg(test)]

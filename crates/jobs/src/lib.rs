@@ -5,4 +5,6 @@ pub mod gather;
 pub mod html;
 mod picture;
 pub mod press;
+pub mod sheet;
 mod tables;
+pub mod whole;

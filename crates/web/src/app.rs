@@ -34,6 +34,9 @@ pub struct App {
     pub(crate) sockets: AtomicUsize,
     /// Whose turn it is to print a PDF.
     pub(crate) press: Semaphore,
+    /// Whose turn it is to compare a file.
+    pub(crate) heavy: Semaphore,
+    pub(crate) files: api::files::Files,
     /// The tags that programs can push to, for one revision.
     pub(crate) push_index: Mutex<Option<Arc<api::push::Index>>>,
     /// Where the demo's simulated plant takes orders.
@@ -54,6 +57,8 @@ impl App {
             sockets,
             standin: None,
             press: Semaphore::new(1),
+            heavy: Semaphore::new(1),
+            files: api::files::Files::default(),
             push_index: Mutex::default(),
             epoch: Uuid::new_v4(),
         }
@@ -116,6 +121,12 @@ pub fn serve(app: App, cookie_key: &[u8], listener: TcpListener) -> io::Result<S
             .service(api::plant::change)
             .service(api::plant::copy_places)
             .service(api::tree::tree)
+            .service(api::files::table_file)
+            .service(api::files::plant_file)
+            .service(api::files::compare_file)
+            .service(api::files::compared_file)
+            .service(api::files::take_file)
+            .service(api::files::forget_file)
             .service(api::views::kept_views)
             .service(api::views::keep_view)
             .service(api::views::forget_view)

@@ -24,6 +24,14 @@ async fn find(place: &DataPlace) -> Result<(Place, Option<Cluster>)> {
     Ok((cluster.place("havrel"), Some(cluster)))
 }
 
+/// The same, where there must be data already.
+pub(crate) async fn find_existing(place: &DataPlace) -> Result<(Place, Option<Cluster>)> {
+    if place.database.is_none() && !data_folder(&place.data)?.join("cluster").exists() {
+        return Err(format!("there is no data in {}; name its folder with --data", place.data.display()).into());
+    }
+    find(place).await
+}
+
 /// A moment in a name, UTC: digits only.
 fn stamp() -> String {
     let text = havrel_core::time::to_text(havrel_live::now());
@@ -33,10 +41,7 @@ fn stamp() -> String {
 
 /// Writes the database into a file.
 pub async fn backup(place: &DataPlace, to: Option<PathBuf>) -> Result<()> {
-    if place.database.is_none() && !data_folder(&place.data)?.join("cluster").exists() {
-        return Err(format!("there is no data in {}; name its folder with --data", place.data.display()).into());
-    }
-    let (database, _started) = find(place).await?;
+    let (database, _started) = find_existing(place).await?;
     let file = to.unwrap_or_else(|| format!("havrel-{}.backup", stamp()).into());
     let target = file.clone();
     let mut told = 0;

@@ -1,5 +1,6 @@
 //! The program `havrel`: starts the database, the plant and the server, and stops them in good order.
 
+mod carry;
 mod keep;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -70,6 +71,32 @@ enum What {
         #[arg(long)]
         to: Option<PathBuf>,
     },
+    /// Writes the configuration as open JSON, or one of its tables as CSV, also while the plant runs.
+    Export {
+        #[command(flatten)]
+        place: DataPlace,
+        #[arg(long, value_enum, default_value = "plant")]
+        what: carry::What,
+        /// The file.
+        #[arg(long)]
+        to: PathBuf,
+    },
+    /// Compares such a file with the configuration and says what would change; with --yes it is changed, as one revision.
+    Import {
+        #[command(flatten)]
+        place: DataPlace,
+        #[arg(long, value_enum, default_value = "plant")]
+        what: carry::What,
+        /// The file.
+        #[arg(long)]
+        from: PathBuf,
+        /// What is not in the file goes.
+        #[arg(long)]
+        remove: bool,
+        /// Take it in.
+        #[arg(long)]
+        yes: bool,
+    },
     /// Puts a backup in the place of the database, which is kept under another name. The plant must not run.
     Restore {
         #[command(flatten)]
@@ -134,6 +161,8 @@ fn start(cli: Cli) -> Result<()> {
             What::Serve(common) => run(common, None).await,
             What::Demo { common, empty, fresh, speed, past } => run(common, Some(Demo { empty, fresh, speed, past })).await,
             What::Backup { place, to } => keep::backup(&place, to).await,
+            What::Export { place, what, to } => carry::export(&place, what, &to).await,
+            What::Import { place, what, from, remove, yes } => carry::import(&place, what, &from, remove, yes).await,
             What::Restore { place, from } => keep::restore(&place, &from).await,
         }
     })

@@ -326,6 +326,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compares a file with the plant, as a job. Nothing is changed. */
+        post: operations["compare_file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What taking a file in would do, or how far the comparison is. */
+        get: operations["compared_file"];
+        put?: never;
+        post?: never;
+        /** Stops comparing a file, and forgets it. */
+        delete: operations["forget_file"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/{id}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a file in as it was compared, as one revision. What was changed meanwhile by somebody else is not overwritten. */
+        post: operations["take_file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/find": {
         parameters: {
             query?: never;
@@ -601,6 +653,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plant/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The whole configuration as JSON. */
+        get: operations["plant_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/points/check": {
         parameters: {
             query?: never;
@@ -807,6 +876,23 @@ export interface paths {
         };
         /** The columns of the table of places, tags or alarm rules. */
         get: operations["columns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tables/{kind}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The table of places, tags or alarm rules as CSV in UTF-8. */
+        get: operations["table_file"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1191,6 +1277,12 @@ export interface components {
             /** @description What the cell showed; where it shows something else by now, nothing is changed and both are told. */
             was?: string | null;
         };
+        /** @description One cell that becomes different. */
+        CellView: {
+            column: string;
+            before: string;
+            after: string;
+        };
         /** @description What a revision did to one item; only fields that changed. */
         ChangeView: {
             kind: string;
@@ -1247,6 +1339,11 @@ export interface components {
             changes: components["schemas"]["ChangeView"][];
             total: number;
         };
+        /** @description Where the comparison is found. */
+        Comparing: {
+            /** Format: uuid */
+            id: string;
+        };
         /** @description Something an undo would overwrite that a later revision has written. */
         ConflictView: {
             kind: string;
@@ -1288,10 +1385,24 @@ export interface components {
              */
             to?: string | null;
         };
+        /** @description How many items of a kind become so. */
+        CountView: {
+            fate: string;
+            kind: string;
+            count: number;
+        };
         /** @description Name and password. */
         Credentials: {
             name: string;
             password: string;
+        };
+        /** @description One item that becomes different. */
+        DifferenceView: {
+            /** @description `added`, `changed` or `removed`. */
+            fate: string;
+            kind: string;
+            title: string;
+            cells: components["schemas"]["CellView"][];
         };
         /** @description One wish. */
         EditBody: {
@@ -1396,6 +1507,28 @@ export interface components {
             /** Format: uuid */
             id: string;
             field?: string;
+        };
+        /** @description A file beside the plant. */
+        FileView: {
+            /** @description `working`, `wrong`, `ready` or `stopped`. */
+            state: string;
+            /**
+             * Format: int64
+             * @description Rows that are compared, of how many.
+             */
+            done: number;
+            /** Format: int64 */
+            total: number;
+            wrong: components["schemas"]["WrongView"][];
+            counts: components["schemas"]["CountView"][];
+            unchanged: number;
+            /**
+             * Format: int64
+             * @description The revision it was compared with.
+             */
+            revision: number;
+            /** @description The first two thousand differences. */
+            differences: components["schemas"]["DifferenceView"][];
         };
         /** @description One register or bit. */
         FoundView: {
@@ -1949,6 +2082,11 @@ export interface components {
             revision: number;
             total: number;
             rows: components["schemas"]["TagRow"][];
+        };
+        /** @description Why a file is taken in. */
+        TakeFile: {
+            /** @description Stands in the journal. */
+            why: string;
         };
         /** @description A token; what it reads is shown once, when it is made. */
         TokenView: {
@@ -2658,6 +2796,133 @@ export interface operations {
             };
         };
     };
+    compare_file: {
+        parameters: {
+            query: {
+                /** @description `place`, `tag` or `rule` for CSV, `plant` for the whole configuration as JSON. */
+                what: string;
+                /** @description Items that are not in the file go. */
+                remove?: boolean;
+                /** @description With `remove`: only those under this place. */
+                under?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparing"];
+                };
+            };
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compared_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forget_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeFile"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Committed"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     find: {
         parameters: {
             query: {
@@ -3072,6 +3337,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    plant_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
         };
@@ -3511,6 +3795,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ColumnView"][];
+                };
+            };
+        };
+    };
+    table_file: {
+        parameters: {
+            query?: {
+                /** @description Only under this place. */
+                under?: string;
+                /** @description What parts the cells: `comma` (the default), `semicolon` or `tab`. */
+                mark?: string;
+            };
+            header?: never;
+            path: {
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
         };

@@ -14,6 +14,9 @@ pub enum LimitKind {
 }
 
 impl LimitKind {
+    /// Every kind, the lowest first.
+    pub const ALL: [LimitKind; 4] = [LimitKind::LowLow, LimitKind::Low, LimitKind::High, LimitKind::HighHigh];
+
     /// Whether the alarm lies above the level.
     pub const fn is_high(self) -> bool {
         matches!(self, LimitKind::High | LimitKind::HighHigh)

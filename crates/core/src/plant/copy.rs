@@ -1,6 +1,6 @@
 //! Copies of branches: references inside a branch follow the copy, references out of it stay.
 
-use super::{Edit, Kind, Op, Own, Plant, settings::NAME_LENGTH};
+use super::{Edit, Kind, Op, Own, Plant, Relations, settings::NAME_LENGTH};
 use serde_json::Value as Json;
 use std::collections::{HashMap, HashSet};
 use uuid::Uuid;
@@ -22,9 +22,10 @@ pub fn branches(
     }
     let tops = tops(plant, places);
     let mut items: Vec<(Kind, Uuid)> = Vec::new();
+    let relations = Relations::of(plant);
     for &top in &tops {
         items.push((Kind::Place, top));
-        items.extend(plant.contents(Kind::Place, top));
+        items.extend(relations.contents(Kind::Place, top));
     }
     let copies: HashMap<Uuid, Uuid> = items.iter().map(|(_, id)| (*id, new_id())).collect();
     let siblings = plant.places.values().filter(|p| p.set.parent == to);

@@ -1,6 +1,6 @@
 //! The one door: edits go in, the next revision and its changes come out, or every reason why not.
 
-use super::{Connection, Item, Kind, Own, Plant, Source, Tag, layout::MOST_OF_BLOCK, settings::Wrong};
+use super::{Connection, Item, Kind, Own, Plant, Relations, Source, Tag, layout::MOST_OF_BLOCK, settings::Wrong};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 use std::{
@@ -95,7 +95,11 @@ pub fn apply(
     let mut touched: HashMap<Uuid, usize> = HashMap::new();
     let mut order: Vec<(Kind, Uuid)> = Vec::new();
     let mut deleted: Vec<(Kind, Uuid, usize)> = Vec::new();
+    let mut relations: Option<Relations> = None;
     for (index, edit) in edits.iter().enumerate() {
+        if !matches!(edit.op, Op::Delete { .. }) {
+            relations = None;
+        }
         let mut refuse = |kind, field: &str, message: String| {
             problems.push(Problem { kind, edit: index, field: field.into(), message });
         };
@@ -137,7 +141,10 @@ pub fn apply(
             (Op::Delete { contents }, Some(_)) => {
                 let mut gone = vec![(edit.kind, edit.id)];
                 if *contents {
-                    gone.extend(next.contents(edit.kind, edit.id));
+                    // What was worked out for one delete holds for those that follow at once, but for what went meanwhile.
+                    let relations = relations.get_or_insert_with(|| Relations::of(&next));
+                    let inside = relations.contents(edit.kind, edit.id).into_iter();
+                    gone.extend(inside.filter(|&(kind, id)| next.own(kind, id).is_some()));
                 }
                 for (kind, id) in gone {
                     next.remove(kind, id);
@@ -420,12 +427,16 @@ fn check_names(next: &Plant, touched: &HashMap<Uuid, usize>, problems: &mut Vec<
 }
 
 fn check_deleted(next: &Plant, old: &Plant, deleted: &[(Kind, Uuid, usize)], problems: &mut Vec<Problem>) {
+    if deleted.is_empty() {
+        return;
+    }
+    let relations = Relations::of(next);
     for &(kind, id, edit) in deleted {
         if next.own(kind, id).is_some() {
             continue;
         }
-        let mut reasons: Vec<String> = next.referrers(kind, id).into_iter().map(|r| r.words).collect();
-        let left = next.contents(kind, id).len();
+        let mut reasons: Vec<String> = relations.referrers(id).iter().map(|r| r.words.clone()).collect();
+        let left = relations.contents(kind, id).len();
         if left > 0 {
             reasons.insert(0, format!("{left} more hang on it"));
         }

@@ -7,6 +7,7 @@ pub mod copy;
 pub mod edit;
 pub mod find;
 pub mod layout;
+pub mod relations;
 pub mod settings;
 pub mod table;
 pub mod undo;
@@ -22,6 +23,7 @@ use uuid::Uuid;
 
 pub use edit::{Change, Edit, Op, Problem, ProblemKind, SourceCheck};
 pub use layout::{Block, Group, Layout, Member, Source};
+pub use relations::{Referrer, Relations};
 pub use settings::{Connection, Level, Place, RecordMode, Report, Rule, Section, Tag};
 
 /// An item's own settings, or a patch of them: field name to value.
@@ -87,15 +89,6 @@ pub struct Plant {
     pub tags: Table<Tag>,
     pub rules: Table<Rule>,
     pub reports: Table<Report>,
-}
-
-/// Something that refers to an item.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Referrer {
-    pub kind: Kind,
-    pub id: Uuid,
-    /// How, as the rest of a sentence: “it is the setpoint of …”.
-    pub words: String,
 }
 
 /// A stored item as the database gives it.
@@ -278,67 +271,14 @@ impl Plant {
         false
     }
 
-    /// What is contained in an item and goes when it goes: places and tags of a place, tags of a connection, rules of a tag.
+    /// What is contained in an item and goes when it goes. For many items ask [`Relations`].
     pub fn contents(&self, kind: Kind, id: Uuid) -> Vec<(Kind, Uuid)> {
-        let mut found = Vec::new();
-        let mut open = vec![(kind, id)];
-        // Edits not yet checked may have bent the tree into a ring.
-        let mut seen = HashSet::new();
-        while let Some((kind, id)) = open.pop() {
-            if !seen.insert(id) {
-                continue;
-            }
-            let start = found.len();
-            match kind {
-                Kind::Place => {
-                    found.extend(self.places.values().filter(|p| p.set.parent == Some(id)).map(|p| (Kind::Place, p.id)));
-                    found.extend(self.tags.values().filter(|t| t.set.place == id).map(|t| (Kind::Tag, t.id)));
-                }
-                Kind::Connection => {
-                    found.extend(self.tags.values().filter(|t| t.set.connection == Some(id)).map(|t| (Kind::Tag, t.id)));
-                }
-                Kind::Tag => found.extend(self.rules.values().filter(|r| r.set.tag == id).map(|r| (Kind::Rule, r.id))),
-                Kind::Layout | Kind::Rule | Kind::Report => {}
-            }
-            open.extend_from_slice(&found[start..]);
-        }
-        let mut once = HashSet::from([id]);
-        found.retain(|(_, item)| once.insert(*item));
-        found
+        Relations::of(self).contents(kind, id)
     }
 
-    /// What refers to an item from outside: reports that show a tag, a tag whose setpoint it is, and so on.
-    pub fn referrers(&self, kind: Kind, id: Uuid) -> Vec<Referrer> {
-        let mut found = Vec::new();
-        let mut add = |kind, id, words: String| found.push(Referrer { kind, id, words });
-        match kind {
-            Kind::Tag => {
-                for r in self.reports.values().filter(|r| r.set.sections.iter().any(|s| s.tags().contains(&id))) {
-                    add(Kind::Report, r.id, format!("report “{}” shows it", r.set.name));
-                }
-                for t in self.tags.values().filter(|t| t.set.setpoint == Some(id)) {
-                    add(Kind::Tag, t.id, format!("it is the setpoint of “{}”", self.tag_path(&t.set)));
-                }
-            }
-            Kind::Place => {
-                for r in self.reports.values().filter(|r| r.set.place == Some(id)) {
-                    add(Kind::Report, r.id, format!("report “{}” is about it", r.set.name));
-                }
-            }
-            Kind::Layout => {
-                for l in self.layouts.values().filter(|l| l.set.members.iter().any(|m| m.layout == Some(id))) {
-                    add(Kind::Layout, l.id, format!("layout “{}” holds it", l.set.name));
-                }
-                for (c, b) in self.connections.values().flat_map(|c| c.set.blocks.iter().map(move |b| (c, b))) {
-                    if b.layout == id {
-                        add(Kind::Connection, c.id, format!("block “{}” of {} is laid out by it", b.name, c.set.name));
-                    }
-                }
-            }
-            Kind::Connection | Kind::Rule | Kind::Report => {}
-        }
-        found.sort_by(|a, b| a.words.cmp(&b.words));
-        found
+    /// What refers to an item from outside. For many items ask [`Relations`].
+    pub fn referrers(&self, id: Uuid) -> Vec<Referrer> {
+        Relations::of(self).referrers(id).to_vec()
     }
 
     /// The name a person knows an item by.

@@ -5,6 +5,7 @@
 //! with a decimal point. [`plan`] turns written cells into edits for the one door.
 
 use super::{Edit, Kind, Op, Own, Plant, edit};
+use crate::alarm::LimitKind;
 use serde_json::{Map, Value as Json};
 use std::collections::{HashMap, HashSet};
 use uuid::Uuid;
@@ -180,6 +181,42 @@ pub fn cell(plant: &Plant, column: &Column, kind: Kind, id: Uuid) -> String {
     text_of(plant, column, &plant.effective(kind, id))
 }
 
+/// The item that a row means by what people know it by: the columns that name it, beside their texts.
+pub struct Known<'a> {
+    names: Names<'a>,
+    rules: HashMap<(Uuid, &'static str), Uuid>,
+}
+
+impl<'a> Known<'a> {
+    /// Makes the index of a plant.
+    pub fn of(plant: &'a Plant) -> Known<'a> {
+        let rules = plant.rules.values().map(|r| ((r.set.tag, r.set.kind.words()), r.id)).collect();
+        Known { names: Names::of(plant), rules }
+    }
+
+    /// The item of these cells, given by a column's name; `None` where there is none yet.
+    pub fn find(&self, kind: Kind, cell: &dyn Fn(&str) -> Option<String>) -> Option<Uuid> {
+        let names = &self.names;
+        match kind {
+            Kind::Place => {
+                let path = format!("{}/{}", cell("parent").unwrap_or_default(), cell("name")?);
+                names.places.get(&clean_path(&path)).copied()
+            }
+            Kind::Tag => {
+                let place = names.place(&cell("place")?).ok()?;
+                names.tags.get(&(place, cell("name")?)).copied()
+            }
+            Kind::Rule => {
+                let (tag, limit) = (names.tag(&cell("tag")?, None).ok()?, cell("limit")?);
+                let limit = limit.trim().to_lowercase().replace(['_', '-'], " ");
+                let words = LimitKind::ALL.into_iter().map(LimitKind::words).find(|words| *words == limit)?;
+                self.rules.get(&(tag, words)).copied()
+            }
+            Kind::Layout | Kind::Connection | Kind::Report => None,
+        }
+    }
+}
+
 /// All cells of an item, in the order of [`columns`].
 pub fn cells(plant: &Plant, kind: Kind, id: Uuid) -> Vec<String> {
     let set = plant.effective(kind, id);
@@ -227,6 +264,31 @@ impl<'a> Names<'a> {
             places: plant.places.keys().map(|&id| (plant.path(Some(id)), id)).collect(),
             tags: plant.tags.values().map(|t| ((t.set.place, t.set.name.clone()), t.id)).collect(),
             connections: plant.connections.values().map(|c| (c.set.name.as_str(), c.id)).collect(),
+        }
+    }
+
+    /// Makes known what rows make or rename; a name that is known already keeps its meaning.
+    fn add(&mut self, kind: Kind, rows: &[Row]) {
+        let cell = |row: &Row, key: &str| row.cells.iter().find(|c| c.column == key).map(|c| c.text.clone());
+        for row in rows {
+            let Some(name) = cell(row, "name") else { continue };
+            match kind {
+                Kind::Place => {
+                    let above = cell(row, "parent")
+                        .unwrap_or_else(|| self.plant.path(self.plant.places.get(&row.id).and_then(|p| p.set.parent)));
+                    self.places.entry(clean_path(&format!("{above}/{name}"))).or_insert(row.id);
+                }
+                Kind::Tag => {
+                    let place = match cell(row, "place") {
+                        Some(path) => self.place(&path).ok(),
+                        None => self.plant.tags.get(&row.id).map(|t| t.set.place),
+                    };
+                    if let Some(place) = place {
+                        self.tags.entry((place, name)).or_insert(row.id);
+                    }
+                }
+                _ => {}
+            }
         }
     }
 
@@ -365,16 +427,33 @@ pub struct Trouble {
 }
 
 /// Turns written rows into edits, one for each row in that order; rows that change nothing give none. Beside each edit
-/// stands the row it comes from.
+/// stands the row it comes from. Rows may refer to what other rows make.
 ///
 /// # Errors
 /// Everything that is wrong, cell by cell.
 pub fn plan(plant: &Plant, kind: Kind, rows: &[Row]) -> Result<Vec<(usize, Edit)>, Vec<Trouble>> {
-    let names = Names::of(plant);
+    plan_watched(plant, kind, rows, &mut |_| true)
+}
+
+/// The same for many rows: `watch` hears how many are done and says whether to go on.
+///
+/// # Errors
+/// Everything that is wrong, cell by cell; nothing is wrong where it was told to stop.
+pub fn plan_watched(
+    plant: &Plant,
+    kind: Kind,
+    rows: &[Row],
+    watch: &mut dyn FnMut(usize) -> bool,
+) -> Result<Vec<(usize, Edit)>, Vec<Trouble>> {
+    let mut names = Names::of(plant);
+    names.add(kind, rows);
     let mut edits = Vec::new();
     let mut troubles = Vec::new();
     let mut once = HashSet::new();
     for (index, row) in rows.iter().enumerate() {
+        if index % 500 == 0 && !watch(index) {
+            return Err(Vec::new());
+        }
         let mut tell = |column: &str, message: String, now: Option<String>| {
             troubles.push(Trouble { row: index, column: column.into(), message, now });
         };

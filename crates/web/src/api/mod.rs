@@ -4,6 +4,7 @@ pub mod alarms;
 pub mod connect;
 pub mod demo;
 pub mod exchange;
+pub mod files;
 pub mod history;
 pub mod intake;
 pub mod jobs;

@@ -1,6 +1,6 @@
 //! The configuration: read items, find them, put edits through the one door.
 
-use super::large;
+use super::{large, table::check_why};
 use crate::{app::App, auth::Person, problem::Problem};
 use actix_web::{
     HttpRequest, get,
@@ -10,7 +10,7 @@ use actix_web::{
 };
 use havrel_core::{
     access::Action,
-    plant::{Edit, Item, Kind, Op, Own, Plant, Referrer, Table, copy, edit},
+    plant::{Edit, Item, Kind, Op, Own, Plant, Referrer, Relations, Table, copy, edit},
 };
 use havrel_db::config::By;
 use havrel_link::driver;
@@ -219,7 +219,8 @@ pub async fn uses(app: Data<App>, person: Person, path: Path<(String, Uuid)>) ->
     let (kind, id) = path.into_inner();
     let plant = app.live.plant();
     let kind = Kind::from_name(&kind).filter(|&k| plant.own(k, id).is_some()).ok_or_else(|| Problem::missing("item"))?;
-    let contents = plant.contents(kind, id);
+    let relations = Relations::of(&plant);
+    let contents = relations.contents(kind, id);
     let mut counts: HashMap<String, usize> = HashMap::new();
     contents.iter().for_each(|(k, _)| *counts.entry(k.name().into()).or_default() += 1);
     let mut names: Vec<String> = contents.iter().map(|&(k, id)| plant.title(k, id)).collect();
@@ -227,7 +228,8 @@ pub async fn uses(app: Data<App>, person: Person, path: Path<(String, Uuid)>) ->
     names.truncate(20);
     let gone: HashSet<Uuid> = contents.iter().map(|c| c.1).chain([id]).collect();
     let all = contents.iter().copied().chain([(kind, id)]);
-    let mut found: Vec<_> = all.flat_map(|(k, i)| plant.referrers(k, i)).filter(|r| !gone.contains(&r.id)).collect();
+    let refer = all.flat_map(|(_, i)| relations.referrers(i).iter().cloned());
+    let mut found: Vec<Referrer> = refer.filter(|r| !gone.contains(&r.id)).collect();
     found.sort_by(|a, b| a.words.cmp(&b.words));
     found.dedup();
     found.truncate(MOST_REFERRERS);
@@ -325,9 +327,7 @@ pub async fn change(app: Data<App>, person: Person, request: HttpRequest, body: 
     if body.edits.is_empty() || body.edits.len() > edit::MOST_EDITS {
         return Err(Problem::field("edits", "A revision takes 1 to 100,000 edits."));
     }
-    if body.why.trim().is_empty() || body.why.chars().count() > 400 {
-        return Err(Problem::field("why", "Say in 1 to 400 characters what changes."));
-    }
+    check_why(&body.why)?;
     let edits = body.edits.into_iter().map(|e| wish(e, seen)).collect::<Result<Vec<_>, _>>()?;
     let by = By { account: Some(actor.account), actor: actor.name.clone(), why: body.why, undoes: None };
     let plant = app.live.commit(&edits, &by).await?;

@@ -106,6 +106,14 @@ pub struct RowsWritten {
     pub changed: usize,
 }
 
+/// Whether what is to stand in the journal will do.
+pub(super) fn check_why(why: &str) -> Result<(), Problem> {
+    if why.trim().is_empty() || why.chars().count() > 400 {
+        return Err(Problem::field("why", "Say in 1 to 400 characters what changes."));
+    }
+    Ok(())
+}
+
 /// Most rows of one request.
 const MOST_ROWS: usize = 20_000;
 
@@ -120,9 +128,7 @@ pub async fn write_rows(app: Data<App>, person: Person, kind: Path<String>, body
     if body.rows.is_empty() || body.rows.len() > MOST_ROWS {
         return Err(Problem::field("rows", "Write 1 to 20,000 rows at once."));
     }
-    if body.why.trim().is_empty() || body.why.chars().count() > 400 {
-        return Err(Problem::field("why", "Say in 1 to 400 characters what changes."));
-    }
+    check_why(&body.why)?;
     let written = |c: CellBody| Written { column: c.column, text: c.text, was: c.was };
     let row = |r: RowBody| Row { id: r.id, fresh: r.fresh, cells: r.cells.into_iter().map(written).collect() };
     let rows: Vec<Row> = body.rows.into_iter().map(row).collect();

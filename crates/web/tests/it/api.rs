@@ -56,6 +56,12 @@ async fn each_role_may_do_what_it_may() {
         (Method::GET, "/api/views/tags", Json::Null, [false, true, true, true]),
         (Method::POST, "/api/views/tags", json!({"name": "", "view": {}}), [false, false, true, true]),
         (Method::DELETE, "/api/views/00000000-0000-0000-0000-000000000000", Json::Null, [false, false, true, true]),
+        (Method::GET, "/api/tables/tag/file", Json::Null, [false, true, true, true]),
+        (Method::GET, "/api/plant/file", Json::Null, [false, false, false, true]),
+        (Method::POST, "/api/files?what=tag", json!({}), [false, false, false, true]),
+        (Method::GET, "/api/files/00000000-0000-0000-0000-000000000000", Json::Null, [false, false, false, true]),
+        (Method::POST, "/api/files/00000000-0000-0000-0000-000000000000/take", json!({"why": "x"}), [false, false, false, true]),
+        (Method::DELETE, "/api/files/00000000-0000-0000-0000-000000000000", Json::Null, [false, false, false, true]),
         (Method::GET, "/api/tree", Json::Null, [false, true, true, true]),
         (Method::GET, "/api/tables/tag/columns", Json::Null, [false, true, true, true]),
         (Method::POST, "/api/tables/tag/rows", json!({"why": "x", "rows": []}), [false, false, false, true]),
@@ -437,7 +443,7 @@ async fn an_edition_stays_as_it_was_made() {
     let (status, body) =
         engineer.edit(3, "Deleted", json!([{"op": "delete", "kind": "tag", "id": built.level, "contents": true}])).await;
     assert_eq!(status, 409);
-    assert!(body["detail"].as_str().unwrap().contains("report “Shift” shows it"), "{body}");
+    assert!(body["detail"].as_str().unwrap().contains("report “Shift” shows"), "{body}");
     plant.stop().await;
 }
 

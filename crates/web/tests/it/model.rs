@@ -1,6 +1,7 @@
 //! The tree and the tables: branches copied, in and out of service, cells written by two people.
 
-use crate::plant::Plant;
+use crate::plant::{Client, Plant};
+use actix_web::http::Method;
 use serde_json::{Value as Json, json};
 use uuid::Uuid;
 
@@ -135,7 +136,84 @@ async fn cells_are_written_by_many_rows_and_two_people() {
     assert_eq!(engineer.post("/api/views/tags", large).await.0, 422);
     let one = format!("/api/views/{}", kept[0]["id"].as_str().unwrap());
     assert_ne!(made["id"], json!(null));
-    assert_eq!(engineer.send(actix_web::http::Method::DELETE, &one, &[], None).await.0, 204);
-    assert_eq!(engineer.send(actix_web::http::Method::DELETE, &one, &[], None).await.0, 404);
+    assert_eq!(engineer.send(Method::DELETE, &one, &[], None).await.0, 204);
+    assert_eq!(engineer.send(Method::DELETE, &one, &[], None).await.0, 404);
     plant.stop().await;
+}
+
+/// Sends a file to be compared and waits for the answer.
+async fn compared(client: &Client, query: &str, body: String) -> (String, Json) {
+    let request =
+        awc::Client::new().post(format!("{}/api/files?{query}", client.url)).insert_header(("cookie", client.cookie_text()));
+    let mut answer = request.send_body(body).await.unwrap();
+    assert_eq!(answer.status(), 200);
+    let id = answer.json::<Json>().await.unwrap()["id"].as_str().unwrap().to_owned();
+    let view = client.until(&format!("/api/files/{id}"), |b| b["state"] != "working").await;
+    (id, view)
+}
+
+#[actix_web::test]
+async fn a_table_goes_out_is_edited_compared_taken_in_and_undone() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    let (_, text, head) = engineer.send(Method::GET, "/api/tables/tag/file?mark=semicolon", &[], None).await;
+    assert!(head.iter().any(|(k, v)| k == "content-disposition" && v.contains("tags.csv")));
+    let (_, same) = compared(&engineer, "what=tag&remove=true", text.clone()).await;
+    assert_eq!((&same["state"], &same["unchanged"], &same["counts"]), (&json!("ready"), &json!(2), &json!([])));
+
+    let lines: Vec<&str> = text.lines().collect();
+    let edited = format!("{}\r\n{}\r\n", lines[0], lines[1].replace(";%;", ";mm;"));
+    let (id, view) = compared(&engineer, "what=tag&remove=true", edited).await;
+    let told: Vec<_> = view["differences"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|d| (d["fate"].as_str().unwrap(), d["title"].as_str().unwrap()))
+        .collect();
+    assert_eq!(told, [("removed", "EX-1/Temperature setpoint"), ("changed", "EX-1/Level")]);
+    assert_eq!(view["differences"][1]["cells"], json!([{"column": "unit", "before": "%", "after": "mm"}]));
+    assert_eq!(plant.live.plant().revision, 1);
+    let take = format!("/api/files/{id}/take");
+    assert_eq!(engineer.post(&take, json!({"why": " "})).await.0, 422);
+    assert_eq!(engineer.post(&take, json!({"why": "Took tags.csv in"})).await, (200, json!({"revision": 2})));
+    assert_eq!(plant.live.plant().tags.len(), 1);
+    assert_eq!(engineer.post(&take, json!({"why": "again"})).await.0, 404);
+    assert_eq!(engineer.post("/api/undo", json!({"revision": 2})).await.0, 200);
+    assert_eq!(plant.live.plant().tags[&built.level].set.unit, "%");
+    assert_eq!(plant.live.plant().tags.len(), 2);
+
+    // What somebody else changes between the difference and the taking in is not overwritten.
+    let (id, _) = compared(&engineer, "what=tag", "place,name,unit\nEX-1,Level,m\n".into()).await;
+    let unit = json!([{"op": "patch", "kind": "tag", "id": built.level, "set": {"unit": "l"}}]);
+    assert_eq!(engineer.edit(3, "Meanwhile", unit).await.0, 200);
+    assert_eq!(engineer.post(&format!("/api/files/{id}/take"), json!({"why": "x"})).await.0, 412);
+    assert_eq!(plant.live.plant().tags[&built.level].set.unit, "l");
+
+    let (id, wrong) = compared(&engineer, "what=tag", "place,name,range_low\nEX-1,Level,much\n".into()).await;
+    assert_eq!((&wrong["wrong"][0]["line"], &wrong["wrong"][0]["column"]), (&json!(2), &json!("range_low")));
+    assert_eq!(engineer.post(&format!("/api/files/{id}/take"), json!({"why": "x"})).await.0, 409);
+    assert_eq!(engineer.send(Method::DELETE, &format!("/api/files/{id}"), &[], None).await.0, 204);
+    assert_eq!(engineer.get(&format!("/api/files/{id}")).await.0, 404);
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn a_whole_plant_travels_to_an_empty_one() {
+    let first = Plant::start().await;
+    let engineer = first.engineer().await;
+    let built = first.build(&engineer).await;
+    let (_, file, _) = engineer.send(Method::GET, "/api/plant/file", &[], None).await;
+    let second = Plant::start().await;
+    let other = second.engineer().await;
+    let (id, view) = compared(&other, "what=plant&remove=true", file.clone()).await;
+    assert_eq!(view["state"], "ready", "{view}");
+    assert_eq!(other.post(&format!("/api/files/{id}/take"), json!({"why": "Plant of another"})).await.0, 200);
+    let no = second.live.plant().tags[&built.level].no;
+    other.until(&format!("/api/values?tags={no}"), |b| b[0]["quality"] == "good").await;
+    let (_, again, _) = other.send(Method::GET, "/api/plant/file", &[], None).await;
+    let items = |text: &str| serde_json::from_str::<Json>(text).unwrap()["items"].clone();
+    assert_eq!(items(&file), items(&again));
+    first.stop().await;
+    second.stop().await;
 }

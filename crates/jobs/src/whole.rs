@@ -1,0 +1,190 @@
+//! The whole configuration as one open JSON file: `{"format": "havrel-plant", "version": 1, "items": {"place": [{"id", "set"}], …}}`,
+//! where `set` holds an item's own settings.
+
+use crate::sheet::{NoPlan, Plan, Wrong, tried};
+use havrel_core::plant::{Edit, Kind, Op, Own, Plant, SourceCheck, edit};
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, HashSet};
+use uuid::Uuid;
+
+/// What the file calls itself.
+const FORMAT: &str = "havrel-plant";
+
+/// An item with its own settings.
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Entry {
+    id: Uuid,
+    set: Own,
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct File {
+    format: String,
+    version: u32,
+    /// The revision it was written from.
+    #[serde(default)]
+    revision: i64,
+    items: BTreeMap<String, Vec<Entry>>,
+}
+
+fn ids(plant: &Plant, kind: Kind) -> Vec<Uuid> {
+    let mut ids: Vec<Uuid> = match kind {
+        Kind::Place => plant.places.keys().copied().collect(),
+        Kind::Layout => plant.layouts.keys().copied().collect(),
+        Kind::Connection => plant.connections.keys().copied().collect(),
+        Kind::Tag => plant.tags.keys().copied().collect(),
+        Kind::Rule => plant.rules.keys().copied().collect(),
+        Kind::Report => plant.reports.keys().copied().collect(),
+    };
+    ids.sort_unstable();
+    ids
+}
+
+/// Writes a plant. Nothing secret is in it: settings hold no secrets.
+///
+/// # Errors
+/// When it cannot be written, which memory alone decides.
+pub fn write(plant: &Plant) -> serde_json::Result<Vec<u8>> {
+    let entries = |kind: Kind| {
+        let own = |id: Uuid| plant.own(kind, id).map(|(own, ..)| Entry { id, set: own.clone() });
+        (kind.name().to_owned(), ids(plant, kind).into_iter().filter_map(own).collect())
+    };
+    let items = Kind::ALL.into_iter().map(entries).collect();
+    serde_json::to_vec_pretty(&File { format: FORMAT.into(), version: 1, revision: plant.revision, items })
+}
+
+/// Compares a file with the plant: what has a known id becomes what the file says, the rest is made; with `remove`, what is not
+/// in the file goes.
+///
+/// # Errors
+/// What is wrong with the file, or every reason why it could not be taken in.
+pub fn compare(plant: &Plant, bytes: &[u8], remove: bool, check: &dyn SourceCheck) -> Result<Plan, NoPlan> {
+    let whole = |line: usize, message: String| NoPlan::Wrong(vec![Wrong { line: line as u64, column: String::new(), message }]);
+    let file: File = serde_json::from_slice(bytes).map_err(|e| whole(e.line(), format!("This cannot be read: {e}.")))?;
+    if file.format != FORMAT || file.version != 1 {
+        return Err(whole(0, format!("This is no plant that this version reads; its format must be “{FORMAT}”, version 1.")));
+    }
+    let mut edits = Vec::new();
+    let mut named = HashSet::new();
+    let mut unchanged = 0;
+    for (name, entries) in file.items {
+        let Some(kind) = Kind::from_name(&name) else {
+            return Err(whole(0, format!("There is no kind of items “{name}”.")));
+        };
+        for Entry { id, set } in entries {
+            if !named.insert(id) {
+                return Err(whole(0, format!("The id {id} stands in the file twice.")));
+            }
+            let op = match plant.own(kind, id) {
+                Some((own, ..)) if *own == set => {
+                    unchanged += 1;
+                    continue;
+                }
+                Some((own, ..)) => {
+                    // Fields that the file does not have go back to their defaults.
+                    let mut patch: Own = own.keys().map(|field| (field.clone(), serde_json::Value::Null)).collect();
+                    patch.extend(set);
+                    Op::Patch(patch)
+                }
+                None => Op::Create(set, None),
+            };
+            edits.push(Edit { kind, id, op, seen: Some(plant.revision) });
+        }
+    }
+    // What things refer to must be there before they are, so kinds come in their order.
+    edits.sort_by_key(|e| Kind::ALL.iter().position(|k| *k == e.kind));
+    if remove {
+        for kind in Kind::ALL.into_iter().rev() {
+            let gone = ids(plant, kind).into_iter().filter(|id| !named.contains(id));
+            edits.extend(gone.map(|id| Edit { kind, id, op: Op::Delete { contents: false }, seen: Some(plant.revision) }));
+        }
+    }
+    if edits.len() > edit::MOST_EDITS {
+        let message = format!("{} items would change; at most {} do at once.", edits.len(), edit::MOST_EDITS);
+        return Err(whole(0, message));
+    }
+    let wishes: Vec<(Kind, Uuid)> = edits.iter().map(|e| (e.kind, e.id)).collect();
+    let refused = |problems: Vec<edit::Problem>| {
+        let wrong = |p: edit::Problem| {
+            let (kind, id) = wishes[p.edit];
+            let title = plant.title(kind, id);
+            let message = format!("{} {}: {}", kind.name(), if title.is_empty() { id.to_string() } else { title }, p.message);
+            Wrong { line: 0, column: p.field, message }
+        };
+        NoPlan::Wrong(problems.into_iter().map(wrong).collect())
+    };
+    let mut plan = tried(plant, edits, check, &|_, _| None).map_err(refused)?;
+    plan.unchanged = unchanged;
+    Ok(plan)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sheet::Fate;
+    use havrel_core::plant::{Connection, Stored, Tag};
+    use rstest::rstest;
+    use serde_json::json;
+
+    struct Anything;
+    impl SourceCheck for Anything {
+        fn connection(&self, _: &Connection) -> Vec<(String, String)> {
+            Vec::new()
+        }
+        fn point(&self, _: &Connection, _: &Tag) -> Vec<(String, String)> {
+            Vec::new()
+        }
+    }
+
+    fn plant() -> Plant {
+        let id = Uuid::from_u128;
+        let item = |kind, n: u128, own: serde_json::Value| Stored {
+            kind,
+            id: id(n),
+            no: n as u32,
+            revision: 3,
+            own: own.as_object().unwrap().clone(),
+        };
+        let stored = vec![
+            item(Kind::Place, 9, json!({"name": "Works"})),
+            item(Kind::Place, 2, json!({"name": "EX-1", "parent": id(9)})),
+            item(Kind::Tag, 3, json!({"name": "Level", "place": id(2), "unit": "%"})),
+            item(Kind::Rule, 4, json!({"tag": id(3), "kind": "high", "level": 80.0})),
+            item(Kind::Report, 5, json!({"name": "Shift", "sections": [{"kind": "summary", "tags": [id(3)]}]})),
+        ];
+        Plant::from_stored(5, stored).0
+    }
+
+    #[test]
+    fn a_plant_goes_out_and_comes_in_the_same() {
+        let bytes = write(&plant()).unwrap();
+        let same = compare(&plant(), &bytes, true, &Anything).unwrap();
+        assert_eq!((same.edits.len(), same.unchanged), (0, 5));
+        // Into an empty plant: everything is made, whatever the order of ids.
+        let empty = Plant::default();
+        let made = compare(&empty, &bytes, true, &Anything).unwrap();
+        assert_eq!(made.counts.values().sum::<usize>(), 5);
+        let (next, _) = edit::apply(&empty, &made.edits, &Anything, || 1).unwrap();
+        assert_eq!(next.tag_path(&next.tags[&Uuid::from_u128(3)].set), "Works/EX-1/Level");
+        // And everything goes where the file holds nothing.
+        let none = br#"{"format": "havrel-plant", "version": 1, "items": {}}"#;
+        let gone = compare(&plant(), none, true, &Anything).unwrap();
+        assert_eq!(gone.counts[&(Fate::Removed, Kind::Place)], 2);
+        assert!(compare(&plant(), none, false, &Anything).unwrap().edits.is_empty());
+    }
+
+    #[rstest]
+    #[case("{", "This cannot be read")]
+    #[case(r#"{"format": "other", "version": 1, "items": {}}"#, "This is no plant")]
+    #[case(r#"{"format": "havrel-plant", "version": 1, "items": {"valve": []}}"#, "There is no kind")]
+    #[case(
+        r#"{"format": "havrel-plant", "version": 1, "items": {"tag": [{"id": "00000000-0000-0000-0000-000000000077", "set": {"name": "x", "place": "00000000-0000-0000-0000-000000000066"}}]}}"#,
+        "tag 00000000-0000-0000-0000-000000000077: The place it names does not exist."
+    )]
+    fn what_is_wrong_is_told(#[case] text: &str, #[case] words: &str) {
+        let Err(NoPlan::Wrong(wrong)) = compare(&plant(), text.as_bytes(), false, &Anything) else { panic!("it was taken") };
+        assert!(wrong[0].message.starts_with(words), "{wrong:?}");
+    }
+}

@@ -1,0 +1,116 @@
+//! The commands that carry the configuration out and in: export and import.
+
+use crate::{DataPlace, Result, keep, say};
+use havrel_core::plant::Kind;
+use havrel_db::{Db, config::By};
+use havrel_jobs::{
+    sheet::{self, Fate, Mark, NoPlan, Plan},
+    whole,
+};
+use havrel_link::Drivers;
+use std::{fs, path::Path};
+use uuid::Uuid;
+
+/// What a command carries.
+#[derive(Clone, Copy, Debug, clap::ValueEnum)]
+pub enum What {
+    /// The whole configuration as JSON.
+    Plant,
+    /// Places as CSV.
+    Places,
+    /// Tags as CSV.
+    Tags,
+    /// Alarm rules as CSV.
+    Rules,
+}
+
+impl What {
+    fn kind(self) -> Option<Kind> {
+        match self {
+            What::Plant => None,
+            What::Places => Some(Kind::Place),
+            What::Tags => Some(Kind::Tag),
+            What::Rules => Some(Kind::Rule),
+        }
+    }
+}
+
+/// Writes the configuration, or one table of it, into a file.
+pub async fn export(place: &DataPlace, what: What, to: &Path) -> Result<()> {
+    let (database, _started) = keep::find_existing(place).await?;
+    let (plant, broken) = Db::open(database.connect()).await?.load_plant().await?;
+    for (id, words) in &broken {
+        say(&format!("left out {id}: {words}"));
+    }
+    let bytes = match what.kind() {
+        None => whole::write(&plant)?,
+        Some(kind) => sheet::write(&plant, kind, None, Mark::Comma)?,
+    };
+    fs::write(to, &bytes).map_err(|e| format!("{}: {e}", to.display()))?;
+    say(&format!("{} holds revision {}, {:.1} MB", to.display(), plant.revision, bytes.len() as f64 / 1e6));
+    Ok(())
+}
+
+/// Compares a file with the configuration, says what would change, and with `yes` changes it.
+pub async fn import(place: &DataPlace, what: What, from: &Path, remove: bool, yes: bool) -> Result<()> {
+    let bytes = fs::read(from).map_err(|e| format!("{}: {e}", from.display()))?;
+    let (database, _started) = keep::find_existing(place).await?;
+    let db = Db::open(database.connect()).await?;
+    let (plant, _) = db.load_plant().await?;
+    let compared = match what.kind() {
+        None => whole::compare(&plant, &bytes, remove, &Drivers),
+        Some(kind) => sheet::read(&bytes, kind).map_err(NoPlan::Wrong).and_then(|file| {
+            let remove = remove.then_some(None);
+            sheet::compare(&plant, kind, &file, remove, &Drivers, &mut Uuid::now_v7, &mut |_| true)
+        }),
+    };
+    let plan = match compared {
+        Ok(plan) => plan,
+        Err(NoPlan::Cancelled) => return Err("stopped".into()),
+        Err(NoPlan::Wrong(wrong)) => {
+            for w in wrong.iter().take(50) {
+                let at = if w.line > 0 { format!("line {}", w.line) } else { from.display().to_string() };
+                let column = if w.column.is_empty() { String::new() } else { format!(", {}", w.column) };
+                say(&format!("{at}{column}: {}", w.message));
+            }
+            return Err(format!("{} things are wrong with the file; nothing was changed", wrong.len()).into());
+        }
+    };
+    tell(&plan);
+    if plan.edits.is_empty() {
+        return Ok(());
+    }
+    if !yes {
+        say("nothing is changed yet; say --yes to take it in");
+        return Ok(());
+    }
+    let why = format!("Imported {}", from.file_name().map_or_else(|| "a file".into(), |n| n.to_string_lossy()));
+    let by = By { account: None, actor: "command line".into(), why: why.chars().take(400).collect(), undoes: None };
+    let next = db.commit(&plant, &plan.edits, &by, &Drivers).await.map_err(|e| format!("it could not be taken in: {e}"))?;
+    say(&format!("taken in as revision {}; a running Havrel follows by itself", next.revision));
+    Ok(())
+}
+
+fn tell(plan: &Plan) {
+    for d in plan.differences.iter().take(40) {
+        let fate = match d.fate {
+            Fate::Added => "added",
+            Fate::Changed => "changed",
+            Fate::Removed => "removed",
+        };
+        let cell = |(column, before, after): &(String, String, String)| format!("{column}: “{before}” → “{after}”");
+        let cells: Vec<String> = d.cells.iter().filter(|_| d.fate == Fate::Changed).map(cell).collect();
+        say(&format!("{fate} {} {}  {}", d.kind.name(), d.title, cells.join(", ")));
+    }
+    if plan.differences.len() > 40 {
+        say("…");
+    }
+    let count = |fate| plan.counts.iter().filter(|((f, _), _)| *f == fate).map(|(_, n)| n).sum::<usize>();
+    say(&format!(
+        "{} added, {} changed, {} removed, {} as they are",
+        count(Fate::Added),
+        count(Fate::Changed),
+        count(Fate::Removed),
+        plan.unchanged
+    ));
+}
