@@ -72,7 +72,7 @@ fn restored(text: &str) -> String {
     }
 }
 
-/// The items of a kind, under a place where one is given, in the order of the plant.
+/// The items of a kind, under a place where one is given: by path, and within a place in its order.
 fn items(plant: &Plant, kind: Kind, under: Option<Uuid>) -> Vec<Uuid> {
     let inside = |place: Uuid| under.is_none_or(|top| plant.lies_under(place, top));
     let mut found: Vec<(String, f64, Uuid)> = match kind {

@@ -1519,7 +1519,7 @@ export interface components {
             done: number;
             /** Format: int64 */
             total: number;
-            wrong: components["schemas"]["WrongView"][];
+            wrong: components["schemas"]["WrongLine"][];
             counts: components["schemas"]["CountView"][];
             unchanged: number;
             /**
@@ -2238,6 +2238,16 @@ export interface components {
             message: string;
             /** @description What stands there by now, where somebody else has written meanwhile. */
             now?: string | null;
+        };
+        /** @description Something wrong with a file. */
+        WrongLine: {
+            /**
+             * Format: int64
+             * @description The line, counted from 1; 0 where the whole file is meant.
+             */
+            line: number;
+            column: string;
+            message: string;
         };
         /** @description Something that is made to go wrong. */
         WrongView: {

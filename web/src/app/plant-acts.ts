@@ -2,7 +2,7 @@
 
 import { useMemo, useRef, useSyncExternalStore } from 'react';
 import { toast } from 'sonner';
-import { http, newId, take } from '../api/client';
+import { http, take } from '../api/client';
 import type { Level } from '../api/model';
 import { commit, configurationMoved, made } from '../api/queries';
 import { type PlantTree, pathOf } from '../api/tree';
@@ -49,8 +49,8 @@ export interface PlantActs {
   copy: (ids: string[]) => void;
   paste: (to: string | null) => void;
   rename: (id: string, name: string) => Promise<boolean>;
-  /** Makes a place under another and gives its id. */
-  create: (under: string | null, name: string, level: Level) => Promise<string | undefined>;
+  /** Makes a place under another. */
+  create: (id: string, under: string | null, name: string, level: Level) => Promise<void>;
   service: (ids: string[], on: boolean) => void;
 }
 
@@ -74,9 +74,9 @@ export function usePlantActs(tree: PlantTree | undefined, choose: (ids: string[]
       const edits = moveEdits(tree.places, tree.byId, tops, to);
       if (edits.length === 0) return;
       const why = `Moved ${title(tops)} to ${to.parent ? pathOf(tree, to.parent) : 'the top'}`.slice(0, 400);
-      commit(why, tree.revision, edits)
-        .then(() => now.current.choose(tops))
-        .catch(complain);
+      // At once, so that whatever key comes next acts on what was moved.
+      now.current.choose(tops);
+      commit(why, tree.revision, edits).catch(complain);
     };
     const acts: PlantActs = {
       move,
@@ -110,8 +110,8 @@ export function usePlantActs(tree: PlantTree | undefined, choose: (ids: string[]
         take(http.POST('/api/places/copy', { body: { places: clip.ids, to } }))
           .then(async (done) => {
             made(done.revision);
-            await configurationMoved();
             now.current.choose(done.places);
+            await configurationMoved();
           })
           .catch(complain);
       },
@@ -128,19 +128,16 @@ export function usePlantActs(tree: PlantTree | undefined, choose: (ids: string[]
           return false;
         }
       },
-      create: async (under, name, level) => {
+      create: async (id, under, name, level) => {
         const { tree } = now.current;
-        if (!tree) return undefined;
+        if (!tree) return;
         const siblings = tree.places.filter((p) => (p.parent ?? null) === under).sort(bySiblings);
         const order = orderBetween(siblings.at(-1)?.order, undefined);
-        const id = newId();
         try {
           const set = { name, level, order, ...(under ? { parent: under } : {}) };
           await commit(`Added ${level} ${name}`, tree.revision, [{ op: 'create', kind: 'place', id, set }]);
-          return id;
         } catch (error) {
           complain(error);
-          return undefined;
         }
       },
       service: (ids, on) => {

@@ -5,6 +5,7 @@ import clsx from 'clsx';
 import { Ellipsis } from 'lucide-react';
 import { ContextMenu, DropdownMenu } from 'radix-ui';
 import { type KeyboardEvent, useEffect, useId, useMemo, useRef, useState } from 'react';
+import { newId } from '../api/client';
 import { useStatus } from '../api/live';
 import { useAlarms, useMay } from '../api/queries';
 import { useTree } from '../api/tree';
@@ -61,11 +62,13 @@ export function PlantColumn() {
   const [focus, setFocus] = useState<string>();
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const [editing, setEditing] = useState<{ id: string; fresh: boolean } | null>(null);
+  const typed = useRef(editing);
+  typed.current = editing;
   const [deleting, setDeleting] = useState<string[] | null>(null);
   const [drop, setDrop] = useState<{ id: string; zone: Zone } | null>(null);
   const dragged = useRef<string[]>([]);
   const clip = useClip();
-  const focused = indexOf.get(focus ?? at ?? '') ?? 0;
+  const focused = indexOf.get(focus ?? '') ?? indexOf.get(at ?? '') ?? 0;
   const here = rows[focused]?.node.spot;
   const virtual = useVirtualizer({
     count: rows.length,
@@ -90,6 +93,12 @@ export function PlantColumn() {
     setFocus(at);
     virtual.scrollToIndex(index);
   }, [at, indexOf, virtual]);
+
+  /** Chooses a place here, where the focus is already. */
+  function settle(to: string) {
+    seen.current = to;
+    go({ at: to });
+  }
 
   function reach(index: number, range: boolean) {
     const to = Math.min(Math.max(index, 0), rows.length - 1);
@@ -135,7 +144,7 @@ export function PlantColumn() {
       if (open) fold(spot.id, false);
       else if (spot.parent) reach(indexOf.get(spot.parent) ?? focused, false);
     } else if (event.key === 'Escape') setChosen(new Set());
-    else if (event.key === 'Enter' || event.key === ' ') go({ at: spot.id });
+    else if (event.key === 'Enter' || event.key === ' ') settle(spot.id);
     else return;
     event.preventDefault();
   }
@@ -157,7 +166,7 @@ export function PlantColumn() {
       }
       setChosen(new Set());
       setFocus(spot.id);
-      go({ at: spot.id });
+      settle(spot.id);
     },
     fold,
     menu: (spot) => {
@@ -186,7 +195,9 @@ export function PlantColumn() {
       setDrop(null);
     },
     named: async (name) => {
-      const edit = editing;
+      // The field is left when it was done with Enter, which must not count twice.
+      const edit = typed.current;
+      typed.current = null;
       setEditing(null);
       box.current?.focus({ preventScroll: true });
       if (!edit || !name) return;
@@ -194,10 +205,10 @@ export function PlantColumn() {
         await acts.rename(edit.id, name);
         return;
       }
-      const made = await acts.create(edit.id, name, levelBelow(tree?.byId.get(edit.id)?.level));
-      if (!made) return;
+      const id = newId();
       fold(edit.id, true);
-      setFocus(made);
+      setFocus(id);
+      await acts.create(id, edit.id, name, levelBelow(tree?.byId.get(edit.id)?.level));
     },
   };
   const stable = useRef(handle);

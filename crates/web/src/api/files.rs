@@ -123,7 +123,7 @@ fn attachment(kind: &str, name: &str, bytes: Vec<u8>) -> HttpResponse {
 /// What a file holds, and how it is to be taken.
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct CompareQuery {
+pub struct FileQuery {
     /// `place`, `tag` or `rule` for CSV, `plant` for the whole configuration as JSON.
     pub what: String,
     /// Items that are not in the file go.
@@ -139,13 +139,13 @@ pub struct Comparing {
 }
 
 /// Compares a file with the plant, as a job. Nothing is changed.
-#[utoipa::path(params(CompareQuery), request_body(content = String, content_type = "text/csv"),
+#[utoipa::path(params(FileQuery), request_body(content = String, content_type = "text/csv"),
     responses((status = 200, body = Comparing), (status = 413, body = Problem)))]
 #[post("/api/files")]
 pub async fn compare_file(
     app: Data<App>,
     person: Person,
-    query: Query<CompareQuery>,
+    query: Query<FileQuery>,
     body: Payload,
 ) -> Result<Json<Comparing>, Problem> {
     person.may(Action::Configure)?;
@@ -203,7 +203,7 @@ pub async fn compare_file(
 
 /// Something wrong with a file.
 #[derive(Serialize, ToSchema)]
-pub struct WrongView {
+pub struct WrongLine {
     /// The line, counted from 1; 0 where the whole file is meant.
     pub line: u64,
     pub column: String,
@@ -244,7 +244,7 @@ pub struct FileView {
     /// Rows that are compared, of how many.
     pub done: u64,
     pub total: u64,
-    pub wrong: Vec<WrongView>,
+    pub wrong: Vec<WrongLine>,
     pub counts: Vec<CountView>,
     pub unchanged: usize,
     /// The revision it was compared with.
@@ -285,7 +285,7 @@ pub async fn compared_file(app: Data<App>, person: Person, id: Path<Uuid>) -> Re
         State::Stopped => view.state = "stopped",
         State::Wrong(wrong) => {
             view.state = "wrong";
-            let one = |w: &Wrong| WrongView { line: w.line, column: w.column.clone(), message: w.message.clone() };
+            let one = |w: &Wrong| WrongLine { line: w.line, column: w.column.clone(), message: w.message.clone() };
             view.wrong = wrong.iter().map(one).collect();
         }
         State::Ready(plan) => {

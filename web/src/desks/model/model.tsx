@@ -6,6 +6,7 @@ import { pathOf, useTree } from '../../api/tree';
 import { useGo, useView } from '../../app/router';
 import { counted } from '../../parts/text';
 import { Button, DeskHead, Trouble } from '../../parts/ui';
+import { Files } from './files';
 import { PlacePage } from './place';
 import { TagSheet } from './tag-sheet';
 
@@ -37,11 +38,14 @@ export function Model() {
         title={spot?.name ?? 'Whole plant'}
         note={spot ? `${spot.level}${idle ? ' · out of service' : ''}` : counted(tree.places.length, 'place')}
       >
-        {tab('Tags', part !== 'place', undefined)}
+        {tab('Tags', part !== 'place' && part !== 'files', undefined)}
         {tab(spot ? 'Place' : 'Places', part === 'place', 'place')}
+        {tab('Files', part === 'files', 'files')}
       </DeskHead>
       {part === 'place' ? (
         <PlacePage tree={tree} place={place} disabled={!engineer} />
+      ) : part === 'files' ? (
+        <Files key={at ?? ''} tree={tree} disabled={!engineer} />
       ) : tree.places.length > 0 ? (
         <TagSheet key={at ?? ''} writable={engineer} />
       ) : (
@@ -50,9 +54,12 @@ export function Model() {
             The model is the plant as people think of it: sites, areas, units and equipment, and the tags that belong to them.
             Begin with the site.
           </p>
-          <Button className="mt-3" kind="main" onClick={() => go({ part: 'place' })}>
-            Add a site
-          </Button>
+          <div className="mt-3 flex gap-2">
+            <Button kind="main" onClick={() => go({ part: 'place' })}>
+              Add a site
+            </Button>
+            <Button onClick={() => go({ part: 'files' })}>Take a file in</Button>
+          </div>
         </div>
       )}
     </div>

@@ -171,10 +171,15 @@ export function TagSheet({ writable }: { writable: boolean }) {
   const cells = cellCount(changes);
   const made_ = [...changes.values()].filter((r) => r.fresh).length;
   const here = at ? pathOf(tree, at) : '';
+  const lastOrder = useRef(0);
+  const nextOrder = () => {
+    lastOrder.current = Math.max(lastOrder.current + 1, Date.now());
+    return String(lastOrder.current);
+  };
   const blank = () => ({
     row: { id: newId(), fresh: true, label: 'new tag' },
-    // Behind all others: identities rise with time, and so does this.
-    texts: { ...(here ? { place: here } : {}), order: String(Date.now()) },
+    // Behind all others, in the order in which they are made: times rise.
+    texts: { ...(here ? { place: here } : {}), order: nextOrder() },
   });
   return (
     <section aria-label="Tags" className="flex min-h-0 flex-1 flex-col">
@@ -261,29 +266,31 @@ export function TagSheet({ writable }: { writable: boolean }) {
           </div>
           {told.length > 0 && (
             <ul className="mt-1 max-h-24 overflow-auto text-sm">
-              {told.slice(0, 100).map((t) => (
-                <li key={`${t.id} ${t.key}`} className="flex flex-wrap items-baseline gap-x-2">
-                  <span>
-                    {t.key && <b>{title(t.key)}</b>} {t.key && 'of'} {t.label.replaceAll('/', ' / ')}:{' '}
-                    <span className="text-act4">{t.message}</span>
-                    {t.now !== undefined && (
+              {grouped(told)
+                .slice(0, 100)
+                .map(({ one: t, more }) => (
+                  <li key={`${t.id} ${t.key}`} className="flex flex-wrap items-baseline gap-x-2">
+                    <span>
+                      {t.key && <b>{title(t.key)}</b>} {t.key && 'of'} {t.label.replaceAll('/', ' / ')}
+                      {more > 0 && ` and ${more} more`}: <span className="text-act4">{t.message}</span>
+                      {t.now !== undefined && (
+                        <>
+                          {' '}
+                          Theirs is <b>{t.now || 'empty'}</b>, yours <b>{changes.get(t.id)?.cells[t.key]?.text || 'empty'}</b>.
+                        </>
+                      )}
+                    </span>
+                    {t.now === undefined ? (
+                      <Link onClick={() => grid.current?.reach(t.id, t.key || 'name')}>Go there</Link>
+                    ) : (
                       <>
-                        {' '}
-                        Theirs is <b>{t.now || 'empty'}</b>, yours <b>{changes.get(t.id)?.cells[t.key]?.text || 'empty'}</b>.
+                        <Link onClick={() => setChanges((old) => insisted(old, t.id, t.key, t.now ?? ''))}>Keep yours</Link>
+                        <Link onClick={() => setChanges((old) => without(old, t.id, t.key))}>Take theirs</Link>
                       </>
                     )}
-                  </span>
-                  {t.now === undefined ? (
-                    <Link onClick={() => grid.current?.reach(t.id, t.key || 'name')}>Go there</Link>
-                  ) : (
-                    <>
-                      <Link onClick={() => setChanges((old) => insisted(old, t.id, t.key, t.now ?? ''))}>Keep yours</Link>
-                      <Link onClick={() => setChanges((old) => without(old, t.id, t.key))}>Take theirs</Link>
-                    </>
-                  )}
-                  <Link onClick={() => setChanges((old) => without(old, t.id))}>Leave the row</Link>
-                </li>
-              ))}
+                    <Link onClick={() => setChanges((old) => without(old, t.id))}>Leave the row</Link>
+                  </li>
+                ))}
             </ul>
           )}
         </div>
@@ -335,6 +342,18 @@ interface Told {
   label: string;
   message: string;
   now: string | undefined;
+}
+
+/** The same said of several rows is said once; what two people wrote stands by itself, to be chosen. */
+function grouped(told: readonly Told[]): { one: Told; more: number }[] {
+  const groups = new Map<string, { one: Told; more: number }>();
+  for (const one of told) {
+    const name = one.now === undefined ? `${one.key} ${one.message}` : `${one.id} ${one.key}`;
+    const group = groups.get(name);
+    if (group) group.more += 1;
+    else groups.set(name, { one, more: 0 });
+  }
+  return [...groups.values()];
 }
 
 function toldBy(error: unknown, changes: Staged): Told[] {
