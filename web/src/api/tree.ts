@@ -14,6 +14,10 @@ export interface PlantTree {
 
 /** The tree after an answer to what is new since the last one. */
 export function merged(last: PlantTree | undefined, answer: Schemas['TreeView']): PlantTree {
+  // The feed may tell of a revision that is known already: the same tree spares all who work from it.
+  if (last && !answer.whole && answer.places.length + answer.gone.length === 0) {
+    return last.revision === answer.revision ? last : { ...last, revision: answer.revision };
+  }
   const byId = answer.whole || !last ? new Map<string, Spot>() : new Map(last.byId);
   for (const spot of answer.places) byId.set(spot.id, spot);
   for (const id of answer.gone) byId.delete(id);

@@ -104,7 +104,7 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
         <Uses kind="tag" id={tag.id} />
       </Part>
       <Part title="Settings">
-        <TagSettings key={tag.revision} tag={tag} seen={seen} disabled={!engineer} />
+        <TagSettings tag={tag} seen={seen} disabled={!engineer} />
       </Part>
     </div>
   );

@@ -8,7 +8,7 @@ import { type KeyboardEvent, useEffect, useId, useMemo, useRef, useState } from 
 import { newId } from '../api/client';
 import { useStatus } from '../api/live';
 import { useAlarms, useMay } from '../api/queries';
-import { useTree } from '../api/tree';
+import { type Spot, useTree } from '../api/tree';
 import { mostUrgent, type PipState } from '../parts/pips';
 import { DeletePlaces } from './delete-places';
 import { levelBelow, useClip, usePlantActs } from './plant-acts';
@@ -54,8 +54,9 @@ export function PlantColumn() {
   );
   const list = useMemo(() => alarms.data?.alarms ?? [], [alarms.data]);
   const under = useMemo(() => alarmsUnder(places, list), [places, list]);
-  const standing = useMemo(() => rolledUp(nodes, alarmCounts(list)), [nodes, list]);
-  const bad = useMemo(() => rolledUp(nodes, status?.bad ?? {}), [nodes, status]);
+  const byId = useMemo(() => tree?.byId ?? new Map<string, Spot>(), [tree]);
+  const standing = useMemo(() => rolledUp(byId, alarmCounts(list)), [byId, list]);
+  const bad = useMemo(() => rolledUp(byId, status?.bad ?? {}), [byId, status]);
   const indexOf = useMemo(() => new Map(rows.map((r, i) => [r.node.spot.id, i])), [rows]);
 
   // The row that keys act on, and what is chosen beside it to be moved, copied or taken away together.

@@ -27,7 +27,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
   const siblings =
     useItems('tag', { under: set.place }).data?.items.filter((t) => t.set.place === set.place && t.id !== tag.id) ?? [];
   const [deleting, setDeleting] = useState(false);
-  const form = useForm({
+  const start = {
     name: set.name,
     unit: set.unit,
     decimals: textOf(set.decimals),
@@ -41,20 +41,21 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
     writable: set.writable,
     setpoint: set.setpoint,
     note: set.note,
-  });
+  };
+  const form = useForm(start, Object.keys(start), true);
   const v = form.values;
   const check = usePointCheck(v.connection, v.point);
   const connection = connections.find((c) => c.id === v.connection);
 
   const save = () =>
-    form.run((values) => {
-      const numbers = {
-        decimals: numberOf(values.decimals),
-        range_low: numberOf(values.range_low),
-        range_high: numberOf(values.range_high),
-        record_deadband: numberOf(values.record_deadband),
-      };
-      return commit(`Changed ${tag.title}`, seen, [{ op: 'patch', kind: 'tag', id: tag.id, set: { ...values, ...numbers } }]);
+    form.run(() => {
+      // Only what was changed here: what somebody else changed beside it stays.
+      const own = form.changed();
+      const numbers = (['decimals', 'range_low', 'range_high', 'record_deadband'] as const).filter((f) => own[f] !== undefined);
+      const read = Object.fromEntries(numbers.map((f) => [f, numberOf(own[f] ?? '')]));
+      return commit(`Changed ${tag.title}`, seen, [
+        { op: 'patch', kind: 'tag', id: tag.id, set: { ...own, ...read } as TagPatch },
+      ]);
     });
 
   const text = (
@@ -62,7 +63,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
     label: string,
     className = '',
   ) => (
-    <Field label={label} error={form.error(field)} className={className}>
+    <Field label={label} error={form.error(field) ?? form.theirs(field)} className={className}>
       {(p) => <Input {...p} disabled={disabled} value={v[field]} onChange={(e) => form.set(field, e.target.value)} />}
     </Field>
   );
@@ -83,7 +84,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
         {text('range_low', 'Range from')}
         {text('range_high', 'to')}
       </div>
-      <Field label="Connection" error={form.error('connection')}>
+      <Field label="Connection" error={form.error('connection') ?? form.theirs('connection')}>
         {(p) => (
           <Choice
             {...p}
@@ -117,7 +118,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
         />
       )}
       {connection && connection.set.groups.length > 0 && (
-        <Field label="Polling group" error={form.error('group')}>
+        <Field label="Polling group" error={form.error('group') ?? form.theirs('group')}>
           {(p) => (
             <Choice {...p} disabled={disabled} value={v.group ?? ''} onChange={(e) => form.set('group', e.target.value || null)}>
               <option value="">the connection's own rhythm</option>
@@ -130,7 +131,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
           )}
         </Field>
       )}
-      <Field label="Setpoint" error={form.error('setpoint')}>
+      <Field label="Setpoint" error={form.error('setpoint') ?? form.theirs('setpoint')}>
         {(p) => (
           <Choice
             {...p}
@@ -151,7 +152,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
         value={v.scaling}
         onChange={(s) => form.set('scaling', s)}
         disabled={disabled}
-        error={form.error('scaling', 'scaling.raw_low', 'scaling.raw_high', 'scaling.high')}
+        error={form.error('scaling', 'scaling.raw_low', 'scaling.raw_high', 'scaling.high') ?? form.theirs('scaling')}
       />
       <Tick label="Values may be written" checked={v.writable} disabled={disabled} onChange={(on) => form.set('writable', on)} />
       {form.error('writable') && <p className="text-sm text-act4">{form.error('writable')}</p>}
@@ -171,6 +172,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
 }
 
 type Scaling = Item<'tag'>['set']['scaling'];
+type TagPatch = { [F in keyof Item<'tag'>['set']]?: Item<'tag'>['set'][F] | null };
 
 function Scale({
   value,

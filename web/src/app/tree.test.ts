@@ -40,7 +40,7 @@ it('rolls alarms up to every place above', () => {
 it('counts a thing once above, however much is wrong with it', () => {
   const counts = { c: 2, b: 1, unknown: 5 };
   const of = (list: Spot[]) => {
-    const sums = rolledUp(treeOf(list), counts);
+    const sums = rolledUp(new Map(list.map((p) => [p.id, p])), counts);
     return ['c', 'a', 'b', 'site'].map((id) => sums.get(id) ?? 0);
   };
   expect(of(places)).toEqual([2, 2, 1, 3]);

@@ -63,15 +63,21 @@ export function found(nodes: readonly Node[], text: string): Node[] {
   return nodes.map(kept).filter((n) => n !== undefined);
 }
 
-/** Every place in the order of the tree, with its path. */
+const inOrder = new WeakMap<readonly Spot[], { id: string; path: string }[]>();
+
+/** Every place in the order of the tree, with its path; worked out once for a tree. */
 export function placesInOrder(places: readonly Spot[]): { id: string; path: string }[] {
+  const known = inOrder.get(places);
+  if (known) return known;
   const paths = new Map<string, string>();
-  return rowsOf(treeOf(places), () => true).map(({ node: { spot } }) => {
+  const list = rowsOf(treeOf(places), () => true).map(({ node: { spot } }) => {
     const above = spot.parent ? paths.get(spot.parent) : undefined;
     const path = above === undefined ? spot.name : `${above}/${spot.name}`;
     paths.set(spot.id, path);
     return { id: spot.id, path };
   });
+  inOrder.set(places, list);
+  return list;
 }
 
 type Alarm = Schemas['AlarmView'];
@@ -93,19 +99,32 @@ export function alarmsUnder(places: readonly Spot[], alarms: readonly Alarm[]): 
 }
 
 /** Counts of single places rolled up to every place above. A place that counts as one gives one to the place above it, however
- * much is wrong there, so that where people manage they count things and not tags. */
-export function rolledUp(nodes: readonly Node[], counts: Readonly<Record<string, number>>): Map<string, number> {
-  const sums = new Map<string, number>();
-  const sum = (node: Node): number => {
-    let total = counts[node.spot.id] ?? 0;
-    for (const child of node.children) {
-      const below = sum(child);
-      total += child.spot.one ? Math.min(below, 1) : below;
+ * much is wrong there, so that where people manage they count things and not tags. Looks only at places that are concerned. */
+export function rolledUp(byId: ReadonlyMap<string, Spot>, counts: Readonly<Record<string, number>>): Map<string, number> {
+  const depths = new Map<string, number>();
+  for (const id of Object.keys(counts)) {
+    const above: string[] = [];
+    let at: string | null | undefined = id;
+    while (at && byId.has(at) && !depths.has(at) && above.length < 64) {
+      above.push(at);
+      at = byId.get(at)?.parent;
     }
-    if (total > 0) sums.set(node.spot.id, total);
-    return total;
-  };
-  for (const node of nodes) sum(node);
+    const start = (at && depths.get(at)) ?? -1;
+    above.reverse().forEach((place, i) => {
+      depths.set(place, Number(start) + 1 + i);
+    });
+  }
+  const sums = new Map<string, number>();
+  // The deepest first: what lies under a place is counted before the place itself.
+  for (const [id] of [...depths].sort((a, b) => b[1] - a[1])) {
+    const total = (sums.get(id) ?? 0) + (counts[id] ?? 0);
+    if (total === 0) continue;
+    sums.set(id, total);
+    const spot = byId.get(id);
+    if (spot?.parent && depths.has(spot.parent)) {
+      sums.set(spot.parent, (sums.get(spot.parent) ?? 0) + (spot.one ? 1 : total));
+    }
+  }
   return sums;
 }
 

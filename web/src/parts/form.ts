@@ -12,6 +12,10 @@ export interface Form<T> {
   busy: boolean;
   /** The sentence for a field, under any of its names on the server. */
   error: (...names: string[]) => string | undefined;
+  /** What somebody else has set a field to while it was changed here, in words; the field keeps what was typed. */
+  theirs: (field: keyof T) => string | undefined;
+  /** Only the fields that were changed. */
+  changed: () => Partial<T>;
   /** What the server said of each edit and field. */
   problems: Wrong[];
   /** What no field of this form is to blame for. */
@@ -20,23 +24,53 @@ export interface Form<T> {
   run: (task: (values: T) => Promise<unknown>) => Promise<boolean>;
 }
 
-/** A form over `initial`; `fields` are the server's names of fields it shows, so that other messages are not lost. */
-export function useForm<T extends object>(initial: T, fields: readonly string[] = Object.keys(initial)): Form<T> {
+/** A form over `initial`; `fields` are the server's names of fields it shows, so that other messages are not lost. With
+ * `follow`, the form stays open while `initial` changes elsewhere. */
+export function useForm<T extends object>(initial: T, fields: readonly string[] = Object.keys(initial), follow = false): Form<T> {
   const [values, setValues] = useState(initial);
   const [start, setStart] = useState(initial);
+  const [others, setOthers] = useState<Partial<T>>({});
   const [error, setError] = useState<Refused | null>(null);
   const [busy, setBusy] = useState(false);
+  // What somebody else changes comes in; where it was changed here too, both are kept apart.
+  const given = JSON.stringify(initial);
+  const [seen, setSeen] = useState(given);
+  if (follow && given !== seen) {
+    setSeen(given);
+    const fields = Object.keys(initial) as (keyof T)[];
+    const same = (a: unknown, b: unknown) => JSON.stringify(a) === JSON.stringify(b);
+    const moved = fields.filter((f) => !same(initial[f], start[f]));
+    const mine = moved.filter((f) => !same(values[f], start[f]) && !same(values[f], initial[f]));
+    const taken = Object.fromEntries(moved.filter((f) => !mine.includes(f)).map((f) => [f, initial[f]]));
+    setValues({ ...values, ...taken });
+    setStart(initial);
+    setOthers({ ...others, ...Object.fromEntries(mine.map((f) => [f, initial[f]])) });
+  }
   const known = (field: string) => fields.includes(field);
   const foreign = error?.problems.filter((p) => !known(p.field)) ?? [];
   return {
     values,
     busy,
     problems: error?.problems ?? [],
+    theirs: (field) => {
+      if (!(field in others)) return undefined;
+      const theirs = others[field];
+      const text = typeof theirs === 'object' && theirs !== null ? undefined : String(theirs ?? '');
+      const what =
+        text === undefined ? 'Somebody else has changed this' : `Somebody else has set this to ${text ? `“${text}”` : 'nothing'}`;
+      return `${what} meanwhile; saving puts yours in its place.`;
+    },
+    changed: () => {
+      const fields = Object.keys(values) as (keyof T)[];
+      const own = fields.filter((f) => JSON.stringify(values[f]) !== JSON.stringify(start[f]));
+      return Object.fromEntries(own.map((f) => [f, values[f]])) as Partial<T>;
+    },
     dirty: JSON.stringify(values) !== JSON.stringify(start),
     set: (field, value) => setValues((old) => ({ ...old, [field]: value })),
     reset: (next) => {
       setValues(next);
       setStart(next);
+      setOthers({});
       setError(null);
     },
     error: (...names) => names.map((n) => error?.field(n)).find(Boolean),
@@ -46,6 +80,7 @@ export function useForm<T extends object>(initial: T, fields: readonly string[] 
       try {
         await task(values);
         setError(null);
+        setOthers({});
         setStart(values);
         return true;
       } catch (reason) {

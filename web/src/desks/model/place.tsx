@@ -20,7 +20,7 @@ type Place = Item<'place'>;
 export function PlacePage({ tree, place, disabled }: { tree: PlantTree; place: Place | undefined; disabled: boolean }) {
   return (
     <div className="max-w-4xl space-y-5">
-      {place && <PlaceForm key={`${place.id}/${place.revision}`} tree={tree} place={place} disabled={disabled} />}
+      {place && <PlaceForm key={place.id} tree={tree} place={place} disabled={disabled} />}
       <Children key={`under ${place?.id ?? ''}`} tree={tree} place={place} disabled={disabled} />
       {place && (
         <section aria-label="Where used">
@@ -33,7 +33,8 @@ export function PlacePage({ tree, place, disabled }: { tree: PlantTree; place: P
 }
 
 function PlaceForm({ tree, place, disabled }: { tree: PlantTree; place: Place; disabled: boolean }) {
-  const form = useForm({ name: place.set.name, level: place.set.level, counts: place.set.counts, note: place.set.note });
+  const { name, level, counts, note } = place.set;
+  const form = useForm({ name, level, counts, note }, undefined, true);
   const [deleting, setDeleting] = useState(false);
   const acts = usePlantActs(tree, () => undefined);
   const v = form.values;
@@ -45,11 +46,12 @@ function PlaceForm({ tree, place, disabled }: { tree: PlantTree; place: Place; d
       className="grid grid-cols-[2fr_1fr_1.4fr_3fr] items-start gap-3"
       onSubmit={(e) => {
         e.preventDefault();
-        const why = v.name === place.set.name ? `Changed ${place.title}` : `Renamed ${place.title} to ${v.name}`;
-        void form.run((set) => commit(why, tree.revision, [{ op: 'patch', kind: 'place', id: place.id, set }]));
+        const why = v.name === name ? `Changed ${place.title}` : `Renamed ${place.title} to ${v.name}`;
+        // Only what was changed here: what somebody else changed beside it stays.
+        void form.run(() => commit(why, tree.revision, [{ op: 'patch', kind: 'place', id: place.id, set: form.changed() }]));
       }}
     >
-      <Field label="Name" error={form.error('name')}>
+      <Field label="Name" error={form.error('name') ?? form.theirs('name')}>
         {(p) => <Input {...p} disabled={disabled} value={v.name} onChange={(e) => form.set('name', e.target.value)} />}
       </Field>
       <Field label="Level" error={form.error('level')} hint={nestingWords(v.level, above?.level)}>
@@ -75,7 +77,7 @@ function PlaceForm({ tree, place, disabled }: { tree: PlantTree; place: Place; d
           </Choice>
         )}
       </Field>
-      <Field label="Note" error={form.error('note')}>
+      <Field label="Note" error={form.error('note') ?? form.theirs('note')}>
         {(p) => <Input {...p} disabled={disabled} value={v.note} onChange={(e) => form.set('note', e.target.value)} />}
       </Field>
       <FormTrouble form={form} className="col-span-4" />
