@@ -65,7 +65,25 @@ async function views(page: Page) {
   await shot('alarms');
   await desk('Model');
   await page.getByRole('treeitem', { name: /EX-1/ }).click();
+  const sheet = page.getByRole('grid', { name: 'Tags' });
+  await sheet.focus();
+  await page.keyboard.press('Control+Home');
+  for (const key of ['ArrowRight', 'ArrowRight', 'ArrowRight', 'ArrowRight', 'ArrowRight']) await page.keyboard.press(key);
+  for (const text of ['95', 'much']) {
+    await page.keyboard.type(text);
+    await page.keyboard.press('Enter');
+  }
   await shot('model');
+  await page.getByRole('button', { name: 'All back' }).click();
+  const table = await (await page.request.get(`${server.url}/api/tables/tag/file`)).text();
+  const [head, ...rows] = table.trimEnd().split('\r\n');
+  const edited = rows.filter((row) => !row.includes(',Foam,')).map((row) => row.replace(',Agitator current,A,', ',Motor current,A,'));
+  const fresh = `,Brackmere Kelp Works/Extraction/EX-1,Foam,mm${','.repeat((head ?? '').split(',').length - 4)}`;
+  await page.locator('main button[aria-pressed]').getByText('Files', { exact: true }).click();
+  const buffer = Buffer.from([head, ...edited.slice(0, 130), fresh].join('\r\n'));
+  await page.getByLabel('File to compare').setInputFiles({ name: 'tags.csv', mimeType: 'text/csv', buffer });
+  await page.getByRole('list', { name: 'Differences' }).waitFor();
+  await shot('files');
   await desk('Reports');
   await page.getByRole('button', { name: /^Shift summary/ }).click();
   await page.getByRole('button', { name: 'Make now' }).click();

@@ -21,6 +21,20 @@ const list = (): { title: string; keys: [string, string][] }[] => [
       ['↑ ↓', 'From place to place'],
       ['← →', 'Fold and unfold; up to the place above'],
       ['Enter', 'Choose the place'],
+      ['Insert, F2, Delete', 'New place under it, rename, delete'],
+      ['Ctrl X, C, V', 'Cut, copy, paste under it'],
+      ['Alt ↑ ↓ ← →', 'Move it: up, down, out of the place above, into the place before'],
+      ['Shift ↑ ↓, Ctrl Space', 'Choose several'],
+    ],
+  },
+  {
+    title: 'In the sheet of tags',
+    keys: [
+      ['F2, or just type', 'Change a cell; Enter and Tab go on, Escape leaves it'],
+      ['Shift and arrows', 'Choose a range; Ctrl A all'],
+      ['Ctrl D, Ctrl Shift D', 'Fill down; count on, by the stride of the first two'],
+      ['Ctrl C, V', 'Copy and paste with a spreadsheet'],
+      ['Ctrl S, Ctrl Z', 'Save; take the last stroke back'],
     ],
   },
   {

@@ -3,6 +3,7 @@
 use crate::device::*;
 use havrel_core::{quality::Reason, sample::Value};
 use havrel_link::LinkState;
+use proptest::prelude::*;
 use rstest::rstest;
 use serde_json::json;
 use std::{
@@ -165,20 +166,111 @@ async fn a_lost_device_is_bad_within_interval_and_timeout() {
 }
 
 #[tokio::test]
-async fn a_device_that_never_answers_does_not_slow_its_neighbour() {
+async fn two_hundred_dead_devices_do_not_slow_twenty_live_ones() {
     let silent = device(Fault::Silent, Arc::new(AtomicBool::new(true))).await;
     let good = device(Fault::Silent, Arc::new(AtomicBool::new(false))).await;
-    let slow: Vec<_> = (0..20).map(|_| run(connection(silent, json!({})), vec![point(1, "holding 3", "u16")])).collect();
-    let mut running = run(connection(good, json!({})), vec![point(2, "holding 3", "u16")]);
-    for _ in 0..10 {
-        running.value(2).await;
+    let slow: Vec<_> = (0..200).map(|_| run(connection(silent, json!({})), vec![point(1, "holding 3", "u16")])).collect();
+    let mut live: Vec<_> = (0..20).map(|_| run(connection(good, json!({})), vec![point(2, "holding 3", "u16")])).collect();
+    for running in &mut live {
+        for _ in 0..10 {
+            running.value(2).await;
+        }
     }
-    assert_eq!(running.health.borrow().reconnects, 0);
+    for running in live {
+        assert_eq!(running.health.borrow().reconnects, 0);
+        running.end().await;
+    }
     for mut lost in slow {
         lost.until(1, |_, r| r == Reason::NoAnswer).await;
         lost.end().await;
     }
+}
+
+#[tokio::test]
+async fn a_device_that_changes_the_length_of_its_answers_is_read_when_they_are_right() {
+    let port = listen(|mut stream| async move {
+        let mut asked_for = 0u16;
+        while let Some(asked) = ask(&mut stream).await {
+            asked_for += 1;
+            let count = match asked_for % 3 {
+                0 => asked.count + 1,
+                1 => asked.count,
+                _ => 0,
+            };
+            if !answer(&mut stream, asked, &registers(Asked { count, ..asked })).await {
+                return;
+            }
+        }
+    })
+    .await;
+    let mut running = run(connection(port, json!({})), vec![point(1, "holding 3", "u16")]);
+    for _ in 0..2 {
+        running.value(1).await;
+        running.until(1, |_, r| r == Reason::WrongAnswer).await;
+    }
+    running.value(1).await;
     running.end().await;
+}
+
+/// What a device may send instead of an answer.
+#[derive(Clone, Debug)]
+enum Noise {
+    /// Anything.
+    Bytes(Vec<u8>),
+    /// Anything in the envelope of the right answer.
+    Answer(Vec<u8>),
+    /// The right transaction, but a length that is not true.
+    Length(u16, Vec<u8>),
+}
+
+fn noise() -> impl Strategy<Value = Noise> {
+    let bytes = |most| prop::collection::vec(any::<u8>(), 0..most);
+    prop_oneof![
+        bytes(300).prop_map(Noise::Bytes),
+        bytes(250).prop_map(Noise::Answer),
+        (any::<u16>(), bytes(40)).prop_map(|(length, bytes)| Noise::Length(length, bytes)),
+    ]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 12, max_shrink_iters: 20, ..ProptestConfig::default() })]
+
+    /// Whatever a device sends: no panic, and once it answers right it is read.
+    #[test]
+    fn any_noise_is_survived(sent in prop::collection::vec(noise(), 1..4)) {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let left = Arc::new(std::sync::Mutex::new(sent));
+            let port = listen(move |mut stream| {
+                let left = left.clone();
+                async move {
+                    while let Some(asked) = ask(&mut stream).await {
+                        let next = left.lock().unwrap().pop();
+                        let gone = match next {
+                            None => !answer(&mut stream, asked, &registers(asked)).await,
+                            Some(Noise::Answer(pdu)) => !answer(&mut stream, asked, &pdu).await,
+                            Some(Noise::Bytes(bytes)) => stream.write_all(&bytes).await.is_err(),
+                            Some(Noise::Length(length, bytes)) => {
+                                let mut frame = asked.transaction.to_be_bytes().to_vec();
+                                frame.extend([0, 0]);
+                                frame.extend(length.to_be_bytes());
+                                frame.extend(bytes);
+                                stream.write_all(&frame).await.is_err()
+                            }
+                        };
+                        if gone {
+                            return;
+                        }
+                    }
+                }
+            })
+            .await;
+            let mut running = run(connection(port, json!({})), vec![point(1, "holding 3", "u16")]);
+            // Noise may look like a value; the right one, which is the register's address, comes all the same.
+            running.until(1, |value, _| value.as_ref().and_then(Value::number) == Some(3.0)).await;
+            running.end().await;
+        });
+    }
 }
 
 #[tokio::test]
