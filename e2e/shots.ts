@@ -75,7 +75,7 @@ async function views(page: Page) {
   }
   await shot('model');
   await page.getByRole('button', { name: 'All back' }).click();
-  const table = await (await page.request.get(`${server.url}/api/tables/tag/file`)).text();
+  const table = await (await page.request.get(`${new URL(page.url()).origin}/api/tables/tag/file`)).text();
   const [head, ...rows] = table.trimEnd().split('\r\n');
   const edited = rows.filter((row) => !row.includes(',Foam,')).map((row) => row.replace(',Agitator current,A,', ',Motor current,A,'));
   const fresh = `,Brackmere Kelp Works/Extraction/EX-1,Foam,mm${','.repeat((head ?? '').split(',').length - 4)}`;

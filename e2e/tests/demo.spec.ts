@@ -45,6 +45,12 @@ test('the board moves', async () => {
   const before = await level.textContent();
   await expect(level).not.toHaveText(before ?? '', { timeout: 60_000 });
   await expect(page.getByRole('contentinfo')).toContainText('3 of 3 connections');
+  // The past that was loaded holds the vessels too, which a layout describes.
+  const found = (await (await page.request.get(`${server.url}/api/find?text=EX-1/Level`)).json()).found[0].id as string;
+  const [from, to] = [90, 60].map((minutes) => new Date(Date.now() - minutes * 60_000).toISOString());
+  const data = { tags: [found], from, to, parts: 1 };
+  const ask = async () => (await page.request.post(`${server.url}/api/history/spans`, { headers: { origin: server.url }, data })).text();
+  await expect.poll(ask, { timeout: 60_000 }).toMatch(/"count":\[?[1-9]/);
 });
 
 test('a value is checked, confirmed, written and read back', async () => {

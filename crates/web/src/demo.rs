@@ -4,7 +4,7 @@
 use crate::standin::{Entry, Failure, Manual, Past, Standin};
 use havrel_core::{
     frame::Frame,
-    plant::{Edit, Item, Kind, Op, Own, Table},
+    plant::{Edit, Item, Kind, Op, Own, Table, Tag},
     time::{Nanos, SECOND},
 };
 use havrel_db::config::{By, CommitError};
@@ -484,6 +484,19 @@ pub async fn load_past(live: Arc<Live>, hours: f64, until: Nanos) {
     }
 }
 
+/// A point in a block as one with an address of its own, as the manual of the controller writes it.
+fn plain(point: &Own, settings: &Own) -> Own {
+    let mut plain = point.clone();
+    let Some(offset) = plain.remove("offset").and_then(|o| o.as_u64()) else { return plain };
+    let base = settings.get("base").and_then(Json::as_u64).unwrap_or(1);
+    let text = point.get("address").and_then(Json::as_str).unwrap_or_default();
+    if let Ok(first) = Address::parse(text, u16::try_from(base).unwrap_or(1)) {
+        let address = format!("{} {}", first.table.word(), u64::from(first.offset) + offset);
+        plain.insert("address".into(), address.into());
+    }
+    plain
+}
+
 /// The configuration as the simulated plant reads it.
 fn items(live: &Arc<Live>) -> Vec<Json> {
     fn of<T>(kind: Kind, table: &Table<T>) -> impl Iterator<Item = Json> {
@@ -491,5 +504,16 @@ fn items(live: &Arc<Live>) -> Vec<Json> {
     }
     let plant = live.plant();
     let places = of(Kind::Place, &plant.places).chain(of(Kind::Connection, &plant.connections));
-    places.chain(of(Kind::Tag, &plant.tags)).chain(of(Kind::Rule, &plant.rules)).collect()
+    // It knows addresses, not blocks.
+    let tag = |tag: &Arc<Item<Tag>>| {
+        let mut own = tag.own.clone();
+        if let Some(connection) = tag.set.connection.and_then(|id| plant.connections.get(&id))
+            && let Ok(source) = plant.source(&connection.set, &tag.set)
+        {
+            own.insert("point".into(), json!(plain(&source.point, &connection.set.settings)));
+            own.insert("scaling".into(), json!(source.scaling));
+        }
+        json!({"kind": Kind::Tag, "id": tag.id, "no": tag.no, "set": own})
+    };
+    places.chain(plant.tags.values().map(tag)).chain(of(Kind::Rule, &plant.rules)).collect()
 }

@@ -196,4 +196,6 @@ export interface Item<K extends Kind> {
   title: string;
   set: Sets[K];
   source: string;
+  /** The type of a tag at its source, also where a layout says it. */
+  holds: string;
 }

@@ -1612,6 +1612,8 @@ export interface components {
             set: Record<string, never>;
             /** @description Where a tag is read, in words, with the address as it goes on the wire. */
             source: string;
+            /** @description The type of a tag at its source, also where a layout says it: `f32`, `bool`, `text` …; empty where there is none. */
+            holds: string;
         };
         /** @description A kept view of a sheet. */
         KeptViewRow: {

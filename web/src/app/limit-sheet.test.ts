@@ -10,6 +10,7 @@ const high: Item<'rule'> = {
   revision: 1,
   title: '',
   source: '',
+  holds: '',
   set: {
     tag: 't',
     kind: 'high',

@@ -10,13 +10,14 @@ vi.mock('../api/queries', () => ({ commit: vi.fn() }));
 afterEach(cleanup);
 
 const set = { name: 'Level', unit: '%', decimals: 1 } as TagSet;
-const tag: Item<'tag'> = { id: 't', no: 1, revision: 1, title: 'EX-1/Level', source: '', set };
+const tag: Item<'tag'> = { id: 't', no: 1, revision: 1, title: 'EX-1/Level', source: '', holds: '', set };
 const rule = (kind: RuleSet['kind'], level: number): Item<'rule'> => ({
   id: kind,
   no: 0,
   revision: 1,
   title: '',
   source: '',
+  holds: '',
   set: { tag: 't', kind, level, priority: 2, deadband: 0, on_delay_s: 0, off_delay_s: 0, enabled: true, cause: '', action: '' },
 });
 

@@ -10,8 +10,8 @@ import { printed } from './text';
 import { Button, Confirm, Field, Input } from './ui';
 
 /** What is wrong with a value before it goes anywhere, in words. */
-export function outOfRange(value: unknown, set: Item<'tag'>['set']): string | undefined {
-  if (set.point.type === 'text') return undefined;
+export function outOfRange(value: unknown, { set, holds }: Pick<Item<'tag'>, 'set' | 'holds'>): string | undefined {
+  if (holds === 'text') return undefined;
   if (typeof value !== 'number') return 'Type a number.';
   const [low, high] = [set.write_low ?? set.range_low, set.write_high ?? set.range_high];
   if ((low !== null && value < low) || (high !== null && value > high)) {
@@ -27,12 +27,12 @@ export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean 
   const [asked, setAsked] = useState<number | boolean | string | null>(null);
   const [held, setHeld] = useState<string | null>(null);
   const [wrong, setWrong] = useState<string | undefined>();
-  const isSwitch = tag.set.point.type === 'bool' || tag.set.point.type === 'switch';
+  const isSwitch = tag.holds === 'bool' || tag.holds === 'switch';
   const print = (value: unknown) => `${printed(value, tag.set.decimals)} ${tag.set.unit}`.trim();
 
   function ask() {
-    const value = tag.set.point.type === 'text' ? form.values.value : numberOf(form.values.value);
-    const problem = outOfRange(value, tag.set);
+    const value = tag.holds === 'text' ? form.values.value : numberOf(form.values.value);
+    const problem = outOfRange(value, tag);
     setWrong(problem);
     setHeld(null);
     if (!problem) setAsked(value);

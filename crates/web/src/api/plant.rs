@@ -35,6 +35,8 @@ pub struct ItemView {
     pub set: Json_,
     /// Where a tag is read, in words, with the address as it goes on the wire.
     pub source: String,
+    /// The type of a tag at its source, also where a layout says it: `f32`, `bool`, `text` …; empty where there is none.
+    pub holds: String,
 }
 
 /// Items with the revision they belong to.
@@ -172,7 +174,8 @@ impl Viewing<'_> {
         let page = found.into_iter().skip(self.offset).take(self.limit);
         let items = page.map(|(title, item)| {
             let set = serde_json::to_value(&item.set).unwrap_or_default();
-            ItemView { id: item.id, no: item.no, revision: item.revision, title, set, source: source_of(self.plant, item.id) }
+            let (source, holds) = (source_of(self.plant, item.id), type_of(self.plant, item.id));
+            ItemView { id: item.id, no: item.no, revision: item.revision, title, set, source, holds }
         });
         ItemList { revision: self.plant.revision, total, items: items.collect() }
     }
@@ -186,6 +189,17 @@ pub(super) fn source_of(plant: &Plant, tag: Uuid) -> String {
         let source = plant.source(&connection.set, &tag.set).ok()?;
         let point = driver(&connection.set.kind)?.show_point(&connection.set, &source.point)?;
         Some(format!("{} · {point}", connection.set.name))
+    };
+    words().unwrap_or_default()
+}
+
+/// The type of a tag at its source.
+fn type_of(plant: &Plant, tag: Uuid) -> String {
+    let words = || {
+        let tag = plant.tags.get(&tag)?;
+        let connection = plant.connections.get(&tag.set.connection?)?;
+        let source = plant.source(&connection.set, &tag.set).ok()?;
+        Some(source.point.get("type")?.as_str()?.to_owned())
     };
     words().unwrap_or_default()
 }

@@ -70,8 +70,8 @@ export function Board() {
 /** What stands where on a card: figures as rows, texts in the head, setpoints and switches below. */
 function arrange(tags: readonly Tag[]) {
   const setpoints = new Set(tags.map((t) => t.set.setpoint));
-  const isText = (t: Tag) => t.set.point.type === 'text';
-  const isBelow = (t: Tag) => setpoints.has(t.id) || t.set.point.type === 'bool';
+  const isText = (t: Tag) => t.holds === 'text';
+  const isBelow = (t: Tag) => setpoints.has(t.id) || t.holds === 'bool';
   return {
     head: tags.filter(isText),
     rows: tags.filter((t) => !isText(t) && !isBelow(t)),

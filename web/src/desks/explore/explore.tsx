@@ -278,7 +278,7 @@ function Picker({ chosen, under, onPick }: { chosen: string[]; under: string | u
   const [open, setOpen] = useState(false);
   const [entered, setEntered] = useState(false);
   const found = useItems('tag', { text: text || undefined, under }, open);
-  const rows = (found.data?.items ?? []).filter((t) => !chosen.includes(t.id) && t.set.point.type !== 'text').slice(0, 40);
+  const rows = (found.data?.items ?? []).filter((t) => !chosen.includes(t.id) && t.holds !== 'text').slice(0, 40);
   const pick = (id: string) => {
     onPick(id);
     setText('');

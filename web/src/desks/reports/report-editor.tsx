@@ -275,7 +275,7 @@ function TagChoice({
       >
         <option value="">Add a tag…</option>
         {offered
-          .filter((t) => !ids.includes(t.id) && (texts || t.set.point.type !== 'text'))
+          .filter((t) => !ids.includes(t.id) && (texts || t.holds !== 'text'))
           .map((tag) => (
             <option key={tag.id} value={tag.id}>
               {name(tag)}
