@@ -95,6 +95,14 @@ export function PlantColumn() {
     virtual.scrollToIndex(index);
   }, [at, indexOf, virtual]);
 
+  // What was found stays in sight when the others come back.
+  const searching = text.trim() !== '';
+  const searched = useRef(searching);
+  useEffect(() => {
+    if (searched.current && !searching) virtual.scrollToIndex(focused, { align: 'center' });
+    searched.current = searching;
+  }, [searching, focused, virtual]);
+
   /** Chooses a place here, where the focus is already. */
   function settle(to: string) {
     seen.current = to;
