@@ -1,6 +1,7 @@
 // The model: a plant built by keyboard and paste, branches moved, tables out and in, and two people in the same row.
 
 import { readFileSync } from 'node:fs';
+import { AxeBuilder } from '@axe-core/playwright';
 import { type Browser, type BrowserContext, expect, type Page, test } from '@playwright/test';
 import { NAME, PASSWORD, type Server, start } from '../server';
 
@@ -292,3 +293,16 @@ test('two people write in the same row: both see it, and nothing is overwritten 
   await expect.poll(async () => (await cellsOf('Range to', other))[0]).toBe('90');
   await second.close();
 });
+
+for (const theme of ['light', 'dark'] as const) {
+  test(`the parts of the model are accessible, ${theme}`, async () => {
+    await page.emulateMedia({ colorScheme: theme });
+    for (const name of ['Place', 'Files', 'Tags']) {
+      await part(name);
+      // What grows into place is measured when it stands.
+      await page.waitForTimeout(700);
+      const found = await new AxeBuilder({ page }).withTags(['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']).analyze();
+      expect(found.violations.map((v) => `${name}: ${v.id} ${v.nodes[0]?.html}`)).toEqual([]);
+    }
+  });
+}
