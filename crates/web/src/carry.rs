@@ -73,7 +73,8 @@ pub async fn import(place: &DataPlace, what: What, from: &Path, remove: bool, ye
                 let column = if w.column.is_empty() { String::new() } else { format!(", {}", w.column) };
                 say(&format!("{at}{column}: {}", w.message));
             }
-            return Err(format!("{} things are wrong with the file; nothing was changed", wrong.len()).into());
+            let many = if wrong.len() == 1 { "one thing is".to_owned() } else { format!("{} things are", wrong.len()) };
+            return Err(format!("{many} wrong with the file; nothing was changed").into());
         }
     };
     tell(&plan);
