@@ -3,7 +3,6 @@
 
 import { useVirtualizer } from '@tanstack/react-virtual';
 import clsx from 'clsx';
-import { ArrowDown, ArrowUp } from 'lucide-react';
 import {
   type ClipboardEvent,
   type KeyboardEvent,
@@ -18,7 +17,7 @@ import {
 import { complain } from './form';
 import { type Rows, useRows } from './rows';
 import { fromClipboard, series, toClipboard } from './series';
-import type { Order } from './sheet';
+import { ColumnHead, type Order } from './sheet';
 import type { Staged, Write } from './staged';
 import { Trouble } from './ui';
 
@@ -377,18 +376,7 @@ export function Grid<R>(props: Props<R>) {
                 )}
                 style={c.pinned ? { left: lefts[i] } : undefined}
               >
-                {c.sort && onOrder ? (
-                  <button
-                    type="button"
-                    className="flex min-w-0 items-center gap-1 hover:text-teal"
-                    onClick={() => onOrder({ key: c.key, down: chosen && !order.down })}
-                  >
-                    <span className="truncate">{c.title}</span>
-                    {chosen && (order.down ? <ArrowDown className="size-3 shrink-0" /> : <ArrowUp className="size-3 shrink-0" />)}
-                  </button>
-                ) : (
-                  c.title
-                )}
+                <ColumnHead column={c} order={order} onOrder={onOrder} />
               </div>
             );
           })}

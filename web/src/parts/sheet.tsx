@@ -56,6 +56,30 @@ export function moved(key: string, at: number, total: number, page: number): num
   return to === undefined || total === 0 ? undefined : Math.min(Math.max(to, 0), total - 1);
 }
 
+/** The title of a column; pressed, it orders the sheet. */
+export function ColumnHead({
+  column,
+  order,
+  onOrder,
+}: {
+  column: { key: string; title: string; sort?: boolean };
+  order: Order | undefined;
+  onOrder: ((order: Order) => void) | undefined;
+}) {
+  if (!column.sort || !onOrder) return column.title;
+  const chosen = order?.key === column.key;
+  return (
+    <button
+      type="button"
+      className="flex min-w-0 items-center gap-1 hover:text-teal"
+      onClick={() => onOrder({ key: column.key, down: chosen && !order.down })}
+    >
+      <span className="truncate">{column.title}</span>
+      {chosen && (order.down ? <ArrowDown className="size-3 shrink-0" /> : <ArrowUp className="size-3 shrink-0" />)}
+    </button>
+  );
+}
+
 export function Sheet<R>({ label, columns, source, fetch, idOf, open, onOpen, order, onOrder, onSeen, className }: Props<R>) {
   const box = useRef<HTMLDivElement>(null);
   const id = useId();
@@ -126,18 +150,7 @@ export function Sheet<R>({ label, columns, source, fetch, idOf, open, onOpen, or
                 aria-sort={chosen ? (order.down ? 'descending' : 'ascending') : undefined}
                 className={clsx('flex items-center truncate px-2 font-semibold', column.right && 'justify-end')}
               >
-                {column.sort && onOrder ? (
-                  <button
-                    type="button"
-                    className="flex items-center gap-1 hover:text-teal"
-                    onClick={() => onOrder({ key: column.key, down: chosen && !order.down })}
-                  >
-                    {column.title}
-                    {chosen && (order.down ? <ArrowDown className="size-3" /> : <ArrowUp className="size-3" />)}
-                  </button>
-                ) : (
-                  column.title
-                )}
+                <ColumnHead column={column} order={order} onOrder={onOrder} />
               </div>
             );
           })}

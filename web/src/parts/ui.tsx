@@ -229,6 +229,20 @@ export function DeskHead({
   );
 }
 
+/** The parts of a desk, side by side; one is shown. */
+export function DeskPart({ on, onClick, children }: { on: boolean; onClick: () => void; children: ReactNode }) {
+  return (
+    <button
+      type="button"
+      aria-pressed={on}
+      onClick={onClick}
+      className={clsx('h-7 rounded-full border px-3', on ? 'border-teal bg-tint font-semibold' : 'border-line hover:bg-band')}
+    >
+      {children}
+    </button>
+  );
+}
+
 /** An empty desk says what it is for and offers the first step. */
 export function Empty({ title, children, action }: { title: string; children: ReactNode; action?: ReactNode }) {
   return (

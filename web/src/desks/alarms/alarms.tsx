@@ -10,7 +10,7 @@ import { alarmsUnder } from '../../app/tree';
 import { complain } from '../../parts/form';
 import { type PipState, Pips } from '../../parts/pips';
 import { lasting, moment } from '../../parts/text';
-import { Button, DeskHead, Empty, Tick, Trouble } from '../../parts/ui';
+import { Button, DeskHead, DeskPart, Empty, Tick, Trouble } from '../../parts/ui';
 import { Value } from '../../parts/value';
 import { AlarmHistory } from './history';
 
@@ -44,14 +44,9 @@ export function Alarms() {
 
   const history = part === 'history';
   const tab = (name: string, on: boolean, to: string | undefined) => (
-    <button
-      type="button"
-      aria-pressed={on}
-      onClick={() => go({ part: to })}
-      className={clsx('h-7 rounded-full border px-3', on ? 'border-teal bg-tint font-semibold' : 'border-line hover:bg-band')}
-    >
+    <DeskPart on={on} onClick={() => go({ part: to })}>
       {name}
-    </button>
+    </DeskPart>
   );
   return (
     <>

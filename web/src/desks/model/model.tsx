@@ -1,11 +1,10 @@
 // The model: every tag in a sheet, and what a place is.
 
-import clsx from 'clsx';
 import { useItems, useMay } from '../../api/queries';
 import { pathOf, useTree } from '../../api/tree';
 import { useGo, useView } from '../../app/router';
 import { counted } from '../../parts/text';
-import { Button, DeskHead, Trouble } from '../../parts/ui';
+import { Button, DeskHead, DeskPart, Trouble } from '../../parts/ui';
 import { Files } from './files';
 import { PlacePage } from './place';
 import { TagSheet } from './tag-sheet';
@@ -21,14 +20,9 @@ export function Model() {
   const spot = at ? tree.byId.get(at) : undefined;
   const place = own.data?.items.find((p) => p.id === at);
   const tab = (name: string, on: boolean, to: string | undefined) => (
-    <button
-      type="button"
-      aria-pressed={on}
-      onClick={() => go({ part: to })}
-      className={clsx('h-7 rounded-full border px-3', on ? 'border-teal bg-tint font-semibold' : 'border-line hover:bg-band')}
-    >
+    <DeskPart on={on} onClick={() => go({ part: to })}>
       {name}
-    </button>
+    </DeskPart>
   );
   const idle = spot && !spot.in_service;
   return (
