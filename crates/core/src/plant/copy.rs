@@ -98,16 +98,6 @@ mod tests {
     use rstest::rstest;
     use serde_json::json;
 
-    struct Anything;
-    impl edit::SourceCheck for Anything {
-        fn connection(&self, _: &crate::plant::Connection) -> Vec<(String, String)> {
-            Vec::new()
-        }
-        fn point(&self, _: &crate::plant::Connection, _: &crate::plant::Tag) -> Vec<(String, String)> {
-            Vec::new()
-        }
-    }
-
     #[rstest]
     #[case("EX-1", &["EX-1"], "EX-2")]
     #[case("EX-1", &["EX-1", "EX-2", "EX-3"], "EX-4")]
@@ -164,7 +154,7 @@ mod tests {
             let to = (to < parents.len()).then(|| id(to as u128 + 1));
             let mut next = 10_000u128;
             let (edits, made) = branches(&plant, &chosen, to, || { next += 1; id(next) }).unwrap();
-            let (after, _) = edit::apply(&plant, &edits, &Anything, || 7).map_err(|p| TestCaseError::fail(format!("{p:?}")))?;
+            let (after, _) = edit::apply(&plant, &edits, &(), || 7).map_err(|p| TestCaseError::fail(format!("{p:?}")))?;
             let tops = tops(&plant, &chosen);
             prop_assert_eq!(tops.len(), made.len());
             for (top, copy) in tops.iter().zip(&made) {

@@ -46,7 +46,7 @@ pub struct Column {
 
 const LEVELS: &[&str] = &["site", "area", "line", "unit", "equipment", "device"];
 const LIMITS: &[&str] = &["low_low", "low", "high", "high_high"];
-const TYPES: &[&str] = &["u16", "i16", "u32", "i32", "u64", "i64", "f32", "f64", "bcd", "bool", "text"];
+const TYPES: &[&str] = &["u16", "i16", "u32", "i32", "u64", "i64", "f32", "f64", "bcd", "bool", "text", "number", "switch"];
 const MODES: &[&str] = &["on_change", "each_poll"];
 const COUNTS: &[&str] = &["each", "one"];
 const CURVES: &[&str] = &["linear", "root"];

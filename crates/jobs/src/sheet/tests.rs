@@ -1,18 +1,8 @@
 use super::*;
-use havrel_core::plant::{Connection, Stored, Tag};
+use havrel_core::plant::Stored;
 use proptest::prelude::*;
 use rstest::rstest;
 use serde_json::{Value as Json, json};
-
-struct Anything;
-impl SourceCheck for Anything {
-    fn connection(&self, _: &Connection) -> Vec<(String, String)> {
-        Vec::new()
-    }
-    fn point(&self, _: &Connection, _: &Tag) -> Vec<(String, String)> {
-        Vec::new()
-    }
-}
 
 fn id(n: u128) -> Uuid {
     Uuid::from_u128(n)
@@ -44,7 +34,7 @@ fn compared(plant: &Plant, kind: Kind, text: &str, remove: bool) -> Result<Plan,
         next += 1;
         id(next)
     };
-    match compare(plant, kind, &file, remove.then_some(None), &Anything, &mut fresh, &mut |_| true) {
+    match compare(plant, kind, &file, remove.then_some(None), &(), &mut fresh, &mut |_| true) {
         Ok(plan) => Ok(plan),
         Err(NoPlan::Wrong(wrong)) => Err(wrong),
         Err(NoPlan::Cancelled) => panic!("nobody cancelled"),
@@ -158,7 +148,7 @@ fn a_million_rows_are_refused_and_a_comparison_can_be_stopped() {
     assert!(read(many.as_bytes(), Kind::Tag).unwrap_err()[0].message.contains("at most 200000 rows"));
     let plant = plant(TAGS);
     let file = read("name,place\nLevel,Works/EX-1\n".as_bytes(), Kind::Tag).unwrap();
-    let stopped = compare(&plant, Kind::Tag, &file, None, &Anything, &mut || id(1000), &mut |_| false);
+    let stopped = compare(&plant, Kind::Tag, &file, None, &(), &mut || id(1000), &mut |_| false);
     assert!(matches!(stopped, Err(NoPlan::Cancelled)));
 }
 
@@ -182,7 +172,7 @@ proptest! {
     fn any_bytes_are_answered(bytes in prop::collection::vec(any::<u8>(), 0..200), kind in 0usize..3) {
         let kind = [Kind::Place, Kind::Tag, Kind::Rule][kind];
         if let Ok(file) = read(&bytes, kind) {
-            let _ = compare(&plant(TAGS), kind, &file, None, &Anything, &mut || id(1000), &mut |_| true);
+            let _ = compare(&plant(TAGS), kind, &file, None, &(), &mut || id(1000), &mut |_| true);
         }
     }
 }

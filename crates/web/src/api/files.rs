@@ -164,6 +164,7 @@ pub async fn compare_file(
     app.files.keep(file.clone());
     let id = file.id;
     let (remove, under) = (query.remove.unwrap_or(false), query.under);
+    let told = file.clone();
     actix_web::rt::spawn(async move {
         // One after the other: large comparisons take memory.
         let Ok(_turn) = app.heavy.acquire().await else { return };
@@ -196,6 +197,8 @@ pub async fn compare_file(
         .await;
         if let Err(error) = found {
             tracing::warn!(%error, "a file could not be compared");
+            // Nobody shall wait for it for ever.
+            *told.state.lock().unwrap_or_else(PoisonError::into_inner) = State::Stopped;
         }
     });
     Ok(Json(Comparing { id }))

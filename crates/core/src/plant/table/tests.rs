@@ -4,16 +4,6 @@ use proptest::prelude::*;
 use rstest::rstest;
 use serde_json::json;
 
-struct Anything;
-impl edit::SourceCheck for Anything {
-    fn connection(&self, _: &crate::plant::Connection) -> Vec<(String, String)> {
-        Vec::new()
-    }
-    fn point(&self, _: &crate::plant::Connection, _: &crate::plant::Tag) -> Vec<(String, String)> {
-        Vec::new()
-    }
-}
-
 fn id(n: u128) -> Uuid {
     Uuid::from_u128(n)
 }
@@ -81,7 +71,7 @@ fn written(kind: Kind, n: u128, cells: &[(&str, &str)]) -> Result<Plant, Vec<Tro
     let plant = plant();
     let edits = plan(&plant, kind, &[row(n, cells)])?;
     let plain: Vec<Edit> = edits.iter().map(|e| e.1.clone()).collect();
-    match apply(&plant, &plain, &Anything, || 0) {
+    match apply(&plant, &plain, &(), || 0) {
         Ok((next, _)) => Ok(next),
         Err(problems) => Err(troubles(kind, &[row(n, cells)], &edits, problems)),
     }
@@ -93,6 +83,7 @@ fn written(kind: Kind, n: u128, cells: &[(&str, &str)]) -> Result<Plant, Vec<Tro
 #[case::setpoint_from_afar(10, &[("setpoint", "Works/EX-2/Level")], "setpoint", "Works/EX-2/Level")]
 #[case::back_to_none(10, &[("setpoint", "")], "setpoint", "")]
 #[case::ticked(11, &[("record", "x")], "record", "yes")]
+#[case::a_type_without_a_wire(11, &[("type", "switch")], "type", "switch")]
 #[case::words(11, &[("record_mode", "Each poll")], "record_mode", "each_poll")]
 #[case::a_group_of_the_connection_beside_it(11, &[("group", "Slow"), ("connection", "Extraction")], "group", "Slow")]
 #[case::one_field_of_a_point(10, &[("address", "40002")], "source", r#"{"more":1}"#)]
@@ -151,7 +142,7 @@ fn a_new_row_becomes_a_new_item() {
     let cells = [("place", "Works/EX-2"), ("name", "pH"), ("unit", ""), ("decimals", "2"), ("record", "yes")];
     let fresh = Row { fresh: true, ..row(50, &cells) };
     let edits = plan(&plant, Kind::Tag, &[fresh]).unwrap();
-    let (next, _) = apply(&plant, &[edits[0].1.clone()], &Anything, || 9).unwrap();
+    let (next, _) = apply(&plant, &[edits[0].1.clone()], &(), || 9).unwrap();
     assert_eq!(
         (shown(&next, Kind::Tag, 50, "place"), shown(&next, Kind::Tag, 50, "decimals")),
         ("Works/EX-2".into(), "2".into())
