@@ -9,7 +9,7 @@ use uuid::Uuid;
 pub enum Role {
     /// Sees values, alarms, trends and reports.
     Viewer,
-    /// Also acknowledges alarms, writes values, and leaves notes and trends for others.
+    /// Also acknowledges alarms, writes values, sets them by hand, and leaves notes and trends for others.
     Operator,
     /// Also changes the configuration.
     Engineer,
@@ -49,6 +49,8 @@ pub enum Action {
     /// Leave a note or a trend for others.
     Remark,
     Write,
+    /// Set a value by hand, and release it.
+    SetByHand,
     Configure,
 }
 
@@ -57,7 +59,7 @@ impl Action {
     pub const fn needs(self) -> Role {
         match self {
             Action::See | Action::MakeReport => Role::Viewer,
-            Action::Acknowledge | Action::Remark | Action::Write => Role::Operator,
+            Action::Acknowledge | Action::Remark | Action::Write | Action::SetByHand => Role::Operator,
             Action::Configure => Role::Engineer,
         }
     }
@@ -76,12 +78,20 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case(Role::Viewer, [true, true, false, false, false, false])]
-    #[case(Role::Operator, [true, true, true, true, true, false])]
-    #[case(Role::Engineer, [true, true, true, true, true, true])]
-    fn roles(#[case] role: Role, #[case] expected: [bool; 6]) {
+    #[case(Role::Viewer, [true, true, false, false, false, false, false])]
+    #[case(Role::Operator, [true, true, true, true, true, true, false])]
+    #[case(Role::Engineer, [true, true, true, true, true, true, true])]
+    fn roles(#[case] role: Role, #[case] expected: [bool; 7]) {
         let actor = Actor { account: Uuid::nil(), name: "Somebody".into(), role };
-        let actions = [Action::See, Action::MakeReport, Action::Acknowledge, Action::Remark, Action::Write, Action::Configure];
+        let actions = [
+            Action::See,
+            Action::MakeReport,
+            Action::Acknowledge,
+            Action::Remark,
+            Action::Write,
+            Action::SetByHand,
+            Action::Configure,
+        ];
         assert_eq!(actions.map(|a| may(&actor, a, None)), expected);
     }
 }

@@ -18,6 +18,7 @@ pub mod sample;
 pub mod scale;
 pub mod signal;
 pub mod time;
+pub mod unit;
 
 /// The number of a tag: given once by the database, never reused; used in spool, history and live feed.
 pub type TagNo = u32;

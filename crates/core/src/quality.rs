@@ -36,6 +36,8 @@ macro_rules! reasons {
 reasons! {
     /// Nothing is wrong.
     Fine = 0, Good, "good";
+    /// Somebody set it by hand; what the source says does not show meanwhile.
+    ByHand = 24, Good, "set by hand";
     /// The source's clock is ahead of ours by more than the tolerance, so the time of arrival stands in.
     ClockAhead = 1, Uncertain, "the source's clock is ahead; the time of arrival is used";
     /// The value lies outside the range its scaling allows and was clamped.

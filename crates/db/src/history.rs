@@ -6,7 +6,7 @@ use havrel_core::{
     engine::usable_number,
     frame::Frame,
     history::Point,
-    quality::Quality,
+    quality::{Quality, Reason},
     sample::{Kind, Value},
     time::Nanos,
 };
@@ -111,7 +111,7 @@ impl Db {
                 Ok(Kept {
                     time: row.try_get("at")?,
                     value: value(kind, bits, row.try_get("text")?),
-                    quality: quality.unwrap_or(Quality::of(havrel_core::quality::Reason::WrongAnswer)),
+                    quality: quality.unwrap_or(Quality::of(Reason::WrongAnswer)),
                     flags: row.try_get::<i16, _>("flags")? as u8,
                 })
             })
@@ -133,14 +133,17 @@ impl Db {
             Some(v) => v.number().filter(|v| v.is_finite() && !k.quality.is_bad()),
             None => None,
         };
-        let mut points: Vec<Point> = kept.iter().map(|k| Point { time: k.time, value: number(k) }).collect();
+        let mut points: Vec<Point> = kept
+            .iter()
+            .map(|k| Point { time: k.time, value: number(k), by_hand: k.quality.reason() == Reason::ByHand })
+            .collect();
         // Where nothing was recorded no value holds on; the first sample afterwards is always stored.
         let since = points.first().map_or(from, |p| p.time);
         for gap in self.unrecorded(since, to).await? {
             // A sample may lie within the span: the last one before a stop, or one that was loaded later.
             let at = points.partition_point(|p| p.time < gap.to);
             if let Some(last) = at.checked_sub(1).map(|i| points[i].time) {
-                points.insert(at, Point { time: last.max(gap.from) + 1, value: None });
+                points.insert(at, Point { time: last.max(gap.from) + 1, value: None, by_hand: false });
             }
         }
         Ok(points)

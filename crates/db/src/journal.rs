@@ -11,7 +11,7 @@ use uuid::Uuid;
 pub struct Entry {
     pub id: i64,
     pub at: Nanos,
-    /// `sign_in`, `configuration`, `write`, `acknowledge`, `report`, `system`.
+    /// `sign_in`, `configuration`, `write`, `by_hand`, `acknowledge`, `report`, `system`.
     pub kind: String,
     pub actor: String,
     pub title: String,

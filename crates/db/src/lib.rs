@@ -5,6 +5,7 @@ pub mod backup;
 pub mod cluster;
 pub mod config;
 pub mod editions;
+pub mod hands;
 pub mod history;
 pub mod journal;
 pub mod marks;

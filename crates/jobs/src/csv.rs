@@ -55,13 +55,16 @@ pub fn print(document: &Document) -> Result<String, csv::Error> {
             }
             Part::Summary(rows) => {
                 out.write_record([""])?;
-                out.write_record(["Place", "Tag", "Unit", "Average", "Minimum", "Maximum", "First", "Last", "Samples", "Good"])?;
+                out.write_record([
+                    "Place", "Tag", "Unit", "Average", "Minimum", "Maximum", "First", "Last", "Samples", "Good", "By hand",
+                ])?;
                 for (tag, s) in rows {
                     let print = |v: Option<f64>| v.map(|v| number(Some(v), tag.decimals)).unwrap_or_default();
                     let numbers = [s.average, s.minimum, s.maximum, s.first, s.last].map(print);
                     let mut row = vec![harmless(&tag.path), harmless(&tag.name), harmless(&tag.unit)];
                     row.extend(numbers);
-                    row.extend([s.count.to_string(), format!("{:.1} %", s.good * 100.0)]);
+                    row.push(s.count.to_string());
+                    row.extend([s.good, s.by_hand].map(|share| format!("{:.1} %", share * 100.0)));
                     out.write_record(row)?;
                 }
             }
@@ -104,6 +107,7 @@ mod tests {
             last: Some(13.0),
             count: 3,
             good: 0.5,
+            by_hand: 0.25,
         };
         let document = Document {
             title: "Shift, early".into(),
@@ -119,7 +123,7 @@ mod tests {
         };
         let text = print(&document).unwrap();
         assert!(text.starts_with("Report,\"Shift, early\"\r\n"), "{text}");
-        assert!(text.contains("Extraction/EX-1,'=cmd(),%,12.3,-1.0,,,13.0,3,50.0 %\r\n"), "{text}");
+        assert!(text.contains("Extraction/EX-1,'=cmd(),%,12.3,-1.0,,,13.0,3,50.0 %,25.0 %\r\n"), "{text}");
         assert!(!text.contains("left out"));
     }
 }

@@ -3,10 +3,9 @@
 use havrel_core::{
     alarm::AlarmEvent,
     history::{pixels, spans},
-    plant::{Plant, Report, Section},
-    quality::Class,
-    report::{Curve, Document, Held, Named, Part, number},
-    sample::Value,
+    plant::{Plant, Report, Section, Tag},
+    quality::Quality,
+    report::{Curve, Document, Held, Named, Part},
     time::{Nanos, SECOND},
 };
 use havrel_db::{Db, DbError, alarms::EventFilter, history::Kept};
@@ -51,7 +50,7 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
                 let mut rows = Vec::new();
                 for (id, tag) in named(plant, report.place, tags) {
                     let kept = db.raw(plant.tags[&id].no, to, to, true, 1).await?.pop();
-                    rows.push((tag.clone(), held(kept, &tag)));
+                    rows.push((tag, held(plant, &plant.tags[&id].set, kept)));
                 }
                 Part::Values(rows)
             }
@@ -92,15 +91,13 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
     })
 }
 
-fn held(kept: Option<Kept>, tag: &Named) -> Held {
+fn held(plant: &Plant, tag: &Tag, kept: Option<Kept>) -> Held {
     let Some(kept) = kept else { return Held::default() };
-    let doubt = if kept.quality.class() == Class::Good { "" } else { kept.quality.reason().words() };
+    let doubt = if kept.quality == Quality::GOOD { "" } else { kept.quality.reason().words() };
     let value = match kept.value {
         _ if kept.quality.is_bad() => String::new(),
         None => String::new(),
-        Some(Value::Text(text)) => text,
-        Some(Value::Bool(on)) => (if on { "on" } else { "off" }).into(),
-        Some(other) => number(other.number(), tag.decimals),
+        Some(value) => plant.print(tag, &value),
     };
     Held { value, since: Some(kept.time), doubt }
 }

@@ -112,6 +112,7 @@ mod tests {
             minimum: vec![Some(1.0), None, Some(2.0)],
             maximum: vec![Some(1.0), None, Some(2.0)],
             last: vec![Some(1.0), None, Some(2.0)],
+            by_hand: vec![(10, 30)],
         };
         let curve = Curve { tag, pixels, limits: vec![("high", 3.0)] };
         let document = Document {
@@ -130,6 +131,7 @@ mod tests {
         assert!(!page.contains("<script>") && page.contains("&lt;script&gt;"));
         let path = page.split("<path d=\"").nth(1).unwrap().split('"').next().unwrap();
         assert_eq!(path.matches('M').count(), 2, "{path}");
+        assert_eq!(page.matches("set by hand").count(), 1);
         assert!(page.contains("high 3.0") && page.contains("No alarms in this period."));
     }
 }

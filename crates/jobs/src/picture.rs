@@ -102,6 +102,10 @@ pub(crate) fn drawing(curve: &Curve, from: Nanos, to: Nanos, index: usize) -> Op
                 line x1="0" x2=(width) y1=(format!("{:.1}", y(*level))) y2=(format!("{:.1}", y(*level))) stroke="#b26a00" stroke-dasharray="2 3" {}
                 text x=(width + 6.0) y=(format!("{named:.1}")) fill="#8a5200" font-size="11" { (words) " " (number(Some(*level), decimals)) }
             }
+            @for (from, to) in &pixels.by_hand {
+                rect x=(format!("{:.1}", x(*from))) y=(HEIGHT - 4.0) width=(format!("{:.1}", (x(*to) - x(*from)).max(2.0))) height="4" fill="#55616b" {}
+                text x=(format!("{:.1}", x(*from).min(width - 44.0))) y=(HEIGHT - 7.0) font-size="10" fill="#55616b" { "set by hand" }
+            }
             path d=(path) fill="none" stroke=(colour) stroke-width="1.3" {}
             text x="4" y="11" font-size="10" fill="#55616b" { (number(Some(high), decimals)) }
             text x="4" y=(HEIGHT - 3.0) font-size="10" fill="#55616b" { (number(Some(low), decimals)) }

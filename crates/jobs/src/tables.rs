@@ -24,11 +24,15 @@ pub(crate) fn summary(rows: &[(Named, Span)]) -> Table {
     let names = ["Average", "Minimum", "Maximum", "First", "Last", "Samples", "Good"];
     let mut head = vec![("Place", false), ("Tag", false), ("Unit", false)];
     head.extend(names.map(|name| (name, true)));
+    // What somebody set by hand is seldom part of a period; where it is, nobody must miss it.
+    let by_hand = rows.iter().any(|(_, span)| span.by_hand > 0.0);
+    head.extend(by_hand.then_some(("By hand", true)));
     let row = |(tag, span): &(Named, Span)| {
         let mut row = vec![tag.path.clone(), tag.name.clone(), tag.unit.clone()];
         let values = [span.average, span.minimum, span.maximum, span.first, span.last];
         row.extend(values.map(|value| number(value, tag.decimals)));
         row.extend([span.count.to_string(), format!("{:.1} %", span.good * 100.0)]);
+        row.extend(by_hand.then(|| format!("{:.1} %", span.by_hand * 100.0)));
         row
     };
     Table { head, rows: rows.iter().map(row).collect() }

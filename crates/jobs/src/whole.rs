@@ -33,6 +33,7 @@ fn ids(plant: &Plant, kind: Kind) -> Vec<Uuid> {
     let mut ids: Vec<Uuid> = match kind {
         Kind::Place => plant.places.keys().copied().collect(),
         Kind::Layout => plant.layouts.keys().copied().collect(),
+        Kind::States => plant.states.keys().copied().collect(),
         Kind::Connection => plant.connections.keys().copied().collect(),
         Kind::Tag => plant.tags.keys().copied().collect(),
         Kind::Rule => plant.rules.keys().copied().collect(),
@@ -110,7 +111,7 @@ pub fn compare(plant: &Plant, bytes: &[u8], remove: bool, check: &dyn SourceChec
         let wrong = |p: edit::Problem| {
             let (kind, id) = wishes[p.edit];
             let title = plant.title(kind, id);
-            let message = format!("{} {}: {}", kind.name(), if title.is_empty() { id.to_string() } else { title }, p.message);
+            let message = format!("{} {}: {}", kind.words(), if title.is_empty() { id.to_string() } else { title }, p.message);
             Wrong { line: 0, column: p.field, message }
         };
         NoPlan::Wrong(problems.into_iter().map(wrong).collect())

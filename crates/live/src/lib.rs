@@ -6,6 +6,7 @@
 
 pub mod alarms;
 mod changes;
+mod hands;
 mod import;
 pub mod jobs;
 mod links;
@@ -27,7 +28,7 @@ use havrel_core::{
         Edit, Own, Plant,
         find::Finder,
         settings::MEMORY,
-        view::{TagQuery, TagView},
+        view::{Now, TagQuery, TagView},
     },
     quality::Reason,
     sample::{Batch, Value},
@@ -41,7 +42,7 @@ use havrel_link::{Command, Drivers, Health, LinkError, Page, RawValue, traffic::
 use serde_json::json;
 use spool::{Room, Spool};
 use std::{
-    collections::HashMap,
+    collections::{HashMap, HashSet},
     path::Path,
     sync::{Arc, Mutex, PoisonError, RwLock},
     time::{Duration, Instant},
@@ -53,6 +54,7 @@ use tokio::{
 use uuid::Uuid;
 use values::Values;
 
+pub use hands::HandWish;
 pub use havrel_link::now;
 pub use import::Imported;
 
@@ -129,6 +131,7 @@ pub struct Live {
     pub jobs: Arc<jobs::Jobs>,
     /// Values of memory tags from before a restart.
     kept: Mutex<HashMap<TagNo, own::Kept>>,
+    hands: hands::Hands,
     finder: Mutex<Option<Arc<Finder>>>,
     /// The views of tags that were asked for last, newest last.
     views: Mutex<Vec<Arc<TagView>>>,
@@ -166,6 +169,7 @@ impl Live {
             db.note("system", None, None, &format!("Spool: {words}"), json!({})).await?;
         }
         let kept = own::kept(&db).await?;
+        let (hands, on) = hands::kept(&db, &plant, now()).await?;
         let (last, arrived) = replay.last.unwrap_or((shipped, arrived));
         let (to_engine, inbox) = mpsc::channel(1024);
         let state = DatabaseState { ok: true, since: now(), message: String::new() };
@@ -184,14 +188,18 @@ impl Live {
             counted: Mutex::default(),
             kept: Mutex::new(kept),
             jobs: Arc::default(),
+            hands,
             finder: Mutex::default(),
             views: Mutex::default(),
             waiting: service::Waiting::default(),
             tasks: Mutex::default(),
         });
-        turns::start(&live, inbox, standings, (last, arrived), replay.gaps);
+        let (released, ended) = mpsc::unbounded_channel();
+        let engine = turns::engine(standings, &on);
+        turns::start(&live, inbox, engine, (last, arrived), replay.gaps, released);
         live.apply(live.plant()).await;
         live.spawn(own::figures(live.clone()));
+        live.spawn(hands::follow(live.clone(), ended));
         live.spawn(ship::run(live.clone()));
         live.spawn(changes::run(live.clone()));
         live.spawn(turns::beat(live.clone()));
@@ -431,14 +439,24 @@ impl Live {
         }
         let view = {
             let values = self.values.read().unwrap_or_else(PoisonError::into_inner);
-            let class_of = |no| values.of(no).map(|shown| shown.current.quality.class());
-            Arc::new(TagView::of(&plant, query, &class_of))
+            let quality = |no| values.of(no).map(|shown| shown.current.quality);
+            let in_alarm = match query.in_alarm {
+                Some(_) => self.tags_in_alarm(&plant),
+                None => HashSet::new(),
+            };
+            Arc::new(TagView::of(&plant, query, &Now { quality: &quality, in_alarm }))
         };
         if kept.len() >= MOST_VIEWS {
             kept.remove(0);
         }
         kept.push(view.clone());
         view
+    }
+
+    /// Tags with an alarm that is active or unacknowledged.
+    fn tags_in_alarm(&self, plant: &Plant) -> HashSet<Uuid> {
+        let alarms = self.alarms.read().unwrap_or_else(PoisonError::into_inner);
+        alarms.standing().iter().filter_map(|s| plant.rules.get(&s.rule)).map(|r| r.set.tag).collect()
     }
 
     /// The limits in force on a tag.

@@ -2,13 +2,15 @@
 
 use crate::{Live, now, spool::Appended};
 use havrel_core::{
+    TagNo,
     alarm::AlarmStanding,
     engine::{Effects, Engine, Input, Plan},
     frame::{Frame, Gap},
     plant::Plant,
-    sample::Batch,
+    sample::{Batch, Value},
     time::{Nanos, SECOND},
 };
+use havrel_db::hands::Hand;
 use std::{
     sync::{Arc, PoisonError},
     time::{Duration, Instant},
@@ -29,6 +31,16 @@ pub(crate) enum Message {
         actor: String,
         comment: String,
         reply: oneshot::Sender<(usize, u64)>,
+    },
+    SetByHand {
+        tag: TagNo,
+        value: Value,
+        until: Option<Nanos>,
+        reply: oneshot::Sender<()>,
+    },
+    Release {
+        tag: TagNo,
+        reply: oneshot::Sender<()>,
     },
     Stop(oneshot::Sender<()>),
 }
@@ -64,22 +76,35 @@ struct Thread {
     engine: Engine,
     seq: u64,
     gaps: Vec<Gap>,
+    /// Tells which values are not set by hand any more.
+    released: mpsc::UnboundedSender<Vec<TagNo>>,
+}
+
+/// An engine that knows where alarms stood and what is set by hand.
+pub(crate) fn engine(standings: Vec<AlarmStanding>, hands: &[(TagNo, Hand)]) -> Engine {
+    let mut engine = Engine::new(standings);
+    for (tag, hand) in hands {
+        let input = Input::SetByHand { tag: *tag, value: &hand.value, until: hand.until };
+        engine.step(now(), input, &mut Effects::default());
+    }
+    engine
 }
 
 /// Starts the thread. It ends with [`Message::Stop`] or when nobody can send any more.
 pub(crate) fn start(
     live: &Arc<Live>,
     mut inbox: mpsc::Receiver<Message>,
-    standings: Vec<AlarmStanding>,
+    engine: Engine,
     (seq, arrived): (u64, Nanos),
     mut gaps: Vec<Gap>,
+    released: mpsc::UnboundedSender<Vec<TagNo>>,
 ) {
     let started = live.started;
     let gap = Gap { from: arrived, to: started, reason: "Havrel was not running".into() };
     if arrived > 0 && started - arrived > RESTART_GAP {
         gaps.push(gap);
     }
-    let mut thread = Thread { live: live.clone(), engine: Engine::new(standings), seq, gaps };
+    let mut thread = Thread { live: live.clone(), engine, seq, gaps, released };
     // A thread of its own: what the engine does must never wait for the network, nor the network for it.
     let spawned = std::thread::Builder::new().name("engine".into()).spawn(move || {
         while let Some(first) = inbox.blocking_recv() {
@@ -121,6 +146,14 @@ impl Thread {
                     self.engine.step(now(), input, &mut effects);
                     acknowledged.push((effects.events.len() - before, reply));
                 }
+                Message::SetByHand { tag, value, until, reply } => {
+                    self.engine.step(now(), Input::SetByHand { tag, value: &value, until }, &mut effects);
+                    replies.push(reply);
+                }
+                Message::Release { tag, reply } => {
+                    self.engine.step(now(), Input::Release(tag), &mut effects);
+                    replies.push(reply);
+                }
                 Message::Stop(reply) => {
                     stop = Some(reply);
                     break;
@@ -129,6 +162,10 @@ impl Thread {
             next = if began.elapsed() < TURN { inbox.try_recv().ok() } else { None };
         }
         self.show(&effects, replaced);
+        if !effects.released.is_empty() {
+            // Nobody listens any more while the program stops.
+            let _ = self.released.send(std::mem::take(&mut effects.released));
+        }
         let kept = self.keep(effects);
         // Whoever asked may have gone away meanwhile.
         for reply in replies {

@@ -80,6 +80,8 @@ struct Status {
     lost: u64,
     /// Tags that are bad now, by place.
     bad: HashMap<Uuid, usize>,
+    /// How many values are set by hand, and a number that rises when that list changes.
+    by_hand: (usize, u64),
     connections: HashMap<Uuid, ConnectionStatus>,
     /// Work that goes on by itself.
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -307,6 +309,7 @@ impl<'a> Feed<'a> {
             spool_trouble: spool.trouble,
             lost: spool.lost,
             bad: counts.bad.clone(),
+            by_hand: live.hand_count(),
             connections: connections.collect(),
             jobs: live
                 .jobs

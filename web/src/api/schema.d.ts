@@ -89,6 +89,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/by-hand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every value that is set by hand now, the oldest first. */
+        get: operations["by_hand"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/connections/export": {
         parameters: {
             query?: never;
@@ -918,6 +935,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tags/{id}/by-hand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets a tag's value by hand: it counts, whatever the source says, and is marked everywhere. */
+        put: operations["set_by_hand"];
+        post?: never;
+        /** Lets the source speak for a tag again. */
+        delete: operations["release"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tags/{id}/write": {
         parameters: {
             query?: never;
@@ -1050,6 +1085,23 @@ export interface paths {
         put?: never;
         /** Tells what taking back a revision would do, and what later revisions have touched. */
         post: operations["plan_undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/units": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The engineering units that are known by the open codes. */
+        get: operations["units"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1222,6 +1274,8 @@ export interface components {
                 minimum: (number | null)[];
                 maximum: (number | null)[];
                 last: (number | null)[];
+                /** @description Spans for which values were set by hand: offsets of beginning and end. */
+                by_hand: number[][];
                 /** @description Limits in force now: `low_low`, `low`, `high`, `high_high`; level; priority. */
                 limits: components["schemas"]["LimitView"][];
             }[];
@@ -1268,6 +1322,8 @@ export interface components {
                 count: number[];
                 /** @description Share of the span for which a good value is known, 0 to 1. */
                 good: number[];
+                /** @description Share of the span for which the value was one set by hand, 0 to 1. */
+                by_hand: number[];
             }[];
         };
         /** @description What was written into one cell. */
@@ -1323,7 +1379,7 @@ export interface components {
             key: string;
             /** @description What stands at its head. */
             title: string;
-            /** @description `text`, `number`, `whole`, `yes_no`, `choice`, `place`, `connection`, `group`, `tag` or `rest`. */
+            /** @description `text`, `number`, `whole`, `yes_no`, `choice`, `unit`, `states`, `place`, `connection`, `group`, `tag` or `rest`. */
             cell: string;
             /** @description The words of a choice. */
             choices: string[];
@@ -1408,7 +1464,7 @@ export interface components {
         EditBody: {
             /** @description `create`, `patch` or `delete`. */
             op: string;
-            /** @description `place`, `layout`, `connection`, `tag`, `rule` or `report`. */
+            /** @description `place`, `layout`, `states`, `connection`, `tag`, `rule` or `report`. */
             kind: string;
             /**
              * Format: uuid
@@ -1544,6 +1600,39 @@ export interface components {
         GoBackBody: {
             /** Format: int64 */
             revision: number;
+        };
+        /** @description A value to set by hand. */
+        HandBody: {
+            /** @description In engineering units: boolean, number or text; for a tag with state names also the name of one. */
+            value: Record<string, never>;
+            /** @description Why, in 1 to 400 characters. */
+            reason: string;
+            /** @description When it ends by itself; left out: when somebody releases it. */
+            until?: string | null;
+            /** @description Whether it outlasts a restart of Havrel. */
+            keeps?: boolean;
+        };
+        /** @description A value that is set by hand. */
+        HandView: {
+            /** Format: uuid */
+            tag: string;
+            /**
+             * Format: int32
+             * @description The tag's number in the live feed.
+             */
+            no: number;
+            /** @description The tag's path. */
+            title: string;
+            /** Format: uuid */
+            place: string;
+            value: Record<string, never>;
+            /** @description The value as the tag prints it, with its unit. */
+            shown: string;
+            reason: string;
+            owner: string;
+            since: string;
+            until?: string | null;
+            keeps: boolean;
         };
         /** @description Whether the server is well. */
         Health: {
@@ -1792,6 +1881,8 @@ export interface components {
             minimum: (number | null)[];
             maximum: (number | null)[];
             last: (number | null)[];
+            /** @description Spans for which values were set by hand: offsets of beginning and end. */
+            by_hand: number[][];
             /** @description Limits in force now: `low_low`, `low`, `high`, `high_high`; level; priority. */
             limits: components["schemas"]["LimitView"][];
         };
@@ -2016,6 +2107,8 @@ export interface components {
             count: number[];
             /** @description Share of the span for which a good value is known, 0 to 1. */
             good: number[];
+            /** @description Share of the span for which the value was one set by hand, 0 to 1. */
+            by_hand: number[];
         };
         /** @description A stretch of addresses. */
         SpanView: {
@@ -2176,6 +2269,22 @@ export interface components {
             /** @description What later revisions have touched. */
             conflicts: components["schemas"]["ConflictView"][];
         };
+        /** @description An engineering unit of the list. A value in the coherent unit of its quantity is value × factor + offset. */
+        UnitView: {
+            /** @description As it is printed. */
+            symbol: string;
+            name: string;
+            /** @description UCUM code. */
+            ucum: string;
+            /** @description UN/CEFACT common code; empty where there is none. */
+            common: string;
+            /** @description Units of one quantity convert into each other. */
+            quantity: string;
+            /** Format: double */
+            factor: number;
+            /** Format: double */
+            offset: number;
+        };
         /** @description A span for which nothing was recorded. */
         UnrecordedView: {
             from: string;
@@ -2211,10 +2320,12 @@ export interface components {
             reason: string;
             /** @description When the quality was told last. */
             told: string;
+            /** @description Somebody set it by hand. */
+            by_hand?: boolean;
         };
         /** @description A value to write. */
         WriteBody: {
-            /** @description In engineering units: boolean, number or text. */
+            /** @description In engineering units: boolean, number or text; for a tag with state names also the name of one. */
             value: Record<string, never>;
         };
         /** @description Rows that become one revision, all or none. */
@@ -2396,6 +2507,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    by_hand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HandView"][];
                 };
             };
         };
@@ -3758,6 +3888,10 @@ export interface operations {
                 twice?: boolean;
                 /** @description Whose value was `good`, `uncertain` or `bad` at the moment that `moment` stands for. */
                 quality?: string;
+                /** @description Whose value is set by hand at that moment. */
+                by_hand?: boolean;
+                /** @description Which has an active or unacknowledged alarm at that moment. */
+                in_alarm?: boolean;
                 /** @description Any number; the same one means the same moment, so that rows keep their index. */
                 moment?: number;
                 /** @description Words that must all occur in the path, whatever their case. */
@@ -3869,6 +4003,64 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_by_hand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandBody"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    release: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4161,6 +4353,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    units: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnitView"][];
                 };
             };
         };

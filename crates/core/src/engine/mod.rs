@@ -9,6 +9,7 @@ pub mod plan;
 pub use plan::{Plan, RecordRule, RulePlan, Slot, TagPlan};
 
 use crate::{
+    TagNo,
     alarm::{AlarmEvent, AlarmStanding, AlarmState, AlarmStep, EventKind, LimitMemory, limit::Turn},
     plant::RecordMode,
     quality::{Class, Quality, Reason},
@@ -16,7 +17,7 @@ use crate::{
     time::{Nanos, SECOND},
 };
 use std::{
-    collections::{HashMap, HashSet},
+    collections::{BTreeMap, HashMap, HashSet},
     sync::Arc,
 };
 use uuid::Uuid;
@@ -36,6 +37,14 @@ pub enum Input<'a> {
         actor: &'a str,
         comment: &'a str,
     },
+    /// From now on this value counts for a tag, whatever its source says, until `until` or until it is released.
+    SetByHand {
+        tag: TagNo,
+        value: &'a Value,
+        until: Option<Nanos>,
+    },
+    /// What its source says counts for a tag again.
+    Release(TagNo),
     /// The configuration changed.
     Plan(Arc<Plan>),
     /// Something recorded was lost: store the next value of every tag, changed or not.
@@ -52,6 +61,8 @@ pub struct Effects {
     pub events: Vec<AlarmEvent>,
     /// The latest standing of every rule that moved.
     pub states: Vec<AlarmStanding>,
+    /// Tags whose value is not set by hand any more because its time ended or the tag is gone.
+    pub released: Vec<TagNo>,
 }
 
 /// The newest that is known of a tag.
@@ -81,6 +92,15 @@ struct RuleLive {
     held: f64,
 }
 
+/// A value that somebody set by hand.
+#[derive(Clone, Debug)]
+struct Hand {
+    value: Value,
+    until: Option<Nanos>,
+    /// What the source says meanwhile; `None` until the value shows.
+    beneath: Option<Current>,
+}
+
 #[derive(Clone, Debug, PartialEq)]
 struct Recorded {
     value: Option<Value>,
@@ -93,6 +113,7 @@ pub struct Engine {
     current: Vec<Current>,
     rules: Vec<RuleLive>,
     recorded: Vec<Option<Recorded>>,
+    hands: BTreeMap<TagNo, Hand>,
     /// Standings of rules that no plan has named yet, from before a restart.
     resting: HashMap<Uuid, AlarmStanding>,
     now: Nanos,
@@ -106,6 +127,7 @@ impl Engine {
             current: Vec::new(),
             rules: Vec::new(),
             recorded: Vec::new(),
+            hands: BTreeMap::new(),
             resting: standings.into_iter().map(|s| (s.rule, s)).collect(),
             now: 0,
         }
@@ -132,6 +154,7 @@ impl Engine {
         match input {
             Input::Samples(batch) => batch.samples.iter().for_each(|&sample| self.take(batch, sample, out)),
             Input::Tick => {
+                self.end_hands(out);
                 for rule in 0..self.rules.len() {
                     let turn = self.plan.rules[rule].limit.tick(&mut self.rules[rule].memory, self.now);
                     let held = self.rules[rule].held;
@@ -139,6 +162,12 @@ impl Engine {
                 }
             }
             Input::Acknowledge { rules, actor, comment } => self.acknowledge(rules, actor, comment, out),
+            Input::SetByHand { tag, value, until } => {
+                let beneath = self.hands.remove(&tag).and_then(|hand| hand.beneath);
+                self.hands.insert(tag, Hand { value: value.clone(), until, beneath });
+                self.show_hand(tag, out);
+            }
+            Input::Release(tag) => self.release(tag, out),
             Input::Plan(plan) => self.change_plan(plan, out),
             Input::RecordAnew => self.recorded.iter_mut().for_each(|r| *r = None),
         }
@@ -155,11 +184,15 @@ impl Engine {
                 sample.quality = Quality::of(Reason::ClockAhead);
             }
         }
-        let current = &mut self.current[slot as usize];
+        let hand = self.hands.get_mut(&sample.tag).and_then(|hand| hand.beneath.as_mut());
+        let hidden = hand.is_some();
+        let current = hand.unwrap_or(&mut self.current[slot as usize]);
         if sample.quality.reason() == Reason::NotSet {
             // Nothing was told: whatever comes, however old, is news.
             current.quality = sample.quality;
-            out.changed.push(slot);
+            if !hidden {
+                out.changed.push(slot);
+            }
             return;
         }
         let known = current.time.max(current.told);
@@ -177,6 +210,9 @@ impl Engine {
         }
         current.quality = sample.quality;
         current.told = sample.time;
+        if hidden {
+            return;
+        }
         out.changed.push(slot);
         self.record(slot, batch, sample, out);
         self.judge(slot, sample.time, out);
@@ -299,6 +335,7 @@ impl Engine {
         resting.sort_by_key(|s| s.rule);
         resting.into_iter().for_each(|standing| withdraw(standing, None, self.now, out));
         self.tell_service(out);
+        self.keep_hands(out);
         // New limits count at once, on the values that are there.
         for slot in 0..plan.tags.len() as Slot {
             out.changed.push(slot);
@@ -324,6 +361,78 @@ impl Engine {
                 self.record(slot as Slot, &batch, batch.samples[0], out);
             } else if !tag.idle && told {
                 current.quality = Quality::of(Reason::NotRead);
+            }
+        }
+    }
+}
+
+/// Values set by hand.
+impl Engine {
+    /// Shows a value that was set by hand, records it and judges it, if the tag is there and in service.
+    fn show_hand(&mut self, tag: TagNo, out: &mut Effects) {
+        let Some(&slot) = self.plan.slots.get(&tag) else { return };
+        if self.plan.tags[slot as usize].idle {
+            return;
+        }
+        let Some(hand) = self.hands.get_mut(&tag) else { return };
+        let current = &mut self.current[slot as usize];
+        hand.beneath.get_or_insert_with(|| current.clone());
+        *current =
+            Current { value: Some(hand.value.clone()), time: self.now, quality: Quality::of(Reason::ByHand), told: self.now };
+        let mut batch = Batch::default();
+        batch.push(tag, self.now, Quality::of(Reason::ByHand), flag::BY_HAND, &hand.value);
+        self.put(slot, &batch, out);
+    }
+
+    /// Lets the source speak again: what it said last counts from now on.
+    fn release(&mut self, tag: TagNo, out: &mut Effects) {
+        let Some(hand) = self.hands.remove(&tag) else { return };
+        let (Some(beneath), Some(&slot)) = (hand.beneath, self.plan.slots.get(&tag)) else { return };
+        let current = &mut self.current[slot as usize];
+        if self.plan.tags[slot as usize].idle {
+            (current.value, current.time) = (beneath.value, beneath.time);
+            out.changed.push(slot);
+            return;
+        }
+        let mut batch = Batch::default();
+        match &beneath.value {
+            Some(value) if !beneath.quality.is_bad() => batch.push(tag, self.now, beneath.quality, 0, value),
+            _ => batch.push_quality(tag, self.now, beneath.quality),
+        }
+        // A tag to which nothing was told yet stays so, or the first that comes would be too old.
+        let told = if beneath.told == 0 { 0 } else { self.now };
+        *current = Current { told, ..beneath };
+        self.put(slot, &batch, out);
+    }
+
+    /// Records and judges what now stands for a tag.
+    fn put(&mut self, slot: Slot, batch: &Batch, out: &mut Effects) {
+        out.changed.push(slot);
+        self.record(slot, batch, batch.samples[0], out);
+        self.judge(slot, self.now, out);
+    }
+
+    fn end_hands(&mut self, out: &mut Effects) {
+        let over = |hand: &Hand| hand.until.is_some_and(|until| until <= self.now);
+        let ended: Vec<TagNo> = self.hands.iter().filter(|(_, hand)| over(hand)).map(|(&tag, _)| tag).collect();
+        for tag in ended {
+            self.release(tag, out);
+            out.released.push(tag);
+        }
+    }
+
+    /// After a change of the plan: what is set by hand goes with its tag, and shows where it did not before.
+    fn keep_hands(&mut self, out: &mut Effects) {
+        let gone: Vec<TagNo> = self.hands.keys().copied().filter(|tag| !self.plan.slots.contains_key(tag)).collect();
+        for tag in gone {
+            self.hands.remove(&tag);
+            out.released.push(tag);
+        }
+        let tags: Vec<TagNo> = self.hands.keys().copied().collect();
+        for tag in tags {
+            let shown = |slot: &Slot| self.current[*slot as usize].quality.reason() == Reason::ByHand;
+            if !self.plan.slots.get(&tag).is_some_and(shown) {
+                self.show_hand(tag, out);
             }
         }
     }

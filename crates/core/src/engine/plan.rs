@@ -3,11 +3,11 @@
 use crate::{
     TagNo,
     alarm::Limit,
-    plant::{Plant, RecordMode, Tag},
+    plant::{Item, Plant, RecordMode, States, Tag},
     report::number,
     time::{MILLI, Nanos, SECOND},
 };
-use std::collections::HashMap;
+use std::{collections::HashMap, sync::Arc};
 use uuid::Uuid;
 
 /// Place of a tag in the engine's tables; private to one process and one plan.
@@ -46,11 +46,16 @@ pub struct RulePlan {
     pub name: String,
     pub unit: String,
     pub decimals: u8,
+    /// Names for the tag's numbers.
+    pub states: Option<Arc<Item<States>>>,
 }
 
 impl RulePlan {
-    /// What the list says when the alarm comes: “Temperature high, 84.6 °C over 82.0”.
+    /// What the list says when the alarm comes: “Temperature high, 84.6 °C over 82.0”, or “Pump is Tripped”.
     pub fn text(&self, value: f64) -> String {
+        if let Some(state) = self.states.as_ref().and_then(|s| s.set.name_of(value)) {
+            return format!("{} is {state}", self.name);
+        }
         let print = |v| number(Some(v), self.decimals);
         let unit = if self.unit.is_empty() { String::new() } else { format!(" {}", self.unit) };
         let side = if self.limit.kind.is_high() { "over" } else { "under" };
@@ -60,7 +65,9 @@ impl RulePlan {
 
     /// The same for a tag that is on or off: “Pump tripped is on”.
     pub fn switch_text(&self) -> String {
-        format!("{} is {}", self.name, if self.limit.kind.is_high() { "on" } else { "off" })
+        let on = self.limit.kind.is_high();
+        let named = self.states.as_ref().and_then(|s| s.set.name_of(f64::from(u8::from(on))));
+        format!("{} is {}", self.name, named.unwrap_or(if on { "on" } else { "off" }))
     }
 }
 
@@ -116,6 +123,7 @@ impl Plan {
                 name: tag.set.name.clone(),
                 unit: tag.set.unit.clone(),
                 decimals: tag.set.decimals,
+                states: tag.set.states.and_then(|id| plant.states.get(&id)).cloned(),
             });
         }
         plan

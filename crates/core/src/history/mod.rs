@@ -15,4 +15,6 @@ use crate::time::Nanos;
 pub struct Point {
     pub time: Nanos,
     pub value: Option<f64>,
+    /// Somebody set it by hand.
+    pub by_hand: bool,
 }

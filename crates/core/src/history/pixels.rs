@@ -14,6 +14,8 @@ pub struct Pixels {
     pub maximum: Vec<Option<f64>>,
     /// The value with which the pixel ends; what holds until the next entry.
     pub last: Vec<Option<f64>>,
+    /// Spans for which values were set by hand: offsets of their beginnings and ends.
+    pub by_hand: Vec<(i64, i64)>,
 }
 
 impl Pixels {
@@ -35,6 +37,7 @@ pub fn pixels(points: &[Point], from: Nanos, to: Nanos, width: usize) -> Pixels 
     if let Some(held) = start.checked_sub(1).and_then(|i| points[i].value) {
         out.add(0, Some(held), Some(held), Some(held));
     }
+    out.by_hand = by_hand(points, from, to);
     let inside = &points[start..points.partition_point(|p| p.time <= to)];
     let width = width.clamp(1, 20_000);
     if inside.len() <= width * 2 {
@@ -58,20 +61,52 @@ pub fn pixels(points: &[Point], from: Nanos, to: Nanos, width: usize) -> Pixels 
     out
 }
 
+/// The spans for which values were set by hand, cut to the period, as offsets from its start.
+fn by_hand(points: &[Point], from: Nanos, to: Nanos) -> Vec<(i64, i64)> {
+    let mut spans = Vec::new();
+    let mut since = None;
+    for point in points.iter().take_while(|p| p.time <= to) {
+        match (since, point.by_hand) {
+            (None, true) => since = Some(point.time.max(from)),
+            (Some(began), false) => {
+                since = None;
+                if point.time > from {
+                    spans.push((began - from, point.time - from));
+                }
+            }
+            _ => {}
+        }
+    }
+    spans.extend(since.map(|began| (began - from, to - from)));
+    spans
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use proptest::prelude::*;
 
     fn p(time: Nanos, value: f64) -> Point {
-        Point { time, value: Some(value) }
+        Point { time, value: Some(value), by_hand: false }
     }
 
     #[test]
     fn few_samples_come_as_they_are_with_the_held_value_first() {
-        let out = pixels(&[p(-10, 1.0), p(5, 2.0), Point { time: 7, value: None }], 0, 100, 50);
+        let out = pixels(&[p(-10, 1.0), p(5, 2.0), Point { time: 7, value: None, by_hand: false }], 0, 100, 50);
         assert_eq!(out.offset, vec![0, 5, 7]);
         assert_eq!(out.last, vec![Some(1.0), Some(2.0), None]);
+    }
+
+    #[rstest::rstest]
+    #[case::none(&[(5, false)], &[])]
+    #[case::within(&[(5, false), (10, true), (12, true), (30, false)], &[(10, 30)])]
+    #[case::from_before(&[(-50, true), (30, false)], &[(0, 30)])]
+    #[case::ended_before(&[(-50, true), (-30, false), (20, false)], &[])]
+    #[case::still_on(&[(10, true)], &[(10, 100)])]
+    #[case::twice(&[(10, true), (20, false), (90, true), (200, false)], &[(10, 20), (90, 100)])]
+    fn what_was_set_by_hand_is_told_by_span(#[case] set: &[(Nanos, bool)], #[case] wanted: &[(i64, i64)]) {
+        let points: Vec<Point> = set.iter().map(|&(time, by_hand)| Point { time, value: Some(1.0), by_hand }).collect();
+        assert_eq!(pixels(&points, 0, 100, 50).by_hand, wanted);
     }
 
     proptest! {
@@ -80,7 +115,7 @@ mod tests {
         fn extremes_and_gaps_survive(
             raw in prop::collection::vec((0i64..100_000, prop::option::weighted(0.9, -1e6..1e6f64)), 1..600), width in 1usize..40,
         ) {
-            let mut points: Vec<Point> = raw.into_iter().map(|(time, value)| Point { time, value }).collect();
+            let mut points: Vec<Point> = raw.into_iter().map(|(time, value)| Point { time, value, by_hand: false }).collect();
             points.sort_by_key(|p| p.time);
             points.dedup_by_key(|p| p.time);
             let out = pixels(&points, 0, 100_000, width);

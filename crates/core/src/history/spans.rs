@@ -19,6 +19,8 @@ pub struct Span {
     pub count: u64,
     /// Share of the span's time, 0 to 1, for which a good value is known.
     pub good: f64,
+    /// Share of the span's time for which the value was one set by hand.
+    pub by_hand: f64,
 }
 
 /// Cuts `from..to` into `parts` equal spans. `points` are in order of time and may start with the one that holds at
@@ -27,7 +29,7 @@ pub fn spans(points: &[Point], from: Nanos, to: Nanos, parts: usize, known_until
     let parts = parts.max(1) as i128;
     let edge = |i: i128| from + ((i128::from(to) - i128::from(from)) * i / parts) as i64;
     let mut next = 0;
-    let mut held: Option<f64> = None;
+    let mut held: Option<Point> = None;
     (0..parts)
         .map(|i| {
             let (start, end) = (edge(i), edge(i + 1));
@@ -36,7 +38,7 @@ pub fn spans(points: &[Point], from: Nanos, to: Nanos, parts: usize, known_until
                 if points[next].time == start {
                     break;
                 }
-                held = points[next].value;
+                held = Some(points[next]);
                 next += 1;
             }
             one(points, &mut next, &mut held, start, end, known_until)
@@ -44,17 +46,28 @@ pub fn spans(points: &[Point], from: Nanos, to: Nanos, parts: usize, known_until
         .collect()
 }
 
-fn one(points: &[Point], next: &mut usize, held: &mut Option<f64>, start: Nanos, end: Nanos, known_until: Nanos) -> Span {
-    let mut span =
-        Span { from: start, to: end, average: None, minimum: None, maximum: None, first: None, last: None, count: 0, good: 0.0 };
-    let (mut area, mut good_time, mut at) = (0.0, 0.0, start);
-    let mut hold = |value: Option<f64>, until: Nanos, span: &mut Span| {
+fn one(points: &[Point], next: &mut usize, held: &mut Option<Point>, start: Nanos, end: Nanos, known_until: Nanos) -> Span {
+    let mut span = Span {
+        from: start,
+        to: end,
+        average: None,
+        minimum: None,
+        maximum: None,
+        first: None,
+        last: None,
+        count: 0,
+        good: 0.0,
+        by_hand: 0.0,
+    };
+    let (mut area, mut good_time, mut hand_time, mut at) = (0.0, 0.0, 0.0, start);
+    let mut hold = |held: Option<Point>, until: Nanos, span: &mut Span| {
         let until = until.min(known_until);
-        if let Some(value) = value
+        if let Some(Point { value: Some(value), by_hand, .. }) = held
             && until > at
         {
             area += value * (until - at) as f64;
             good_time += (until - at) as f64;
+            hand_time += if by_hand { (until - at) as f64 } else { 0.0 };
             see(span, value);
         }
         at = at.max(until);
@@ -62,7 +75,7 @@ fn one(points: &[Point], next: &mut usize, held: &mut Option<f64>, start: Nanos,
     while *next < points.len() && points[*next].time < end {
         let point = points[*next];
         hold(*held, point.time, &mut span);
-        *held = point.value;
+        *held = Some(point);
         if let Some(value) = point.value {
             span.count += 1;
             see(&mut span, value);
@@ -71,7 +84,8 @@ fn one(points: &[Point], next: &mut usize, held: &mut Option<f64>, start: Nanos,
     }
     hold(*held, end, &mut span);
     span.average = (good_time > 0.0).then(|| area / good_time).or(span.last);
-    span.good = if end > start { good_time / (end - start) as f64 } else { 0.0 };
+    let share = |time: f64| if end > start { time / (end - start) as f64 } else { 0.0 };
+    (span.good, span.by_hand) = (share(good_time), share(hand_time));
     span
 }
 
@@ -88,7 +102,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn p(time: Nanos, value: f64) -> Point {
-        Point { time, value: Some(value) }
+        Point { time, value: Some(value), by_hand: false }
     }
 
     #[test]
@@ -100,9 +114,17 @@ mod tests {
 
     #[test]
     fn a_gap_counts_for_nothing() {
-        let points = [p(0, 10.0), Point { time: 10, value: None }, p(30, 20.0)];
+        let points = [p(0, 10.0), Point { time: 10, value: None, by_hand: false }, p(30, 20.0)];
         let span = &spans(&points, 0, 40, 1, 40)[0];
         assert_eq!((span.average, span.good), (Some(15.0), 0.5));
+    }
+
+    #[test]
+    fn what_was_set_by_hand_has_its_share() {
+        let by_hand = Point { time: 10, value: Some(30.0), by_hand: true };
+        let all = spans(&[p(0, 10.0), by_hand, p(30, 20.0)], 0, 40, 2, 40);
+        assert_eq!(all.iter().map(|s| s.by_hand).collect::<Vec<_>>(), vec![0.5, 0.5]);
+        assert_eq!(all.iter().map(|s| s.average).collect::<Vec<_>>(), vec![Some(20.0), Some(25.0)]);
     }
 
     #[test]
@@ -122,7 +144,7 @@ mod tests {
         /// Cutting finer never changes the whole: counts add up, extremes agree, and weighted averages agree.
         #[test]
         fn parts_add_up(raw in prop::collection::vec((0i64..1000, prop::option::weighted(0.8, -50.0..50.0f64)), 0..60), parts in 1usize..20) {
-            let mut points: Vec<Point> = raw.into_iter().map(|(time, value)| Point { time, value }).collect();
+            let mut points: Vec<Point> = raw.into_iter().map(|(time, value)| Point { time, value, by_hand: false }).collect();
             points.sort_by_key(|p| p.time);
             points.dedup_by_key(|p| p.time);
             let whole = &spans(&points, 0, 1000, 1, 1000)[0];

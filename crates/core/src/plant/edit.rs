@@ -139,7 +139,7 @@ pub fn apply(
                 next.put(edit.kind, edit.id, no, revision, own)
             }
             (_, None) => {
-                refuse(ProblemKind::Missing, "", format!("This {} does not exist any more.", edit.kind.name()));
+                refuse(ProblemKind::Missing, "", format!("This {} does not exist any more.", edit.kind.words()));
                 continue;
             }
             (Op::Patch(patch), Some((own, no, _))) => {
@@ -309,6 +309,10 @@ fn check_items(
                     }
                 }
             }
+            Kind::States => {
+                let Some(item) = next.states.get(&id) else { continue };
+                item.set.check(&mut wrong);
+            }
             Kind::Connection => {
                 let Some(item) = next.connections.get(&id) else { continue };
                 item.set.check(&mut wrong);
@@ -330,6 +334,9 @@ fn check_items(
                     Some(None) => missing(&mut wrong, "connection", "connection"),
                     Some(Some(connection)) => wrong.extend(check_source(next, &connection.set, &item.set, check)),
                     None => {}
+                }
+                if item.set.states.is_some_and(|s| !next.states.contains_key(&s)) {
+                    missing(&mut wrong, "states", "set of state names");
                 }
                 if item.set.setpoint.is_some_and(|s| s == id || !next.tags.contains_key(&s)) {
                     wrong.push(("setpoint".into(), "The setpoint must be another tag.".into()));
@@ -419,18 +426,19 @@ fn check_names(next: &Plant, touched: &HashMap<Uuid, usize>, problems: &mut Vec<
     let mut seen: HashMap<(Kind, Option<Uuid>, &str), Uuid> = HashMap::new();
     let places = next.places.values().map(|i| (i.id, (Kind::Place, i.set.parent, i.set.name.as_str())));
     let layouts = next.layouts.values().map(|i| (i.id, (Kind::Layout, None, i.set.name.as_str())));
+    let states = next.states.values().map(|i| (i.id, (Kind::States, None, i.set.name.as_str())));
     let connections = next.connections.values().map(|i| (i.id, (Kind::Connection, None, i.set.name.as_str())));
     let tags = next.tags.values().map(|i| (i.id, (Kind::Tag, Some(i.set.place), i.set.name.as_str())));
     let rules = next.rules.values().map(|i| (i.id, (Kind::Rule, Some(i.set.tag), i.set.kind.words())));
     let reports = next.reports.values().map(|i| (i.id, (Kind::Report, None, i.set.name.as_str())));
-    for (id, key) in places.chain(layouts).chain(connections).chain(tags).chain(rules).chain(reports) {
+    for (id, key) in places.chain(layouts).chain(states).chain(connections).chain(tags).chain(rules).chain(reports) {
         let Some(other) = seen.insert(key, id) else { continue };
         let Some(edit) = [id, other].iter().filter_map(|i| touched.get(i)).max() else { continue };
         let (field, message) = match key.0 {
             Kind::Rule => ("kind", format!("The tag already has a {} limit.", key.2)),
-            Kind::Place | Kind::Tag => ("name", format!("There is already a {} “{}” here.", key.0.name(), key.2)),
-            Kind::Layout | Kind::Connection | Kind::Report => {
-                ("name", format!("There is already a {} “{}”.", key.0.name(), key.2))
+            Kind::Place | Kind::Tag => ("name", format!("There is already a {} “{}” here.", key.0.words(), key.2)),
+            Kind::Layout | Kind::States | Kind::Connection | Kind::Report => {
+                ("name", format!("There is already a {} “{}”.", key.0.words(), key.2))
             }
         };
         problems.push(Problem { kind: ProblemKind::Invalid, edit: *edit, field: field.into(), message });

@@ -9,6 +9,7 @@ pub mod find;
 pub mod layout;
 pub mod relations;
 pub mod settings;
+pub mod states;
 pub mod table;
 pub mod undo;
 pub mod view;
@@ -25,6 +26,7 @@ pub use edit::{Change, Edit, Op, Problem, ProblemKind, SourceCheck};
 pub use layout::{Block, Group, Layout, Member, Source};
 pub use relations::{Referrer, Relations};
 pub use settings::{Connection, Level, Place, RecordMode, Report, Rule, Section, Tag};
+pub use states::{State, States};
 
 /// An item's own settings, or a patch of them: field name to value.
 pub type Own = Map<String, Json>;
@@ -35,6 +37,8 @@ pub type Own = Map<String, Json>;
 pub enum Kind {
     Place,
     Layout,
+    /// A set of names for the states of a value.
+    States,
     Connection,
     Tag,
     Rule,
@@ -43,17 +47,27 @@ pub enum Kind {
 
 impl Kind {
     /// Every kind; an item refers only to kinds before its own, or to its own.
-    pub const ALL: [Kind; 6] = [Kind::Place, Kind::Layout, Kind::Connection, Kind::Tag, Kind::Rule, Kind::Report];
+    pub const ALL: [Kind; 7] = [Kind::Place, Kind::Layout, Kind::States, Kind::Connection, Kind::Tag, Kind::Rule, Kind::Report];
 
     /// The stored name, which is also the table's.
     pub const fn name(self) -> &'static str {
         match self {
             Kind::Place => "place",
             Kind::Layout => "layout",
+            Kind::States => "states",
             Kind::Connection => "connection",
             Kind::Tag => "tag",
             Kind::Rule => "rule",
             Kind::Report => "report",
+        }
+    }
+
+    /// What a sentence calls one of them.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Kind::States => "set of state names",
+            Kind::Rule => "alarm rule",
+            other => other.name(),
         }
     }
 
@@ -85,6 +99,7 @@ pub struct Plant {
     pub revision: i64,
     pub places: Table<Place>,
     pub layouts: Table<Layout>,
+    pub states: Table<States>,
     pub connections: Table<Connection>,
     pub tags: Table<Tag>,
     pub rules: Table<Rule>,
@@ -163,6 +178,7 @@ impl Plant {
         match kind {
             Kind::Place => add(&mut self.places, id, no, revision, own),
             Kind::Layout => add(&mut self.layouts, id, no, revision, own),
+            Kind::States => add(&mut self.states, id, no, revision, own),
             Kind::Connection => add(&mut self.connections, id, no, revision, own),
             Kind::Tag => add(&mut self.tags, id, no, revision, own),
             Kind::Rule => add(&mut self.rules, id, no, revision, own),
@@ -174,6 +190,7 @@ impl Plant {
         match kind {
             Kind::Place => drop(self.places.remove(&id)),
             Kind::Layout => drop(self.layouts.remove(&id)),
+            Kind::States => drop(self.states.remove(&id)),
             Kind::Connection => drop(self.connections.remove(&id)),
             Kind::Tag => drop(self.tags.remove(&id)),
             Kind::Rule => drop(self.rules.remove(&id)),
@@ -189,6 +206,7 @@ impl Plant {
         match kind {
             Kind::Place => of(&self.places, id),
             Kind::Layout => of(&self.layouts, id),
+            Kind::States => of(&self.states, id),
             Kind::Connection => of(&self.connections, id),
             Kind::Tag => of(&self.tags, id),
             Kind::Rule => of(&self.rules, id),
@@ -207,6 +225,7 @@ impl Plant {
         match kind {
             Kind::Place => of(&self.places, id),
             Kind::Layout => of(&self.layouts, id),
+            Kind::States => of(&self.states, id),
             Kind::Connection => of(&self.connections, id),
             Kind::Tag => of(&self.tags, id),
             Kind::Rule => of(&self.rules, id),
@@ -286,6 +305,7 @@ impl Plant {
         match kind {
             Kind::Place => self.path(Some(id)),
             Kind::Layout => self.layouts.get(&id).map_or_else(String::new, |l| l.set.name.clone()),
+            Kind::States => self.states.get(&id).map_or_else(String::new, |s| s.set.name.clone()),
             Kind::Connection => self.connections.get(&id).map_or_else(String::new, |c| c.set.name.clone()),
             Kind::Tag => self.tags.get(&id).map_or_else(String::new, |t| self.tag_path(&t.set)),
             Kind::Rule => self.rules.get(&id).map_or_else(String::new, |r| {

@@ -68,6 +68,11 @@ impl Relations {
                 add(setpoint, Kind::Tag, tag.id, format!("it is the setpoint of “{}”", plant.tag_path(&tag.set)));
             }
         }
+        for tag in plant.tags.values() {
+            if let Some(states) = tag.set.states {
+                add(states, Kind::Tag, tag.id, format!("it names the states of “{}”", plant.tag_path(&tag.set)));
+            }
+        }
         for layout in plant.layouts.values() {
             let nested: HashSet<Uuid> = layout.set.members.iter().filter_map(|m| m.layout).collect();
             for within in nested {

@@ -140,9 +140,12 @@ pub struct Tag {
     pub point: Own,
     #[serde(default)]
     pub scaling: Option<Scaling>,
-    /// Engineering unit as it is printed, for example `°C`.
+    /// Engineering unit as it is printed, for example `°C`; one of [`crate::unit::UNITS`] can be converted.
     #[serde(default)]
     pub unit: String,
+    /// Names for what its whole numbers mean.
+    #[serde(default)]
+    pub states: Option<Uuid>,
     /// Digits after the point on screens and in reports, 0 to 9.
     #[serde(default = "one")]
     pub decimals: u8,
@@ -378,6 +381,7 @@ impl Tag {
             point,
             scaling: None,
             unit: String::new(),
+            states: None,
             decimals: 0,
             range_low: None,
             range_high: None,
@@ -408,7 +412,18 @@ impl Tag {
         if !number.is_finite() {
             return Err("A value must be a finite number.".into());
         }
-        let (low, high) = self.write_span();
+        self.within(number, self.write_span())
+    }
+
+    /// Whether a value in engineering units lies in the range of the tag, where it is a number and there is a range.
+    ///
+    /// # Errors
+    /// A sentence for the person who typed it.
+    pub fn check_range(&self, value: &Value) -> Result<(), String> {
+        value.number().map_or(Ok(()), |number| self.within(number, (self.range_low, self.range_high)))
+    }
+
+    fn within(&self, number: f64, (low, high): (Option<f64>, Option<f64>)) -> Result<(), String> {
         if low.is_none_or(|low| number >= low) && high.is_none_or(|high| number <= high) {
             return Ok(());
         }

@@ -5,7 +5,7 @@
 //! with a decimal point. [`plan`] turns written cells into edits for the one door.
 
 use super::{Edit, Kind, Op, Own, Plant, edit};
-use crate::alarm::LimitKind;
+use crate::{alarm::LimitKind, unit};
 use serde_json::{Map, Value as Json};
 use std::collections::{HashMap, HashSet};
 use uuid::Uuid;
@@ -15,6 +15,8 @@ use uuid::Uuid;
 pub enum Cell {
     Text,
     Number,
+    /// A number in the unit of the row's tag, or the name of one of its states.
+    Level,
     /// A whole number, not negative.
     Whole,
     YesNo,
@@ -22,6 +24,10 @@ pub enum Cell {
     Choice(&'static [&'static str]),
     /// A place by its path.
     Place,
+    /// An engineering unit: as it is printed, or by its code.
+    Unit,
+    /// A set of state names by its name.
+    States,
     /// A connection by its name.
     Connection,
     /// A polling group of the row's connection, by its name.
@@ -70,7 +76,8 @@ const PLACES: &[Column] = &[
 const TAGS: &[Column] = &[
     column("place", "Place", Cell::Place, &["place"]),
     column("name", "Tag", Cell::Text, &["name"]),
-    column("unit", "Unit", Cell::Text, &["unit"]),
+    column("unit", "Unit", Cell::Unit, &["unit"]),
+    column("states", "State names", Cell::States, &["states"]),
     column("decimals", "Decimals", Cell::Whole, &["decimals"]),
     column("range_low", "Range from", Cell::Number, &["range_low"]),
     column("range_high", "Range to", Cell::Number, &["range_high"]),
@@ -104,7 +111,7 @@ const TAGS: &[Column] = &[
 const RULES: &[Column] = &[
     column("tag", "Tag", Cell::Tag, &["tag"]),
     column("limit", "Limit", Cell::Choice(LIMITS), &["kind"]),
-    column("level", "Level", Cell::Number, &["level"]),
+    column("level", "Level", Cell::Level, &["level"]),
     column("priority", "Priority", Cell::Whole, &["priority"]),
     column("deadband", "Deadband", Cell::Number, &["deadband"]),
     column("on_delay_s", "On-delay, s", Cell::Number, &["on_delay_s"]),
@@ -120,7 +127,7 @@ pub fn columns(kind: Kind) -> &'static [Column] {
         Kind::Place => PLACES,
         Kind::Tag => TAGS,
         Kind::Rule => RULES,
-        Kind::Layout | Kind::Connection | Kind::Report => &[],
+        Kind::Layout | Kind::States | Kind::Connection | Kind::Report => &[],
     }
 }
 
@@ -139,10 +146,11 @@ fn text_of(plant: &Plant, column: &Column, set: &Own) -> String {
     let Some(value) = value.filter(|v| !v.is_null()) else { return String::new() };
     let id = || value.as_str().and_then(|s| Uuid::parse_str(s).ok());
     match column.cell {
-        Cell::Text | Cell::Choice(_) => value.as_str().map_or_else(|| value.to_string(), str::to_owned),
-        Cell::Number | Cell::Whole => number_text(value),
+        Cell::Text | Cell::Unit | Cell::Choice(_) => value.as_str().map_or_else(|| value.to_string(), str::to_owned),
+        Cell::Number | Cell::Level | Cell::Whole => number_text(value),
         Cell::YesNo => if value == &Json::Bool(true) { "yes" } else { "no" }.into(),
         Cell::Place => plant.path(id()),
+        Cell::States => plant.title(Kind::States, id().unwrap_or_default()),
         Cell::Connection => plant.title(Kind::Connection, id().unwrap_or_default()),
         Cell::Group => {
             let groups = reference(set, "connection").and_then(|c| plant.connections.get(&c)).map(|c| &c.set.groups);
@@ -212,7 +220,7 @@ impl<'a> Known<'a> {
                 let words = LimitKind::ALL.into_iter().map(LimitKind::words).find(|words| *words == limit)?;
                 self.rules.get(&(tag, words)).copied()
             }
-            Kind::Layout | Kind::Connection | Kind::Report => None,
+            Kind::Layout | Kind::States | Kind::Connection | Kind::Report => None,
         }
     }
 }
@@ -255,6 +263,7 @@ struct Names<'a> {
     places: HashMap<String, Uuid>,
     tags: HashMap<(Uuid, String), Uuid>,
     connections: HashMap<&'a str, Uuid>,
+    states: HashMap<&'a str, Uuid>,
 }
 
 impl<'a> Names<'a> {
@@ -264,6 +273,7 @@ impl<'a> Names<'a> {
             places: plant.places.keys().map(|&id| (plant.path(Some(id)), id)).collect(),
             tags: plant.tags.values().map(|t| ((t.set.place, t.set.name.clone()), t.id)).collect(),
             connections: plant.connections.values().map(|c| (c.set.name.as_str(), c.id)).collect(),
+            states: plant.states.values().map(|s| (s.set.name.as_str(), s.id)).collect(),
         }
     }
 
@@ -321,7 +331,17 @@ fn parse(names: &Names<'_>, column: &Column, set: &Own, text: &str) -> Result<Op
     let id = |id: Uuid| Some(Json::String(id.to_string()));
     Ok(match column.cell {
         Cell::Text => None,
+        Cell::Unit => Some(unit::find(trimmed).map_or(trimmed, |u| u.symbol).into()),
+        Cell::States => {
+            let found = names.states.get(trimmed).copied();
+            id(found.ok_or_else(|| format!("There is no set of state names “{}”.", short(trimmed)))?)
+        }
         Cell::Number => Some(number(trimmed)?.into()),
+        Cell::Level => {
+            let tag = reference(set, "tag").and_then(|id| names.plant.tags.get(&id));
+            let state = tag.and_then(|t| names.plant.states_of(&t.set)?.value_of(trimmed));
+            Some(state.map_or_else(|| number(trimmed), Ok)?.into())
+        }
         Cell::Whole => {
             let whole = trimmed.parse::<u32>();
             Some(whole.map_err(|_| format!("“{}” is no whole number.", short(trimmed)))?.into())

@@ -4,7 +4,10 @@ use super::{
     Kind, Plant,
     table::{Cell, Column, cell, column_of},
 };
-use crate::{TagNo, quality::Class};
+use crate::{
+    TagNo,
+    quality::{Class, Quality, Reason},
+};
 use std::{
     cmp::Ordering,
     collections::{HashMap, HashSet},
@@ -60,6 +63,10 @@ pub struct TagQuery {
     pub twice: Option<bool>,
     /// Only tags whose value was of this class when the view was made.
     pub quality: Option<Class>,
+    /// Its value was set by hand when the view was made.
+    pub by_hand: Option<bool>,
+    /// One of its alarms was active or unacknowledged when the view was made.
+    pub in_alarm: Option<bool>,
     /// Which moment is meant where the view depends on values; another number is another view.
     pub moment: u64,
     /// Words that must all occur in the path, whatever their case; parted by spaces or “/”.
@@ -67,6 +74,21 @@ pub struct TagQuery {
     pub sort: TagSort,
     /// The other way round.
     pub down: bool,
+}
+
+/// What a view must know of the running plant.
+pub struct Now<'a> {
+    /// How good a tag's value is.
+    pub quality: &'a dyn Fn(TagNo) -> Option<Quality>,
+    /// Tags with an alarm that is active or unacknowledged.
+    pub in_alarm: HashSet<Uuid>,
+}
+
+impl TagQuery {
+    /// Whether the answer depends on the running plant, and so on the moment.
+    pub fn passing(&self) -> bool {
+        self.quality.is_some() || self.by_hand.is_some() || self.in_alarm.is_some()
+    }
 }
 
 /// The answer to a query over one revision of the plant.
@@ -78,8 +100,7 @@ pub struct TagView {
 
 impl TagView {
     /// Filters and sorts. For a hundred thousand tags that takes tenths of a second, once for each revision and query.
-    /// `class_of` says what the value of a tag is now.
-    pub fn of(plant: &Plant, query: TagQuery, class_of: &dyn Fn(TagNo) -> Option<Class>) -> TagView {
+    pub fn of(plant: &Plant, query: TagQuery, now: &Now<'_>) -> TagView {
         let places = places(plant, query.under);
         let idle = plant.idle_places();
         let alarmed: HashSet<Uuid> = match query.alarmed {
@@ -101,12 +122,19 @@ impl TagView {
                 (query.alarmed, alarmed.contains(&tag.id)),
                 (query.in_service, !idle.contains(&tag.set.place)),
                 (query.twice, twice.contains(&tag.id)),
+                (query.in_alarm, now.in_alarm.contains(&tag.id)),
             ];
             if wanted.iter().any(|(asked, holds)| asked.is_some_and(|a| a != *holds)) {
                 continue;
             }
-            if query.quality.is_some_and(|q| class_of(tag.no) != Some(q)) {
-                continue;
+            if query.quality.is_some() || query.by_hand.is_some() {
+                let quality = (now.quality)(tag.no);
+                let by_hand = quality.is_some_and(|q| q.reason() == Reason::ByHand);
+                if query.quality.is_some_and(|q| quality.map(Quality::class) != Some(q))
+                    || query.by_hand.is_some_and(|asked| asked != by_hand)
+                {
+                    continue;
+                }
             }
             if !words.is_empty() {
                 let name = tag.set.name.to_lowercase();
@@ -338,13 +366,21 @@ mod tests {
         value.as_object().cloned().unwrap_or_default()
     }
 
-    /// Odd numbers are good, even ones bad.
-    fn class_of(no: TagNo) -> Option<Class> {
-        Some(if no % 2 == 1 { Class::Good } else { Class::Bad })
+    /// Odd numbers are good, the first of them by hand, even ones bad.
+    fn quality_of(no: TagNo) -> Option<Quality> {
+        Some(Quality::of(match no {
+            1 => Reason::ByHand,
+            odd if odd % 2 == 1 => Reason::Fine,
+            _ => Reason::NoAnswer,
+        }))
+    }
+
+    fn now() -> Now<'static> {
+        Now { quality: &quality_of, in_alarm: HashSet::from([id(102)]) }
     }
 
     fn names(plant: &Plant, query: TagQuery) -> Vec<String> {
-        let view = TagView::of(plant, query, &class_of);
+        let view = TagView::of(plant, query, &now());
         view.rows(0, view.len()).iter().map(|id| plant.tags[id].set.name.clone()).collect()
     }
 
@@ -392,6 +428,10 @@ mod tests {
         assert_eq!(chosen(TagQuery { in_service: Some(false), ..q() }), "d");
         assert_eq!(chosen(TagQuery { recorded: Some(true), ..q() }), "ac");
         assert_eq!(chosen(TagQuery { quality: Some(Class::Bad), bound: Some(true), ..q() }), "b");
+        assert_eq!(chosen(TagQuery { in_alarm: Some(true), ..q() }), "c");
+        assert_eq!(chosen(TagQuery { in_alarm: Some(false), ..q() }), "dab");
+        assert_eq!(chosen(TagQuery { by_hand: Some(true), ..q() }), "a");
+        assert_eq!(chosen(TagQuery { by_hand: Some(false), quality: Some(Class::Good), ..q() }), "c");
         let by_address = TagSort::from_name("address").unwrap();
         assert_eq!(chosen(TagQuery { sort: by_address, down: true, ..q() }), "cabd");
     }
@@ -408,7 +448,7 @@ mod tests {
             let plant = plant(&rows);
             let sorts = [TagSort::Plant, TagSort::Name, TagSort::Place, TagSort::Unit, TagSort::Source, TagSort::Recorded];
             let query = TagQuery { words: word.clone(), sort: sorts[sort], down, ..TagQuery::default() };
-            let view = TagView::of(&plant, query, &class_of);
+            let view = TagView::of(&plant, query, &now());
             let mut seen: Vec<Uuid> = view.rows(0, usize::MAX).to_vec();
             let names: Vec<&str> = seen.iter().map(|id| plant.tags[id].set.name.as_str()).collect();
             if sorts[sort] == TagSort::Name {

@@ -100,6 +100,8 @@ pub struct PixelColumns {
     pub minimum: Vec<Option<f64>>,
     pub maximum: Vec<Option<f64>>,
     pub last: Vec<Option<f64>>,
+    /// Spans for which values were set by hand: offsets of beginning and end.
+    pub by_hand: Vec<[i64; 2]>,
     /// Limits in force now: `low_low`, `low`, `high`, `high_high`; level; priority.
     pub limits: Vec<LimitView>,
 }
@@ -133,6 +135,7 @@ pub async fn pixels(app: Data<App>, person: Person, body: Json<Question>) -> Res
             minimum: p.minimum,
             maximum: p.maximum,
             last: p.last,
+            by_hand: p.by_hand.into_iter().map(|(from, to)| [from, to]).collect(),
             limits,
         });
     }
@@ -188,6 +191,8 @@ pub struct SpanColumns {
     pub count: Vec<u64>,
     /// Share of the span for which a good value is known, 0 to 1.
     pub good: Vec<f64>,
+    /// Share of the span for which the value was one set by hand, 0 to 1.
+    pub by_hand: Vec<f64>,
 }
 
 /// Statistics of a period cut into equal spans.
@@ -211,6 +216,7 @@ pub async fn spans(app: Data<App>, person: Person, body: Json<Question>) -> Resu
             last: s.iter().map(|s| s.last).collect(),
             count: s.iter().map(|s| s.count).collect(),
             good: s.iter().map(|s| s.good).collect(),
+            by_hand: s.iter().map(|s| s.by_hand).collect(),
         });
     }
     Ok(Json(answer(&app, &asked, columns).await?))

@@ -5,6 +5,7 @@ pub mod connect;
 pub mod demo;
 pub mod exchange;
 pub mod files;
+pub mod hands;
 pub mod history;
 pub mod intake;
 pub mod jobs;
@@ -18,6 +19,7 @@ pub mod sheets;
 pub mod table;
 pub mod traffic;
 pub mod tree;
+pub mod units;
 pub mod values;
 pub mod views;
 

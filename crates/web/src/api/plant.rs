@@ -87,6 +87,7 @@ pub async fn list(
     Ok(Json(match kind {
         Kind::Place => view.list(&plant.places, |p| in_place(p.id), |p| p.set.order),
         Kind::Layout => view.list(&plant.layouts, |_| true, |l| l.set.order),
+        Kind::States => view.list(&plant.states, |_| true, |s| s.set.order),
         Kind::Connection => view.list(&plant.connections, |_| true, |c| c.set.order),
         Kind::Tag => view.list(
             &plant.tags,
@@ -303,7 +304,7 @@ pub async fn copy_places(app: Data<App>, person: Person, body: Json<CopyBody>) -
 pub struct EditBody {
     /// `create`, `patch` or `delete`.
     pub op: String,
-    /// `place`, `layout`, `connection`, `tag`, `rule` or `report`.
+    /// `place`, `layout`, `states`, `connection`, `tag`, `rule` or `report`.
     pub kind: String,
     /// Given by the client for new items too, so that edits of one revision can refer to each other.
     pub id: Uuid,

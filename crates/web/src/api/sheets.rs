@@ -43,6 +43,10 @@ pub struct TagSheetQuery {
     pub twice: Option<bool>,
     /// Whose value was `good`, `uncertain` or `bad` at the moment that `moment` stands for.
     pub quality: Option<String>,
+    /// Whose value is set by hand at that moment.
+    pub by_hand: Option<bool>,
+    /// Which has an active or unacknowledged alarm at that moment.
+    pub in_alarm: Option<bool>,
     /// Any number; the same one means the same moment, so that rows keep their index.
     pub moment: Option<u64>,
     /// Words that must all occur in the path, whatever their case.
@@ -108,7 +112,7 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
         Some("bad") => Some(Class::Bad),
         Some(_) => return Err(Problem::field("quality", "A quality is good, uncertain or bad.")),
     };
-    let asked = TagQuery {
+    let mut asked = TagQuery {
         under: q.under,
         connection: q.connection,
         bound: q.bound,
@@ -117,11 +121,16 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
         in_service: q.in_service,
         twice: q.twice,
         quality,
-        moment: if quality.is_some() { q.moment.unwrap_or(0) } else { 0 },
+        by_hand: q.by_hand,
+        in_alarm: q.in_alarm,
+        moment: 0,
         words,
         sort,
         down: q.down.unwrap_or(false),
     };
+    if asked.passing() {
+        asked.moment = q.moment.unwrap_or(0);
+    }
     let (from, count) = (q.from.unwrap_or(0), q.count.unwrap_or(100).min(MOST_ROWS));
     let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
     // Sorting a large plant takes too long for a worker that others wait for.

@@ -32,7 +32,7 @@ pub struct ColumnView {
     pub key: &'static str,
     /// What stands at its head.
     pub title: &'static str,
-    /// `text`, `number`, `whole`, `yes_no`, `choice`, `place`, `connection`, `group`, `tag` or `rest`.
+    /// `text`, `number`, `whole`, `yes_no`, `choice`, `unit`, `states`, `place`, `connection`, `group`, `tag` or `rest`.
     pub cell: &'static str,
     /// The words of a choice.
     pub choices: Vec<&'static str>,
@@ -52,7 +52,9 @@ pub async fn columns(person: Person, kind: Path<String>) -> Result<Json<Vec<Colu
     let view = |c: &table::Column| {
         let (cell, choices) = match c.cell {
             Cell::Text => ("text", &[][..]),
-            Cell::Number => ("number", &[][..]),
+            Cell::Unit => ("unit", &[][..]),
+            Cell::States => ("states", &[][..]),
+            Cell::Number | Cell::Level => ("number", &[][..]),
             Cell::Whole => ("whole", &[][..]),
             Cell::YesNo => ("yes_no", &[][..]),
             Cell::Choice(words) => ("choice", words),

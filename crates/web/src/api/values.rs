@@ -1,11 +1,12 @@
 //! Current values, and writing them.
 
+use super::hands::value_of;
 use crate::{app::App, auth::Person, problem::Problem};
 use actix_web::{
     get, post,
     web::{Data, Json, Path, Query},
 };
-use havrel_core::{access::Action, engine::Current, sample::Value, time::to_text};
+use havrel_core::{access::Action, engine::Current, quality::Reason, sample::Value, time::to_text};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json_, json};
 use std::sync::PoisonError;
@@ -28,6 +29,9 @@ pub struct ValueView {
     pub reason: String,
     /// When the quality was told last.
     pub told: String,
+    /// Somebody set it by hand.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub by_hand: bool,
 }
 
 impl ValueView {
@@ -46,6 +50,7 @@ impl ValueView {
             quality: quality.into(),
             reason: current.quality.reason().words().into(),
             told: text(current.told),
+            by_hand: current.quality.reason() == Reason::ByHand,
         }
     }
 }
@@ -73,7 +78,7 @@ pub async fn newest(app: Data<App>, person: Person, query: Query<ValueQuery>) ->
 /// A value to write.
 #[derive(Deserialize, ToSchema)]
 pub struct WriteBody {
-    /// In engineering units: boolean, number or text.
+    /// In engineering units: boolean, number or text; for a tag with state names also the name of one.
     #[schema(value_type = Object)]
     pub value: Json_,
 }
@@ -95,12 +100,7 @@ pub async fn write(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<Wr
     let plant = app.live.plant();
     let tag = plant.tags.get(&id).ok_or_else(|| Problem::missing("tag"))?;
     let actor = person.may_at(Action::Write, Some(tag.set.place))?;
-    let value = match &body.value {
-        Json_::Bool(on) => Value::Bool(*on),
-        Json_::Number(n) => Value::F64(n.as_f64().ok_or_else(|| Problem::field("value", "This number is too large."))?),
-        Json_::String(text) if text.len() <= 1000 => Value::Text(text.clone()),
-        _ => return Err(Problem::field("value", "A value is on or off, a number or a text.")),
-    };
+    let value = plant.meant(&tag.set, value_of(&body.value)?);
     let before = {
         let values = app.live.values.read().unwrap_or_else(PoisonError::into_inner);
         values.of(tag.no).and_then(|s| s.current.value.as_ref().map(Value::to_json)).unwrap_or(Json_::Null)
@@ -109,8 +109,9 @@ pub async fn write(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<Wr
     let path = plant.tag_path(&tag.set);
     let (title, detail) = match &result {
         Ok(held) => {
-            let held = held.to_json();
-            (format!("Wrote {held} {} to {path}", tag.set.unit), json!({"before": before, "asked": body.value, "after": held}))
+            let shown = format!("{} {}", plant.print(&tag.set, held), tag.set.unit);
+            let detail = json!({"before": before, "asked": body.value, "after": held.to_json()});
+            (format!("Wrote {} to {path}", shown.trim()), detail)
         }
         Err(error) => {
             (format!("Could not write {} to {path}: {error}", body.value), json!({"before": before, "asked": body.value}))

@@ -35,6 +35,7 @@ async fn each_role_may_do_what_it_may() {
     let viewer = plant.person(&engineer, "viewer").await;
     let nobody = Client::new(&plant.url);
     let write = format!("/api/tags/{}/write", built.setpoint);
+    let by_hand = format!("/api/tags/{}/by-hand", built.setpoint);
     let of = |what: &str| format!("/api/connections/{}/{what}", built.connection);
     let (look, scan, path, outline, map) = (of("look"), of("scan"), of("path"), of("outline"), of("map"));
     engineer.until(&format!("/api/values?tags={}", built.setpoint_no), |b| b[0]["quality"] == "good").await;
@@ -52,6 +53,11 @@ async fn each_role_may_do_what_it_may() {
         (Method::POST, "/api/reports/preview", json!({"name": "x"}), [false, true, true, true]),
         (Method::POST, "/api/alarms/acknowledge", json!({"rules": []}), [false, false, true, true]),
         (Method::POST, &write, json!({"value": 70.0}), [false, false, true, true]),
+        (Method::GET, "/api/by-hand", Json::Null, [false, true, true, true]),
+        (Method::PUT, &by_hand, json!({"value": 70.0, "reason": " "}), [false, false, true, true]),
+        (Method::DELETE, &by_hand, Json::Null, [false, false, true, true]),
+        (Method::GET, "/api/units", Json::Null, [false, true, true, true]),
+        (Method::GET, "/api/items/states", Json::Null, [false, true, true, true]),
         (Method::POST, "/api/edits", json!({"why": "x", "edits": []}), [false, false, false, true]),
         (Method::GET, "/api/views/tags", Json::Null, [false, true, true, true]),
         (Method::POST, "/api/views/tags", json!({"name": "", "view": {}}), [false, false, true, true]),

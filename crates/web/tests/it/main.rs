@@ -3,6 +3,7 @@
 mod api;
 mod connect;
 mod feed;
+mod hands;
 mod keep;
 mod kill;
 mod model;

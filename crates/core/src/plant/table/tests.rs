@@ -18,6 +18,11 @@ fn plant() -> Plant {
             item(Kind::Place, 1, json!({"name": "Works", "level": "site"})),
             item(Kind::Place, 2, json!({"name": "EX-1", "parent": id(1)})),
             item(Kind::Place, 3, json!({"name": "EX-2", "parent": id(1)})),
+            item(
+                Kind::States,
+                5,
+                json!({"name": "Motor", "states": [{"value": 0, "name": "Stopped"}, {"value": 2, "name": "Jammed"}]}),
+            ),
             item(Kind::Connection, 7, json!({"name": "Extraction", "kind": "modbus", "groups": groups})),
             item(Kind::Connection, 8, json!({"name": "Wash", "kind": "modbus"})),
             item(
@@ -27,8 +32,9 @@ fn plant() -> Plant {
                        "point": {"address": "40001", "type": "u16", "more": 1},
                        "scaling": {"raw_low": 0.0, "raw_high": 1000.0, "low": 0.0, "high": 100.0}}),
             ),
-            item(Kind::Tag, 11, json!({"name": "Level setpoint", "place": id(2)})),
+            item(Kind::Tag, 11, json!({"name": "Level setpoint", "place": id(2), "states": id(5)})),
             item(Kind::Tag, 12, json!({"name": "Level", "place": id(3)})),
+            item(Kind::Rule, 21, json!({"tag": id(11), "kind": "high", "level": 1.0})),
             item(Kind::Rule, 20, json!({"tag": id(10), "kind": "high", "level": 80.5})),
         ],
     );
@@ -58,6 +64,8 @@ fn shown(plant: &Plant, kind: Kind, n: u128, key: &str) -> String {
 #[case(Kind::Tag, 10, "raw_high", "1000")]
 #[case(Kind::Tag, 10, "record", "no")]
 #[case(Kind::Tag, 11, "raw_high", "")]
+#[case(Kind::Tag, 11, "states", "Motor")]
+#[case(Kind::Tag, 10, "states", "")]
 #[case(Kind::Rule, 20, "tag", "Works/EX-1/Level")]
 #[case(Kind::Rule, 20, "level", "80.5")]
 #[case(Kind::Place, 3, "parent", "Works")]
@@ -84,6 +92,12 @@ fn written(kind: Kind, n: u128, cells: &[(&str, &str)]) -> Result<Plant, Vec<Tro
 #[case::back_to_none(10, &[("setpoint", "")], "setpoint", "")]
 #[case::ticked(11, &[("record", "x")], "record", "yes")]
 #[case::a_type_without_a_wire(11, &[("type", "switch")], "type", "switch")]
+#[case::unit_by_its_open_code(11, &[("unit", "Cel")], "unit", "°C")]
+#[case::unit_by_its_trade_code(11, &[("unit", "MQH")], "unit", "m³/h")]
+#[case::unit_of_ones_own(11, &[("unit", "boxes/shift")], "unit", "boxes/shift")]
+#[case::no_unit(10, &[("unit", "")], "unit", "")]
+#[case::state_names(10, &[("states", "Motor")], "states", "Motor")]
+#[case::no_state_names(11, &[("states", "")], "states", "")]
 #[case::words(11, &[("record_mode", "Each poll")], "record_mode", "each_poll")]
 #[case::a_group_of_the_connection_beside_it(11, &[("group", "Slow"), ("connection", "Extraction")], "group", "Slow")]
 #[case::one_field_of_a_point(10, &[("address", "40002")], "source", r#"{"more":1}"#)]
@@ -97,6 +111,7 @@ fn what_is_written_is_what_it_shows(#[case] n: u128, #[case] cells: &[(&str, &st
 #[case(10, &[("place", "Works/EX-9")], "place", "There is no place “Works/EX-9”.")]
 #[case(10, &[("connection", "Nowhere")], "connection", "There is no connection “Nowhere”.")]
 #[case(10, &[("connection", "Wash"), ("group", "Fast")], "group", "Wash has no group “Fast”.")]
+#[case(10, &[("states", "Valve")], "states", "There is no set of state names “Valve”.")]
 #[case(10, &[("range_low", "much")], "range_low", "“much” is no number; write it like 82.5.")]
 #[case(10, &[("range_low", "1.234,5")], "range_low", "“1.234,5” is no number; write it like 82.5.")]
 #[case(10, &[("decimals", "-1")], "decimals", "“-1” is no whole number.")]
@@ -111,6 +126,15 @@ fn what_is_written_is_what_it_shows(#[case] n: u128, #[case] cells: &[(&str, &st
 fn what_is_wrong_is_told_at_its_cell(#[case] n: u128, #[case] cells: &[(&str, &str)], #[case] column: &str, #[case] words: &str) {
     let told = written(Kind::Tag, n, cells).unwrap_err();
     assert_eq!((told[0].column.as_str(), told[0].message.as_str()), (column, words), "{told:?}");
+}
+
+#[rstest]
+#[case("jammed", Ok("2"))]
+#[case("1.5", Ok("1.5"))]
+#[case("asleep", Err("“asleep” is no number; write it like 82.5."))]
+fn a_limit_is_a_number_or_a_state_of_its_tag(#[case] text: &str, #[case] wanted: Result<&str, &str>) {
+    let told = written(Kind::Rule, 21, &[("level", text)]).map(|next| shown(&next, Kind::Rule, 21, "level"));
+    assert_eq!(told.map_err(|t| t[0].message.clone()), wanted.map(str::to_owned).map_err(str::to_owned));
 }
 
 #[test]

@@ -1,0 +1,155 @@
+//! Names for the states of a value: 0 Stopped, 1 Running. A set is made once and used by any number of tags.
+
+use super::{
+    Plant, Tag,
+    settings::{Wrong, name, name_of, text},
+};
+use crate::{report, sample::Value};
+use serde::{Deserialize, Serialize};
+use std::collections::HashSet;
+
+/// Most states in one set.
+pub const MOST_STATES: usize = 500;
+/// The longest name of a state, in characters.
+const STATE_LENGTH: usize = 60;
+
+/// One state.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct State {
+    /// The whole number that means it; switches count 0 and 1. Within ±2^53, so that every client reads it exactly.
+    pub value: i64,
+    pub name: String,
+}
+
+/// A set of state names.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct States {
+    pub name: String,
+    #[serde(default)]
+    pub note: String,
+    pub states: Vec<State>,
+    #[serde(default)]
+    pub order: f64,
+}
+
+impl States {
+    pub(super) fn check(&self, wrong: &mut Wrong) {
+        name(wrong, &self.name);
+        text(wrong, "note", &self.note);
+        if self.states.is_empty() || self.states.len() > MOST_STATES {
+            wrong.push(("states".into(), format!("A set names 1 to {MOST_STATES} states.")));
+        }
+        let (mut values, mut names) = (HashSet::new(), HashSet::new());
+        for (i, state) in self.states.iter().enumerate().take(MOST_STATES) {
+            let at = |field: &str| format!("states[{i}].{field}");
+            let before = wrong.len();
+            name_of(wrong, &at("name"), &state.name);
+            if wrong.len() > before {
+                continue;
+            }
+            if state.name.chars().count() > STATE_LENGTH {
+                wrong.push((at("name"), format!("The name of a state has at most {STATE_LENGTH} characters.")));
+            } else if state.name.parse::<f64>().is_ok() {
+                wrong.push((at("name"), "A state needs a name that is not a number.".into()));
+            } else if !names.insert(state.name.to_lowercase()) {
+                wrong.push((at("name"), format!("“{}” stands here twice.", state.name)));
+            }
+            if state.value.unsigned_abs() > 1 << 53 {
+                wrong.push((at("value"), "A state's number lies within ±9,007,199,254,740,992.".into()));
+            } else if !values.insert(state.value) {
+                wrong.push((at("value"), format!("{} stands here twice.", state.value)));
+            }
+        }
+    }
+
+    /// The name of a number; none where it is not whole or not in the set. What scaling leaves of a whole number counts as
+    /// that number.
+    pub fn name_of(&self, number: f64) -> Option<&str> {
+        self.states.iter().find(|s| (s.value as f64 - number).abs() < 1e-6).map(|s| s.name.as_str())
+    }
+
+    /// The number that a name stands for, whatever its case.
+    pub fn value_of(&self, name: &str) -> Option<f64> {
+        let name = name.trim().to_lowercase();
+        self.states.iter().find(|s| s.name.to_lowercase() == name).map(|s| s.value as f64)
+    }
+}
+
+impl Plant {
+    /// The state names that a tag uses.
+    pub fn states_of(&self, tag: &Tag) -> Option<&States> {
+        tag.states.and_then(|id| self.states.get(&id)).map(|s| &s.set)
+    }
+
+    /// A value as the tag prints it, without its unit: by the name of its state, or with the tag's digits.
+    pub fn print(&self, tag: &Tag, value: &Value) -> String {
+        let named = value.number().and_then(|n| self.states_of(tag)?.name_of(n));
+        match (named, value) {
+            (Some(name), _) => name.to_owned(),
+            (None, Value::Text(text)) => text.clone(),
+            (None, Value::Bool(on)) => if *on { "on" } else { "off" }.into(),
+            (None, other) => report::number(other.number(), tag.decimals),
+        }
+    }
+
+    /// What somebody means who gives a text for a tag's value: the number of the state of that name, where there is one.
+    pub fn meant(&self, tag: &Tag, value: Value) -> Value {
+        match &value {
+            Value::Text(text) => match self.states_of(tag).and_then(|s| s.value_of(text)) {
+                Some(number) => Value::F64(number),
+                None => value,
+            },
+            _ => value,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use serde_json::json;
+
+    fn set(states: serde_json::Value) -> States {
+        serde_json::from_value(json!({"name": "Motor", "states": states})).unwrap()
+    }
+
+    #[rstest]
+    #[case(json!([{"value": 0, "name": "Stopped"}, {"value": -3, "name": "Jammed"}]), None)]
+    #[case(json!([]), Some(("states", "A set names 1 to 500 states.")))]
+    #[case(json!([{"value": 0, "name": "A"}, {"value": 0, "name": "B"}]), Some(("states[1].value", "0 stands here twice.")))]
+    #[case(json!([{"value": 0, "name": "on"}, {"value": 1, "name": "On"}]), Some(("states[1].name", "“On” stands here twice.")))]
+    #[case(json!([{"value": 0, "name": ""}]), Some(("states[0].name", "Give it a name.")))]
+    #[case(json!([{"value": 0, "name": "12"}]), Some(("states[0].name", "A state needs a name that is not a number.")))]
+    #[case(json!([{"value": i64::MIN, "name": "Low"}]),
+        Some(("states[0].value", "A state's number lies within ±9,007,199,254,740,992.")))]
+    fn a_set_is_checked(#[case] states: serde_json::Value, #[case] wanted: Option<(&str, &str)>) {
+        let mut wrong = Vec::new();
+        set(states).check(&mut wrong);
+        let told = wrong.first().map(|(field, words)| (field.as_str(), words.as_str()));
+        assert_eq!(told, wanted);
+    }
+
+    #[rstest]
+    #[case(Value::U64(1), "Running")]
+    #[case(Value::F32(1.0), "Running")]
+    #[case(Value::Bool(true), "Running")]
+    #[case(Value::Bool(false), "off")]
+    #[case(Value::F64(0.999_999_999_999), "Running")]
+    #[case(Value::F64(1.5), "1.5")]
+    #[case(Value::F64(f64::NAN), "NaN")]
+    #[case(Value::I64(7), "7.0")]
+    #[case(Value::Text("as it is".into()), "as it is")]
+    fn a_value_is_printed_by_the_name_of_its_state(#[case] value: Value, #[case] words: &str) {
+        let mut plant = Plant::default();
+        let id = uuid::Uuid::from_u128(1);
+        let own = json!({"name": "Motor", "states": [{"value": 1, "name": "Running"}]}).as_object().unwrap().clone();
+        plant.put(crate::plant::Kind::States, id, 0, 1, own).unwrap();
+        let tag: Tag = serde_json::from_value(json!({"place": id, "name": "Motor", "states": id})).unwrap();
+        assert_eq!(plant.print(&tag, &value), words);
+        assert_eq!(plant.meant(&tag, Value::Text(" running".into())), Value::F64(1.0));
+        assert_eq!(plant.meant(&tag, Value::Text("walking".into())), Value::Text("walking".into()));
+    }
+}

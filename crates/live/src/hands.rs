@@ -1,0 +1,229 @@
+//! Values set by hand: who set them, why, until when, and how they end.
+//!
+//! What then counts for a tag the engine decides; here is the list of all that are on. It is kept in the database before
+//! the engine hears of it, so that no restart can lose one.
+
+use crate::{Live, LiveError, now, turns::Message};
+use havrel_core::{TagNo, access::Actor, plant::Plant, sample::Value, time::Nanos};
+use havrel_db::{Db, DbError, hands::Hand};
+use serde_json::json;
+use std::{
+    collections::HashMap,
+    sync::{Arc, Mutex, PoisonError},
+    time::Duration,
+};
+use tokio::sync::{mpsc, oneshot};
+use uuid::Uuid;
+
+/// How long to wait before the database is tried again.
+const RETRY: Duration = Duration::from_secs(1);
+
+/// What is on.
+#[derive(Default)]
+pub(crate) struct Hands {
+    on: Mutex<Inside>,
+}
+
+#[derive(Default)]
+struct Inside {
+    by_tag: HashMap<Uuid, (TagNo, Hand)>,
+    /// Rises with each change.
+    version: u64,
+}
+
+impl Hands {
+    fn change<T>(&self, change: impl FnOnce(&mut HashMap<Uuid, (TagNo, Hand)>) -> T) -> T {
+        let mut inside = self.on.lock().unwrap_or_else(PoisonError::into_inner);
+        inside.version += 1;
+        change(&mut inside.by_tag)
+    }
+
+    fn look<T>(&self, look: impl FnOnce(&Inside) -> T) -> T {
+        look(&self.on.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+/// How somebody sets a value by hand.
+#[derive(Clone, Debug)]
+pub struct HandWish {
+    pub value: Value,
+    pub reason: String,
+    /// When it ends by itself.
+    pub until: Option<Nanos>,
+    /// Whether it outlasts a restart.
+    pub keeps: bool,
+}
+
+/// What outlasts this start, for the engine; the rest is forgotten and journalled.
+///
+/// # Errors
+/// When the database does not answer.
+pub(crate) async fn kept(db: &Db, plant: &Plant, at: Nanos) -> Result<(Hands, Vec<(TagNo, Hand)>), DbError> {
+    let mut stays = Vec::new();
+    for hand in db.hands().await? {
+        let tag = plant.tags.get(&hand.tag);
+        let why = match tag {
+            Some(_) if hand.until.is_some_and(|until| until <= at) => "its time ended while Havrel was not running",
+            Some(_) if !hand.keeps => "Havrel was started anew",
+            None => "the tag is gone",
+            Some(tag) => {
+                stays.push((tag.no, hand));
+                continue;
+            }
+        };
+        db.forget_hand(hand.tag, hand.since).await?;
+        let title = format!("{} is not set by hand any more: {why}", name(plant, hand.tag));
+        db.note("by_hand", None, Some(hand.tag), &title, json!({"was": hand.value.to_json(), "owner": hand.actor})).await?;
+    }
+    let hands = Hands::default();
+    hands.change(|on| on.extend(stays.iter().map(|(no, hand)| (hand.tag, (*no, hand.clone())))));
+    Ok((hands, stays))
+}
+
+fn name(plant: &Plant, tag: Uuid) -> String {
+    plant.tags.get(&tag).map_or_else(|| "A tag".to_owned(), |t| plant.tag_path(&t.set))
+}
+
+impl Live {
+    /// All values that are set by hand, the oldest first.
+    pub fn hands(&self) -> Vec<Hand> {
+        let mut all: Vec<Hand> = self.hands.look(|inside| inside.by_tag.values().map(|(_, hand)| hand.clone()).collect());
+        all.sort_by_key(|hand| (hand.since, hand.tag));
+        all
+    }
+
+    /// How many are set by hand, and a number that rises with each change of the list.
+    pub fn hand_count(&self) -> (usize, u64) {
+        self.hands.look(|inside| (inside.by_tag.len(), inside.version))
+    }
+
+    /// Lets a value count for a tag, whatever its source says, until it is released or its time ends.
+    ///
+    /// # Errors
+    /// When it may not be set, or the database does not answer; then nothing is set.
+    pub async fn set_by_hand(&self, tag: Uuid, wish: HandWish, actor: &Actor) -> Result<(), LiveError> {
+        let plant = self.plant();
+        let refused = |words: String| Err(LiveError::Refused(words));
+        let Some(item) = plant.tags.get(&tag) else { return refused("There is no such tag.".into()) };
+        if let Some(place) = plant.out_of_service(item.set.place) {
+            return refused(format!("“{}” is out of service; nothing of it counts now.", plant.path(Some(place))));
+        }
+        let current = {
+            let values = self.values.read().unwrap_or_else(PoisonError::into_inner);
+            values.of(item.no).and_then(|shown| shown.current.value.clone())
+        };
+        let value = fitting(plant.meant(&item.set, wish.value), current.as_ref()).map_err(LiveError::Refused)?;
+        item.set.check_range(&value).map_err(LiveError::Refused)?;
+        let (no, since) = (item.no, now());
+        if wish.until.is_some_and(|until| until <= since) {
+            return refused("It must end in the future.".into());
+        }
+        let HandWish { reason, until, keeps, .. } = wish;
+        let hand = Hand { tag, value, reason, account: Some(actor.account), actor: actor.name.clone(), since, until, keeps };
+        self.db.keep_hand(&hand).await?;
+        self.hands.change(|on| on.insert(tag, (no, hand.clone())));
+        self.tell_engine(|reply| Message::SetByHand { tag: no, value: hand.value.clone(), until, reply }).await?;
+        let shown = format!("{} {}", plant.print(&item.set, &hand.value), item.set.unit);
+        let title = format!("Set {} by hand to {}: {}", plant.tag_path(&item.set), shown.trim(), hand.reason);
+        let detail = json!({"value": hand.value.to_json(), "before": current.map(|v| v.to_json()), "keeps": keeps,
+            "until": until.map(havrel_core::time::to_text)});
+        self.remark(&title, Some(actor), tag, detail).await;
+        Ok(())
+    }
+
+    /// Lets the source speak for a tag again. Gives whether there was anything to release.
+    ///
+    /// # Errors
+    /// When the database does not answer; then it stays set.
+    pub async fn release(&self, tag: Uuid, actor: &Actor) -> Result<bool, LiveError> {
+        let Some((no, hand)) = self.hands.look(|inside| inside.by_tag.get(&tag).cloned()) else { return Ok(false) };
+        self.db.forget_hand(tag, hand.since).await?;
+        self.hands.change(|on| on.remove(&tag));
+        self.tell_engine(|reply| Message::Release { tag: no, reply }).await?;
+        let title = format!("Released {}, which {} had set by hand", name(&self.plant(), tag), hand.actor);
+        self.remark(&title, Some(actor), tag, json!({"was": hand.value.to_json(), "reason": hand.reason})).await;
+        Ok(true)
+    }
+
+    /// Gives the engine something to do and waits until it shows.
+    async fn tell_engine(&self, message: impl FnOnce(oneshot::Sender<()>) -> Message) -> Result<(), LiveError> {
+        let stopping = || LiveError::Refused("Havrel is stopping.".into());
+        let (reply, done) = oneshot::channel();
+        self.to_engine.send(message(reply)).await.map_err(|_| stopping())?;
+        done.await.map_err(|_| stopping())
+    }
+
+    /// Journals what has happened already: the log keeps what the journal missed.
+    async fn remark(&self, title: &str, actor: Option<&Actor>, tag: Uuid, detail: serde_json::Value) {
+        if let Err(error) = self.db.note("by_hand", actor, Some(tag), title, detail).await {
+            tracing::error!(%error, title, "could not be journalled");
+        }
+    }
+}
+
+/// Brings the list up to date with what the engine released by itself.
+pub(crate) async fn follow(live: Arc<Live>, mut released: mpsc::UnboundedReceiver<Vec<TagNo>>) {
+    while let Some(tags) = released.recv().await {
+        for no in tags {
+            let plant = live.plant();
+            let found = live.hands.look(|inside| inside.by_tag.values().find(|(n, _)| *n == no).cloned());
+            let Some((_, hand)) = found else { continue };
+            let there = plant.tags.contains_key(&hand.tag);
+            // Somebody may have set it anew meanwhile.
+            if there && hand.until.is_none_or(|until| until > now()) {
+                continue;
+            }
+            live.hands.change(|on| on.remove(&hand.tag));
+            while let Err(error) = live.db.forget_hand(hand.tag, hand.since).await {
+                tracing::debug!(%error, "what was set by hand has ended, but stands in the database still");
+                tokio::time::sleep(RETRY).await;
+            }
+            let why = if there { "its time ended" } else { "the tag is gone" };
+            let title = format!("{} is not set by hand any more: {why}", name(&plant, hand.tag));
+            live.remark(&title, None, hand.tag, json!({"was": hand.value.to_json(), "owner": hand.actor})).await;
+        }
+    }
+}
+
+/// The value in the type that the tag holds now, where it holds any.
+fn fitting(value: Value, current: Option<&Value>) -> Result<Value, String> {
+    let number = value.number();
+    match (current, &value) {
+        (_, Value::F64(n)) if !n.is_finite() => Err("A value must be a finite number.".into()),
+        (Some(Value::Text(_)) | None, _) if matches!(value, Value::Text(_)) => Ok(value),
+        (Some(Value::Text(_)), _) => Err("This tag holds a text.".into()),
+        (Some(_), Value::Text(text)) => Err(format!("“{text}” is neither a number nor one of the tag's state names.")),
+        (Some(Value::Bool(_)), _) => match number {
+            Some(0.0) => Ok(Value::Bool(false)),
+            Some(1.0) => Ok(Value::Bool(true)),
+            _ => Err("This tag is on or off.".into()),
+        },
+        (Some(_), Value::Bool(_)) => Ok(Value::F64(number.unwrap_or(0.0))),
+        _ => Ok(value),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(Value::F64(5.0), None, Ok(Value::F64(5.0)))]
+    #[case(Value::F64(5.0), Some(Value::U64(3)), Ok(Value::F64(5.0)))]
+    #[case(Value::Bool(true), Some(Value::F32(0.5)), Ok(Value::F64(1.0)))]
+    #[case(Value::F64(1.0), Some(Value::Bool(false)), Ok(Value::Bool(true)))]
+    #[case(Value::F64(2.0), Some(Value::Bool(false)), Err("This tag is on or off."))]
+    #[case(Value::F64(f64::INFINITY), None, Err("A value must be a finite number."))]
+    #[case(Value::Text("x".into()), None, Ok(Value::Text("x".into())))]
+    #[case(Value::Text("x".into()), Some(Value::Text("y".into())), Ok(Value::Text("x".into())))]
+    #[case(Value::F64(1.0), Some(Value::Text("y".into())), Err("This tag holds a text."))]
+    #[case(Value::Text("x".into()), Some(Value::I64(1)), Err("“x” is neither a number nor one of the tag's state names."))]
+    fn a_value_takes_the_type_that_the_tag_holds(
+        #[case] value: Value,
+        #[case] current: Option<Value>,
+        #[case] wanted: Result<Value, &str>,
+    ) {
+        assert_eq!(fitting(value, current.as_ref()), wanted.map_err(str::to_owned));
+    }
+}
