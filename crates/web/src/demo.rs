@@ -27,6 +27,8 @@ struct Builder {
     places: HashMap<String, Uuid>,
     /// Tags by place and name.
     tags: HashMap<(String, String), Uuid>,
+    /// Sets of state names, by their names.
+    states: HashMap<&'static str, Uuid>,
 }
 
 impl Builder {
@@ -104,11 +106,30 @@ impl Builder {
             set["range_low"] = json!(low);
             set["range_high"] = json!(high);
         }
+        let named = STATES.iter().find(|(_, ending, _)| entry.name.ends_with(ending));
+        if let Some(states) = named.and_then(|(name, ..)| self.states.get(name)) {
+            set["states"] = json!(states);
+        }
         if entry.tenths && member.is_none() {
             set["scaling"] = tenths();
         }
         let id = self.add(Kind::Tag, set);
         self.tags.insert((entry.place.clone(), entry.name.clone()), id);
+    }
+}
+
+/// Sets of state names: the name, how the tags end that use it, and the states.
+const STATES: &[(&str, &str, &[(i64, &str)])] = &[
+    ("Vessel phase", "Phase", &[(1, "Fill"), (2, "Heat"), (3, "Hold"), (4, "Discharge"), (5, "Rinse")]),
+    ("Motor", " running", &[(0, "Stopped"), (1, "Running")]),
+    ("Valve", " open", &[(0, "Closed"), (1, "Open")]),
+];
+
+fn states(b: &mut Builder) {
+    for (order, (name, _, states)) in STATES.iter().enumerate() {
+        let states: Vec<Json> = states.iter().map(|(value, name)| json!({"value": value, "name": name})).collect();
+        let id = b.add(Kind::States, json!({"name": name, "states": states, "order": order}));
+        b.states.insert(name, id);
     }
 }
 
@@ -327,6 +348,7 @@ pub async fn build(live: &Arc<Live>, manuals: &[Manual], standin: &Standin) -> R
         return Ok(false);
     }
     let mut b = Builder::default();
+    states(&mut b);
     // In the order in which kelp goes through the plant, whatever order the manuals have.
     for path in ["", "Landing", "Landing/Reception hopper", "Landing/Conveyor", "Landing/Wash tank 1", "Landing/Wash tank 2"] {
         b.place(path);

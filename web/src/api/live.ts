@@ -3,7 +3,8 @@
 import { useEffect, useMemo, useSyncExternalStore } from 'react';
 import type { Schemas } from './client';
 
-export type LiveValue = Schemas['ValueView'];
+/** A value comes as a boolean, a number or a text. */
+export type LiveValue = Omit<Schemas['ValueView'], 'value'> & { value: boolean | number | string | null };
 export type AlarmEvent = Schemas['EventView'];
 
 export interface ConnectionStatus {
@@ -44,6 +45,8 @@ export interface Status {
   lost: number;
   /** Tags that are bad now, by place. */
   bad: Record<string, number>;
+  /** How many values are set by hand, and a number that rises when that list changes. */
+  by_hand: [number, number];
   connections: Record<string, ConnectionStatus>;
   /** Work that goes on by itself. */
   jobs?: { id: string; title: string; done: number; total: number }[];

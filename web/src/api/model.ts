@@ -123,6 +123,14 @@ export interface Point {
   keep: boolean;
 }
 
+/** Names for whole numbers; switches count 0 and 1. */
+export interface StatesSet {
+  name: string;
+  note: string;
+  states: { value: number; name: string }[];
+  order: number;
+}
+
 export interface TagSet {
   place: string;
   name: string;
@@ -133,6 +141,8 @@ export interface TagSet {
   point: Partial<Point>;
   scaling: Scaling | null;
   unit: string;
+  /** The set that names its numbers. */
+  states: string | null;
   decimals: number;
   range_low: number | null;
   range_high: number | null;
@@ -181,6 +191,7 @@ export interface ReportSet {
 export interface Sets {
   place: PlaceSet;
   layout: LayoutSet;
+  states: StatesSet;
   connection: ConnectionSet;
   tag: TagSet;
   rule: RuleSet;

@@ -93,6 +93,11 @@ export function useAlarms() {
   return useQuery({ queryKey: ['alarms', 'standing'], queryFn: () => take(http.GET('/api/alarms')), staleTime: 0 });
 }
 
+/** Every value that is set by hand; read anew when the feed says that the list has changed. */
+export function useHands() {
+  return useQuery({ queryKey: ['hands'], queryFn: () => take(http.GET('/api/by-hand')), staleTime: Number.POSITIVE_INFINITY });
+}
+
 export async function acknowledge(rules: string[]): Promise<number> {
   const done = await take(http.POST('/api/alarms/acknowledge', { body: { rules, comment: '' } }));
   await queries.invalidateQueries({ queryKey: ['alarms'] });

@@ -1257,6 +1257,11 @@ export interface components {
             unit: string;
             /** Format: int32 */
             decimals: number;
+            /**
+             * Format: uuid
+             * @description The set that names the tag's states.
+             */
+            states?: string | null;
         };
         /** @description An answer: what it covers, and the columns of each tag. */
         Answer_PixelColumns: {
@@ -2155,6 +2160,11 @@ export interface components {
             unit: string;
             /** Format: int32 */
             decimals: number;
+            /**
+             * Format: uuid
+             * @description The set that names its states.
+             */
+            states?: string | null;
             /** @description Where it is read, in words; empty where it is unbound. */
             source: string;
             /** @description How it is recorded: `on_change` or `each_poll`; null where it is not. */

@@ -7,11 +7,14 @@ import { useValue } from '../api/live';
 import type { ConnectionSet, Item } from '../api/model';
 import { commit, useItems, useMay } from '../api/queries';
 import { complain } from '../parts/form';
-import { clock, printed } from '../parts/text';
+import { useReading } from '../parts/reading';
+import { clock } from '../parts/text';
 import { Trend } from '../parts/trend';
 import { Button, Choice, Tick } from '../parts/ui';
+import { UnitMenu } from '../parts/unit-menu';
 import { QualityMark } from '../parts/value';
 import { WriteRow } from '../parts/write';
+import { ByHand } from './by-hand';
 import { LimitSheet } from './limit-sheet';
 import { useGo } from './router';
 import { TagSettings } from './tag-settings';
@@ -60,6 +63,7 @@ interface Props {
 function Inspected({ tag, rules, seen, connection, onClose }: Props) {
   const go = useGo();
   const value = useValue(tag.no);
+  const reading = useReading(tag.set);
   const engineer = useMay('engineer');
   const place = tag.title.slice(0, tag.title.length - tag.set.name.length - 1);
   const shown = useMemo(() => [tag], [tag]);
@@ -79,14 +83,19 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
             <span
               className={clsx('figures truncate text-[1.75rem] leading-8 font-semibold', value?.quality === 'bad' && 'text-soft')}
             >
-              {value ? printed(value.value, tag.set.decimals) : '…'}
+              {value ? reading.print(value.value) : '…'}
             </span>
-            <span className="text-soft">{tag.set.unit}</span>
+            <UnitMenu set={tag.set} />
           </p>
           <p className="shrink-0 text-right text-sm text-soft">
             {value?.time ? <span className="figures text-sm">{clock(value.time)}</span> : 'no value yet'}
           </p>
         </div>
+        {reading.converted && typeof value?.value === 'number' && (
+          <p className="text-sm text-soft">
+            <span className="figures text-sm">{value.value.toFixed(tag.set.decimals)}</span> {tag.set.unit} as it is configured
+          </p>
+        )}
         {value && value.quality !== 'good' && <p className="text-sm text-act4">{value.reason}</p>}
       </header>
       {tag.set.record && <Trend tags={shown} span={900} height={132} plain />}
@@ -94,6 +103,7 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
         <Button onClick={() => go({ tags: tag.id, end: undefined }, '/explore')}>
           <ChartLine className="size-4" /> Trend
         </Button>
+        <ByHand tag={tag} />
       </div>
       {tag.set.writable && <WriteRow tag={tag} writing={connection?.writing || connection?.kind === 'memory'} />}
       <Recording tag={tag} seen={seen} disabled={!engineer} />

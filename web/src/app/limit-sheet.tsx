@@ -6,6 +6,7 @@ import type { Item, LimitKind, RuleSet } from '../api/model';
 import { commit, type Edit } from '../api/queries';
 import { numberOf, textOf, useForm } from '../parts/form';
 import { Pips } from '../parts/pips';
+import { useReading } from '../parts/reading';
 import { LIMIT_WORDS, PRIORITY_WORDS } from '../parts/text';
 import { Button, Choice, Field, Input } from '../parts/ui';
 
@@ -80,6 +81,7 @@ interface Props {
 export function LimitSheet({ tag, rules, seen, disabled }: Props) {
   const initial = Object.fromEntries(KINDS.map((k) => [k, rowOf(k, rules.find((r) => r.set.kind === k)?.set)])) as Rows;
   const form = useForm(initial, []);
+  const { names } = useReading(tag.set, true);
   const [open, setOpen] = useState<LimitKind | null>(null);
   const set = (kind: LimitKind, change: Partial<Row>) => form.set(kind, { ...form.values[kind], ...change });
   const sent = useRef<LimitKind[]>([]);
@@ -110,17 +112,35 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
             <div key={kind}>
               <div className="flex items-center gap-1.5">
                 <span className="w-14 shrink-0 text-soft">{words}</span>
-                <Input
-                  aria-label={`Limit ${words}`}
-                  className="figures w-15 shrink-0 px-1.5 text-right"
-                  inputMode="decimal"
-                  aria-invalid={Boolean(problem)}
-                  placeholder="none"
-                  disabled={disabled}
-                  value={row.level}
-                  onChange={(e) => set(kind, { level: e.target.value })}
-                />
-                <span className="w-7 shrink-0 truncate text-sm text-soft">{tag.set.unit}</span>
+                {names ? (
+                  <Choice
+                    aria-label={`Limit ${words}`}
+                    className="w-24 shrink-0"
+                    disabled={disabled}
+                    value={row.level}
+                    onChange={(e) => set(kind, { level: e.target.value })}
+                  >
+                    <option value="">none</option>
+                    {row.level.trim() && !names.has(Number(row.level)) && <option>{row.level}</option>}
+                    {[...names].map(([number, name]) => (
+                      <option key={number} value={number}>
+                        {name}
+                      </option>
+                    ))}
+                  </Choice>
+                ) : (
+                  <Input
+                    aria-label={`Limit ${words}`}
+                    className="figures w-15 shrink-0 px-1.5 text-right"
+                    inputMode="decimal"
+                    aria-invalid={Boolean(problem)}
+                    placeholder="none"
+                    disabled={disabled}
+                    value={row.level}
+                    onChange={(e) => set(kind, { level: e.target.value })}
+                  />
+                )}
+                {!names && <span className="w-7 shrink-0 truncate text-sm text-soft">{tag.set.unit}</span>}
                 <Pips priority={row.priority} state={row.level.trim() ? 'unacknowledged' : 'acknowledged'} quiet />
                 <Choice
                   aria-label={`Priority of limit ${words}`}

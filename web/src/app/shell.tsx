@@ -1,5 +1,6 @@
 // The frame around every desk: plant column, desks, inspector, watch line.
 
+import { useQuery } from '@tanstack/react-query';
 import { Link, Outlet, useRouterState } from '@tanstack/react-router';
 import clsx from 'clsx';
 import { Keyboard, LogOut, Moon, Search, Sun, SunMoon, Unplug } from 'lucide-react';
@@ -8,7 +9,8 @@ import { useEffect, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { http, take } from '../api/client';
 import { useAlarmCount, useLink, useRevision, useStatus } from '../api/live';
-import { configurationMoved, madeHere, queries, useSession } from '../api/queries';
+import { configurationMoved, madeHere, queries, useItems, useSession } from '../api/queries';
+import { learnStates, learnUnits } from '../parts/reading';
 import { clock } from '../parts/text';
 import { choose, useWish, type Wish } from '../parts/theme';
 import { TagInspector } from './inspector';
@@ -31,9 +33,29 @@ function useFollow() {
     if (known.current >= 0 && revision > known.current && !madeHere(revision)) void tell(revision);
     known.current = revision;
   }, [revision]);
+  const hands = useStatus()?.by_hand[1];
+  useEffect(() => {
+    if (hands !== undefined) void queries.invalidateQueries({ queryKey: ['hands'] });
+  }, [hands]);
   useEffect(() => {
     if (alarms > 0) void queries.invalidateQueries({ queryKey: ['alarms'] });
   }, [alarms]);
+}
+
+/** Makes known how values are read: units and the names of states. */
+function useWords() {
+  const units = useQuery({
+    queryKey: ['units'],
+    queryFn: () => take(http.GET('/api/units')),
+    staleTime: Number.POSITIVE_INFINITY,
+  }).data;
+  const states = useItems('states').data?.items;
+  useEffect(() => {
+    if (units) learnUnits(units);
+  }, [units]);
+  useEffect(() => {
+    if (states) learnStates(states);
+  }, [states]);
 }
 
 /** Says who changed the configuration elsewhere. */
@@ -49,6 +71,7 @@ async function tell(revision: number) {
 
 export function Shell() {
   useFollow();
+  useWords();
   const view = useView();
   const go = useGo();
   const path = useRouterState({ select: (s) => s.location.pathname });

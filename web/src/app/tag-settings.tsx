@@ -7,6 +7,7 @@ import type { Item, Point } from '../api/model';
 import { commit, useItems } from '../api/queries';
 import { numberOf, textOf, useForm } from '../parts/form';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../parts/ui';
+import { UnitField } from '../parts/unit-field';
 import { PointFields } from './point-fields';
 import { usesOf } from './uses';
 
@@ -24,12 +25,14 @@ export function usePointCheck(connection: string | null, point: Partial<Point>) 
 export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: number; disabled: boolean }) {
   const { set } = tag;
   const connections = useItems('connection').data?.items ?? [];
+  const states = useItems('states').data?.items ?? [];
   const siblings =
     useItems('tag', { under: set.place }).data?.items.filter((t) => t.set.place === set.place && t.id !== tag.id) ?? [];
   const [deleting, setDeleting] = useState(false);
   const start = {
     name: set.name,
     unit: set.unit,
+    states: set.states,
     decimals: textOf(set.decimals),
     range_low: textOf(set.range_low),
     range_high: textOf(set.range_high),
@@ -59,7 +62,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
     });
 
   const text = (
-    field: 'name' | 'unit' | 'decimals' | 'range_low' | 'range_high' | 'record_deadband' | 'note',
+    field: 'name' | 'decimals' | 'range_low' | 'range_high' | 'record_deadband' | 'note',
     label: string,
     className = '',
   ) => (
@@ -78,12 +81,26 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
     >
       {text('name', 'Name')}
       <div className="grid grid-cols-3 gap-2">
-        {text('unit', 'Unit')}
+        <Field label="Unit" error={form.error('unit') ?? form.theirs('unit')}>
+          {(p) => <UnitField {...p} disabled={disabled} value={v.unit} onChange={(next) => form.set('unit', next)} />}
+        </Field>
         {text('decimals', 'Decimals')}
         {text('record_deadband', 'Deadband')}
         {text('range_low', 'Range from')}
         {text('range_high', 'to')}
       </div>
+      <Field label="State names" error={form.error('states') ?? form.theirs('states')}>
+        {(p) => (
+          <Choice {...p} disabled={disabled} value={v.states ?? ''} onChange={(e) => form.set('states', e.target.value || null)}>
+            <option value="">none</option>
+            {states.map((s) => (
+              <option key={s.id} value={s.id}>
+                {s.set.name}
+              </option>
+            ))}
+          </Choice>
+        )}
+      </Field>
       <Field label="Connection" error={form.error('connection') ?? form.theirs('connection')}>
         {(p) => (
           <Choice

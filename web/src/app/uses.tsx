@@ -4,7 +4,7 @@ import { useQuery } from '@tanstack/react-query';
 import { http, type Schemas, take } from '../api/client';
 import { useGo } from './router';
 
-export function usesOf(kind: 'place' | 'tag', id: string) {
+export function usesOf(kind: 'place' | 'tag' | 'states', id: string) {
   return {
     queryKey: ['uses', kind, id],
     queryFn: () => take(http.GET('/api/items/{kind}/{id}/uses', { params: { path: { kind, id } } })),
@@ -26,7 +26,7 @@ function useWay(): (r: Referrer) => (() => void) | undefined {
   };
 }
 
-export function Uses({ kind, id }: { kind: 'place' | 'tag'; id: string }) {
+export function Uses({ kind, id }: { kind: 'place' | 'tag' | 'states'; id: string }) {
   const uses = useQuery(usesOf(kind, id));
   const way = useWay();
   const go = useGo();

@@ -76,6 +76,15 @@ export function WatchLine() {
           </span>
         ))}
       </Link>
+      {(status?.by_hand[0] ?? 0) > 0 && (
+        <Link
+          to="/alarms"
+          search={{ at: view.at, part: 'by-hand' } as never}
+          className="shrink-0 rounded px-1.5 py-0.5 font-semibold hover:bg-band"
+        >
+          ✎ {status?.by_hand[0]} set by hand
+        </Link>
+      )}
       <Link to="/connect" search={{ at: view.at } as never} className="shrink-0 rounded px-1.5 py-0.5 text-soft hover:bg-band">
         {running} of {wanted} connections
       </Link>

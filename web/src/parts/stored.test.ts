@@ -15,6 +15,7 @@ function status(oldest: string, bytes: number): Status {
     spool_trouble: '',
     lost: 0,
     bad: {},
+    by_hand: [0, 0],
     connections: {},
   };
 }

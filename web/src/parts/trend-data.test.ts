@@ -9,6 +9,7 @@ const columns = (offset: number[], minimum: (number | null)[], maximum = minimum
   minimum,
   maximum,
   last,
+  by_hand: [],
   limits: [],
 });
 

@@ -3,8 +3,9 @@
 import type uPlot from 'uplot';
 import { feed } from '../api/live';
 import type { TagSet } from '../api/model';
-import { hueOf, resolved } from './colours';
-import { LIMIT_WORDS, printed } from './text';
+import { hueOf, resolved, seriesColour } from './colours';
+import type { Reading } from './reading';
+import { LIMIT_WORDS } from './text';
 import { heldAt, type PixelColumns, zoomed } from './trend-data';
 
 export interface TrendTag {
@@ -67,7 +68,52 @@ export function valuesAt(u: uPlot, at: number, count: number): (number | null)[]
   return Array.from({ length: count }, (_, i) => heldAt(u.data[i + 1], low - 1));
 }
 
-export function drawLimits(u: uPlot, limits: readonly PixelColumns['limits'][], tags: readonly TrendTag[], plain: boolean) {
+/** From and to, in ms, of what was set by hand. */
+export type HandSpans = readonly (readonly [number, number])[];
+
+const HAND_WORDS = '✎ set by hand';
+
+/** Where values were set by hand: a hatched strip at the foot of the plot for each tag, with its mark. */
+export function drawByHand(u: uPlot, all: readonly HandSpans[], several: boolean) {
+  const { ctx, bbox } = u;
+  const ratio = devicePixelRatio;
+  ctx.save();
+  ctx.beginPath();
+  ctx.rect(bbox.left, bbox.top, bbox.width, bbox.height);
+  ctx.clip();
+  ctx.textAlign = 'left';
+  ctx.textBaseline = 'bottom';
+  ctx.font = `${11 * ratio}px "Atkinson Hyperlegible Next Variable"`;
+  ctx.lineWidth = ratio;
+  all.forEach((spans, i) => {
+    const high = 6 * ratio;
+    const foot = bbox.top + bbox.height - i * (high + 2 * ratio);
+    ctx.strokeStyle = ctx.fillStyle = resolved(several ? seriesColour(i) : 'var(--color-ink)');
+    for (const [from, to] of spans) {
+      const left = Math.max(bbox.left, u.valToPos(from / 1000, 'x', true));
+      const right = Math.max(left + 3 * ratio, Math.min(bbox.left + bbox.width, u.valToPos(to / 1000, 'x', true)));
+      if (left > bbox.left + bbox.width || right < bbox.left) continue;
+      ctx.strokeRect(left, foot - high, right - left, high);
+      ctx.beginPath();
+      for (let x = left; x < right; x += 5 * ratio) {
+        ctx.moveTo(x, foot);
+        ctx.lineTo(Math.min(x + high, right), foot - Math.min(high, right - x));
+      }
+      ctx.stroke();
+      const edge = bbox.left + bbox.width - ctx.measureText(HAND_WORDS).width - 2 * ratio;
+      ctx.fillText(HAND_WORDS, Math.min(left, edge), foot - high - 2 * ratio);
+    }
+  });
+  ctx.restore();
+}
+
+export function drawLimits(
+  u: uPlot,
+  limits: readonly PixelColumns['limits'][],
+  tags: readonly TrendTag[],
+  readings: readonly Reading[],
+  plain: boolean,
+) {
   const { ctx, bbox } = u;
   const ratio = devicePixelRatio;
   ctx.save();
@@ -90,7 +136,7 @@ export function drawLimits(u: uPlot, limits: readonly PixelColumns['limits'][], 
       const tag = tags[i];
       const name = tag && tags.length > 1 ? `${nameOf(tag, tags)} ` : '';
       ctx.fillText(
-        `${plain ? '' : name}${words} ${printed(limit.level, tags[i]?.set.decimals ?? 1)}`,
+        `${plain ? '' : name}${words} ${readings[i]?.print(limit.level) ?? limit.level}`,
         bbox.left + (4 + i * 150) * ratio,
         y - 3 * ratio,
       );

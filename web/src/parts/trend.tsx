@@ -4,13 +4,26 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { type ReactNode, useEffect, useLayoutEffect, useMemo, useRef, useState } from 'react';
 import uPlot, { type Options, type Series } from 'uplot';
 import { http, take } from '../api/client';
-import { feed, useAlarmCount } from '../api/live';
+import { feed, useAlarmCount, useStatus } from '../api/live';
 import type { TagSet } from '../api/model';
 import { resolved, seriesColour } from './colours';
-import { clock, moment, printed } from './text';
+import { marksOf, type Reading, useReadings } from './reading';
+import { clock, moment } from './text';
 import { useTheme } from './theme';
 import { align, extend, heldAt, type Line, lineOf, type PixelColumns } from './trend-data';
-import { type AlarmSpans, drawAlarms, drawLimits, follow, nameOf, type TrendTag, valuesAt, windowOf } from './trend-draw';
+import {
+  type AlarmSpans,
+  drawAlarms,
+  drawByHand,
+  drawLimits,
+  follow,
+  type HandSpans,
+  nameOf,
+  type TrendTag,
+  valuesAt,
+  windowOf,
+} from './trend-draw';
+import { UnitMenu } from './unit-menu';
 
 export { nameOf, type TrendTag } from './trend-draw';
 
@@ -53,8 +66,10 @@ interface Props {
 
 function usePixels(tags: readonly TrendTag[], span: number, end: number | undefined, width: number, earlier = 0) {
   const ids = tags.map((t) => t.id);
+  // What is set or released by hand shows at once.
+  const hands = useStatus()?.by_hand[1];
   return useQuery({
-    queryKey: ['pixels', ids, span, end, width, earlier],
+    queryKey: ['pixels', ids, span, end, width, earlier, end === undefined ? hands : 0],
     enabled: ids.length > 0 && width > 0 && earlier >= 0,
     // Live values come by the feed; history is read anew now and then, so that a long look stays exact.
     refetchInterval: end === undefined ? 30_000 : false,
@@ -121,6 +136,29 @@ function axisRange(
   return [a - air, b + air];
 }
 
+/** Room for the marks of an axis: for the longest name where states have names. */
+function axisWidth(reading: Reading, plain: boolean): number {
+  const longest = Math.max(0, ...[...(reading.names?.values() ?? [])].map((name) => name.length));
+  return Math.min(120, Math.max(plain ? 38 : 52, longest * 7 + 10));
+}
+
+/** Texts of marks, with as many digits as their distance needs. */
+function markTexts(reading: Reading, marks: readonly number[]): string[] {
+  if (reading.names) return marks.map((v) => reading.print(v));
+  const shown = marks.map(reading.number);
+  const step = shown.length > 1 ? (shown[1] ?? 0) - (shown[0] ?? 0) : 1;
+  let digits = 0;
+  while (digits < 9 && Math.abs(step * 10 ** digits - Math.round(step * 10 ** digits)) > 1e-6) digits += 1;
+  return shown.map((v) => v.toFixed(digits));
+}
+
+/** When a tag was set by hand, in ms. */
+function handSpans(data: { start: string; tags: PixelColumns[] } | undefined, tag: string): HandSpans {
+  const spans = data?.tags.find((p) => p.tag === tag)?.by_hand ?? [];
+  const start = Date.parse(data?.start ?? '');
+  return spans.map(([from, to]) => [start + (from ?? 0) / 1e6, start + (to ?? 0) / 1e6]);
+}
+
 function timeMarks(_: uPlot, splits: number[]): string[] {
   const span = (splits.at(-1) ?? 0) - (splits[0] ?? 0);
   return splits.map((s) => {
@@ -149,7 +187,10 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
   limits.current = tags.map((t) => pixels.data?.tags.find((p) => p.tag === t.id)?.limits ?? []);
   const move = useRef(onMove);
   move.current = onMove;
-  const key = useMemo(() => tags.map((t) => `${t.id}/${t.set.unit}/${t.set.range_low}/${t.set.range_high}`).join(), [tags]);
+  const key = useMemo(() => tags.map((t) => `${t.id}/${t.set.range_low}/${t.set.range_high}`).join(), [tags]);
+  const readings = useReadings(tags.map((t) => t.set));
+  const byHand = useRef<HandSpans[]>([]);
+  byHand.current = tags.map((t) => handSpans(pixels.data, t.id));
 
   // The plot itself lives as long as its tags and size; data and window are put in from outside.
   // biome-ignore lint/correctness/useExhaustiveDependencies: `key` stands for what of the tags the plot is made of
@@ -191,11 +232,15 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
       });
       if (earlier !== undefined) past.push({ ...series.at(-1), width: 1, dash: [4, 4], alpha: 0.65 });
       if (i < (plain ? 1 : 4)) {
+        const reading = readings[i];
+        if (!reading) return;
         axes.push({
           scale,
           side: i % 2 === 0 ? 3 : 1,
           stroke,
-          size: plain ? 38 : 52,
+          size: axisWidth(reading, plain),
+          splits: (u, _, low, high) => marksOf(reading, low, high, u.over.clientHeight / 34),
+          values: (_, marks) => markTexts(reading, marks),
           grid: { show: i === 0, stroke: resolved('var(--grid)'), width: 1 },
           ticks: { show: false },
           font: '11px "Atkinson Hyperlegible Mono Variable"',
@@ -213,7 +258,10 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
       padding: [8, plain ? 4 : 8, 0, 0],
       hooks: {
         drawClear: [(u) => drawAlarms(u, tinted.current)],
-        drawAxes: [(u) => drawLimits(u, limits.current, tags, plain)],
+        drawAxes: [
+          (u) => drawLimits(u, limits.current, tags, readings, plain),
+          (u) => drawByHand(u, byHand.current, tags.length > 1),
+        ],
         draw: [
           (u) => {
             if (!tell.current || u.data[0].length === 0) return;
@@ -257,7 +305,7 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
       made.destroy();
       plot.current = null;
     };
-  }, [key, width, height, plain, look, earlier === undefined]);
+  }, [key, readings, width, height, plain, look, earlier === undefined]);
 
   // History into lines.
   useEffect(() => {
@@ -307,7 +355,7 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
         {nothing && <p className="absolute inset-x-0 top-1/3 z-10 text-center text-soft">Nothing was recorded in this time.</p>}
         {pixels.error && <p className="absolute inset-x-0 top-1/3 z-10 text-center text-act4">{pixels.error.message}</p>}
       </div>
-      {!plain && <Legend tags={tags} cursor={cursor} />}
+      {!plain && <Legend tags={tags} readings={readings} cursor={cursor} />}
     </div>
   );
 }
@@ -320,7 +368,13 @@ function draw(plot: uPlot | null, lines: readonly Line[], shown: { span: number;
   plot.setData(align(all, Math.min(to, feed.time())), true);
 }
 
-function Legend({ tags, cursor }: { tags: readonly TrendTag[]; cursor: { at: number; values: (number | null)[] } | null }) {
+interface LegendProps {
+  tags: readonly TrendTag[];
+  readings: readonly Reading[];
+  cursor: { at: number; values: (number | null)[] } | null;
+}
+
+function Legend({ tags, readings, cursor }: LegendProps) {
   return (
     <div className="mt-1 flex flex-wrap items-baseline gap-x-5 gap-y-1 border-t border-line pt-1.5" data-testid="cursor">
       <span className="figures w-24 text-soft">{cursor ? clock(cursor.at) : 'cursor'}</span>
@@ -328,10 +382,8 @@ function Legend({ tags, cursor }: { tags: readonly TrendTag[]; cursor: { at: num
         <span key={tag.id} className="flex items-baseline gap-1.5">
           <span aria-hidden className="inline-block h-0.5 w-4 self-center" style={{ background: seriesColour(i) }} />
           <span>{nameOf(tag, tags)}</span>
-          <span className="figures min-w-14 text-right font-semibold">
-            {cursor ? printed(cursor.values[i], tag.set.decimals) : ''}
-          </span>
-          <span className="text-sm text-soft">{tag.set.unit}</span>
+          <span className="figures min-w-14 text-right font-semibold">{cursor ? readings[i]?.print(cursor.values[i]) : ''}</span>
+          <UnitMenu set={tag.set} className="text-sm" />
         </span>
       ))}
     </div>

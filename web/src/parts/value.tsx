@@ -1,49 +1,77 @@
 // A live value: quality before it, unit behind it, age once it is old.
 
 import clsx from 'clsx';
+import type { ReactNode } from 'react';
 import { type LiveValue, useNow, useValue } from '../api/live';
-import type { TagSet } from '../api/model';
-
-/** What of a tag's settings its value is printed with. */
-type Printing = Pick<TagSet, 'unit' | 'decimals'>;
-
-import { lasting, printed } from './text';
+import { useHands } from '../api/queries';
+import { type Printing, useReading } from './reading';
+import { lasting, moment } from './text';
 import { Hint } from './ui';
 
 const MARKS: Record<string, string> = { good: '', uncertain: '~', bad: '⨯' };
 
-/** The mark of a quality, with its reason one hover or focus away. */
-export function QualityMark({ value }: { value: LiveValue }) {
-  const mark = MARKS[value.quality];
-  if (!mark) return null;
+function Mark({ text, label, mark, grave }: { text: ReactNode; label: string; mark: string; grave: boolean }) {
   return (
-    <Hint text={value.reason}>
-      <button type="button" aria-label={`${value.quality}: ${value.reason}`} className="font-mono font-semibold text-act4">
+    <Hint text={text}>
+      <button type="button" aria-label={label} className={clsx('font-mono font-semibold', grave ? 'text-act4' : 'text-ink')}>
         {mark}
       </button>
     </Hint>
   );
 }
 
+/** The mark of a quality, with its reason one hover or focus away. */
+export function QualityMark({ value }: { value: LiveValue }) {
+  if (value.by_hand) return <HandMark no={value.no} />;
+  const mark = MARKS[value.quality];
+  if (!mark) return null;
+  return <Mark mark={mark} label={`${value.quality}: ${value.reason}`} text={value.reason} grave />;
+}
+
+/** Says who set a value by hand, why and until when. */
+function HandMark({ no }: { no: number }) {
+  const hand = useHands().data?.find((h) => h.no === no);
+  const end = hand?.until ? `until ${moment(hand.until)}` : 'until it is released';
+  const words = hand ? `Set by hand by ${hand.owner}, ${end}: ${hand.reason}` : 'Set by hand';
+  return <Mark mark="✎" label={words} text={words} grave={false} />;
+}
+
 /** Age of a value that is older than twice its rhythm. */
 export function Age({ value, rhythm }: { value: LiveValue; rhythm: number }) {
   const now = useNow();
-  if (!value.time) return null;
+  // What somebody set by hand does not grow old.
+  if (!value.time || value.by_hand) return null;
   const age = now - Date.parse(value.time);
   if (age < Math.max(2 * rhythm, 2500)) return null;
   return <span className="text-xs text-soft">{lasting(age)} old</span>;
 }
 
-export function Value({ no, set, rhythm = 1000, className }: { no: number; set: Printing; rhythm?: number; className?: string }) {
+interface Props {
+  no: number;
+  set: Printing;
+  rhythm?: number;
+  /** In the tag's own unit, beside figures that are. */
+  own?: boolean;
+  className?: string;
+}
+
+export function Value({ no, set, rhythm = 1000, own = false, className }: Props) {
   const value = useValue(no);
+  const reading = useReading(set, own);
   if (!value) return <span className={clsx('figures text-soft', className)}>…</span>;
-  const text = printed(value.value, set.decimals);
+  const text = reading.print(value.value);
+  const title =
+    reading.converted && typeof value.value === 'number' ? `${value.value.toFixed(set.decimals)} ${set.unit}` : undefined;
   return (
-    <span className={clsx('inline-flex items-baseline justify-end gap-1', className)} data-quality={value.quality}>
+    <span className={clsx('inline-flex items-baseline justify-end gap-1', className)} data-quality={value.quality} title={title}>
       <Age value={value} rhythm={rhythm} />
       <QualityMark value={value} />
-      <span className={clsx('figures font-semibold', value.quality === 'bad' && 'text-soft')}>{text}</span>
-      {set.unit && <span className="text-sm text-soft">{set.unit}</span>}
+      <span className={clsx('figures truncate font-semibold', value.quality === 'bad' && 'text-soft')}>{text}</span>
+      {reading.unit && (
+        <span className={clsx('text-sm text-soft', reading.converted && 'underline decoration-dotted underline-offset-3')}>
+          {reading.unit}
+        </span>
+      )}
     </span>
   );
 }

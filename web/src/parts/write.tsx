@@ -5,13 +5,16 @@ import { http, take } from '../api/client';
 import { useValue } from '../api/live';
 import type { Item } from '../api/model';
 import { useMay } from '../api/queries';
-import { numberOf, useForm } from './form';
-import { printed } from './text';
-import { Button, Confirm, Field, Input } from './ui';
+import { useForm } from './form';
+import { useReading } from './reading';
+import { Button, Confirm } from './ui';
+import { givenValue, isSwitch, ValueField } from './value-field';
 
 /** What is wrong with a value before it goes anywhere, in words. */
 export function outOfRange(value: unknown, { set, holds }: Pick<Item<'tag'>, 'set' | 'holds'>): string | undefined {
   if (holds === 'text') return undefined;
+  // The name of a state: the server knows its number.
+  if (typeof value === 'string' && set.states) return undefined;
   if (typeof value !== 'number') return 'Type a number.';
   const [low, high] = [set.write_low ?? set.range_low, set.write_high ?? set.range_high];
   if ((low !== null && value < low) || (high !== null && value > high)) {
@@ -27,11 +30,12 @@ export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean 
   const [asked, setAsked] = useState<number | boolean | string | null>(null);
   const [held, setHeld] = useState<string | null>(null);
   const [wrong, setWrong] = useState<string | undefined>();
-  const isSwitch = tag.holds === 'bool' || tag.holds === 'switch';
-  const print = (value: unknown) => `${printed(value, tag.set.decimals)} ${tag.set.unit}`.trim();
+  const reading = useReading(tag.set, true);
+  const plainSwitch = isSwitch(tag) && !reading.names;
+  const print = (value: unknown) => `${reading.print(value)} ${tag.set.unit}`.trim();
 
   function ask() {
-    const value = tag.holds === 'text' ? form.values.value : numberOf(form.values.value);
+    const value = givenValue(tag, form.values.value);
     const problem = outOfRange(value, tag);
     setWrong(problem);
     setHeld(null);
@@ -55,7 +59,7 @@ export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean 
       : undefined;
   return (
     <div>
-      {isSwitch ? (
+      {plainSwitch ? (
         <div className="flex items-center gap-2">
           <span className="text-soft">Switch</span>
           <Button disabled={Boolean(blocked)} onClick={() => setAsked(true)}>
@@ -74,22 +78,15 @@ export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean 
             ask();
           }}
         >
-          <Field
-            label={`New value${tag.set.unit ? `, ${tag.set.unit}` : ''}`}
+          <ValueField
+            tag={tag}
+            label="New value"
+            value={form.values.value}
+            onChange={(next) => form.set('value', next)}
             error={wrong ?? form.error('value') ?? form.other}
+            disabled={Boolean(blocked)}
             className="flex-1"
-          >
-            {(p) => (
-              <Input
-                {...p}
-                className="figures text-right"
-                inputMode="decimal"
-                disabled={Boolean(blocked)}
-                value={form.values.value}
-                onChange={(e) => form.set('value', e.target.value)}
-              />
-            )}
-          </Field>
+          />
           <Button type="submit" className="mb-0.5" disabled={Boolean(blocked) || !form.values.value.trim()}>
             Write…
           </Button>

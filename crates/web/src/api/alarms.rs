@@ -45,6 +45,8 @@ pub struct AlarmView {
     pub acknowledged_by: String,
     pub unit: String,
     pub decimals: u8,
+    /// The set that names the tag's states.
+    pub states: Option<Uuid>,
 }
 
 /// The alarms that stand, with the number to follow events from.
@@ -84,6 +86,7 @@ pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>,
             acknowledged_by: s.acknowledged_by.clone(),
             unit: tag.set.unit.clone(),
             decimals: tag.set.decimals,
+            states: tag.set.states,
         })
     });
     Ok(Json(AlarmList { last: board.last(), alarms: alarms.collect() }))

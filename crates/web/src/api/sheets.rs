@@ -73,6 +73,8 @@ pub struct TagRow {
     pub place_path: String,
     pub unit: String,
     pub decimals: u8,
+    /// The set that names its states.
+    pub states: Option<Uuid>,
     /// Where it is read, in words; empty where it is unbound.
     pub source: String,
     /// How it is recorded: `on_change` or `each_poll`; null where it is not.
@@ -156,6 +158,7 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
                 place_path: plant.path(Some(tag.set.place)),
                 unit: tag.set.unit.clone(),
                 decimals: tag.set.decimals,
+                states: tag.set.states,
                 source: source_of(&plant, *id),
                 recorded: tag.set.record.then_some(tag.set.record_mode),
                 limits: limits.into_iter().map(|l| l.1).collect::<Vec<_>>().join(", "),

@@ -3,15 +3,16 @@
 import clsx from 'clsx';
 import { useState } from 'react';
 import { feed, useNow } from '../../api/live';
-import { acknowledge, useAlarms, useMay } from '../../api/queries';
+import { acknowledge, useAlarms, useHands, useMay } from '../../api/queries';
 import { pathOf, useTree } from '../../api/tree';
 import { useGo, useView } from '../../app/router';
-import { alarmsUnder } from '../../app/tree';
+import { alarmsUnder, liesUnder } from '../../app/tree';
 import { complain } from '../../parts/form';
 import { type PipState, Pips } from '../../parts/pips';
 import { lasting, moment } from '../../parts/text';
 import { Button, DeskHead, DeskPart, Empty, Tick, Trouble } from '../../parts/ui';
 import { Value } from '../../parts/value';
+import { HandList } from './hand-list';
 import { AlarmHistory } from './history';
 
 export function Alarms() {
@@ -43,6 +44,9 @@ export function Alarms() {
   }
 
   const history = part === 'history';
+  const byHand = part === 'by-hand';
+  const allHands = useHands().data ?? [];
+  const hands = at && tree ? allHands.filter((h) => liesUnder(tree.byId, h.place, at)) : allHands;
   const tab = (name: string, on: boolean, to: string | undefined) => (
     <DeskPart on={on} onClick={() => go({ part: to })}>
       {name}
@@ -55,18 +59,21 @@ export function Alarms() {
         title="Alarms"
         note={`${shown.length} standing · ${waiting.length} to acknowledge${elsewhere > 0 ? ` · ${elsewhere} elsewhere in the plant` : ''}`}
       >
-        {!history && operator && (
+        {!history && !byHand && operator && (
           <Button disabled={busy || targets.length === 0} onClick={() => void take(targets.map((a) => a.rule))}>
             {chosenWaiting.length > 0 ? `Acknowledge ${chosenWaiting.length} chosen` : `Acknowledge all ${waiting.length} shown`}
           </Button>
         )}
       </DeskHead>
       <div className="mb-3 flex gap-2">
-        {tab(`Standing ${shown.length}`, !history, undefined)}
+        {tab(`Standing ${shown.length}`, !history && !byHand, undefined)}
         {tab('History', history, 'history')}
+        {tab(`Set by hand ${hands.length}`, byHand, 'by-hand')}
       </div>
       {history ? (
         <AlarmHistory key={at ?? ''} at={at} />
+      ) : byHand ? (
+        <HandList hands={hands} elsewhere={allHands.length - hands.length} />
       ) : (
         <>
           <Trouble error={alarms.error} />
@@ -152,7 +159,7 @@ function Standing({ alarms, chosen, onChoose, onTake, onOpen }: StandingProps) {
                 {a.action && <p className="text-sm font-normal text-soft">{a.action}</p>}
               </td>
               <td className="pr-3 text-right">
-                <Value no={a.no} set={a} />
+                <Value no={a.no} set={a} own />
               </td>
               <td className="px-2">
                 {waits ? (

@@ -4,7 +4,8 @@ import { useQuery } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { http, take } from '../../api/client';
 import { seriesColour } from '../../parts/colours';
-import { moment, printed } from '../../parts/text';
+import { useReadings } from '../../parts/reading';
+import { moment } from '../../parts/text';
 import type { TrendTag, TrendWindow } from '../../parts/trend';
 
 interface Props {
@@ -49,6 +50,7 @@ const CELL = 'figures px-2 text-right';
 
 export function Figures({ tags, names, window, live, a, b, valuesAt }: Props) {
   const statistics = useStatistics(tags, window, live);
+  const readings = useReadings(tags.map((t) => t.set));
   const [atA, atB] = [a === undefined ? null : valuesAt(a), b === undefined ? null : valuesAt(b)];
   return (
     <table className="mt-2 w-full border-t border-line text-left" aria-label="Figures of what is seen">
@@ -72,7 +74,9 @@ export function Figures({ tags, names, window, live, a, b, valuesAt }: Props) {
       <tbody>
         {tags.map((tag, i) => {
           const row = statistics.data?.tags.find((t) => t.tag === tag.id);
-          const digits = tag.set.decimals;
+          const reading = readings[i];
+          if (!reading) return null;
+          const byHand = row?.by_hand[0] ?? 0;
           const [va, vb] = [atA?.[i] ?? null, atB?.[i] ?? null];
           const difference = va !== null && vb !== null ? vb - va : null;
           return (
@@ -81,18 +85,23 @@ export function Figures({ tags, names, window, live, a, b, valuesAt }: Props) {
                 <span aria-hidden className="mr-2 inline-block h-0.5 w-4 align-middle" style={{ background: seriesColour(i) }} />
                 {names[i]}
               </td>
-              {atA && <td className={CELL}>{printed(va, digits)}</td>}
-              {atB && <td className={CELL}>{printed(vb, digits)}</td>}
+              {atA && <td className={CELL}>{reading.print(va)}</td>}
+              {atB && <td className={CELL}>{reading.print(vb)}</td>}
               {a !== undefined && b !== undefined && (
                 <td className={clsx(CELL, 'font-semibold')}>
-                  {difference === null ? '–' : `${difference > 0 ? '+' : ''}${difference.toFixed(digits)}`}
+                  {difference === null
+                    ? '–'
+                    : `${difference > 0 ? '+' : ''}${reading.difference(difference).toFixed(reading.decimals)}`}
                 </td>
               )}
-              <td className={CELL}>{printed(row?.minimum[0] ?? null, digits)}</td>
-              <td className={CELL}>{printed(row?.average[0] ?? null, digits + 1)}</td>
-              <td className={CELL}>{printed(row?.maximum[0] ?? null, digits)}</td>
-              <td className={CELL}>{row?.good[0] === undefined ? '–' : `${Math.floor(row.good[0] * 100)} %`}</td>
-              <td className="pl-1 text-soft">{tag.set.unit}</td>
+              <td className={CELL}>{reading.print(row?.minimum[0] ?? null)}</td>
+              <td className={CELL}>{reading.names ? '–' : reading.print(row?.average[0] ?? null, 1)}</td>
+              <td className={CELL}>{reading.print(row?.maximum[0] ?? null)}</td>
+              <td className={CELL}>
+                {row?.good[0] === undefined ? '–' : `${Math.floor(row.good[0] * 100)} %`}
+                {byHand > 0 && <span title="share of it that was set by hand"> ✎ {Math.ceil(byHand * 100)} %</span>}
+              </td>
+              <td className="pl-1 text-soft">{reading.unit}</td>
             </tr>
           );
         })}

@@ -15,6 +15,7 @@ const PAGE = 100;
 const KINDS: Record<string, string> = {
   configuration: 'configuration',
   write: 'write',
+  by_hand: 'set by hand',
   acknowledge: 'acknowledge',
   report: 'report',
   note: 'note',

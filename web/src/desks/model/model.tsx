@@ -7,6 +7,7 @@ import { counted } from '../../parts/text';
 import { Button, DeskHead, DeskPart, Trouble } from '../../parts/ui';
 import { Files } from './files';
 import { PlacePage } from './place';
+import { StateSets } from './states';
 import { TagSheet } from './tag-sheet';
 
 export function Model() {
@@ -32,12 +33,15 @@ export function Model() {
         title={spot?.name ?? 'Whole plant'}
         note={spot ? `${spot.level}${idle ? ' · out of service' : ''}` : counted(tree.places.length, 'place')}
       >
-        {tab('Tags', part !== 'place' && part !== 'files', undefined)}
+        {tab('Tags', !['place', 'states', 'files'].includes(part ?? ''), undefined)}
         {tab(spot ? 'Place' : 'Places', part === 'place', 'place')}
+        {tab('State names', part === 'states', 'states')}
         {tab('Files', part === 'files', 'files')}
       </DeskHead>
       {part === 'place' ? (
         <PlacePage tree={tree} place={place} disabled={!engineer} />
+      ) : part === 'states' ? (
+        <StateSets disabled={!engineer} />
       ) : part === 'files' ? (
         <Files key={at ?? ''} tree={tree} disabled={!engineer} />
       ) : tree.places.length > 0 ? (

@@ -16,11 +16,13 @@ const WIDTHS: Record<string, number> = {
   choice: 104,
   place: 216,
   connection: 120,
+  unit: 64,
+  states: 120,
   group: 104,
   tag: 150,
   rest: 170,
 };
-const OWN_WIDTHS: Record<string, number> = { name: 184, unit: 64, note: 220, decimals: 80 };
+const OWN_WIDTHS: Record<string, number> = { name: 184, note: 220, decimals: 80 };
 
 const soft = (text: string) => (
   <span className="truncate text-soft" title={text}>
@@ -29,7 +31,7 @@ const soft = (text: string) => (
 );
 
 const SHOWN: GridColumn<TagRow>[] = [
-  { key: 'now', title: 'Now', width: 150, right: true, show: (row) => <Value no={row.no} set={row} /> },
+  { key: 'now', title: 'Now', width: 150, right: true, show: (row) => <Value no={row.no} set={row} own /> },
   { key: 'source_words', title: 'Read from', width: 220, show: (row) => soft(row.source || 'nowhere') },
   { key: 'limits', title: 'Limits', width: 150, show: (row) => soft(row.limits || 'none') },
   { key: 'service', title: 'Service', width: 110, show: (row) => soft(row.idle ? 'out of service' : 'in service') },
@@ -55,6 +57,8 @@ export const FIRST = [
 export interface Offers {
   places: string[];
   connections: string[];
+  states: string[];
+  units: string[];
 }
 
 /** Every column there is, by its name. */
@@ -69,7 +73,11 @@ export function allColumns(server: readonly ServerColumn[], offers: Offers): Map
             ? offers.places
             : c.cell === 'connection'
               ? offers.connections
-              : undefined;
+              : c.cell === 'states'
+                ? offers.states
+                : c.cell === 'unit'
+                  ? offers.units
+                  : undefined;
     return {
       key: c.key,
       title: c.title,

@@ -14,6 +14,7 @@ import { useGo, useView } from '../../app/router';
 import { placesInOrder } from '../../app/tree';
 import { complain } from '../../parts/form';
 import { type CellTrouble, cellName, Grid, type GridHandle, type GridRow } from '../../parts/grid';
+import { useWorld } from '../../parts/reading';
 import type { Order } from '../../parts/sheet';
 import { cellCount, insisted, NOTHING, type Staged, staged, type Write, without } from '../../parts/staged';
 import { counted } from '../../parts/text';
@@ -27,6 +28,8 @@ const CHOICES: Record<string, { words: string; query: Partial<Query> }> = {
   all: { words: 'all tags', query: {} },
   bad: { words: 'bad now', query: { quality: 'bad' } },
   uncertain: { words: 'uncertain now', query: { quality: 'uncertain' } },
+  alarm: { words: 'in alarm now', query: { in_alarm: true } },
+  by_hand: { words: 'set by hand now', query: { by_hand: true } },
   unbound: { words: 'without a source', query: { bound: false } },
   twice: { words: 'same source twice', query: { twice: true } },
   recorded: { words: 'recorded', query: { recorded: true } },
@@ -38,6 +41,8 @@ const CHOICES: Record<string, { words: string; query: Partial<Query> }> = {
 
 interface Query {
   quality: string;
+  in_alarm: boolean;
+  by_hand: boolean;
   bound: boolean;
   twice: boolean;
   recorded: boolean;
@@ -62,6 +67,8 @@ export function TagSheet({ writable }: { writable: boolean }) {
   const tree = useTree();
   const revision = useRevision();
   const connections = useItems('connection').data?.items;
+  const states = useItems('states').data?.items;
+  const world = useWorld();
   const server = useQuery({
     queryKey: ['columns', 'tag'],
     queryFn: () => take(http.GET('/api/tables/{kind}/columns', { params: { path: { kind: 'tag' } } })),
@@ -86,8 +93,10 @@ export function TagSheet({ writable }: { writable: boolean }) {
     () => ({
       places: placesInOrder(tree?.places ?? []).map((p) => p.path),
       connections: (connections ?? []).map((c) => c.set.name),
+      states: (states ?? []).map((s) => s.set.name),
+      units: [...new Set(world.units.values())].map((u) => u.symbol),
     }),
-    [tree, connections],
+    [tree, connections, states, world.units],
   );
   const known = useMemo(() => allColumns(server ?? [], offers), [server, offers]);
   const columns = useMemo(() => view.columns.flatMap((key) => known.get(key) ?? []), [known, view.columns]);

@@ -1,0 +1,64 @@
+// Where somebody gives a tag a value: by the name of a state, as on or off, or typed in the tag's own unit.
+
+import { useEffect, useRef } from 'react';
+import type { Item } from '../api/model';
+import { numberOf } from './form';
+import { useReading } from './reading';
+import { Choice, Field, Input } from './ui';
+
+type Tag = Pick<Item<'tag'>, 'set' | 'holds'>;
+
+export const isSwitch = (tag: Tag) => tag.holds === 'bool' || tag.holds === 'switch';
+
+/** What a text in the field stands for; names of states are left to the server, which knows them best. */
+export function givenValue(tag: Tag, text: string): number | string | boolean | null {
+  if (tag.holds === 'text') return text;
+  if (isSwitch(tag) && (text === 'on' || text === 'off')) return text === 'on';
+  return numberOf(text);
+}
+
+interface Props {
+  tag: Tag;
+  label: string;
+  value: string;
+  onChange: (value: string) => void;
+  error?: string | undefined;
+  disabled?: boolean;
+  focus?: boolean;
+  className?: string;
+}
+
+export function ValueField({ tag, label, value, onChange, error, disabled, focus, className }: Props) {
+  const { names } = useReading(tag.set, true);
+  const words = names ? [...names.values()] : isSwitch(tag) ? ['off', 'on'] : undefined;
+  const unit = tag.set.unit && !words ? `, ${tag.set.unit}` : '';
+  const input = useRef<HTMLInputElement>(null);
+  const select = useRef<HTMLSelectElement>(null);
+  useEffect(() => {
+    if (focus) (input.current ?? select.current)?.focus();
+  }, [focus]);
+  return (
+    <Field label={`${label}${unit}`} error={error} {...(className ? { className } : {})}>
+      {(p) =>
+        words ? (
+          <Choice {...p} ref={select} disabled={disabled} value={value} onChange={(e) => onChange(e.target.value)}>
+            <option value="">choose …</option>
+            {words.map((word) => (
+              <option key={word}>{word}</option>
+            ))}
+          </Choice>
+        ) : (
+          <Input
+            {...p}
+            ref={input}
+            className="figures text-right"
+            inputMode={tag.holds === 'text' ? 'text' : 'decimal'}
+            disabled={disabled}
+            value={value}
+            onChange={(e) => onChange(e.target.value)}
+          />
+        )
+      }
+    </Field>
+  );
+}
