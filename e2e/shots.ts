@@ -44,8 +44,13 @@ async function views(page: Page) {
   await desk('Board');
   await page.getByRole('treeitem', { name: /Extraction/ }).click();
   await shot('board');
-  await ex1.getByRole('button', { name: 'Level', exact: true }).click();
+  await ex1.getByRole('button', { name: 'pH', exact: true }).click();
+  await page.getByRole('button', { name: 'Set by hand…' }).click();
+  await page.getByLabel('Value', { exact: true }).fill('9.1');
+  await page.getByLabel('Reason').fill('Probe is in the laboratory for calibration');
+  await page.getByRole('button', { name: 'Set by hand', exact: true }).click();
   await shot('inspector');
+  await ex1.getByRole('button', { name: 'Level', exact: true }).click();
   await page.getByRole('button', { name: 'Trend', exact: true }).click();
   await page.getByRole('button', { name: 'Close inspector' }).click();
   await page.getByLabel('Add a tag').fill('EX-1/Temp');
@@ -63,6 +68,8 @@ async function views(page: Page) {
   await page.getByRole('treeitem', { name: /Brackmere/ }).click();
   await desk('Alarms');
   await shot('alarms');
+  await page.locator('main button[aria-pressed]').getByText(/^Set by hand/).click();
+  await shot('by-hand');
   await desk('Model');
   await page.getByRole('treeitem', { name: /EX-1/ }).click();
   const sheet = page.getByRole('grid', { name: 'Tags' });
@@ -75,6 +82,9 @@ async function views(page: Page) {
   }
   await shot('model');
   await page.getByRole('button', { name: 'All back' }).click();
+  await page.locator('main button[aria-pressed]').getByText('State names', { exact: true }).click();
+  await page.getByRole('button', { name: /^Vessel phase/ }).click();
+  await shot('states');
   const table = await (await page.request.get(`${new URL(page.url()).origin}/api/tables/tag/file`)).text();
   const [head, ...rows] = table.trimEnd().split('\r\n');
   const edited = rows.filter((row) => !row.includes(',Foam,')).map((row) => row.replace(',Agitator current,A,', ',Motor current,A,'));

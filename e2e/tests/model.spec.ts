@@ -229,6 +229,32 @@ test('it is told where a tag and a place are used, with the way there', async ()
   await desk('Model');
 });
 
+test('limits are written in the sheet, for several tags at once', async () => {
+  await place('EX-3').click();
+  await part('Tags');
+  await page.getByLabel('Filter tags').fill('setpoint');
+  await count('3 tags');
+  const heads = await grid().getByRole('columnheader').allTextContents();
+  await grid().focus();
+  await page.keyboard.press('Control+Home');
+  for (let i = 0; i < heads.indexOf('Limit high'); i += 1) await page.keyboard.press('ArrowRight');
+  await page.keyboard.type('91,5');
+  await page.keyboard.press('Enter');
+  await page.keyboard.press('ArrowUp');
+  await page.keyboard.press('Shift+ArrowDown');
+  await page.keyboard.press('Shift+ArrowDown');
+  await page.keyboard.press('Control+d');
+  await page.keyboard.press('Control+s');
+  await expect(unsaved()).toHaveCount(0);
+  expect(await cellsOf('Limit high')).toEqual(['91.5', '91.5', '91.5']);
+  // Emptied, the rule goes; the others stay.
+  await page.keyboard.press('Delete');
+  await page.keyboard.press('Control+s');
+  await expect(unsaved()).toHaveCount(0);
+  await expect.poll(async () => (await cellsOf('Limit high')).filter(Boolean).length).toBe(0);
+  await page.getByLabel('Filter tags').fill('');
+});
+
 test('a table goes out, is edited, compared, taken in and undone', async () => {
   await place('EX-3').click();
   await part('Files');
@@ -243,7 +269,7 @@ test('a table goes out, is edited, compared, taken in and undone', async () => {
     page.getByLabel('File to compare').setInputFiles({ name: 'tags.csv', mimeType: 'text/csv', buffer: Buffer.from(body) });
   await page.getByRole('checkbox', { name: /What is not in it goes/ }).click();
   await choose(`${lines[0]}\r\nx,y\r\n`);
-  await expect(page.getByRole('row', { name: /^2 This row has 2 cells, the head names 33/ })).toBeVisible();
+  await expect(page.getByRole('row', { name: /^2 This row has 2 cells, the head names 37/ })).toBeVisible();
   const cells = lines[0]?.split(',').length ?? 0;
   edited[edited.length - 1] = `,Brackmere Kelp Works/Extraction/EX-3,Foam,mm${','.repeat(cells - 4)}`;
   await choose(edited.filter(Boolean).join('\r\n'));

@@ -4,6 +4,7 @@
 mod connect;
 mod engine;
 mod load;
+mod model;
 mod plant;
 mod store;
 mod wire;
@@ -32,8 +33,8 @@ struct Cli {
     /// Figures of an earlier run to print beside.
     #[arg(long)]
     against: Option<PathBuf>,
-    /// Only some of it: engine, store, wire, load.
-    #[arg(long, value_delimiter = ',', default_value = "engine,store,wire,connect,load")]
+    /// Only some of it: engine, model, store, wire, connect, load.
+    #[arg(long, value_delimiter = ',', default_value = "engine,model,store,wire,connect,load")]
     only: Vec<String>,
     /// Tags of the plants under load.
     #[arg(long, value_delimiter = ',', default_value = "10000,100000")]
@@ -110,6 +111,9 @@ fn main() -> Result<()> {
     let wanted = |part: &str| cli.only.iter().any(|only| only == part);
     if wanted("engine") {
         engine::measure(&mut figures);
+    }
+    if wanted("model") {
+        model::measure(&mut figures)?;
     }
     // As it is run for real: with every write on disk.
     let cluster = Cluster::start(&folder.path().join("cluster"), Care::default())?;

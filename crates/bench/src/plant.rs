@@ -91,7 +91,7 @@ async fn build_lines(db: &Db, settings: &Settings) -> Result<()> {
 
 async fn commit(db: &Db, edits: &[Edit]) -> Result<()> {
     let by = By { account: None, actor: "Bench".into(), why: "Bench".into(), undoes: None };
-    db.commit(&Plant::default(), edits, &by, &Drivers).await?;
+    db.commit(&Plant::default(), edits, &by, Drivers).await?;
     Ok(())
 }
 

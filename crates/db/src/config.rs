@@ -91,7 +91,13 @@ impl Db {
     ///
     /// # Errors
     /// Every problem of the edits, or the database's own.
-    pub async fn commit(&self, base: &Plant, edits: &[Edit], by: &By, check: &dyn SourceCheck) -> Result<Plant, CommitError> {
+    pub async fn commit(
+        &self,
+        base: &Plant,
+        edits: &[Edit],
+        by: &By,
+        check: impl SourceCheck + Send + 'static,
+    ) -> Result<Plant, CommitError> {
         let mut tx = self.pool.begin().await?;
         sqlx::query("select revision from plant for update").execute(&mut *tx).await?;
         let mut base = base.clone();
@@ -104,8 +110,13 @@ impl Db {
             .fetch_all(&mut *tx)
             .await?;
         let mut numbers = VecDeque::from(numbers);
-        let next_no = || numbers.pop_front().map_or(0, i32::unsigned_abs);
-        let (next, changes) = edit::apply(&base, edits, check, next_no).map_err(CommitError::Refused)?;
+        // A hundred thousand edits take seconds to be worked out: not on a thread that others wait for.
+        let edits = edits.to_vec();
+        let worked = tokio::task::spawn_blocking(move || {
+            edit::apply(&base, &edits, &check, || numbers.pop_front().map_or(0, i32::unsigned_abs))
+        });
+        let worked = worked.await.map_err(|error| DbError::Refused(error.to_string()))?;
+        let (next, changes) = worked.map_err(CommitError::Refused)?;
         if changes.is_empty() {
             return Err(CommitError::Nothing);
         }

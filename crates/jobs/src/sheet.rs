@@ -7,7 +7,7 @@
 
 use havrel_core::plant::{
     Change, Edit, Kind, Op, Plant, SourceCheck, copy, edit,
-    table::{self, Known, Row, Trouble, Written},
+    table::{self, Known, Reader, Row, Trouble, Written},
     view::natural,
 };
 use std::collections::{HashMap, HashSet};
@@ -104,8 +104,9 @@ pub fn write(plant: &Plant, kind: Kind, under: Option<Uuid>, mark: Mark) -> Resu
         .from_writer("\u{feff}".as_bytes().to_vec());
     let columns = table::columns(kind);
     out.write_record(std::iter::once(ID).chain(columns.iter().map(|c| c.key)))?;
+    let reader = Reader::of(plant, |_| kind == Kind::Tag);
     for id in items(plant, kind, under) {
-        let cells = table::cells(plant, kind, id);
+        let cells = reader.cells(kind, id);
         out.write_record(std::iter::once(id.to_string()).chain(cells.iter().map(|c| harmless(c))))?;
     }
     out.into_inner().map_err(|e| e.into_error().into())
@@ -294,8 +295,8 @@ pub fn compare(
         let wrong = |t: Trouble| Wrong { line: line_of(t.row), column: t.column, message: t.message };
         if troubles.is_empty() { NoPlan::Cancelled } else { NoPlan::Wrong(troubles.into_iter().map(wrong).collect()) }
     };
-    let planned = table::plan_watched(plant, kind, &rows, watch).map_err(told)?;
-    let mut edits: Vec<Edit> = planned.iter().map(|e| e.1.clone()).collect();
+    let planned = table::plan_watched(plant, kind, &rows, new_id, watch).map_err(told)?;
+    let mut edits: Vec<Edit> = planned.iter().map(|e| e.edit.clone()).collect();
     if let Some(under) = remove {
         let mut gone: Vec<Uuid> = items(plant, kind, under).into_iter().filter(|id| !lines.contains_key(id)).collect();
         if kind == Kind::Place {
@@ -339,7 +340,7 @@ pub fn compare(
         Some(cells.filter(|(_, before, after)| before != after).collect())
     })
     .map_err(refused)?;
-    plan.unchanged = rows.len() - planned.len();
+    plan.unchanged = rows.len() - planned.iter().map(|e| e.row).collect::<HashSet<_>>().len();
     Ok(plan)
 }
 

@@ -241,7 +241,7 @@ impl Live {
     /// # Errors
     /// As [`Db::commit`].
     pub async fn commit(self: &Arc<Self>, edits: &[Edit], by: &By) -> Result<Arc<Plant>, CommitError> {
-        let next = Arc::new(self.db.commit(&self.plant(), edits, by, &Drivers).await?);
+        let next = Arc::new(self.db.commit(&self.plant(), edits, by, Drivers).await?);
         self.apply(next.clone()).await;
         Ok(next)
     }

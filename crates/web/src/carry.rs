@@ -87,7 +87,7 @@ pub async fn import(place: &DataPlace, what: What, from: &Path, remove: bool, ye
     }
     let why = format!("Imported {}", from.file_name().map_or_else(|| "a file".into(), |n| n.to_string_lossy()));
     let by = By { account: None, actor: "command line".into(), why: why.chars().take(400).collect(), undoes: None };
-    let next = db.commit(&plant, &plan.edits, &by, &Drivers).await.map_err(|e| format!("it could not be taken in: {e}"))?;
+    let next = db.commit(&plant, &plan.edits, &by, Drivers).await.map_err(|e| format!("it could not be taken in: {e}"))?;
     say(&format!("taken in as revision {}; a running Havrel follows by itself", next.revision));
     Ok(())
 }

@@ -118,8 +118,10 @@ impl Builder {
     }
 }
 
-/// Sets of state names: the name, how the tags end that use it, and the states.
-const STATES: &[(&str, &str, &[(i64, &str)])] = &[
+/// A set of state names: its name, how the tags end that use it, and the states.
+type NamedStates = (&'static str, &'static str, &'static [(i64, &'static str)]);
+
+const STATES: &[NamedStates] = &[
     ("Vessel phase", "Phase", &[(1, "Fill"), (2, "Heat"), (3, "Hold"), (4, "Discharge"), (5, "Rinse")]),
     ("Motor", " running", &[(0, "Stopped"), (1, "Running")]),
     ("Valve", " open", &[(0, "Closed"), (1, "Open")]),

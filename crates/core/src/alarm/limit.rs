@@ -4,7 +4,7 @@ use crate::time::Nanos;
 use serde::{Deserialize, Serialize};
 
 /// The four limits of a process value.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum LimitKind {
     LowLow,

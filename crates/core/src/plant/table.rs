@@ -4,7 +4,7 @@
 //! a cell holds is text that a person can read and type: names and paths instead of identities, `yes` and `no`, numbers
 //! with a decimal point. [`plan`] turns written cells into edits for the one door.
 
-use super::{Edit, Kind, Op, Own, Plant, edit};
+use super::{Edit, Item, Kind, Op, Own, Plant, Rule, edit};
 use crate::{alarm::LimitKind, unit};
 use serde_json::{Map, Value as Json};
 use std::collections::{HashMap, HashSet};
@@ -34,6 +34,8 @@ pub enum Cell {
     Group,
     /// A tag by its path; one of the same place by its name alone.
     Tag,
+    /// The level of the row's alarm rule of this kind; empty where it has none.
+    Limit(LimitKind),
     /// What is left of an object beyond its own columns, as JSON.
     Rest(&'static [&'static str]),
 }
@@ -46,7 +48,7 @@ pub struct Column {
     /// What stands at its head on the screen.
     pub title: &'static str,
     pub cell: Cell,
-    /// The setting it shows: a field, or a field of an object.
+    /// The setting it shows: a field, or a field of an object; nothing where it is another item's.
     at: &'static [&'static str],
 }
 
@@ -104,6 +106,10 @@ const TAGS: &[Column] = &[
     column("write_low", "Write from", Cell::Number, &["write_low"]),
     column("write_high", "Write to", Cell::Number, &["write_high"]),
     column("setpoint", "Setpoint", Cell::Tag, &["setpoint"]),
+    column("limit_high_high", "Limit high high", Cell::Limit(LimitKind::HighHigh), &[]),
+    column("limit_high", "Limit high", Cell::Limit(LimitKind::High), &[]),
+    column("limit_low", "Limit low", Cell::Limit(LimitKind::Low), &[]),
+    column("limit_low_low", "Limit low low", Cell::Limit(LimitKind::LowLow), &[]),
     column("order", "Order", Cell::Number, &["order"]),
     column("note", "Note", Cell::Text, &["note"]),
 ];
@@ -147,7 +153,7 @@ fn text_of(plant: &Plant, column: &Column, set: &Own) -> String {
     let id = || value.as_str().and_then(|s| Uuid::parse_str(s).ok());
     match column.cell {
         Cell::Text | Cell::Unit | Cell::Choice(_) => value.as_str().map_or_else(|| value.to_string(), str::to_owned),
-        Cell::Number | Cell::Level | Cell::Whole => number_text(value),
+        Cell::Number | Cell::Level | Cell::Limit(_) | Cell::Whole => number_text(value),
         Cell::YesNo => if value == &Json::Bool(true) { "yes" } else { "no" }.into(),
         Cell::Place => plant.path(id()),
         Cell::States => plant.title(Kind::States, id().unwrap_or_default()),
@@ -184,9 +190,36 @@ fn reference(set: &Own, field: &str) -> Option<Uuid> {
     set.get(field)?.as_str().and_then(|s| Uuid::parse_str(s).ok())
 }
 
-/// One cell of an item.
-pub fn cell(plant: &Plant, column: &Column, kind: Kind, id: Uuid) -> String {
-    text_of(plant, column, &plant.effective(kind, id))
+/// Reads the cells of many items.
+pub struct Reader<'a> {
+    plant: &'a Plant,
+    rules: HashMap<(Uuid, LimitKind), &'a Item<Rule>>,
+}
+
+impl<'a> Reader<'a> {
+    /// Makes ready to read the items that are wanted.
+    pub fn of(plant: &'a Plant, wanted: impl Fn(Uuid) -> bool) -> Reader<'a> {
+        let rules = plant.rules.values().filter(|r| wanted(r.set.tag));
+        Reader { plant, rules: rules.map(|r| ((r.set.tag, r.set.kind), r.as_ref())).collect() }
+    }
+
+    fn text(&self, column: &Column, id: Uuid, set: &Own) -> String {
+        match column.cell {
+            Cell::Limit(kind) => self.rules.get(&(id, kind)).map_or_else(String::new, |r| number_text(&r.set.level.into())),
+            _ => text_of(self.plant, column, set),
+        }
+    }
+
+    /// One cell of an item.
+    pub fn cell(&self, column: &Column, kind: Kind, id: Uuid) -> String {
+        self.text(column, id, &self.plant.effective(kind, id))
+    }
+
+    /// All cells of an item, in the order of [`columns`].
+    pub fn cells(&self, kind: Kind, id: Uuid) -> Vec<String> {
+        let set = self.plant.effective(kind, id);
+        columns(kind).iter().map(|c| self.text(c, id, &set)).collect()
+    }
 }
 
 /// The item that a row means by what people know it by: the columns that name it, beside their texts.
@@ -225,10 +258,9 @@ impl<'a> Known<'a> {
     }
 }
 
-/// All cells of an item, in the order of [`columns`].
+/// All cells of one item, in the order of [`columns`]; for many use a [`Reader`].
 pub fn cells(plant: &Plant, kind: Kind, id: Uuid) -> Vec<String> {
-    let set = plant.effective(kind, id);
-    columns(kind).iter().map(|c| text_of(plant, c, &set)).collect()
+    Reader::of(plant, |tag| tag == id).cells(kind, id)
 }
 
 /// A number as people write it: with a point, or with a comma where no point stands.
@@ -339,9 +371,9 @@ fn parse(names: &Names<'_>, column: &Column, set: &Own, text: &str) -> Result<Op
         Cell::Number => Some(number(trimmed)?.into()),
         Cell::Level => {
             let tag = reference(set, "tag").and_then(|id| names.plant.tags.get(&id));
-            let state = tag.and_then(|t| names.plant.states_of(&t.set)?.value_of(trimmed));
-            Some(state.map_or_else(|| number(trimmed), Ok)?.into())
+            Some(level(names.plant, tag.and_then(|t| t.set.states), trimmed)?.into())
         }
+        Cell::Limit(_) => Some(level(names.plant, reference(set, "states"), trimmed)?.into()),
         Cell::Whole => {
             let whole = trimmed.parse::<u32>();
             Some(whole.map_err(|_| format!("“{}” is no whole number.", short(trimmed)))?.into())
@@ -377,6 +409,12 @@ fn parse(names: &Names<'_>, column: &Column, set: &Own, text: &str) -> Result<Op
             _ => return Err("This must be a JSON object, like {\"block\": …}.".into()),
         },
     })
+}
+
+/// A level as somebody writes it: a number, or the name of one of these states.
+fn level(plant: &Plant, states: Option<Uuid>, text: &str) -> Result<f64, String> {
+    let state = states.and_then(|id| plant.states.get(&id)?.set.value_of(text));
+    state.map_or_else(|| number(text), Ok)
 }
 
 /// Puts a cell's value into settings.
@@ -446,13 +484,23 @@ pub struct Trouble {
     pub now: Option<String>,
 }
 
-/// Turns written rows into edits, one for each row in that order; rows that change nothing give none. Beside each edit
-/// stands the row it comes from. Rows may refer to what other rows make.
+/// An edit that a row comes to.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Planned {
+    /// Which row, counted from 0.
+    pub row: usize,
+    /// The column, where it is an edit of something else than the row's own item.
+    pub column: Option<&'static str>,
+    pub edit: Edit,
+}
+
+/// Turns written rows into edits, in the order of the rows; rows that change nothing give none. Rows may refer to what other
+/// rows make. `new_id` gives ids for what a row makes beside its own item.
 ///
 /// # Errors
 /// Everything that is wrong, cell by cell.
-pub fn plan(plant: &Plant, kind: Kind, rows: &[Row]) -> Result<Vec<(usize, Edit)>, Vec<Trouble>> {
-    plan_watched(plant, kind, rows, &mut |_| true)
+pub fn plan(plant: &Plant, kind: Kind, rows: &[Row], new_id: &mut dyn FnMut() -> Uuid) -> Result<Vec<Planned>, Vec<Trouble>> {
+    plan_watched(plant, kind, rows, new_id, &mut |_| true)
 }
 
 /// The same for many rows: `watch` hears how many are done and says whether to go on.
@@ -463,10 +511,13 @@ pub fn plan_watched(
     plant: &Plant,
     kind: Kind,
     rows: &[Row],
+    new_id: &mut dyn FnMut() -> Uuid,
     watch: &mut dyn FnMut(usize) -> bool,
-) -> Result<Vec<(usize, Edit)>, Vec<Trouble>> {
+) -> Result<Vec<Planned>, Vec<Trouble>> {
     let mut names = Names::of(plant);
     names.add(kind, rows);
+    let written: HashSet<Uuid> = rows.iter().map(|r| r.id).collect();
+    let reader = Reader::of(plant, |tag| written.contains(&tag));
     let mut edits = Vec::new();
     let mut troubles = Vec::new();
     let mut once = HashSet::new();
@@ -490,10 +541,11 @@ pub fn plan_watched(
         let before = plant.effective(kind, row.id);
         let mut set = before.clone();
         let mut touched: HashSet<&str> = HashSet::new();
+        let mut limits = Vec::new();
         // In the order of the columns: a group is looked up in the connection that stands in the same row.
         for column in columns(kind) {
             let Some(written) = row.cells.iter().find(|c| c.column == column.key) else { continue };
-            let now = text_of(plant, column, &before);
+            let now = reader.text(column, row.id, &before);
             if written.was.as_ref().is_some_and(|was| *was != now) && now != written.text {
                 tell(column.key, "Somebody else has changed this meanwhile.".into(), Some(now));
                 continue;
@@ -502,10 +554,13 @@ pub fn plan_watched(
                 continue;
             }
             match parse(&names, column, &set, &written.text) {
-                Ok(value) => {
-                    touched.insert(column.at[0]);
-                    put(column, &mut set, value);
-                }
+                Ok(value) => match column.cell {
+                    Cell::Limit(limit) => limits.push((column.key, limit, value)),
+                    _ => {
+                        touched.insert(column.at[0]);
+                        put(column, &mut set, value);
+                    }
+                },
                 Err(message) => tell(column.key, message, None),
             }
         }
@@ -515,16 +570,48 @@ pub fn plan_watched(
         settle(&mut set);
         if row.fresh {
             let own = set.into_iter().filter(|(_, v)| !v.is_null() && v.as_str() != Some("")).collect();
-            edits.push((index, Edit { kind, id: row.id, op: Op::Create(own, None), seen: None }));
-            continue;
+            edits.push(Planned {
+                row: index,
+                column: None,
+                edit: Edit { kind, id: row.id, op: Op::Create(own, None), seen: None },
+            });
+        } else {
+            let patch: Own =
+                set.into_iter().filter(|(k, v)| touched.contains(k.as_str()) && !same_setting(before.get(k), v)).collect();
+            if !patch.is_empty() {
+                let edit = Edit { kind, id: row.id, op: Op::Patch(patch), seen: Some(plant.revision) };
+                edits.push(Planned { row: index, column: None, edit });
+            }
         }
-        let patch: Own =
-            set.into_iter().filter(|(k, v)| touched.contains(k.as_str()) && !same_setting(before.get(k), v)).collect();
-        if !patch.is_empty() {
-            edits.push((index, Edit { kind, id: row.id, op: Op::Patch(patch), seen: Some(plant.revision) }));
+        for (column, limit, value) in limits {
+            let edit = limit_edit(plant, reader.rules.get(&(row.id, limit)).map(|r| r.id), row.id, limit, value, new_id);
+            edits.extend(edit.map(|edit| Planned { row: index, column: Some(column), edit }));
         }
     }
     if troubles.is_empty() { Ok(edits) } else { Err(troubles) }
+}
+
+/// What a written level does to the rule of its kind: makes it, moves it, or takes it away.
+fn limit_edit(
+    plant: &Plant,
+    rule: Option<Uuid>,
+    tag: Uuid,
+    kind: LimitKind,
+    level: Option<Json>,
+    new_id: &mut dyn FnMut() -> Uuid,
+) -> Option<Edit> {
+    let edit = |id, op, seen| Some(Edit { kind: Kind::Rule, id, op, seen });
+    match (rule, level) {
+        (None, None) => None,
+        (Some(id), None) => edit(id, Op::Delete { contents: false }, Some(plant.revision)),
+        (Some(id), Some(level)) => edit(id, Op::Patch([("level".to_owned(), level)].into_iter().collect()), Some(plant.revision)),
+        (None, Some(level)) => {
+            // Limits further out are the graver ones.
+            let priority = if matches!(kind, LimitKind::LowLow | LimitKind::HighHigh) { 3 } else { 2 };
+            let own = serde_json::json!({"tag": tag, "kind": kind, "level": level, "priority": priority});
+            edit(new_id(), Op::Create(own.as_object().cloned().unwrap_or_default(), None), None)
+        }
+    }
 }
 
 fn same_setting(before: Option<&Json>, after: &Json) -> bool {
@@ -537,7 +624,9 @@ fn same_setting(before: Option<&Json>, after: &Json) -> bool {
 /// The column in which a problem of an edit shows: the one for its field that was written, or the first for it.
 pub fn column_for(kind: Kind, field: &str, written: &[Written]) -> String {
     let path: Vec<&str> = field.split('.').collect();
-    let fits = |c: &&Column| c.at == path.as_slice() || (path.len() == 1 && c.at[0] == path[0]) || c.at == &path[..1];
+    let fits = |c: &&Column| {
+        !c.at.is_empty() && (c.at == path.as_slice() || (path.len() == 1 && c.at[0] == path[0]) || c.at == &path[..1])
+    };
     let mut found: Vec<&Column> = columns(kind).iter().filter(fits).collect();
     // What names the field exactly comes first, and of several what was written.
     found.sort_by_key(|c| (c.at != path.as_slice(), !written.iter().any(|w| w.column == c.key)));
@@ -545,11 +634,16 @@ pub fn column_for(kind: Kind, field: &str, written: &[Written]) -> String {
 }
 
 /// The problems of edits as troubles of the cells they come from.
-pub fn troubles(kind: Kind, rows: &[Row], edits: &[(usize, Edit)], problems: Vec<edit::Problem>) -> Vec<Trouble> {
+pub fn troubles(kind: Kind, rows: &[Row], edits: &[Planned], problems: Vec<edit::Problem>) -> Vec<Trouble> {
     let trouble = |p: edit::Problem| {
-        let row = edits.get(p.edit).map_or(0, |e| e.0);
+        let planned = edits.get(p.edit);
+        let row = planned.map_or(0, |e| e.row);
         let written = rows.get(row).map_or(&[][..], |r| &r.cells);
-        let column = if p.field.is_empty() { String::new() } else { column_for(kind, &p.field, written) };
+        let column = match planned.and_then(|e| e.column) {
+            Some(column) => column.to_owned(),
+            None if p.field.is_empty() => String::new(),
+            None => column_for(kind, &p.field, written),
+        };
         Trouble { row, column, message: p.message, now: None }
     };
     problems.into_iter().map(trouble).collect()

@@ -2,7 +2,7 @@
 
 use super::{
     Kind, Plant,
-    table::{Cell, Column, cell, column_of},
+    table::{Cell, Column, Reader, column_of},
 };
 use crate::{
     TagNo,
@@ -155,7 +155,10 @@ impl TagView {
         };
         let texts: HashMap<Uuid, Key> = match query.sort {
             TagSort::Column(key) => match column_of(Kind::Tag, key) {
-                Some(column) => rows.iter().map(|r| (r.tag, Key::of(plant, column, r.tag))).collect(),
+                Some(column) => {
+                    let reader = Reader::of(plant, |_| matches!(column.cell, Cell::Limit(_)));
+                    rows.iter().map(|r| (r.tag, Key::of(&reader, column, r.tag))).collect()
+                }
                 None => HashMap::new(),
             },
             _ => HashMap::new(),
@@ -208,11 +211,11 @@ enum Key {
 }
 
 impl Key {
-    fn of(plant: &Plant, column: &Column, tag: Uuid) -> Key {
-        let text = cell(plant, column, Kind::Tag, tag);
+    fn of(reader: &Reader<'_>, column: &Column, tag: Uuid) -> Key {
+        let text = reader.cell(column, Kind::Tag, tag);
         match column.cell {
             // What is not set stands behind all numbers.
-            Cell::Number | Cell::Whole => Key::Number(text.parse().unwrap_or(f64::INFINITY)),
+            Cell::Number | Cell::Limit(_) | Cell::Whole => Key::Number(text.parse().unwrap_or(f64::INFINITY)),
             _ => Key::Text(text),
         }
     }

@@ -17,7 +17,7 @@ async fn plant(name: &str) -> (Db, Plant) {
     let db = Db::open(SHARED.cluster.options(name)).await.unwrap();
     db.identity().await.unwrap();
     let edits = [create(Kind::Place, Uuid::now_v7(), json!({"name": "EX-1"}))];
-    let plant = db.commit(&Plant::default(), &edits, &by("Built"), &AnySource).await.unwrap();
+    let plant = db.commit(&Plant::default(), &edits, &by("Built"), AnySource).await.unwrap();
     (db, plant)
 }
 
@@ -31,7 +31,7 @@ async fn a_backup_brings_the_plant_back_and_keeps_what_was_there() {
     let size = dump(&place, &file, |_| ()).unwrap();
     assert_eq!(fs::metadata(&file).unwrap().len(), size);
     let later = [create(Kind::Place, Uuid::now_v7(), json!({"name": "EX-2"}))];
-    db.commit(&plant, &later, &by("Later"), &AnySource).await.unwrap();
+    db.commit(&plant, &later, &by("Later"), AnySource).await.unwrap();
 
     let used = restore(&place, &file, "x").await;
     assert!(matches!(used, Err(BackupError::InUse(n)) if n > 0), "{used:?}");

@@ -79,7 +79,7 @@ async fn edits_are_stored_read_back_and_undone() {
     let (place, tag) = (Uuid::now_v7(), Uuid::now_v7());
     let edits =
         [create(Kind::Place, place, json!({"name": "EX-1"})), create(Kind::Tag, tag, json!({"name": "Level", "place": place}))];
-    let plant = db.commit(&Plant::default(), &edits, &by("Built EX-1"), &AnySource).await.unwrap();
+    let plant = db.commit(&Plant::default(), &edits, &by("Built EX-1"), AnySource).await.unwrap();
     assert_eq!((plant.revision, plant.tags[&tag].no), (1, 1));
     let (read, broken) = db.load_plant().await.unwrap();
     assert!(broken.is_empty());
@@ -87,9 +87,9 @@ async fn edits_are_stored_read_back_and_undone() {
 
     let changes = db.changes_of(1).await.unwrap();
     let undo = By { undoes: Some(1), ..by("Undid revision 1") };
-    let plant = db.commit(&plant, &inverse(&changes), &undo, &AnySource).await.unwrap();
+    let plant = db.commit(&plant, &inverse(&changes), &undo, AnySource).await.unwrap();
     assert!(plant.tags.is_empty() && plant.revision == 2);
-    let again = db.commit(&plant, &inverse(&changes), &undo, &AnySource).await;
+    let again = db.commit(&plant, &inverse(&changes), &undo, AnySource).await;
     assert!(matches!(again, Err(CommitError::Refused(_))), "{again:?}");
     let list = db.revisions(i64::MAX, 10).await.unwrap();
     assert_eq!((list[0].undoes, list[1].changes), (Some(1), 2));
@@ -101,10 +101,10 @@ async fn two_edits_at_once_come_one_after_the_other_and_both_stay() {
     let db = db().await;
     let place = Uuid::now_v7();
     let start =
-        db.commit(&Plant::default(), &[create(Kind::Place, place, json!({"name": "A"}))], &by("one"), &AnySource).await.unwrap();
+        db.commit(&Plant::default(), &[create(Kind::Place, place, json!({"name": "A"}))], &by("one"), AnySource).await.unwrap();
     let (one, two) = ([patch(Kind::Place, place, json!({"note": "n"}))], [patch(Kind::Place, place, json!({"name": "B"}))]);
     let (why_one, why_two) = (by("note"), by("name"));
-    let (a, b) = tokio::join!(db.commit(&start, &one, &why_one, &AnySource), db.commit(&start, &two, &why_two, &AnySource));
+    let (a, b) = tokio::join!(db.commit(&start, &one, &why_one, AnySource), db.commit(&start, &two, &why_two, AnySource));
     let mut numbers = [a.unwrap().revision, b.unwrap().revision];
     numbers.sort_unstable();
     assert_eq!(numbers, [2, 3]);
@@ -122,7 +122,7 @@ async fn a_refused_edit_leaves_no_trace() {
     let db = db().await;
     let edits =
         [create(Kind::Place, Uuid::now_v7(), json!({"name": "A"})), create(Kind::Place, Uuid::now_v7(), json!({"name": ""}))];
-    let refused = db.commit(&Plant::default(), &edits, &by("two"), &AnySource).await;
+    let refused = db.commit(&Plant::default(), &edits, &by("two"), AnySource).await;
     assert!(matches!(refused, Err(CommitError::Refused(p)) if p.len() == 1 && p[0].edit == 1));
     assert_eq!(db.load_plant().await.unwrap().0.revision, 0);
     assert!(db.revisions(i64::MAX, 10).await.unwrap().is_empty());
@@ -132,7 +132,7 @@ async fn a_refused_edit_leaves_no_trace() {
 async fn the_bell_rings_at_a_revision() {
     let db = db().await;
     let mut bell = db.bell().await.unwrap();
-    db.commit(&Plant::default(), &[create(Kind::Place, Uuid::now_v7(), json!({"name": "A"}))], &by("one"), &AnySource)
+    db.commit(&Plant::default(), &[create(Kind::Place, Uuid::now_v7(), json!({"name": "A"}))], &by("one"), AnySource)
         .await
         .unwrap();
     tokio::time::timeout(std::time::Duration::from_secs(10), bell.ring()).await.unwrap().unwrap();

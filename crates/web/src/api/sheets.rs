@@ -17,7 +17,7 @@ use havrel_core::{
 };
 use havrel_jobs::gather::rules_under;
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
@@ -140,6 +140,8 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
         let view = app.live.tag_view(asked);
         let plant = app.live.plant();
         let shown = view.rows(from, count);
+        let wanted: HashSet<Uuid> = shown.iter().copied().collect();
+        let reader = table::Reader::of(&plant, |tag| wanted.contains(&tag));
         let mut limits: HashMap<Uuid, Vec<(f64, String)>> = shown.iter().map(|&id| (id, Vec::new())).collect();
         for rule in plant.rules.values().filter(|r| r.set.enabled) {
             if let Some(list) = limits.get_mut(&rule.set.tag) {
@@ -164,7 +166,7 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
                 limits: limits.into_iter().map(|l| l.1).collect::<Vec<_>>().join(", "),
                 revision: tag.revision,
                 idle: plant.out_of_service(tag.set.place).is_some(),
-                cells: table::cells(&plant, Kind::Tag, *id),
+                cells: reader.cells(Kind::Tag, *id),
             })
         };
         Json(TagSheet { revision: view.revision, total: view.len(), rows: shown.iter().filter_map(row).collect() })

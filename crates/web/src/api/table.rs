@@ -16,12 +16,13 @@ use havrel_core::{
     access::Action,
     plant::{
         Edit, Kind, Plant, edit,
-        table::{self, Cell, Row, Trouble, Written},
+        table::{self, Cell, Planned, Row, Trouble, Written},
     },
 };
 use havrel_db::config::{By, CommitError};
 use havrel_link::Drivers;
 use serde::{Deserialize, Serialize};
+use std::collections::HashSet;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
@@ -54,7 +55,7 @@ pub async fn columns(person: Person, kind: Path<String>) -> Result<Json<Vec<Colu
             Cell::Text => ("text", &[][..]),
             Cell::Unit => ("unit", &[][..]),
             Cell::States => ("states", &[][..]),
-            Cell::Number | Cell::Level => ("number", &[][..]),
+            Cell::Number | Cell::Level | Cell::Limit(_) => ("number", &[][..]),
             Cell::Whole => ("whole", &[][..]),
             Cell::YesNo => ("yes_no", &[][..]),
             Cell::Choice(words) => ("choice", words),
@@ -104,7 +105,7 @@ pub struct WriteRows {
 pub struct RowsWritten {
     /// The revision that now holds it; where it was only tried, the one it was tried on.
     pub revision: i64,
-    /// How many items change.
+    /// How many rows change.
     pub changed: usize,
 }
 
@@ -145,13 +146,14 @@ pub async fn write_rows(app: Data<App>, person: Person, kind: Path<String>, body
     .await
     .map_err(stopping)?;
     let edits = planned.map_err(refused)?;
+    let changed = edits.iter().map(|e| e.row).collect::<HashSet<_>>().len();
     if only_try || edits.is_empty() {
-        return Ok(Json(RowsWritten { revision: plant.revision, changed: edits.len() }));
+        return Ok(Json(RowsWritten { revision: plant.revision, changed }));
     }
     let by = By { account: Some(actor.account), actor: actor.name.clone(), why: body.why, undoes: None };
-    let plain: Vec<Edit> = edits.iter().map(|e| e.1.clone()).collect();
+    let plain: Vec<Edit> = edits.iter().map(|e| e.edit.clone()).collect();
     match app.live.commit(&plain, &by).await {
-        Ok(plant) => Ok(Json(RowsWritten { revision: plant.revision, changed: edits.len() })),
+        Ok(plant) => Ok(Json(RowsWritten { revision: plant.revision, changed })),
         Err(CommitError::Refused(problems)) => {
             let stale = problems.iter().any(|p| p.kind == edit::ProblemKind::Stale);
             let mut problem = refused(table::troubles(kind, &rows, &edits, problems));
@@ -165,10 +167,10 @@ pub async fn write_rows(app: Data<App>, person: Person, kind: Path<String>, body
 }
 
 /// The edits that written rows come to; with `whole`, tried as a whole.
-fn planned(plant: &Plant, kind: Kind, rows: &[Row], whole: bool) -> Result<Vec<(usize, Edit)>, Vec<Trouble>> {
-    let edits = table::plan(plant, kind, rows)?;
+fn planned(plant: &Plant, kind: Kind, rows: &[Row], whole: bool) -> Result<Vec<Planned>, Vec<Trouble>> {
+    let edits = table::plan(plant, kind, rows, &mut Uuid::now_v7)?;
     if whole {
-        let plain: Vec<Edit> = edits.iter().map(|e| e.1.clone()).collect();
+        let plain: Vec<Edit> = edits.iter().map(|e| e.edit.clone()).collect();
         edit::apply(plant, &plain, &Drivers, || 0).map_err(|problems| table::troubles(kind, rows, &edits, problems))?;
     }
     Ok(edits)

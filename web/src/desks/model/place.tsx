@@ -5,16 +5,25 @@ import { useState } from 'react';
 import { newId } from '../../api/client';
 import type { Item, Level } from '../../api/model';
 import { commit } from '../../api/queries';
-import { type PlantTree, pathOf } from '../../api/tree';
+import { type PlantTree, pathOf, type Spot } from '../../api/tree';
 import { DeletePlaces } from '../../app/delete-places';
 import { levelBelow, usePlantActs } from '../../app/plant-acts';
 import { useGo } from '../../app/router';
-import { bySiblings, nestingWords } from '../../app/tree';
+import { bySiblings, liesUnder, nestingWords } from '../../app/tree';
 import { Uses } from '../../app/uses';
-import { useForm } from '../../parts/form';
+import { complain, useForm } from '../../parts/form';
+import { counted } from '../../parts/text';
 import { Button, Choice, Field, FormTrouble, Input } from '../../parts/ui';
 
 const LEVELS: Level[] = ['site', 'area', 'line', 'unit', 'equipment', 'device'];
+const MANY: Record<Level, string> = {
+  site: 'sites',
+  area: 'areas',
+  line: 'lines',
+  unit: 'units',
+  equipment: 'pieces of equipment',
+  device: 'devices',
+};
 type Place = Item<'place'>;
 
 export function PlacePage({ tree, place, disabled }: { tree: PlantTree; place: Place | undefined; disabled: boolean }) {
@@ -22,6 +31,7 @@ export function PlacePage({ tree, place, disabled }: { tree: PlantTree; place: P
     <div className="max-w-4xl space-y-5">
       {place && <PlaceForm key={place.id} tree={tree} place={place} disabled={disabled} />}
       <Children key={`under ${place?.id ?? ''}`} tree={tree} place={place} disabled={disabled} />
+      <Levels tree={tree} place={place} disabled={disabled} />
       {place && (
         <section aria-label="Where used">
           <h2 className="mb-1 font-semibold">Where it is used</h2>
@@ -100,6 +110,62 @@ function PlaceForm({ tree, place, disabled }: { tree: PlantTree; place: Place; d
       </div>
       {deleting && <DeletePlaces tree={tree} ids={[place.id]} onClose={() => setDeleting(false)} />}
     </form>
+  );
+}
+
+/** How trouble counts above, for all places of a level at once: for the whole plant, or under one place. */
+function Levels({ tree, place, disabled }: { tree: PlantTree; place: Place | undefined; disabled: boolean }) {
+  const inside = tree.places.filter((p) => !place || (p.id !== place.id && liesUnder(tree.byId, p.id, place.id)));
+  const rows = LEVELS.flatMap((level) => {
+    const spots = inside.filter((p) => p.level === level);
+    return spots.length > 0 ? [{ level, spots, ones: spots.filter((p) => p.one).length }] : [];
+  });
+  if (rows.length === 0) return null;
+  async function set(level: Level, spots: readonly Spot[], counts: 'each' | 'one' | null) {
+    const edits = spots.map(({ id }) => ({ op: 'patch' as const, kind: 'place' as const, id, set: { counts } }));
+    const where = place ? ` under ${place.title}` : '';
+    const how = counts === null ? 'as its level does' : counts === 'one' ? 'as one' : 'each by itself';
+    try {
+      await commit(`Trouble of every ${level}${where} counts above ${how}`, tree.revision, edits);
+    } catch (error) {
+      complain(error);
+    }
+  }
+  return (
+    <section aria-label="Trouble by level">
+      <h2 className="mb-1 font-semibold">How trouble counts above, by level</h2>
+      <table className="border border-line bg-raised text-left">
+        <tbody>
+          {rows.map(({ level, spots, ones }) => (
+            <tr key={level} className="h-8 border-t border-line first:border-t-0">
+              <td className="w-56 px-2">
+                {counted(spots.length, level === 'equipment' ? 'piece of equipment' : level, MANY[level])}
+              </td>
+              <td className="w-60 text-soft">
+                {ones === 0
+                  ? 'each alarm and bad tag by itself'
+                  : ones === spots.length
+                    ? 'as one each'
+                    : `${ones} of them as one`}
+              </td>
+              <td className="w-56 pr-2">
+                <Choice
+                  aria-label={`How trouble of every ${level} counts above`}
+                  disabled={disabled}
+                  value=""
+                  onChange={(e) => void set(level, spots, e.target.value === 'usual' ? null : (e.target.value as 'each' | 'one'))}
+                >
+                  <option value="">set for all of them …</option>
+                  <option value="one">as one each</option>
+                  <option value="each">each by itself</option>
+                  <option value="usual">as the level usually does</option>
+                </Choice>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
   );
 }
 

@@ -22,7 +22,13 @@ const WIDTHS: Record<string, number> = {
   tag: 150,
   rest: 170,
 };
-const OWN_WIDTHS: Record<string, number> = { name: 184, note: 220, decimals: 80 };
+const OWN_WIDTHS: Record<string, number> = {
+  limit_high_high: 120,
+  limit_low_low: 116,
+  name: 184,
+  note: 220,
+  decimals: 80,
+};
 
 const soft = (text: string) => (
   <span className="truncate text-soft" title={text}>
@@ -47,7 +53,8 @@ export const FIRST = [
   'range_high',
   'source_words',
   'record',
-  'limits',
+  'limit_low',
+  'limit_high',
   'connection',
   'address',
   'type',

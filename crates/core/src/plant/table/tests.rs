@@ -42,6 +42,15 @@ fn plant() -> Plant {
     plant
 }
 
+/// Ids for what rows make beside their own items.
+fn ids() -> impl FnMut() -> Uuid {
+    let mut next = 1000;
+    move || {
+        next += 1;
+        id(next)
+    }
+}
+
 fn cell(column: &str, text: &str) -> Written {
     Written { column: column.into(), text: text.into(), was: None }
 }
@@ -77,8 +86,8 @@ fn a_cell_says_what_people_know(#[case] kind: Kind, #[case] n: u128, #[case] key
 /// What one written cell makes of the plant, seen in another cell.
 fn written(kind: Kind, n: u128, cells: &[(&str, &str)]) -> Result<Plant, Vec<Trouble>> {
     let plant = plant();
-    let edits = plan(&plant, kind, &[row(n, cells)])?;
-    let plain: Vec<Edit> = edits.iter().map(|e| e.1.clone()).collect();
+    let edits = plan(&plant, kind, &[row(n, cells)], &mut ids())?;
+    let plain: Vec<Edit> = edits.iter().map(|e| e.edit.clone()).collect();
     match apply(&plant, &plain, &(), || 0) {
         Ok((next, _)) => Ok(next),
         Err(problems) => Err(troubles(kind, &[row(n, cells)], &edits, problems)),
@@ -114,6 +123,7 @@ fn what_is_written_is_what_it_shows(#[case] n: u128, #[case] cells: &[(&str, &st
 #[case(10, &[("states", "Valve")], "states", "There is no set of state names “Valve”.")]
 #[case(10, &[("range_low", "much")], "range_low", "“much” is no number; write it like 82.5.")]
 #[case(10, &[("range_low", "1.234,5")], "range_low", "“1.234,5” is no number; write it like 82.5.")]
+#[case(10, &[("limit_high", "hot")], "limit_high", "“hot” is no number; write it like 82.5.")]
 #[case(10, &[("decimals", "-1")], "decimals", "“-1” is no whole number.")]
 #[case(10, &[("decimals", "12")], "decimals", "This must lie between 0 and 9.")]
 #[case(10, &[("record", "maybe")], "record", "“maybe” is neither yes nor no.")]
@@ -137,6 +147,23 @@ fn a_limit_is_a_number_or_a_state_of_its_tag(#[case] text: &str, #[case] wanted:
     assert_eq!(told.map_err(|t| t[0].message.clone()), wanted.map(str::to_owned).map_err(str::to_owned));
 }
 
+#[rstest]
+#[case::moved(10, &[("limit_high", "75")], "limit_high", "75", 2)]
+#[case::made(10, &[("limit_low_low", "5,5")], "limit_low_low", "5.5", 3)]
+#[case::taken_away(10, &[("limit_high", "")], "limit_high", "", 1)]
+#[case::by_the_name_of_a_state(11, &[("limit_high", "Jammed")], "limit_high", "2", 2)]
+#[case::of_a_set_chosen_in_the_same_row(10, &[("limit_low", "Stopped"), ("states", "Motor")], "limit_low", "0", 3)]
+fn limits_are_written_in_the_row_of_their_tag(
+    #[case] n: u128,
+    #[case] cells: &[(&str, &str)],
+    #[case] key: &str,
+    #[case] wanted: &str,
+    #[case] rules: usize,
+) {
+    let next = written(Kind::Tag, n, cells).unwrap();
+    assert_eq!((shown(&next, Kind::Tag, n, key).as_str(), next.rules.len()), (wanted, rules));
+}
+
 #[test]
 fn a_place_cannot_go_under_itself() {
     let told = written(Kind::Place, 1, &[("parent", "Works/EX-1")]).unwrap_err();
@@ -151,13 +178,13 @@ fn what_somebody_else_wrote_meanwhile_is_told_with_both() {
         fresh: false,
         cells: vec![Written { column: "unit".into(), text: text.into(), was: Some(was.into()) }],
     };
-    let told = plan(&plant, Kind::Tag, &[seen("m", "mm")]).unwrap_err();
+    let told = plan(&plant, Kind::Tag, &[seen("m", "mm")], &mut ids()).unwrap_err();
     assert_eq!((told[0].column.as_str(), told[0].now.as_deref()), ("unit", Some("%")));
-    assert!(plan(&plant, Kind::Tag, &[seen("m", "%")]).is_ok());
+    assert!(plan(&plant, Kind::Tag, &[seen("m", "%")], &mut ids()).is_ok());
     // Both wrote the same: nothing to choose.
-    assert_eq!(plan(&plant, Kind::Tag, &[seen("%", "mm")]).unwrap(), []);
+    assert_eq!(plan(&plant, Kind::Tag, &[seen("%", "mm")], &mut ids()).unwrap(), []);
     let twice = [row(10, &[("unit", "m")]), row(10, &[("unit", "l")])];
-    assert_eq!(plan(&plant, Kind::Tag, &twice).unwrap_err()[0].message, "This item stands here twice.");
+    assert_eq!(plan(&plant, Kind::Tag, &twice, &mut ids()).unwrap_err()[0].message, "This item stands here twice.");
 }
 
 #[test]
@@ -165,8 +192,8 @@ fn a_new_row_becomes_a_new_item() {
     let plant = plant();
     let cells = [("place", "Works/EX-2"), ("name", "pH"), ("unit", ""), ("decimals", "2"), ("record", "yes")];
     let fresh = Row { fresh: true, ..row(50, &cells) };
-    let edits = plan(&plant, Kind::Tag, &[fresh]).unwrap();
-    let (next, _) = apply(&plant, &[edits[0].1.clone()], &(), || 9).unwrap();
+    let edits = plan(&plant, Kind::Tag, &[fresh], &mut ids()).unwrap();
+    let (next, _) = apply(&plant, &[edits[0].edit.clone()], &(), || 9).unwrap();
     assert_eq!(
         (shown(&next, Kind::Tag, 50, "place"), shown(&next, Kind::Tag, 50, "decimals")),
         ("Works/EX-2".into(), "2".into())
@@ -181,7 +208,7 @@ proptest! {
         let plant = plant();
         let all: Vec<Written> = columns(Kind::Tag).iter().zip(cells(&plant, Kind::Tag, id(n)))
             .map(|(c, text)| Written { column: c.key.into(), was: Some(text.clone()), text }).collect();
-        prop_assert_eq!(plan(&plant, Kind::Tag, &[Row { id: id(n), fresh: false, cells: all }]).unwrap(), vec![]);
+        prop_assert_eq!(plan(&plant, Kind::Tag, &[Row { id: id(n), fresh: false, cells: all }], &mut ids()).unwrap(), vec![]);
     }
 
     /// Whatever is typed, wherever: it is taken or refused in words, and what was taken shows as a text that is taken again and
@@ -191,7 +218,7 @@ proptest! {
         let column = &columns(Kind::Tag)[key];
         if let Ok(next) = written(Kind::Tag, 10, &[(column.key, &text)]) {
             let shown = shown(&next, Kind::Tag, 10, column.key);
-            let again = plan(&next, Kind::Tag, &[row(10, &[(column.key, &shown)])]);
+            let again = plan(&next, Kind::Tag, &[row(10, &[(column.key, &shown)])], &mut ids());
             prop_assert_eq!(again.unwrap(), vec![]);
         }
     }
