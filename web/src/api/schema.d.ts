@@ -2046,7 +2046,7 @@ export interface components {
              * @description The revision that now holds it; where it was only tried, the one it was tried on.
              */
             revision: number;
-            /** @description How many items change. */
+            /** @description How many rows change. */
             changed: number;
         };
         /** @description What to scan. */
