@@ -163,7 +163,7 @@ pub const UNITS: &[Unit] = &[
     unit("resistance", "Ω", "ohm", "Ohm", "OHM", 1.0),
     unit("resistance", "kΩ", "kiloohm", "kOhm", "B49", 1e3),
     unit("resistance", "MΩ", "megaohm", "MOhm", "B75", 1e6),
-    unit("conductivity", "S/m", "siemens per metre", "S/m", "D10", 1.0),
+    unit("conductivity", "S/m", "per ohm metre", "S/m", "D10", 1.0),
     unit("conductivity", "mS/cm", "millisiemens per centimetre", "mS/cm", "H61", 0.1),
     unit("conductivity", "µS/cm", "microsiemens per centimetre", "uS/cm", "G42", 1e-4),
     unit("concentration", "mol/L", "mole per litre", "mol/L", "C38", 1e3),
