@@ -61,11 +61,8 @@ async fn a_value_set_by_hand_is_marked_everywhere_until_it_is_released() {
     // The source goes on and does not show; released, it shows at once.
     plant.set_level(40.0);
     assert_eq!(engineer.get(&values).await.1[0]["value"], 70.0);
-    // The next reading of the device is known before the release.
-    tokio::time::sleep(std::time::Duration::from_millis(300)).await;
     assert_eq!(engineer.send(Method::DELETE, &path, &[], None).await.0, 204);
-    let (_, shown) = engineer.get(&values).await;
-    assert!(near(&shown[0], 40.0), "{shown}");
+    let shown = engineer.until(&values, |b| near(&b[0], 40.0)).await;
     assert_eq!((&shown[0]["by_hand"], &shown[0]["quality"]), (&Json::Null, &json!("good")));
 
     // History tells the span, and each sample its reason.
