@@ -72,7 +72,9 @@ async fn a_value_set_by_hand_is_marked_everywhere_until_it_is_released() {
     let drawn = loop {
         let (_, drawn) = engineer.post("/api/history/pixels", period.clone()).await;
         tries += 1;
-        if drawn["tags"][0]["last"].as_array().unwrap().last().is_some_and(|v| *v != 70.0) || tries == 200 {
+        let ended = drawn["tags"][0]["last"].as_array().unwrap().last().is_some_and(|v| *v != 70.0);
+        let told = !drawn["tags"][0]["by_hand"].as_array().unwrap().is_empty();
+        if (ended && told) || tries == 200 {
             break drawn;
         }
         tokio::time::sleep(std::time::Duration::from_millis(25)).await;
