@@ -1,7 +1,7 @@
 // A place: its settings, what refers to it, and the places under it.
 
 import { ArrowDown, ArrowUp, Plus } from 'lucide-react';
-import { useState } from 'react';
+import { useMemo, useState } from 'react';
 import { newId } from '../../api/client';
 import type { Item, Level } from '../../api/model';
 import { commit } from '../../api/queries';
@@ -115,11 +115,16 @@ function PlaceForm({ tree, place, disabled }: { tree: PlantTree; place: Place; d
 
 /** How trouble counts above, for all places of a level at once: for the whole plant, or under one place. */
 function Levels({ tree, place, disabled }: { tree: PlantTree; place: Place | undefined; disabled: boolean }) {
-  const inside = tree.places.filter((p) => !place || (p.id !== place.id && liesUnder(tree.byId, p.id, place.id)));
-  const rows = LEVELS.flatMap((level) => {
-    const spots = inside.filter((p) => p.level === level);
-    return spots.length > 0 ? [{ level, spots, ones: spots.filter((p) => p.one).length }] : [];
-  });
+  const top = place?.id;
+  // A large plant has tens of thousands of places: looked through once for each tree.
+  const rows = useMemo(() => {
+    const inside = tree.places.filter((p) => !top || (p.id !== top && liesUnder(tree.byId, p.id, top)));
+    const byLevel = Map.groupBy(inside, (p) => p.level as Level);
+    return LEVELS.flatMap((level) => {
+      const spots = byLevel.get(level);
+      return spots ? [{ level, spots, ones: spots.filter((p) => p.one).length }] : [];
+    });
+  }, [tree, top]);
   if (rows.length === 0) return null;
   async function set(level: Level, spots: readonly Spot[], counts: 'each' | 'one' | null) {
     const edits = spots.map(({ id }) => ({ op: 'patch' as const, kind: 'place' as const, id, set: { counts } }));
