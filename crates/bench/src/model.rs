@@ -74,9 +74,9 @@ pub fn measure(figures: &mut Figures) -> Result<()> {
     };
     let edits = patch("parent", json!(Uuid::from_u128(7)));
     let moved = middle(|| edit::apply(&plant, &edits, &Drivers, || 0).is_ok());
-    let copied = middle(|| plant.clone());
+    let copied = middle(|| (*plant.places).clone());
     figures.add("model: one place moved among 50,000 with 100,000 tags", moved, "ms", Some("< 100 ms"));
-    figures.add("  the limit beside it: the plant copied", copied, "ms", None);
+    figures.add("  the limit beside it: the list of places copied", copied, "ms", None);
     figures.add("  ratio", moved / copied, "", None);
 
     let began = Instant::now();

@@ -83,6 +83,27 @@ impl Value {
         number(kind, bits)
     }
 
+    /// In the type of what a tag holds now, where it holds any: for what somebody sets by hand.
+    ///
+    /// # Errors
+    /// Words for whoever set it, where it does not fit.
+    pub fn fitting(self, current: Option<&Value>) -> Result<Value, String> {
+        let number = self.number();
+        match (current, &self) {
+            (_, Value::F64(n)) if !n.is_finite() => Err("A value must be a finite number.".into()),
+            (Some(Value::Text(_)) | None, Value::Text(_)) => Ok(self),
+            (Some(Value::Text(_)), _) => Err("This tag holds a text.".into()),
+            (Some(_), Value::Text(text)) => Err(format!("“{text}” is neither a number nor one of the tag's state names.")),
+            (Some(Value::Bool(_)), _) => match number {
+                Some(0.0) => Ok(Value::Bool(false)),
+                Some(1.0) => Ok(Value::Bool(true)),
+                _ => Err("This tag is on or off.".into()),
+            },
+            (Some(_), Value::Bool(_)) => Ok(Value::F64(number.unwrap_or(0.0))),
+            _ => Ok(self),
+        }
+    }
+
     /// As JSON; integers beyond 2^53 travel as text, and so do numbers that JSON lacks.
     pub fn to_json(&self) -> Json {
         match self {
@@ -189,6 +210,25 @@ mod tests {
     #[case(Value::Text("KX".into()), json!("KX"))]
     fn json_keeps_what_a_reader_needs(#[case] value: Value, #[case] expected: Json) {
         assert_eq!(value.to_json(), expected);
+    }
+
+    #[rstest]
+    #[case(Value::F64(5.0), None, Ok(Value::F64(5.0)))]
+    #[case(Value::F64(5.0), Some(Value::U64(3)), Ok(Value::F64(5.0)))]
+    #[case(Value::Bool(true), Some(Value::F32(0.5)), Ok(Value::F64(1.0)))]
+    #[case(Value::F64(1.0), Some(Value::Bool(false)), Ok(Value::Bool(true)))]
+    #[case(Value::F64(2.0), Some(Value::Bool(false)), Err("This tag is on or off."))]
+    #[case(Value::F64(f64::INFINITY), None, Err("A value must be a finite number."))]
+    #[case(Value::Text("x".into()), None, Ok(Value::Text("x".into())))]
+    #[case(Value::Text("x".into()), Some(Value::Text("y".into())), Ok(Value::Text("x".into())))]
+    #[case(Value::F64(1.0), Some(Value::Text("y".into())), Err("This tag holds a text."))]
+    #[case(Value::Text("x".into()), Some(Value::I64(1)), Err("“x” is neither a number nor one of the tag's state names."))]
+    fn a_value_takes_the_type_that_the_tag_holds(
+        #[case] value: Value,
+        #[case] current: Option<Value>,
+        #[case] wanted: Result<Value, &str>,
+    ) {
+        assert_eq!(value.fitting(current.as_ref()), wanted.map_err(str::to_owned));
     }
 
     #[test]

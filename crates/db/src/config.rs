@@ -13,6 +13,11 @@ use uuid::Uuid;
 /// The channel on which a new revision is announced, without content.
 pub const BELL: &str = "havrel_revision";
 
+/// Changes that one statement writes.
+const AT_ONCE: usize = 5_000;
+/// How much of a commit is working out what the edits come to; the rest is writing.
+const WORKED_OUT: f64 = 0.4;
+
 /// Who changes the configuration, and why.
 #[derive(Clone, Debug)]
 pub struct By {
@@ -31,6 +36,8 @@ pub enum CommitError {
     Refused(Vec<Problem>),
     #[error("nothing would change")]
     Nothing,
+    #[error("it was stopped before anything changed")]
+    Stopped,
     #[error(transparent)]
     Db(#[from] DbError),
 }
@@ -98,6 +105,21 @@ impl Db {
         by: &By,
         check: impl SourceCheck + Send + 'static,
     ) -> Result<Plant, CommitError> {
+        self.commit_watched(base, edits, by, check, |_| true).await
+    }
+
+    /// The same for many edits: `watch` hears how much is done, from 0 to 1, and says whether to go on.
+    ///
+    /// # Errors
+    /// Every problem of the edits, that it was told to stop, or the database's own.
+    pub async fn commit_watched(
+        &self,
+        base: &Plant,
+        edits: &[Edit],
+        by: &By,
+        check: impl SourceCheck + Send + 'static,
+        mut watch: impl FnMut(f64) -> bool + Send + 'static,
+    ) -> Result<Plant, CommitError> {
         let mut tx = self.pool.begin().await?;
         sqlx::query("select revision from plant for update").execute(&mut *tx).await?;
         let mut base = base.clone();
@@ -113,14 +135,26 @@ impl Db {
         // A hundred thousand edits take seconds to be worked out: not on a thread that others wait for.
         let edits = edits.to_vec();
         let worked = tokio::task::spawn_blocking(move || {
-            edit::apply(&base, &edits, &check, || numbers.pop_front().map_or(0, i32::unsigned_abs))
+            let number = || numbers.pop_front().map_or(0, i32::unsigned_abs);
+            let worked = edit::apply_watched(&base, &edits, &check, number, &mut |share| watch(share * WORKED_OUT));
+            (worked, watch)
         });
-        let worked = worked.await.map_err(|error| DbError::Refused(error.to_string()))?;
-        let (next, changes) = worked.map_err(CommitError::Refused)?;
+        let (worked, mut watch) = worked.await.map_err(|error| DbError::Refused(error.to_string()))?;
+        let refused = |problems: Vec<Problem>| match problems.is_empty() {
+            true => CommitError::Stopped,
+            false => CommitError::Refused(problems),
+        };
+        let (next, changes) = worked.map_err(refused)?;
         if changes.is_empty() {
             return Err(CommitError::Nothing);
         }
-        write(&mut tx, &next, &changes).await?;
+        for (index, some) in changes.chunks(AT_ONCE).enumerate() {
+            let from = index * AT_ONCE;
+            if !watch(WORKED_OUT + (1.0 - WORKED_OUT) * from as f64 / changes.len() as f64) {
+                return Err(CommitError::Stopped);
+            }
+            write(&mut tx, &next, some, from).await?;
+        }
         sqlx::query("insert into revision (number, account, actor, why, undoes) values ($1, $2, $3, $4, $5)")
             .bind(next.revision)
             .bind(by.account)
@@ -224,8 +258,8 @@ fn object(value: Json) -> Own {
     }
 }
 
-/// Writes what changed, kind by kind, each with one statement.
-async fn write(conn: &mut PgConnection, next: &Plant, changes: &[Change]) -> Result<(), sqlx::Error> {
+/// Writes what changed, kind by kind, each with one statement; `from` is the place of the first among all changes.
+async fn write(conn: &mut PgConnection, next: &Plant, changes: &[Change], from: usize) -> Result<(), sqlx::Error> {
     for kind in Kind::ALL {
         let (mut ids, mut owns, mut numbers, mut gone) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
         for change in changes.iter().filter(|c| c.kind == kind) {
@@ -258,7 +292,7 @@ async fn write(conn: &mut PgConnection, next: &Plant, changes: &[Change]) -> Res
          select $1, o, k, i, n, b, a from unnest($2::int[], $3::text[], $4::uuid[], $5::int[], $6::jsonb[], $7::jsonb[]) as t(o, k, i, n, b, a)",
     )
     .bind(next.revision)
-    .bind((0..changes.len() as i32).collect::<Vec<_>>())
+    .bind((from..from + changes.len()).map(|n| n as i32).collect::<Vec<_>>())
     .bind(changes.iter().map(|c| c.kind.name()).collect::<Vec<_>>())
     .bind(changes.iter().map(|c| c.id).collect::<Vec<_>>())
     .bind(changes.iter().map(|c| c.no.cast_signed()).collect::<Vec<_>>())

@@ -15,6 +15,8 @@ use uuid::Uuid;
 
 /// Most rows of a file.
 pub const MOST_ROWS: usize = 200_000;
+/// How much of comparing is reading the rows; the rest is trying what they come to.
+const READ: f64 = 0.5;
 /// Most differences and troubles that are kept to be looked at.
 pub const MOST_SHOWN: usize = 2_000;
 /// The column of identities.
@@ -246,7 +248,7 @@ pub enum NoPlan {
 }
 
 /// Compares a file with the plant. With `remove`, items of the kind that are not in the file go, those under a place where one
-/// is given. `watch` hears how far it is, of the number of rows, and says whether to go on.
+/// is given. `watch` hears how far it is, from 0 to 1, and says whether to go on.
 ///
 /// # Errors
 /// Everything that is wrong, by line and column.
@@ -257,7 +259,7 @@ pub fn compare(
     remove: Option<Option<Uuid>>,
     check: &dyn SourceCheck,
     new_id: &mut dyn FnMut() -> Uuid,
-    watch: &mut dyn FnMut(usize) -> bool,
+    watch: &mut dyn FnMut(f64) -> bool,
 ) -> Result<Plan, NoPlan> {
     let known = Known::of(plant);
     let mut wrong = Vec::new();
@@ -295,7 +297,8 @@ pub fn compare(
         let wrong = |t: Trouble| Wrong { line: line_of(t.row), column: t.column, message: t.message };
         if troubles.is_empty() { NoPlan::Cancelled } else { NoPlan::Wrong(troubles.into_iter().map(wrong).collect()) }
     };
-    let planned = table::plan_watched(plant, kind, &rows, new_id, watch).map_err(told)?;
+    let planned = table::plan_watched(plant, kind, &rows, new_id, &mut |done| watch(READ * done as f64 / rows.len() as f64))
+        .map_err(told)?;
     let mut edits: Vec<Edit> = planned.iter().map(|e| e.edit.clone()).collect();
     if let Some(under) = remove {
         let mut gone: Vec<Uuid> = items(plant, kind, under).into_iter().filter(|id| !lines.contains_key(id)).collect();
@@ -328,7 +331,8 @@ pub fn compare(
         wrong.extend(rest.into_iter().map(|p| Wrong { line: 0, column: String::new(), message: p.message }));
         NoPlan::Wrong(wrong)
     };
-    let mut plan = tried(plant, edits, check, &|next, change| {
+    let mut watch = |share: f64| watch(READ + (1.0 - READ) * share);
+    let cells = |next: &Plant, change: &Change| {
         if change.kind != kind {
             return None;
         }
@@ -338,8 +342,8 @@ pub fn compare(
         let all = table::columns(kind).iter().enumerate().filter(|(_, c)| columns.contains(c.key) || after.is_none());
         let cells = all.map(|(i, c)| (c.key.to_owned(), of(&before, i), of(&after, i)));
         Some(cells.filter(|(_, before, after)| before != after).collect())
-    })
-    .map_err(refused)?;
+    };
+    let mut plan = tried(plant, edits, check, &cells, &mut watch)?.map_err(refused)?;
     plan.unchanged = rows.len() - planned.iter().map(|e| e.row).collect::<HashSet<_>>().len();
     Ok(plan)
 }
@@ -347,13 +351,24 @@ pub fn compare(
 /// The cells of a difference; `None` where the fields themselves are to be shown.
 type Cells<'a> = dyn Fn(&Plant, &Change) -> Option<Vec<(String, String, String)>> + 'a;
 
-/// Tries edits and tells what they would do.
+/// Tries edits and tells what they would do, or inside every reason why they would be refused. `watch` hears how far it is,
+/// from 0 to 1, and says whether to go on.
 ///
 /// # Errors
-/// Every reason why they would be refused.
-pub fn tried(plant: &Plant, edits: Vec<Edit>, check: &dyn SourceCheck, cells: &Cells<'_>) -> Result<Plan, Vec<edit::Problem>> {
+/// When it was told to stop.
+pub fn tried(
+    plant: &Plant,
+    edits: Vec<Edit>,
+    check: &dyn SourceCheck,
+    cells: &Cells<'_>,
+    watch: &mut dyn FnMut(f64) -> bool,
+) -> Result<Result<Plan, Vec<edit::Problem>>, NoPlan> {
     let mut plan = Plan { revision: plant.revision, ..Plan::default() };
-    let (next, changes) = edit::apply(plant, &edits, check, || 0)?;
+    let (next, changes) = match edit::apply_watched(plant, &edits, check, || 0, watch) {
+        Ok(applied) => applied,
+        Err(problems) if problems.is_empty() => return Err(NoPlan::Cancelled),
+        Err(problems) => return Ok(Err(problems)),
+    };
     plan.edits = edits;
     let fate = |change: &Change| match (&change.before, &change.after) {
         (_, None) => Fate::Removed,
@@ -371,7 +386,7 @@ pub fn tried(plant: &Plant, edits: Vec<Edit>, check: &dyn SourceCheck, cells: &C
         let cells = cells(&next, change).unwrap_or_else(|| fields(change));
         plan.differences.push(Difference { fate, kind: change.kind, title, cells });
     }
-    Ok(plan)
+    Ok(Ok(plan))
 }
 
 /// The fields of a change as they are stored.

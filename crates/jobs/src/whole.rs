@@ -57,11 +57,17 @@ pub fn write(plant: &Plant) -> serde_json::Result<Vec<u8>> {
 }
 
 /// Compares a file with the plant: what has a known id becomes what the file says, the rest is made; with `remove`, what is not
-/// in the file goes.
+/// in the file goes. `watch` hears how far it is, from 0 to 1, and says whether to go on.
 ///
 /// # Errors
 /// What is wrong with the file, or every reason why it could not be taken in.
-pub fn compare(plant: &Plant, bytes: &[u8], remove: bool, check: &dyn SourceCheck) -> Result<Plan, NoPlan> {
+pub fn compare(
+    plant: &Plant,
+    bytes: &[u8],
+    remove: bool,
+    check: &dyn SourceCheck,
+    watch: &mut dyn FnMut(f64) -> bool,
+) -> Result<Plan, NoPlan> {
     let whole = |line: usize, message: String| NoPlan::Wrong(vec![Wrong { line: line as u64, column: String::new(), message }]);
     let file: File = serde_json::from_slice(bytes).map_err(|e| whole(e.line(), format!("This cannot be read: {e}.")))?;
     if file.format != FORMAT || file.version != 1 {
@@ -116,7 +122,7 @@ pub fn compare(plant: &Plant, bytes: &[u8], remove: bool, check: &dyn SourceChec
         };
         NoPlan::Wrong(problems.into_iter().map(wrong).collect())
     };
-    let mut plan = tried(plant, edits, check, &|_, _| None).map_err(refused)?;
+    let mut plan = tried(plant, edits, check, &|_, _| None, watch)?.map_err(refused)?;
     plan.unchanged = unchanged;
     Ok(plan)
 }
@@ -151,19 +157,31 @@ mod tests {
     #[test]
     fn a_plant_goes_out_and_comes_in_the_same() {
         let bytes = write(&plant()).unwrap();
-        let same = compare(&plant(), &bytes, true, &()).unwrap();
+        let same = compare(&plant(), &bytes, true, &(), &mut |_| true).unwrap();
         assert_eq!((same.edits.len(), same.unchanged), (0, 5));
         // Into an empty plant: everything is made, whatever the order of ids.
         let empty = Plant::default();
-        let made = compare(&empty, &bytes, true, &()).unwrap();
+        let made = compare(&empty, &bytes, true, &(), &mut |_| true).unwrap();
         assert_eq!(made.counts.values().sum::<usize>(), 5);
         let (next, _) = edit::apply(&empty, &made.edits, &(), || 1).unwrap();
         assert_eq!(next.tag_path(&next.tags[&Uuid::from_u128(3)].set), "Works/EX-1/Level");
         // And everything goes where the file holds nothing.
         let none = br#"{"format": "havrel-plant", "version": 1, "items": {}}"#;
-        let gone = compare(&plant(), none, true, &()).unwrap();
+        let gone = compare(&plant(), none, true, &(), &mut |_| true).unwrap();
         assert_eq!(gone.counts[&(Fate::Removed, Kind::Place)], 2);
-        assert!(compare(&plant(), none, false, &()).unwrap().edits.is_empty());
+        assert!(compare(&plant(), none, false, &(), &mut |_| true).unwrap().edits.is_empty());
+    }
+
+    #[test]
+    fn a_comparison_can_be_stopped_in_its_middle() {
+        let bytes = write(&plant()).unwrap();
+        let mut heard = 0;
+        let stopped = compare(&Plant::default(), &bytes, true, &(), &mut |_| {
+            heard += 1;
+            heard < 2
+        });
+        assert!(matches!(stopped, Err(NoPlan::Cancelled)));
+        assert_eq!(heard, 2);
     }
 
     #[rstest]
@@ -175,7 +193,9 @@ mod tests {
         "tag 00000000-0000-0000-0000-000000000077: The place it names does not exist."
     )]
     fn what_is_wrong_is_told(#[case] text: &str, #[case] words: &str) {
-        let Err(NoPlan::Wrong(wrong)) = compare(&plant(), text.as_bytes(), false, &()) else { panic!("it was taken") };
+        let Err(NoPlan::Wrong(wrong)) = compare(&plant(), text.as_bytes(), false, &(), &mut |_| true) else {
+            panic!("it was taken")
+        };
         assert!(wrong[0].message.starts_with(words), "{wrong:?}");
     }
 }

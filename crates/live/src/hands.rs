@@ -22,6 +22,8 @@ const RETRY: Duration = Duration::from_secs(1);
 #[derive(Default)]
 pub(crate) struct Hands {
     on: Mutex<Inside>,
+    /// One is set or released at a time, so that the database and the engine hear of it in the same order.
+    turn: tokio::sync::Mutex<()>,
 }
 
 #[derive(Default)]
@@ -112,13 +114,14 @@ impl Live {
             let values = self.values.read().unwrap_or_else(PoisonError::into_inner);
             values.of(item.no).and_then(|shown| shown.current.value.clone())
         };
-        let value = fitting(plant.meant(&item.set, wish.value), current.as_ref()).map_err(LiveError::Refused)?;
+        let value = plant.meant(&item.set, wish.value).fitting(current.as_ref()).map_err(LiveError::Refused)?;
         item.set.check_range(&value).map_err(LiveError::Refused)?;
         let (no, since) = (item.no, now());
         if wish.until.is_some_and(|until| until <= since) {
             return refused("It must end in the future.".into());
         }
         let HandWish { reason, until, keeps, .. } = wish;
+        let _turn = self.hands.turn.lock().await;
         let hand = Hand { tag, value, reason, account: Some(actor.account), actor: actor.name.clone(), since, until, keeps };
         self.db.keep_hand(&hand).await?;
         self.hands.change(|on| on.insert(tag, (no, hand.clone())));
@@ -136,6 +139,7 @@ impl Live {
     /// # Errors
     /// When the database does not answer; then it stays set.
     pub async fn release(&self, tag: Uuid, actor: &Actor) -> Result<bool, LiveError> {
+        let _turn = self.hands.turn.lock().await;
         let Some((no, hand)) = self.hands.look(|inside| inside.by_tag.get(&tag).cloned()) else { return Ok(false) };
         self.db.forget_hand(tag, hand.since).await?;
         self.hands.change(|on| on.remove(&tag));
@@ -164,66 +168,21 @@ impl Live {
 /// Brings the list up to date with what the engine released by itself.
 pub(crate) async fn follow(live: Arc<Live>, mut released: mpsc::UnboundedReceiver<Vec<TagNo>>) {
     while let Some(tags) = released.recv().await {
-        for no in tags {
-            let plant = live.plant();
-            let found = live.hands.look(|inside| inside.by_tag.values().find(|(n, _)| *n == no).cloned());
-            let Some((_, hand)) = found else { continue };
-            let there = plant.tags.contains_key(&hand.tag);
-            // Somebody may have set it anew meanwhile.
-            if there && hand.until.is_none_or(|until| until > now()) {
-                continue;
-            }
-            live.hands.change(|on| on.remove(&hand.tag));
+        let (plant, at) = (live.plant(), now());
+        let there = |hand: &Hand| plant.tags.contains_key(&hand.tag);
+        // All at once leave the list, however long the database then takes. Somebody may have set one anew meanwhile.
+        let ended: Vec<Hand> = live.hands.change(|on| {
+            let over = |no: &TagNo, hand: &Hand| tags.contains(no) && (!there(hand) || hand.until.is_some_and(|u| u <= at));
+            on.extract_if(|_, (no, hand)| over(no, hand)).map(|(_, (_, hand))| hand).collect()
+        });
+        for hand in ended {
             while let Err(error) = live.db.forget_hand(hand.tag, hand.since).await {
                 tracing::debug!(%error, "what was set by hand has ended, but stands in the database still");
                 tokio::time::sleep(RETRY).await;
             }
-            let why = if there { "its time ended" } else { "the tag is gone" };
+            let why = if there(&hand) { "its time ended" } else { "the tag is gone" };
             let title = format!("{} is not set by hand any more: {why}", name(&plant, hand.tag));
             live.remark(&title, None, hand.tag, json!({"was": hand.value.to_json(), "owner": hand.actor})).await;
         }
-    }
-}
-
-/// The value in the type that the tag holds now, where it holds any.
-fn fitting(value: Value, current: Option<&Value>) -> Result<Value, String> {
-    let number = value.number();
-    match (current, &value) {
-        (_, Value::F64(n)) if !n.is_finite() => Err("A value must be a finite number.".into()),
-        (Some(Value::Text(_)) | None, _) if matches!(value, Value::Text(_)) => Ok(value),
-        (Some(Value::Text(_)), _) => Err("This tag holds a text.".into()),
-        (Some(_), Value::Text(text)) => Err(format!("“{text}” is neither a number nor one of the tag's state names.")),
-        (Some(Value::Bool(_)), _) => match number {
-            Some(0.0) => Ok(Value::Bool(false)),
-            Some(1.0) => Ok(Value::Bool(true)),
-            _ => Err("This tag is on or off.".into()),
-        },
-        (Some(_), Value::Bool(_)) => Ok(Value::F64(number.unwrap_or(0.0))),
-        _ => Ok(value),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case(Value::F64(5.0), None, Ok(Value::F64(5.0)))]
-    #[case(Value::F64(5.0), Some(Value::U64(3)), Ok(Value::F64(5.0)))]
-    #[case(Value::Bool(true), Some(Value::F32(0.5)), Ok(Value::F64(1.0)))]
-    #[case(Value::F64(1.0), Some(Value::Bool(false)), Ok(Value::Bool(true)))]
-    #[case(Value::F64(2.0), Some(Value::Bool(false)), Err("This tag is on or off."))]
-    #[case(Value::F64(f64::INFINITY), None, Err("A value must be a finite number."))]
-    #[case(Value::Text("x".into()), None, Ok(Value::Text("x".into())))]
-    #[case(Value::Text("x".into()), Some(Value::Text("y".into())), Ok(Value::Text("x".into())))]
-    #[case(Value::F64(1.0), Some(Value::Text("y".into())), Err("This tag holds a text."))]
-    #[case(Value::Text("x".into()), Some(Value::I64(1)), Err("“x” is neither a number nor one of the tag's state names."))]
-    fn a_value_takes_the_type_that_the_tag_holds(
-        #[case] value: Value,
-        #[case] current: Option<Value>,
-        #[case] wanted: Result<Value, &str>,
-    ) {
-        assert_eq!(fitting(value, current.as_ref()), wanted.map_err(str::to_owned));
     }
 }

@@ -23,6 +23,12 @@ impl Job {
         self.done.store(done.min(self.total), Ordering::Relaxed);
     }
 
+    /// Notes how much is done, from 0 to 1, and says whether to go on.
+    pub fn go_on(&self, share: f64) -> bool {
+        self.reach((share * self.total as f64) as u64);
+        !self.cancelled()
+    }
+
     /// Done and total, in the job's own measure.
     pub fn progress(&self) -> (u64, u64) {
         (self.done.load(Ordering::Relaxed), self.total)
@@ -70,6 +76,13 @@ pub struct Running {
     jobs: Arc<Jobs>,
 }
 
+impl Running {
+    /// The job, for whoever works at it elsewhere.
+    pub fn share(&self) -> Arc<Job> {
+        self.job.clone()
+    }
+}
+
 impl std::ops::Deref for Running {
     type Target = Job;
 
@@ -94,7 +107,9 @@ mod tests {
         let running = jobs.begin("Loading", 10);
         running.reach(25);
         assert_eq!(jobs.running()[0].progress(), (10, 10));
-        assert!(!running.cancelled() && jobs.cancel(running.id) && running.cancelled());
+        assert!(running.go_on(0.25));
+        assert_eq!(running.share().progress(), (2, 10));
+        assert!(!running.cancelled() && jobs.cancel(running.id) && running.cancelled() && !running.go_on(0.5));
         let id = running.id;
         drop(running);
         assert!(jobs.running().is_empty() && !jobs.cancel(id));

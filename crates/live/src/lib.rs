@@ -141,6 +141,8 @@ pub struct Live {
 
 /// Views of tags that are kept; each holds 16 bytes a tag.
 const MOST_VIEWS: usize = 16;
+/// Commits of at least so many edits are listed as jobs.
+const LONG_COMMIT: usize = 2_000;
 
 impl Live {
     /// Starts the plant on a database, with its spool in a folder.
@@ -236,12 +238,16 @@ impl Live {
         self.plant.load_full()
     }
 
-    /// Puts edits through the one door and applies them here at once.
+    /// Puts edits through the one door and applies them here at once. Many of them are a job that can be watched and
+    /// stopped.
     ///
     /// # Errors
-    /// As [`Db::commit`].
+    /// As [`Db::commit_watched`].
     pub async fn commit(self: &Arc<Self>, edits: &[Edit], by: &By) -> Result<Arc<Plant>, CommitError> {
-        let next = Arc::new(self.db.commit(&self.plant(), edits, by, Drivers).await?);
+        let job = (edits.len() >= LONG_COMMIT).then(|| self.jobs.begin(&by.why, edits.len() as u64));
+        let watched = job.as_ref().map(|job| job.share());
+        let watch = move |share: f64| watched.as_ref().is_none_or(|job| job.go_on(share));
+        let next = Arc::new(self.db.commit_watched(&self.plant(), edits, by, Drivers, watch).await?);
         self.apply(next.clone()).await;
         Ok(next)
     }

@@ -58,7 +58,7 @@ pub async fn import(place: &DataPlace, what: What, from: &Path, remove: bool, ye
     let db = Db::open(database.connect()).await?;
     let (plant, _) = db.load_plant().await?;
     let compared = match what.kind() {
-        None => whole::compare(&plant, &bytes, remove, &Drivers),
+        None => whole::compare(&plant, &bytes, remove, &Drivers, &mut |_| true),
         Some(kind) => sheet::read(&bytes, kind).map_err(NoPlan::Wrong).and_then(|file| {
             let remove = remove.then_some(None);
             sheet::compare(&plant, kind, &file, remove, &Drivers, &mut Uuid::now_v7, &mut |_| true)

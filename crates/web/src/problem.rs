@@ -123,6 +123,7 @@ impl From<CommitError> for Problem {
         match error {
             CommitError::Db(error) => error.into(),
             CommitError::Nothing => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "Nothing would change."),
+            CommitError::Stopped => Problem::new(StatusCode::CONFLICT, "Stopped. Nothing was changed."),
             CommitError::Refused(problems) => refused(problems),
         }
     }
@@ -160,6 +161,7 @@ mod tests {
     #[case(problem(ProblemKind::Missing), 404)]
     #[case(problem(ProblemKind::InUse), 409)]
     #[case(CommitError::Nothing, 422)]
+    #[case(CommitError::Stopped, 409)]
     #[case(CommitError::Db(DbError::Away("gone".into())), 503)]
     #[case(CommitError::Db(DbError::Refused("no".into())), 500)]
     #[case(CommitError::Db(DbError::TooMuch(5)), 422)]

@@ -1575,7 +1575,7 @@ export interface components {
             state: string;
             /**
              * Format: int64
-             * @description Rows that are compared, of how many.
+             * @description Lines that are compared, of how many.
              */
             done: number;
             /** Format: int64 */

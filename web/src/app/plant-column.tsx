@@ -7,7 +7,7 @@ import { ContextMenu, DropdownMenu } from 'radix-ui';
 import { type KeyboardEvent, useEffect, useId, useMemo, useRef, useState } from 'react';
 import { newId } from '../api/client';
 import { useStatus } from '../api/live';
-import { useAlarms, useMay } from '../api/queries';
+import { useAlarms, useHands, useMay } from '../api/queries';
 import { type Spot, useTree } from '../api/tree';
 import { mostUrgent, type PipState } from '../parts/pips';
 import { DeletePlaces } from './delete-places';
@@ -57,6 +57,12 @@ export function PlantColumn() {
   const byId = useMemo(() => tree?.byId ?? new Map<string, Spot>(), [tree]);
   const standing = useMemo(() => rolledUp(byId, alarmCounts(list)), [byId, list]);
   const bad = useMemo(() => rolledUp(byId, status?.bad ?? {}), [byId, status]);
+  const hands = useHands().data;
+  const byHand = useMemo(() => {
+    const counts: Record<string, number> = {};
+    for (const { place } of hands ?? []) counts[place] = (counts[place] ?? 0) + 1;
+    return rolledUp(byId, counts);
+  }, [byId, hands]);
   const indexOf = useMemo(() => new Map(rows.map((r, i) => [r.node.spot.id, i])), [rows]);
 
   // The row that keys act on, and what is chosen beside it to be moved, copied or taken away together.
@@ -309,6 +315,7 @@ export function PlantColumn() {
                     focused={item.index === focused}
                     open={children.length > 0 ? Boolean(text.trim()) || isOpen(spot.id, row.depth) : undefined}
                     bad={bad.get(spot.id) ?? 0}
+                    byHand={byHand.get(spot.id) ?? 0}
                     alarms={standing.get(spot.id) ?? 0}
                     priority={urgent?.priority}
                     state={urgent?.state}

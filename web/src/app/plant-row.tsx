@@ -40,6 +40,8 @@ interface RowProps {
   open: boolean | undefined;
   bad: number;
   alarms: number;
+  /** Values that are set by hand in it or under it. */
+  byHand: number;
   priority: number | undefined;
   state: PipState | undefined;
   drop: Zone | undefined;
@@ -52,9 +54,14 @@ interface RowProps {
 
 /** A place. Large plants have thousands, and something changes somewhere every second: it is drawn only when it changes. */
 export const Row = memo(function Row(props: RowProps) {
-  const { row, index, chosen, picked, open, bad, alarms, priority, state, drop, editing, handle } = props;
+  const { row, index, chosen, picked, open, bad, alarms, byHand, priority, state, drop, editing, handle } = props;
   const { spot } = row.node;
-  const words = [row.idle && 'out of service', bad > 0 && `${bad} bad`, alarms > 0 && `${alarms} in alarm`].filter(Boolean);
+  const words = [
+    row.idle && 'out of service',
+    bad > 0 && `${bad} bad`,
+    alarms > 0 && `${alarms} in alarm`,
+    byHand > 0 && `${byHand} set by hand`,
+  ].filter(Boolean);
   return (
     <div
       id={props.id}
@@ -111,6 +118,11 @@ export const Row = memo(function Row(props: RowProps) {
       {!spot.in_service && (
         <span className="ml-2 text-sm text-soft" aria-hidden>
           out
+        </span>
+      )}
+      {byHand > 0 && (
+        <span className="ml-2 text-sm" title={`${byHand} set by hand`} aria-hidden>
+          ✎ <span className="figures">{byHand}</span>
         </span>
       )}
       {bad > 0 && (

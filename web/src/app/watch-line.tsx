@@ -3,12 +3,12 @@
 import { Link } from '@tanstack/react-router';
 import { useState } from 'react';
 import { toast } from 'sonner';
-import { take as answer, http } from '../api/client';
-import { type Status, useLink, useNow, useStatus } from '../api/live';
+import { useLink, useNow, useStatus } from '../api/live';
 import { acknowledge, useAlarms, useItems, useMay } from '../api/queries';
 import { mostUrgent, type PipState, Pips } from '../parts/pips';
 import { clock, stored } from '../parts/text';
 import { Button } from '../parts/ui';
+import { JobLine } from './job-line';
 import { useView } from './router';
 
 export function WatchLine() {
@@ -93,30 +93,5 @@ export function WatchLine() {
         {link === 'open' ? clock(now) : 'no server'}
       </span>
     </footer>
-  );
-}
-
-/** Work that goes on by itself: what, how far, and the way to stop it. */
-function JobLine({ job }: { job: NonNullable<Status['jobs']>[number] }) {
-  const may = useMay('engineer');
-  const share = Math.floor((job.done / job.total) * 100);
-  async function cancel() {
-    try {
-      await answer(http.POST('/api/jobs/{id}/cancel', { params: { path: { id: job.id } } }));
-    } catch (error) {
-      toast.error(error instanceof Error ? error.message : String(error));
-    }
-  }
-  return (
-    <span className="flex shrink-0 items-center gap-2">
-      <span className="text-soft">{job.title}</span>
-      <progress className="h-1.5 w-20 accent-teal" value={job.done} max={job.total} aria-label={job.title} />
-      <span className="figures w-[4ch] text-right">{share} %</span>
-      {may && (
-        <Button kind="quiet" className="h-6 px-1.5" onClick={() => void cancel()}>
-          Stop
-        </Button>
-      )}
-    </span>
   );
 }

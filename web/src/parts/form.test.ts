@@ -14,6 +14,9 @@ it('takes in what somebody else changes, and keeps what was typed apart from it'
   expect(form.result.current.theirs('note')).toBeUndefined();
   expect(form.result.current.changed()).toEqual({ unit: 'mm' });
   expect(form.result.current.dirty).toBe(true);
+  act(() => form.result.current.takeTheirs('unit'));
+  expect(form.result.current.values.unit).toBe('cm');
+  expect([form.result.current.theirs('unit'), form.result.current.dirty]).toEqual([undefined, false]);
 });
 
 it('has nothing to tell where both wrote the same, or after it was saved', async () => {

@@ -14,6 +14,8 @@ export interface Form<T> {
   error: (...names: string[]) => string | undefined;
   /** What somebody else has set a field to while it was changed here, in words; the field keeps what was typed. */
   theirs: (field: keyof T) => string | undefined;
+  /** Puts what somebody else has set a field to in the place of what was typed. */
+  takeTheirs: (field: keyof T) => void;
   /** Only the fields that were changed. */
   changed: () => Partial<T>;
   /** What the server said of each edit and field. */
@@ -59,6 +61,11 @@ export function useForm<T extends object>(initial: T, fields: readonly string[] 
       const what =
         text === undefined ? 'Somebody else has changed this' : `Somebody else has set this to ${text ? `“${text}”` : 'nothing'}`;
       return `${what} meanwhile; saving puts yours in its place.`;
+    },
+    takeTheirs: (field) => {
+      const { [field]: theirs, ...rest } = others;
+      setValues((old) => ({ ...old, [field]: theirs }));
+      setOthers(rest as Partial<T>);
     },
     changed: () => {
       const fields = Object.keys(values) as (keyof T)[];

@@ -5,6 +5,7 @@ import { Check } from 'lucide-react';
 import { AlertDialog, Checkbox, Dialog, Tooltip, VisuallyHidden } from 'radix-ui';
 import { type ComponentProps, type ReactNode, useId } from 'react';
 import { twMerge } from 'tailwind-merge';
+import type { Form } from './form';
 
 type ButtonKind = 'main' | 'plain' | 'quiet' | 'grave';
 
@@ -150,6 +151,26 @@ export function FormTrouble({ form, className }: { form: { other: string | undef
     form.other && (
       <p role="alert" className={clsx('text-act4', className)}>
         {form.other}
+      </p>
+    )
+  );
+}
+
+/** A part of a form that somebody else has changed while it was changed here, with both to choose from. */
+export function Theirs<T extends object>({
+  form,
+  field,
+  what,
+}: {
+  form: Pick<Form<T>, 'theirs' | 'takeTheirs'>;
+  field: keyof T;
+  what: string;
+}) {
+  return (
+    form.theirs(field) && (
+      <p role="alert" className="my-1 flex flex-wrap items-center gap-2 text-act4">
+        Somebody else has changed {what} meanwhile; saving puts yours in their place.
+        <Button onClick={() => form.takeTheirs(field)}>Take theirs</Button>
       </p>
     )
   );

@@ -190,7 +190,7 @@ fn a_new_limit_counts_at_once_and_a_deleted_rule_withdraws_its_alarm() {
     let mut out = Effects::default();
     engine.step(2 * SECOND, Input::Plan(Arc::new(Plan::of(&plant))), &mut out);
     assert_eq!(out.events[0].kind, EventKind::Raised);
-    plant.rules.clear();
+    plant.rules = Default::default();
     let mut out = Effects::default();
     engine.step(3 * SECOND, Input::Plan(Arc::new(Plan::of(&plant))), &mut out);
     assert_eq!((out.events[0].kind, out.events[0].sequence), (EventKind::Withdrawn, 2));

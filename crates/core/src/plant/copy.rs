@@ -170,7 +170,7 @@ mod tests {
                     prop_assert!(copied || !tops.iter().any(|t| plant.lies_under(plant.tags[&setpoint].set.place, *t)));
                 }
             }
-            for (place, item) in &plant.places {
+            for (place, item) in plant.places.iter() {
                 prop_assert_eq!(&after.places[place].own, &item.own);
             }
         }

@@ -1,6 +1,9 @@
 //! The one door: edits go in, the next revision and its changes come out, or every reason why not.
 
-use super::{Connection, Item, Kind, Own, Plant, Relations, Source, Tag, layout::MOST_OF_BLOCK, settings::Wrong};
+use super::{
+    Connection, Item, Kind, Layout, Own, Place, Plant, Relations, Report, Rule, Source, States, Table, Tag,
+    layout::MOST_OF_BLOCK, settings::Wrong,
+};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 use std::{
@@ -97,7 +100,24 @@ pub fn apply(
     plant: &Plant,
     edits: &[Edit],
     check: &dyn SourceCheck,
+    next_no: impl FnMut() -> u32,
+) -> Result<(Plant, Vec<Change>), Vec<Problem>> {
+    apply_watched(plant, edits, check, next_no, &mut |_| true)
+}
+
+/// How many items are worked on between two looks at the watch.
+const STRIDE: usize = 500;
+
+/// The same for many edits: `watch` hears how much is done, from 0 to 1, and says whether to go on.
+///
+/// # Errors
+/// Every problem found; there is none where it was told to stop.
+pub fn apply_watched(
+    plant: &Plant,
+    edits: &[Edit],
+    check: &dyn SourceCheck,
     mut next_no: impl FnMut() -> u32,
+    watch: &mut dyn FnMut(f64) -> bool,
 ) -> Result<(Plant, Vec<Change>), Vec<Problem>> {
     let mut next = plant.clone();
     next.revision += 1;
@@ -108,6 +128,9 @@ pub fn apply(
     let mut deleted: Vec<(Kind, Uuid, usize)> = Vec::new();
     let mut relations: Option<Relations> = None;
     for (index, edit) in edits.iter().enumerate() {
+        if index % STRIDE == 0 && !watch(index as f64 / edits.len() as f64 / 2.0) {
+            return Err(Vec::new());
+        }
         if !matches!(edit.op, Op::Delete { .. }) {
             relations = None;
         }
@@ -177,8 +200,13 @@ pub fn apply(
         }
     }
     if problems.is_empty() {
-        check_items(&next, &order, &touched, check, &mut problems);
-        check_names(&next, &touched, &mut problems);
+        for (index, some) in order.chunks(STRIDE).enumerate() {
+            if !watch(0.5 + (index * STRIDE) as f64 / order.len() as f64 / 2.0) {
+                return Err(Vec::new());
+            }
+            check_items(&next, some, &touched, check, &mut problems);
+        }
+        check_names(&next, &order, &touched, &mut problems);
         check_deleted(&next, plant, &deleted, &mut problems);
     }
     if !problems.is_empty() {
@@ -421,28 +449,75 @@ fn spoilt(next: &Plant, connection: &Item<Connection>, check: &dyn SourceCheck) 
     Some((String::new(), format!("{} of its tags could not be read any more, first “{first}”.", names.len())))
 }
 
-/// Names must differ among siblings; a tag has each kind of limit once.
-fn check_names(next: &Plant, touched: &HashMap<Uuid, usize>, problems: &mut Vec<Problem>) {
-    let mut seen: HashMap<(Kind, Option<Uuid>, &str), Uuid> = HashMap::new();
-    let places = next.places.values().map(|i| (i.id, (Kind::Place, i.set.parent, i.set.name.as_str())));
-    let layouts = next.layouts.values().map(|i| (i.id, (Kind::Layout, None, i.set.name.as_str())));
-    let states = next.states.values().map(|i| (i.id, (Kind::States, None, i.set.name.as_str())));
-    let connections = next.connections.values().map(|i| (i.id, (Kind::Connection, None, i.set.name.as_str())));
-    let tags = next.tags.values().map(|i| (i.id, (Kind::Tag, Some(i.set.place), i.set.name.as_str())));
-    let rules = next.rules.values().map(|i| (i.id, (Kind::Rule, Some(i.set.tag), i.set.kind.words())));
-    let reports = next.reports.values().map(|i| (i.id, (Kind::Report, None, i.set.name.as_str())));
-    for (id, key) in places.chain(layouts).chain(states).chain(connections).chain(tags).chain(rules).chain(reports) {
-        let Some(other) = seen.insert(key, id) else { continue };
-        let Some(edit) = [id, other].iter().filter_map(|i| touched.get(i)).max() else { continue };
-        let (field, message) = match key.0 {
-            Kind::Rule => ("kind", format!("The tag already has a {} limit.", key.2)),
-            Kind::Place | Kind::Tag => ("name", format!("There is already a {} “{}” here.", key.0.words(), key.2)),
-            Kind::Layout | Kind::States | Kind::Connection | Kind::Report => {
-                ("name", format!("There is already a {} “{}”.", key.0.words(), key.2))
+/// What an item is known by, and among what that may stand only once: siblings must differ by name, and a tag has each kind
+/// of limit once.
+trait Known {
+    fn known(&self) -> (Option<Uuid>, &str);
+}
+
+macro_rules! known {
+    ($($kind:ty: |$set:ident| $among:expr, $name:expr;)*) => {$(
+        impl Known for $kind {
+            fn known(&self) -> (Option<Uuid>, &str) {
+                let $set = self;
+                ($among, $name)
             }
+        }
+    )*};
+}
+
+known! {
+    Place: |set| set.parent, &set.name;
+    Layout: |set| None, &set.name;
+    States: |set| None, &set.name;
+    Connection: |set| None, &set.name;
+    Tag: |set| Some(set.place), &set.name;
+    Rule: |set| Some(set.tag), set.kind.words();
+    Report: |set| None, &set.name;
+}
+
+fn check_names(next: &Plant, order: &[(Kind, Uuid)], touched: &HashMap<Uuid, usize>, problems: &mut Vec<Problem>) {
+    for kind in Kind::ALL {
+        let ids: Vec<Uuid> = order.iter().filter(|o| o.0 == kind).map(|o| o.1).collect();
+        let clashes = match kind {
+            Kind::Place => clashes(&next.places, &ids, touched),
+            Kind::Layout => clashes(&next.layouts, &ids, touched),
+            Kind::States => clashes(&next.states, &ids, touched),
+            Kind::Connection => clashes(&next.connections, &ids, touched),
+            Kind::Tag => clashes(&next.tags, &ids, touched),
+            Kind::Rule => clashes(&next.rules, &ids, touched),
+            Kind::Report => clashes(&next.reports, &ids, touched),
         };
-        problems.push(Problem { kind: ProblemKind::Invalid, edit: *edit, field: field.into(), message });
+        problems.extend(clashes.into_iter().map(|(edit, name)| {
+            let (field, message) = match kind {
+                Kind::Rule => ("kind", format!("The tag already has a {name} limit.")),
+                Kind::Place | Kind::Tag => ("name", format!("There is already a {} “{name}” here.", kind.words())),
+                Kind::Layout | Kind::States | Kind::Connection | Kind::Report => {
+                    ("name", format!("There is already a {} “{name}”.", kind.words()))
+                }
+            };
+            Problem { kind: ProblemKind::Invalid, edit, field: field.into(), message }
+        }));
     }
+}
+
+/// The edits that give an item what another one is known by already. Only what was touched can clash, so a plant is looked
+/// through once, for as few names as were touched.
+fn clashes<'a, T: Known>(table: &'a Table<T>, ids: &[Uuid], touched: &HashMap<Uuid, usize>) -> Vec<(usize, &'a str)> {
+    let edit_of = |id: &Uuid| touched.get(id).copied().unwrap_or(0);
+    let mut found = Vec::new();
+    let mut taken: HashMap<(Option<Uuid>, &str), usize> = HashMap::with_capacity(ids.len());
+    for item in ids.iter().filter_map(|id| table.get(id)) {
+        let (known, edit) = (item.set.known(), edit_of(&item.id));
+        if let Some(other) = taken.insert(known, edit) {
+            found.push((edit.max(other), known.1));
+        }
+    }
+    if !taken.is_empty() {
+        let others = table.values().filter(|item| !touched.contains_key(&item.id));
+        found.extend(others.filter_map(|item| Some((*taken.get(&item.set.known())?, item.set.known().1))));
+    }
+    found
 }
 
 fn check_deleted(next: &Plant, old: &Plant, deleted: &[(Kind, Uuid, usize)], problems: &mut Vec<Problem>) {

@@ -90,8 +90,8 @@ pub struct Item<T> {
     pub set: T,
 }
 
-/// All items of one kind.
-pub type Table<T> = HashMap<Uuid, Arc<Item<T>>>;
+/// All items of one kind. Revisions share the kinds that they have in common.
+pub type Table<T> = Arc<HashMap<Uuid, Arc<Item<T>>>>;
 
 /// One revision of the whole configuration.
 #[derive(Clone, Debug, Default)]
@@ -172,7 +172,7 @@ impl Plant {
             own: Own,
         ) -> Result<(), (String, String)> {
             let set = resolve(None, &own)?;
-            table.insert(id, Arc::new(Item { id, no, revision, own, set }));
+            Arc::make_mut(table).insert(id, Arc::new(Item { id, no, revision, own, set }));
             Ok(())
         }
         match kind {
@@ -187,14 +187,19 @@ impl Plant {
     }
 
     pub(crate) fn remove(&mut self, kind: Kind, id: Uuid) {
+        fn take<T>(table: &mut Table<T>, id: Uuid) {
+            if table.contains_key(&id) {
+                Arc::make_mut(table).remove(&id);
+            }
+        }
         match kind {
-            Kind::Place => drop(self.places.remove(&id)),
-            Kind::Layout => drop(self.layouts.remove(&id)),
-            Kind::States => drop(self.states.remove(&id)),
-            Kind::Connection => drop(self.connections.remove(&id)),
-            Kind::Tag => drop(self.tags.remove(&id)),
-            Kind::Rule => drop(self.rules.remove(&id)),
-            Kind::Report => drop(self.reports.remove(&id)),
+            Kind::Place => take(&mut self.places, id),
+            Kind::Layout => take(&mut self.layouts, id),
+            Kind::States => take(&mut self.states, id),
+            Kind::Connection => take(&mut self.connections, id),
+            Kind::Tag => take(&mut self.tags, id),
+            Kind::Rule => take(&mut self.rules, id),
+            Kind::Report => take(&mut self.reports, id),
         }
     }
 

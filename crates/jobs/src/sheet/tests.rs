@@ -147,9 +147,12 @@ fn a_million_rows_are_refused_and_a_comparison_can_be_stopped() {
     let many = format!("name\n{}", "x\n".repeat(1_000_000));
     assert!(read(many.as_bytes(), Kind::Tag).unwrap_err()[0].message.contains("at most 200000 rows"));
     let plant = plant(TAGS);
-    let file = read("name,place\nLevel,Works/EX-1\n".as_bytes(), Kind::Tag).unwrap();
+    let file = read("name,place,unit\nLevel,Works/EX-1,mm\n".as_bytes(), Kind::Tag).unwrap();
     let stopped = compare(&plant, Kind::Tag, &file, None, &(), &mut || id(1000), &mut |_| false);
     assert!(matches!(stopped, Err(NoPlan::Cancelled)));
+    // Also while it is tried what the rows come to.
+    let late = compare(&plant, Kind::Tag, &file, None, &(), &mut || id(1000), &mut |share| share < 0.5);
+    assert!(matches!(late, Err(NoPlan::Cancelled)));
 }
 
 proptest! {

@@ -174,12 +174,9 @@ pub async fn compare_file(
             let job = live.jobs.begin(&format!("Comparing a file of {}", file.what), lines);
             *file.job.lock().unwrap_or_else(PoisonError::into_inner) = Some(job.id);
             let plant = live.plant();
-            let mut watch = |done: usize| {
-                job.reach(done as u64);
-                !job.cancelled()
-            };
+            let mut watch = |share: f64| job.go_on(share);
             let found = match kind {
-                None => whole::compare(&plant, &bytes, remove, &Drivers),
+                None => whole::compare(&plant, &bytes, remove, &Drivers, &mut watch),
                 Some(kind) => sheet::read(&bytes, kind).map_err(NoPlan::Wrong).and_then(|read| {
                     let remove = remove.then_some(under);
                     sheet::compare(&plant, kind, &read, remove, &Drivers, &mut Uuid::now_v7, &mut watch)
@@ -244,7 +241,7 @@ pub struct CountView {
 pub struct FileView {
     /// `working`, `wrong`, `ready` or `stopped`.
     pub state: &'static str,
-    /// Rows that are compared, of how many.
+    /// Lines that are compared, of how many.
     pub done: u64,
     pub total: u64,
     pub wrong: Vec<WrongLine>,
@@ -335,7 +332,6 @@ pub async fn take_file(app: Data<App>, person: Person, id: Path<Uuid>, body: Jso
         _ => return Err(Problem::new(StatusCode::CONFLICT, "The file is not compared yet, or something is wrong with it.")),
     };
     let by = By { account: Some(actor.account), actor: actor.name.clone(), why: body.why.clone(), undoes: None };
-    let _job = app.live.jobs.begin(&format!("Taking in a file of {}", file.what), 1);
     let plant = app.live.commit(&plan.edits, &by).await?;
     app.files.forget(file.id);
     Ok(Json(Committed { revision: plant.revision }))

@@ -106,6 +106,7 @@ function BlockForm({ item, block, layouts, seen, onTry, onDone }: BlockProps) {
       stride: textOf(block?.stride ?? null),
     },
     fields,
+    true,
   );
   const v = form.values;
   const point = { address: v.address.trim(), ...(v.unit.trim() ? { unit: numberOf(v.unit) as number } : {}) };
@@ -127,7 +128,7 @@ function BlockForm({ item, block, layouts, seen, onTry, onDone }: BlockProps) {
       `${block ? 'Changed' : 'Mapped'} block ${set.name} of ${item.set.name}`,
     );
   const text = (field: 'name' | 'address' | 'unit' | 'count' | 'stride', label: string, className: string, hint?: string) => (
-    <Field label={label} error={form.error(at(field))} hint={hint} className={className}>
+    <Field label={label} error={form.error(at(field)) ?? form.theirs(field)} hint={hint} className={className}>
       {(p) => <Input {...p} value={v[field]} onChange={(e) => form.set(field, e.target.value)} />}
     </Field>
   );
@@ -142,7 +143,7 @@ function BlockForm({ item, block, layouts, seen, onTry, onDone }: BlockProps) {
     >
       <div className="flex flex-wrap items-start gap-3">
         {text('name', 'Name', 'w-40')}
-        <Field label="Layout" error={form.error(at('layout'))} className="w-44">
+        <Field label="Layout" error={form.error(at('layout')) ?? form.theirs('layout')} className="w-44">
           {(p) => (
             <Choice {...p} value={v.layout} onChange={(e) => form.set('layout', e.target.value)}>
               {layouts.map((l) => (

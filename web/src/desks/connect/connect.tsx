@@ -236,7 +236,7 @@ function Line({ item, seen, disabled }: LineProps) {
           {part === 'tokens' && <Tokens />}
           {part === 'health' && <Health item={item} disabled={disabled} />}
           {part === 'traffic' && <Traffic item={item} />}
-          {part === 'settings' && <ConnectionForm key={item.revision} kind={kind} item={item} seen={seen} />}
+          {part === 'settings' && <ConnectionForm key={item.id} kind={kind} item={item} seen={seen} />}
         </div>
       )}
     </section>

@@ -9,7 +9,7 @@ import { commit } from '../../api/queries';
 import { useGo } from '../../app/router';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { counted } from '../../parts/text';
-import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../../parts/ui';
+import { Button, Choice, Confirm, Field, FormTrouble, Input, Theirs, Tick } from '../../parts/ui';
 import { GroupRows } from './groups';
 import { isPolled, KINDS } from './kinds';
 import { stream } from './stream';
@@ -130,7 +130,7 @@ interface Props {
 
 export function ConnectionForm({ kind, item, seen, onMade }: Props) {
   const go = useGo();
-  const form = useForm(draftOf(kind, item?.set), FIELDS);
+  const form = useForm(draftOf(kind, item?.set), FIELDS, true);
   const [steps, setSteps] = useState<Step[] | null>(null);
   const [deleting, setDeleting] = useState(false);
   const climbing = useRef<AbortController | null>(null);
@@ -173,13 +173,13 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
 
   type TextField = (typeof TEXTS)[number] | 'name' | 'interval_ms' | 'timeout_ms';
   const text = (field: TextField, label: string, hint?: string, className = '') => (
-    <Field label={label} error={form.error(field, `settings.${field}`)} hint={hint} className={className}>
+    <Field label={label} error={form.error(field, `settings.${field}`) ?? form.theirs(field)} hint={hint} className={className}>
       {(p) => <Input {...p} value={v[field]} onChange={(e) => form.set(field, e.target.value)} />}
     </Field>
   );
   type ChoiceField = 'transport' | 'parity' | 'stop_bits' | 'base' | 'order';
   const choice = (field: ChoiceField, label: string, options: [string, string][], className = '') => (
-    <Field label={label} error={form.error(`settings.${field}`)} className={className}>
+    <Field label={label} error={form.error(`settings.${field}`) ?? form.theirs(field)} className={className}>
       {(p) => (
         <Choice {...p} value={v[field]} onChange={(e) => form.set(field, e.target.value as never)}>
           {options.map(([value, words]) => (
@@ -249,6 +249,8 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
         {kind === 'push' && text('interval_ms', 'Expected every, ms', 'older values show their age', 'col-span-2')}
         {kind === 'modbus' && text('timeout_ms', 'Wait for, ms')}
         <div className="col-span-6 flex flex-wrap gap-x-6 gap-y-1">
+          <Theirs form={form} field="enabled" what="whether it is in use" />
+          <Theirs form={form} field="writing" what="whether the device may be written" />
           <Tick label={kind === 'modbus' ? 'Poll it' : 'In use'} checked={v.enabled} onChange={(on) => form.set('enabled', on)} />
           {kind === 'modbus' && (
             <Tick label="Allow writing to the device" checked={v.writing} onChange={(on) => form.set('writing', on)} />
@@ -266,6 +268,7 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
           </div>
           <fieldset className="mt-3">
             <legend className="text-sm text-soft">The device may be written by</legend>
+            <Theirs form={form} field="writes" what="how it may be written" />
             <div className="flex flex-wrap gap-x-5 gap-y-1">
               {WRITES.map(([code, words]) => (
                 <Tick
@@ -279,7 +282,9 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
               ))}
             </div>
           </fieldset>
+          <Theirs form={form} field="groups" what="the groups" />
           <GroupRows groups={v.groups} problems={form.problems} onChange={(groups) => form.set('groups', groups)} />
+          <Theirs form={form} field="spare" what="the spare addresses" />
           <SpareRows
             serial={serial}
             rows={v.spare}

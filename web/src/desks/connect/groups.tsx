@@ -3,7 +3,7 @@
 import { Plus, X } from 'lucide-react';
 import { newId, type Wrong } from '../../api/client';
 import type { Group } from '../../api/model';
-import { numberOf } from '../../parts/form';
+import { numberOf, textOf } from '../../parts/form';
 import { Button, Field, Input, Tick } from '../../parts/ui';
 
 interface Props {
@@ -27,7 +27,7 @@ export function GroupRows({ groups, problems, onChange }: Props) {
             {(p) => (
               <Input
                 {...p}
-                defaultValue={group.interval_ms}
+                value={textOf(group.interval_ms)}
                 onChange={(e) => change(group.id, { interval_ms: numberOf(e.target.value) as number })}
               />
             )}

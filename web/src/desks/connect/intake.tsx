@@ -10,6 +10,7 @@ import { toast } from 'sonner';
 import { http, take } from '../../api/client';
 import { type Item, type Point, TYPES } from '../../api/model';
 import { commit, itemsNow, useItems } from '../../api/queries';
+import { Progress } from '../../app/job-line';
 import { useGo } from '../../app/router';
 import { usePointCheck } from '../../app/tag-settings';
 import { complain, useForm } from '../../parts/form';
@@ -188,6 +189,7 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
     onChange((all) => pasted(all, text, row, column));
   }
 
+  const why = `Created ${counted(made - pointed, 'tag')} of ${connection.set.name}`;
   async function create() {
     const wishes = rows.filter((r) => fixes[r.key] !== 'out');
     const done = await form.run(async () => {
@@ -208,7 +210,7 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
         // Memory is there to be set.
         connection.set.kind === 'memory' ? { writable: true } : {},
       );
-      await commit(`Created ${counted(made - pointed, 'tag')} of ${connection.set.name}`, seen, [...edits, ...tags]);
+      await commit(why, seen, [...edits, ...tags]);
       return ids;
     });
     if (!done) return;
@@ -289,6 +291,11 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
               </Choice>
             )}
           </Field>
+        )}
+        {form.busy && (
+          <span className="mt-6">
+            <Progress title={why} />
+          </span>
         )}
         <Button kind="main" type="submit" className="mt-5" disabled={disabled || form.busy || open > 0 || made === 0}>
           {form.busy ? 'Creating…' : `Create ${counted(made - pointed, 'tag')}`}

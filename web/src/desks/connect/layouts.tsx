@@ -7,7 +7,7 @@ import { type Item, type LayoutSet, type Member, TYPES } from '../../api/model';
 import { commit, useItems } from '../../api/queries';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { counted } from '../../parts/text';
-import { Button, Choice, Field, FormTrouble, INPUT, Input } from '../../parts/ui';
+import { Button, Choice, Field, FormTrouble, INPUT, Input, Theirs } from '../../parts/ui';
 import { nextOffset } from './map-rows';
 
 /** A member as it is typed. */
@@ -113,7 +113,7 @@ export function Layouts({ seen, disabled }: { seen: number; disabled: boolean })
             </button>
             {open === item.id && (
               <LayoutForm
-                key={item.revision}
+                key={item.id}
                 item={item}
                 seen={seen}
                 layouts={items}
@@ -154,7 +154,7 @@ const fresh = (offset: number): Row => ({
 });
 
 function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
-  const form = useForm({ name: item?.set.name ?? '', rows: (item?.set.members ?? []).map(rowOf) }, ['name']);
+  const form = useForm({ name: item?.set.name ?? '', rows: (item?.set.members ?? []).map(rowOf) }, ['name'], true);
   const { name, rows } = form.values;
   const change = (id: string, part: Partial<Row>) =>
     form.set(
@@ -199,7 +199,7 @@ function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
         void save();
       }}
     >
-      <Field label="Name of the layout" error={form.error('name')} className="mb-2 w-64">
+      <Field label="Name of the layout" error={form.error('name') ?? form.theirs('name')} className="mb-2 w-64">
         {(p) => <Input {...p} disabled={disabled} value={name} onChange={(e) => form.set('name', e.target.value)} />}
       </Field>
       <div className="overflow-auto">
@@ -292,6 +292,7 @@ function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
           </tbody>
         </table>
       </div>
+      <Theirs form={form} field="rows" what="the members" />
       <FormTrouble form={form} className="mt-1" />
       <div className="mt-2 flex gap-2">
         {!disabled && (

@@ -8,6 +8,7 @@ import { toast } from 'sonner';
 import { http, refused, type Schemas, take } from '../../api/client';
 import { configurationMoved, made } from '../../api/queries';
 import { type PlantTree, pathOf } from '../../api/tree';
+import { Progress } from '../../app/job-line';
 import { useView } from '../../app/router';
 import { complain } from '../../parts/form';
 import { counted } from '../../parts/text';
@@ -175,6 +176,7 @@ function Compared({ id, name, onDone }: { id: string; name: string; onDone: () =
     staleTime: 0,
   });
   const [busy, setBusy] = useState(false);
+  const why = `Took ${name} in`.slice(0, 400);
   const data = view.data;
   async function forget() {
     await take(http.DELETE('/api/files/{id}', { params: { path: { id } } })).catch(() => undefined);
@@ -183,9 +185,7 @@ function Compared({ id, name, onDone }: { id: string; name: string; onDone: () =
   async function takeIn() {
     setBusy(true);
     try {
-      const done = await take(
-        http.POST('/api/files/{id}/take', { params: { path: { id } }, body: { why: `Took ${name} in`.slice(0, 400) } }),
-      );
+      const done = await take(http.POST('/api/files/{id}/take', { params: { path: { id } }, body: { why } }));
       made(done.revision);
       await configurationMoved();
       toast.success(`${name} is taken in as revision ${done.revision}.`);
@@ -205,13 +205,16 @@ function Compared({ id, name, onDone }: { id: string; name: string; onDone: () =
         <h3 className="flex-1 font-semibold">{name}</h3>
         {data.state === 'working' && (
           <>
-            <progress aria-label="Rows compared" value={data.done} max={Math.max(data.total, 1)} className="w-48 accent-teal" />
+            <progress aria-label="Lines compared" value={data.done} max={Math.max(data.total, 1)} className="w-48 accent-teal" />
             <span className="figures text-sm">
-              {data.done.toLocaleString('en')} of {data.total.toLocaleString('en')} rows
+              {data.done.toLocaleString('en')} of {data.total.toLocaleString('en')} lines
             </span>
           </>
         )}
-        <Button onClick={() => void forget()}>{data.state === 'working' ? 'Stop' : 'Leave it'}</Button>
+        {busy && <Progress title={why} />}
+        <Button disabled={busy} onClick={() => void forget()}>
+          {data.state === 'working' ? 'Stop' : 'Leave it'}
+        </Button>
         {data.state === 'ready' && (
           <Button kind="main" disabled={busy || total === 0} onClick={() => void takeIn()}>
             {busy ? 'Taking it in…' : `Take in ${counted(total, 'change')}`}

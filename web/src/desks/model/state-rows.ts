@@ -1,6 +1,8 @@
 // The states of a set while they are typed.
 
 import { newId } from '../../api/client';
+import type { StatesSet } from '../../api/model';
+import { textOf } from '../../parts/form';
 import { fromClipboard } from '../../parts/series';
 
 /** A state as it is typed. */
@@ -11,6 +13,13 @@ export interface Row {
 }
 
 export const fresh = (value: string, name = ''): Row => ({ key: newId(), value, name });
+
+/** The states of a set, or what a new one begins with. */
+export const rowsOf = (states: StatesSet['states'] | undefined): Row[] =>
+  states?.map((s, i) => ({ key: `kept ${i}`, value: textOf(s.value), name: s.name })) ?? [
+    { key: 'first', value: '0', name: '' },
+    { key: 'second', value: '1', name: '' },
+  ];
 
 /** The number after the greatest there is. */
 export function nextValue(rows: readonly Row[]): string {

@@ -7,10 +7,10 @@ import { newId } from '../../api/client';
 import type { Item } from '../../api/model';
 import { commit, useItems } from '../../api/queries';
 import { Uses, usesOf } from '../../app/uses';
-import { numberOf, textOf, useForm } from '../../parts/form';
+import { numberOf, useForm } from '../../parts/form';
 import { counted } from '../../parts/text';
-import { Button, Empty, Field, FormTrouble, INPUT, Input, Trouble } from '../../parts/ui';
-import { fresh, nextValue, pasted, type Row } from './state-rows';
+import { Button, Empty, Field, FormTrouble, INPUT, Input, Theirs, Trouble } from '../../parts/ui';
+import { fresh, nextValue, pasted, type Row, rowsOf } from './state-rows';
 
 export function StateSets({ disabled }: { disabled: boolean }) {
   const sets = useItems('states');
@@ -53,7 +53,7 @@ export function StateSets({ disabled }: { disabled: boolean }) {
               </span>
             </button>
             {open === item.id && (
-              <SetForm key={item.revision} item={item} seen={revision} disabled={disabled} onDone={() => setOpen(null)} />
+              <SetForm key={item.id} item={item} seen={revision} disabled={disabled} onDone={() => setOpen(null)} />
             )}
           </li>
         ))}
@@ -70,13 +70,7 @@ interface FormProps {
 }
 
 function SetForm({ item, seen, disabled, onDone }: FormProps) {
-  const form = useForm(
-    {
-      name: item?.set.name ?? '',
-      rows: item?.set.states.map((s) => fresh(textOf(s.value), s.name)) ?? [fresh('0'), fresh('1')],
-    },
-    ['name', 'states'],
-  );
+  const form = useForm({ name: item?.set.name ?? '', rows: rowsOf(item?.set.states) }, ['name', 'states'], true);
   const uses = useQuery({ ...usesOf('states', item?.id ?? ''), enabled: item !== undefined });
   const users = uses.data?.referrers ?? [];
   const { name, rows } = form.values;
@@ -111,7 +105,7 @@ function SetForm({ item, seen, disabled, onDone }: FormProps) {
         void save();
       }}
     >
-      <Field label="Name of the set" error={form.error('name')} className="mb-2 w-64">
+      <Field label="Name of the set" error={form.error('name') ?? form.theirs('name')} className="mb-2 w-64">
         {(p) => <Input {...p} disabled={disabled} value={name} onChange={(e) => form.set('name', e.target.value)} />}
       </Field>
       <table className="text-left">
@@ -178,6 +172,7 @@ function SetForm({ item, seen, disabled, onDone }: FormProps) {
           ))}
         </tbody>
       </table>
+      <Theirs form={form} field="rows" what="the states" />
       {form.error('states') && <p className="text-sm text-act4">{form.error('states')}</p>}
       {form.problems.every((p) => known(p.field)) ? null : <FormTrouble form={form} className="mt-1" />}
       {item && (

@@ -7,7 +7,7 @@ import { commit, useItems, useTags } from '../../api/queries';
 import { useGo } from '../../app/router';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { pathEnd } from '../../parts/text';
-import { Button, Choice, Confirm, Field, FormTrouble, INPUT, Input } from '../../parts/ui';
+import { Button, Choice, Confirm, Field, FormTrouble, INPUT, Input, Theirs } from '../../parts/ui';
 
 const NAMES: Record<Section['kind'], string> = {
   text: 'Text',
@@ -30,14 +30,18 @@ export function ReportEditor({ report, seen, disabled }: Props) {
   const { set } = report;
   const go = useGo();
   const places = useItems('place').data?.items ?? [];
-  const form = useForm({
-    name: set.name,
-    place: set.place,
-    minutes: textOf(set.minutes),
-    zone: set.zone,
-    sections: set.sections,
-    label: set.label ? { width: textOf(set.label.width), height: textOf(set.label.height) } : null,
-  });
+  const form = useForm(
+    {
+      name: set.name,
+      place: set.place,
+      minutes: textOf(set.minutes),
+      zone: set.zone,
+      sections: set.sections,
+      label: set.label ? { width: textOf(set.label.width), height: textOf(set.label.height) } : null,
+    },
+    undefined,
+    true,
+  );
   const [deleting, setDeleting] = useState(false);
   const v = form.values;
   const sections = (next: Section[]) => form.set('sections', next);
@@ -70,9 +74,10 @@ export function ReportEditor({ report, seen, disabled }: Props) {
         void save();
       }}
     >
-      <Field label="Name" error={form.error('name')}>
+      <Field label="Name" error={form.error('name') ?? form.theirs('name')}>
         {(p) => <Input {...p} disabled={disabled} value={v.name} onChange={(e) => form.set('name', e.target.value)} />}
       </Field>
+      <Theirs form={form} field="place" what="the place" />
       <Field label="Place" error={form.error('place')}>
         {(p) => (
           <Choice {...p} disabled={disabled} value={v.place ?? ''} onChange={(e) => form.set('place', e.target.value || null)}>
@@ -86,7 +91,7 @@ export function ReportEditor({ report, seen, disabled }: Props) {
         )}
       </Field>
       <div className="grid grid-cols-2 gap-2">
-        <Field label="The last, minutes" error={form.error('minutes')}>
+        <Field label="The last, minutes" error={form.error('minutes') ?? form.theirs('minutes')}>
           {(p) => (
             <Input
               {...p}
@@ -97,10 +102,11 @@ export function ReportEditor({ report, seen, disabled }: Props) {
             />
           )}
         </Field>
-        <Field label="Time zone" error={form.error('zone')}>
+        <Field label="Time zone" error={form.error('zone') ?? form.theirs('zone')}>
           {(p) => <Input {...p} disabled={disabled} value={v.zone} onChange={(e) => form.set('zone', e.target.value)} />}
         </Field>
       </div>
+      <Theirs form={form} field="label" what="what it is printed on" />
       <div className="grid grid-cols-[1fr_5rem_5rem] items-end gap-2">
         <Field label="Printed on" error={form.error('label')}>
           {(p) => (
@@ -131,6 +137,7 @@ export function ReportEditor({ report, seen, disabled }: Props) {
           ))}
       </div>
       <h2 className="pt-1 font-semibold">Sections</h2>
+      <Theirs form={form} field="sections" what="the sections" />
       <ol className="space-y-2">
         {v.sections.map((section, i) => {
           const error = form.error(`sections[${i}].tags`, `sections[${i}].text`);

@@ -91,7 +91,7 @@ export function Reports() {
       {open && (
         <div className="grid grid-cols-[21rem_minmax(0,1fr)] items-start gap-4">
           <div className="space-y-5">
-            <ReportEditor key={`${open.id}/${open.revision}`} report={open} seen={reports.data.revision} disabled={!engineer} />
+            <ReportEditor key={open.id} report={open} seen={reports.data.revision} disabled={!engineer} />
             <Editions report={open} />
           </div>
           <Preview set={open.set} revision={open.revision} />

@@ -61,6 +61,35 @@ fn small() -> Plant {
 }
 
 #[rstest]
+#[case::names_change_places(&[patch(Kind::Place, 2, json!({"name": "EX-2"})), patch(Kind::Place, 3, json!({"name": "EX-1"}))], None)]
+#[case::what_goes_leaves_its_name(&[delete(Kind::Place, 3, false), create(Kind::Place, 4, json!({"name": "EX-2", "parent": id(1)}))], None)]
+#[case::the_same_name_elsewhere(&[create(Kind::Place, 4, json!({"name": "EX-2", "parent": id(3)}))], None)]
+#[case::two_new_ones(&[create(Kind::Place, 4, json!({"name": "EX-9"})), create(Kind::Place, 5, json!({"name": "EX-9"}))], Some(1))]
+#[case::moved_beside_its_like(&[create(Kind::Tag, 12, json!({"name": "Level", "place": id(3)})), patch(Kind::Tag, 10, json!({"place": id(3)}))], Some(1))]
+fn a_name_stands_once_among_siblings(#[case] edits: &[Edit], #[case] wrong: Option<usize>) {
+    let told = try_on(&small(), edits).err().map(|problems| {
+        assert!(problems.iter().all(|p| p.field == "name"), "{problems:?}");
+        problems[0].edit
+    });
+    assert_eq!(told, wrong);
+}
+
+#[test]
+fn many_edits_tell_how_far_they_are_and_can_be_stopped() {
+    let edits: Vec<Edit> =
+        (100..1700).map(|n| create(Kind::Place, n, json!({"name": format!("P-{n}"), "parent": id(1)}))).collect();
+    let mut heard = Vec::new();
+    let done = apply_watched(&small(), &edits, &AnySource, || 0, &mut |share| {
+        heard.push(share);
+        true
+    });
+    assert_eq!(done.unwrap().1.len(), 1600);
+    assert!(heard.len() > 6 && heard.is_sorted() && heard.iter().all(|share| (0.0..1.0).contains(share)), "{heard:?}");
+    let stopped = apply_watched(&small(), &edits, &AnySource, || 0, &mut |share| share < 0.6);
+    assert_eq!(stopped.unwrap_err(), []);
+}
+
+#[rstest]
 #[case::no_name(create(Kind::Place, 9, json!({"name": " "})), "name")]
 #[case::slash(create(Kind::Place, 9, json!({"name": "a/b"})), "name")]
 #[case::taken(create(Kind::Place, 9, json!({"name": "EX-2", "parent": id(1)})), "name")]

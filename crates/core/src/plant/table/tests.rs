@@ -1,5 +1,5 @@
 use super::*;
-use crate::plant::{Stored, edit::apply};
+use crate::plant::{Edit, Stored, edit::apply};
 use proptest::prelude::*;
 use rstest::rstest;
 use serde_json::json;
