@@ -4,6 +4,7 @@ import { type AddressInfo, createServer, type Server as NetServer, Socket } from
 import { AxeBuilder } from '@axe-core/playwright';
 import { expect, type Page, test } from '@playwright/test';
 import Modbus from 'jsmodbus';
+import { fingerprint, pair, secure } from '../secured';
 import { NAME, PASSWORD, type Server, start } from '../server';
 
 // Each goes on where the one before ended.
@@ -168,6 +169,18 @@ test('forty vessels come from one layout, one base and one stride', async () => 
     if (order) await page.getByLabel(`Order of ${name}`).selectOption(order);
   }
   await page.getByLabel('Bit of Alarm').fill('3');
+  // What a row has no room for: the level is a straight line between two points, with a range.
+  await button('More of Level').click();
+  const more = page.getByRole('region', { name: 'More of Level' });
+  await expect(more.getByLabel('Raw high')).toHaveValue('1000');
+  await more.getByLabel('reads high').fill('110');
+  await more.getByLabel('reads low').fill('10');
+  await more.getByLabel('Range from').fill('0');
+  await more.getByLabel('to', { exact: true }).fill('120');
+  await expect(page.getByLabel('Factor of Level')).toHaveValue('');
+  await page.screenshot({ path: test.info().outputPath('layout.png') });
+  await more.getByLabel('reads low').fill('0');
+  await more.getByLabel('reads high').fill('100');
   await button('Make this layout').click();
   await expect(page.getByRole('region', { name: 'Layouts' }).getByText('3 members', { exact: true })).toBeVisible();
 
@@ -333,6 +346,57 @@ test('connections leave as a file and come back as one', async () => {
   const file = await (await download).path();
   await page.getByLabel('File of connections').setInputFiles(file);
   await expect(page.getByText('Nothing would change.')).toBeVisible();
+});
+
+test('a secured device is trusted by its fingerprint, and the key never comes back', async () => {
+  const [own, client] = [pair('Dosing station'), pair('Havrel')];
+  const device = await secure(own, client, second.port);
+  await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
+  await button('Add connection').click();
+  const form = page.getByRole('region', { name: 'New connection' });
+  await form.getByLabel('Name').fill('Dosing station');
+  await form.getByLabel('Over').selectOption('TCP, secured by TLS');
+  await expect(form.getByLabel('Port')).toHaveValue('802');
+  await form.getByLabel('Host', { exact: true }).fill('127.0.0.1');
+  await form.getByLabel('Port').fill(String(device.port));
+  await form.getByLabel('Wait for, ms').fill('5000');
+  await form.getByLabel('Our certificate', { exact: true }).fill(client.certificate);
+  const key = { name: 'havrel.pem', mimeType: 'text/plain', buffer: Buffer.from(client.key) };
+  const chooser = page.waitForEvent('filechooser');
+  await form.getByRole('button', { name: 'Private key of our certificate: choose a file' }).click();
+  await (await chooser).setFiles(key);
+  await form.getByRole('button', { name: 'Test' }).click();
+  const ladder = form.getByRole('list', { name: 'Test' });
+  await expect(ladder.getByText(`Its fingerprint is ${fingerprint(own)}.`)).toBeVisible();
+  await page.screenshot({ path: test.info().outputPath('untrusted.png') });
+  await ladder.getByRole('button', { name: 'Trust this certificate' }).click();
+  await expect(form.getByLabel('Or the fingerprint')).toHaveValue(fingerprint(own));
+  await form.getByRole('button', { name: 'Test' }).click();
+  await expect(ladder.getByText('Everything answers.')).toBeVisible();
+  await expect(ladder.getByText(/^TLS 1\.[23], certificate/)).toBeVisible();
+  await form.getByRole('button', { name: 'Add this connection' }).click();
+  await expect(line('Dosing station').getByText('running')).toBeVisible();
+  // From now on the key is only known to be there; it is used all the same when the connection is changed.
+  await page.reload();
+  await openPart('Dosing station', 'Settings and test');
+  await expect(line('Dosing station').getByText('There is one. It is kept sealed and shown to nobody.')).toBeVisible();
+  await page.screenshot({ path: test.info().outputPath('kept.png') });
+  await line('Dosing station').getByLabel('Unit id').fill('7');
+  await line('Dosing station').getByRole('button', { name: 'Test', exact: true }).click();
+  await expect(line('Dosing station').getByText('Everything answers.')).toBeVisible();
+  await line('Dosing station').getByRole('button', { name: 'Save connection' }).click();
+  await expect(line('Dosing station').getByText('running')).toBeVisible();
+  await openPart('Dosing station', 'Traffic');
+  await expect(page.getByRole('log', { name: 'Exchanges' }).getByText(/^read holding/).first()).toBeVisible();
+  const secret = client.key.split('\n')[1] ?? '';
+  await page.getByRole('navigation').getByRole('link', { name: 'Journal', exact: true }).click();
+  await expect(page.getByText('Added connection Dosing station').first()).toBeVisible();
+  for (const path of ['/api/items/connection', '/api/revisions', '/api/connections/export', '/api/plant/file']) {
+    const answer = await page.request.get(server.url + path);
+    const text = await answer.text();
+    expect(answer.ok() && text.includes('Dosing station') && !text.includes(secret), path).toBe(true);
+  }
+  device.close();
 });
 
 test('an independent client reads what Havrel reads', async () => {

@@ -321,6 +321,52 @@ test('two people write in the same row: both see it, and nothing is overwritten 
   await second.close();
 });
 
+test('two people change the same settings: what was typed stays, and theirs is there to choose', async ({ browser }) => {
+  const [second, other] = await open(browser);
+  await other.getByRole('button', { name: 'Sign in' }).click();
+  await expect(tree(other)).toBeVisible();
+  const layout = async (on: Page) => {
+    await on.goto(`${server.url}/connect?connection=layouts`);
+    await on.getByRole('button', { name: /^Extraction vessel/ }).click();
+  };
+  const member = (i: number, on = page) => on.getByRole('textbox', { name: /^Name of / }).nth(i);
+  const save = (on: Page) => on.getByRole('button', { name: 'Save layout' }).click();
+  await layout(page);
+  await layout(other);
+  await page.getByLabel('Name of the layout').fill('Vessel, one');
+  await member(0).fill('Mine');
+  await member(0, other).fill('Theirs');
+  await save(other);
+  await expect(page.getByRole('alert')).toContainText('Somebody else has changed the members meanwhile');
+  await expect(member(0)).toHaveValue('Mine');
+  await page.getByRole('button', { name: 'Take theirs' }).click();
+  await expect(member(0)).toHaveValue('Theirs');
+  await expect(page.getByLabel('Name of the layout')).toHaveValue('Vessel, one');
+  await save(page);
+  await expect(page.getByRole('button', { name: /^Vessel, one/ })).toContainText('Theirs');
+  // The other form, still open, has the name by now.
+  await expect(other.getByLabel('Name of the layout')).toHaveValue('Vessel, one');
+
+  // A connection's form too; what only one of them changed comes in by itself.
+  for (const on of [page, other]) {
+    await on.goto(`${server.url}/connect`);
+    await on.getByRole('button', { name: /^Wash/ }).first().click();
+    await on.locator('main button[aria-pressed]').getByText('Settings', { exact: true }).click();
+  }
+  const form = (on: Page) => on.getByRole('button', { name: 'Save connection' });
+  await page.getByLabel('Wait for, ms').fill('1500');
+  await other.getByLabel('Wait for, ms').fill('1700');
+  await other.getByLabel('Read every, ms').first().fill('1200');
+  await form(other).click();
+  await expect(page.getByText('Somebody else has set this to “1700” meanwhile; saving puts yours in its place.')).toBeVisible();
+  await expect(page.getByLabel('Read every, ms').first()).toHaveValue('1200');
+  await form(page).click();
+  await expect(other.getByLabel('Wait for, ms')).toHaveValue('1500');
+  await expect(page.getByText('Somebody else has set this')).toHaveCount(0);
+  await second.close();
+  await desk('Model');
+});
+
 for (const theme of ['light', 'dark'] as const) {
   test(`the parts of the model are accessible, ${theme}`, async () => {
     await page.emulateMedia({ colorScheme: theme });

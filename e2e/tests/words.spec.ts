@@ -136,6 +136,7 @@ test('a value is set by hand by keyboard alone, marked everywhere, and released'
   await expect(level).toContainText('✎80.5');
   await expect(level.getByRole('button', { name: /^Set by hand by Plant engineer, until .*: Probe is out for cleaning/ })).toBeVisible();
   await expect(page.getByRole('contentinfo')).toContainText('✎ 1 set by hand');
+  await expect(page.getByRole('treeitem', { name: /^EX-1,.* 1 set by hand/ })).toBeVisible();
   // It is judged as any value would be.
   await page.getByRole('contentinfo').getByRole('link', { name: /set by hand/ }).click();
   const list = page.getByRole('table', { name: 'Set by hand' });

@@ -6,7 +6,7 @@
 //! at the start; cells parted by comma, semicolon or tab; numbers with a point or a comma.
 
 use havrel_core::plant::{
-    Change, Edit, Kind, Op, Plant, SourceCheck, copy, edit,
+    Change, Edit, Kind, Op, Plant, SourceCheck, copy, edit, secret,
     table::{self, Known, Reader, Row, Trouble, Written},
     view::natural,
 };
@@ -393,7 +393,7 @@ pub fn tried(
 fn fields(change: &Change) -> Vec<(String, String, String)> {
     let text = |own: &Option<havrel_core::plant::Own>, field: &str| {
         let value = own.as_ref().and_then(|o| o.get(field)).filter(|v| !v.is_null());
-        value.map_or_else(String::new, |v| v.as_str().map_or_else(|| v.to_string(), str::to_owned))
+        value.map_or_else(String::new, |v| v.as_str().map_or_else(|| secret::masked(v.clone()).to_string(), str::to_owned))
     };
     let mut names: Vec<&String> = [&change.before, &change.after].into_iter().flatten().flat_map(|o| o.keys()).collect();
     names.sort();

@@ -2,7 +2,10 @@
 //! where `set` holds an item's own settings.
 
 use crate::sheet::{NoPlan, Plan, Wrong, tried};
-use havrel_core::plant::{Edit, Kind, Op, Own, Plant, SourceCheck, edit};
+use havrel_core::plant::{
+    Edit, Kind, Op, Own, Plant, SourceCheck, edit,
+    secret::{self, masked_own},
+};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashSet};
 use uuid::Uuid;
@@ -43,13 +46,13 @@ fn ids(plant: &Plant, kind: Kind) -> Vec<Uuid> {
     ids
 }
 
-/// Writes a plant. Nothing secret is in it: settings hold no secrets.
+/// Writes a plant. Of secrets it says only that there are some.
 ///
 /// # Errors
 /// When it cannot be written, which memory alone decides.
 pub fn write(plant: &Plant) -> serde_json::Result<Vec<u8>> {
     let entries = |kind: Kind| {
-        let own = |id: Uuid| plant.own(kind, id).map(|(own, ..)| Entry { id, set: own.clone() });
+        let own = |id: Uuid| plant.own(kind, id).map(|(own, ..)| Entry { id, set: masked_own(own) });
         (kind.name().to_owned(), ids(plant, kind).into_iter().filter_map(own).collect())
     };
     let items = Kind::ALL.into_iter().map(entries).collect();
@@ -80,7 +83,10 @@ pub fn compare(
         let Some(kind) = Kind::from_name(&name) else {
             return Err(whole(0, format!("There is no kind of items “{name}”.")));
         };
-        for Entry { id, set } in entries {
+        for Entry { id, mut set } in entries {
+            if let (Some(settings), Some((own, ..))) = (set.get_mut("settings"), plant.own(kind, id)) {
+                secret::keep(settings, own.get("settings"));
+            }
             if !named.insert(id) {
                 return Err(whole(0, format!("The id {id} stands in the file twice.")));
             }

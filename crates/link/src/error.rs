@@ -1,5 +1,6 @@
 //! What can go wrong with a device, in words a plant engineer can act on.
 
+use crate::Offer;
 use havrel_core::quality::Reason;
 
 /// A failure of a connection or of one request on it.
@@ -39,6 +40,13 @@ pub enum LinkError {
     BadRequest(String),
     #[error("The device took the value but now holds {0}.")]
     ReadBack(String),
+    /// Why not, and its fingerprint.
+    #[error("The device's certificate is not trusted: {0}. Its fingerprint is {1}.")]
+    Untrusted(String, String),
+    #[error("No secured connection came about: {0}.")]
+    NotSecured(String),
+    #[error("The {0} is not here, or cannot be opened with the key of this machine.")]
+    NoSecret(String),
 }
 
 impl LinkError {
@@ -56,6 +64,9 @@ impl LinkError {
             | LinkError::Unreachable(..)
             | LinkError::NoConnection(..)
             | LinkError::Line(..)
+            | LinkError::Untrusted(..)
+            | LinkError::NotSecured(_)
+            | LinkError::NoSecret(_)
             | LinkError::Closed => Reason::NotConnected,
         }
     }
@@ -80,7 +91,16 @@ impl LinkError {
             LinkError::SwitchedOff => "Switch the connection on.",
             LinkError::BadRequest(_) => "Correct what was asked for.",
             LinkError::ReadBack(_) => "The device may limit or overwrite the value itself.",
+            LinkError::Untrusted(..) => "Compare the fingerprint with the one the device itself shows; if they agree, trust it.",
+            LinkError::NotSecured(_) => "Check that the port is the secured one, and which certificates the device takes.",
+            LinkError::NoSecret(_) => "Give it again in the settings of the connection.",
         }
+    }
+
+    /// What the settings of the connection could take over from it: the field, its value, and what that does.
+    pub fn offer(&self) -> Option<Offer> {
+        let LinkError::Untrusted(_, fingerprint) = self else { return None };
+        Some(Offer { field: "tls.fingerprint", value: fingerprint.clone(), words: "Trust this certificate" })
     }
 
     /// What sort of failure it is, for counting.
@@ -94,7 +114,8 @@ impl LinkError {
             LinkError::Closed => "closed by the device",
             LinkError::NoSuchAddress(_) => "no such address",
             LinkError::Refused(_) | LinkError::ReadBack(_) => "refused",
-            LinkError::SwitchedOff | LinkError::BadRequest(_) => "not asked",
+            LinkError::Untrusted(..) | LinkError::NotSecured(_) => "not secured",
+            LinkError::SwitchedOff | LinkError::BadRequest(_) | LinkError::NoSecret(_) => "not asked",
         }
     }
 

@@ -8,6 +8,7 @@ pub mod health;
 pub mod modbus;
 pub mod plain;
 pub mod signal;
+pub mod tls;
 pub mod traffic;
 
 pub use error::LinkError;
@@ -118,7 +119,19 @@ pub struct TestStep {
     pub passed: bool,
     pub answer: String,
     pub cure: String,
+    /// What the settings could take over so that it passes.
+    pub offer: Option<Offer>,
     pub took_us: u64,
+}
+
+/// Something found out by a test that a setting could hold.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Offer {
+    /// Of the connection's settings.
+    pub field: &'static str,
+    pub value: String,
+    /// What taking it does.
+    pub words: &'static str,
 }
 
 /// Something found by browsing, with its contents in every reading that makes sense.

@@ -159,6 +159,7 @@ pub(crate) async fn pass(steps: mpsc::Sender<TestStep>, tried: &str, answer: &st
         passed: true,
         answer: answer.into(),
         cure: String::new(),
+        offer: None,
         took_us: 0,
     };
     // Nobody listening any more means that the test was cancelled.

@@ -12,6 +12,7 @@ pub mod jobs;
 mod links;
 mod own;
 mod paths;
+pub mod secrets;
 mod service;
 mod ship;
 pub mod spool;
@@ -25,8 +26,9 @@ use havrel_core::{
     access::Actor,
     alarm::{AlarmStanding, LimitKind},
     plant::{
-        Edit, Own, Plant,
+        Connection, Edit, Own, Plant,
         find::Finder,
+        secret,
         settings::MEMORY,
         view::{Now, TagQuery, TagView},
     },
@@ -39,7 +41,8 @@ use havrel_db::{
     config::{By, CommitError},
 };
 use havrel_link::{Command, Drivers, Health, LinkError, Page, RawValue, traffic::Exchange};
-use serde_json::json;
+use secrets::Keeper;
+use serde_json::{Value as Json, json};
 use spool::{Room, Spool};
 use std::{
     collections::{HashMap, HashSet},
@@ -132,6 +135,7 @@ pub struct Live {
     /// Values of memory tags from before a restart.
     kept: Mutex<HashMap<TagNo, own::Kept>>,
     hands: hands::Hands,
+    secrets: Keeper,
     finder: Mutex<Option<Arc<Finder>>>,
     /// The views of tags that were asked for last, newest last.
     views: Mutex<Vec<Arc<TagView>>>,
@@ -145,26 +149,18 @@ const MOST_VIEWS: usize = 16;
 const LONG_COMMIT: usize = 2_000;
 
 impl Live {
-    /// Starts the plant on a database, with its spool in a folder.
+    /// Starts the plant on a database, with its spool and the key of its secrets in a folder.
     ///
     /// # Errors
     /// When the database does not answer, or the folder cannot be used.
-    pub async fn start(db: Db, folder: &Path) -> Result<Arc<Live>, LiveError> {
-        Live::start_with(db, folder, Room::default()).await
-    }
-
-    /// The same with a given room for the spool.
-    ///
-    /// # Errors
-    /// When the database does not answer, or the folder cannot be used.
-    pub async fn start_with(db: Db, folder: &Path, room: Room) -> Result<Arc<Live>, LiveError> {
+    pub async fn start(db: Db, data: &Path) -> Result<Arc<Live>, LiveError> {
         let (node, _) = db.identity().await?;
         let (plant, broken) = db.load_plant().await?;
         for (id, message) in broken {
             tracing::error!(%id, message, "left out: its settings no longer resolve");
         }
         let (shipped, arrived) = db.shipped(node).await?;
-        let (spool, replay) = Spool::open(folder, room, node, shipped)?;
+        let (spool, replay) = Spool::open(&data.join("spool"), Room::default(), node, shipped)?;
         let standings = newest(db.standings().await?, replay.standings);
         for words in &replay.notes {
             tracing::warn!(words, "found in the spool");
@@ -191,6 +187,7 @@ impl Live {
             kept: Mutex::new(kept),
             jobs: Arc::default(),
             hands,
+            secrets: Keeper::at(data),
             finder: Mutex::default(),
             views: Mutex::default(),
             waiting: service::Waiting::default(),
@@ -247,9 +244,25 @@ impl Live {
         let job = (edits.len() >= LONG_COMMIT).then(|| self.jobs.begin(&by.why, edits.len() as u64));
         let watched = job.as_ref().map(|job| job.share());
         let watch = move |share: f64| watched.as_ref().is_none_or(|job| job.go_on(share));
-        let next = Arc::new(self.db.commit_watched(&self.plant(), edits, by, Drivers, watch).await?);
+        let plant = self.plant();
+        let edits = self.secrets.take_in(&plant, edits).map_err(CommitError::Refused)?;
+        let next = Arc::new(self.db.commit_watched(&plant, &edits, by, Drivers, watch).await?);
         self.apply(next.clone()).await;
         Ok(next)
+    }
+
+    /// A connection as its driver needs it, with its secrets opened: for one that is tried before it is saved. What was not
+    /// typed anew is taken from the connection `id`.
+    pub fn ready(&self, id: Option<Uuid>, mut connection: Connection) -> Connection {
+        let plant = self.plant();
+        let stored = id.and_then(|id| plant.connections.get(&id)).map(|c| Json::Object(c.set.settings.clone()));
+        let mut settings = Json::Object(connection.settings);
+        secret::keep(&mut settings, stored.as_ref());
+        connection.settings = match settings {
+            Json::Object(settings) => self.secrets.opened(id.unwrap_or_default(), settings),
+            _ => Own::new(),
+        };
+        connection
     }
 
     /// Takes a revision into use unless a newer one already is.

@@ -109,6 +109,9 @@ impl Live {
     pub(crate) fn set_links(&self) {
         let plant = self.plant();
         let mut wanted = plans(&plant, &self.waiting.now());
+        for (&id, plan) in &mut wanted {
+            plan.connection.settings = self.secrets.opened(id, std::mem::take(&mut plan.connection.settings));
+        }
         let mut links = self.links.lock().unwrap_or_else(PoisonError::into_inner);
         let gone: Vec<Uuid> = links.keys().filter(|id| !wanted.contains_key(id)).copied().collect();
         for id in gone {

@@ -1,6 +1,6 @@
 //! The commands that carry the configuration out and in: export and import.
 
-use crate::{DataPlace, Result, keep, say};
+use crate::{DataPlace, Result, data_folder, keep, say};
 use havrel_core::plant::Kind;
 use havrel_db::{Db, config::By};
 use havrel_jobs::{
@@ -8,6 +8,7 @@ use havrel_jobs::{
     whole,
 };
 use havrel_link::Drivers;
+use havrel_live::secrets::Keeper;
 use std::{fs, path::Path};
 use uuid::Uuid;
 
@@ -87,7 +88,9 @@ pub async fn import(place: &DataPlace, what: What, from: &Path, remove: bool, ye
     }
     let why = format!("Imported {}", from.file_name().map_or_else(|| "a file".into(), |n| n.to_string_lossy()));
     let by = By { account: None, actor: "command line".into(), why: why.chars().take(400).collect(), undoes: None };
-    let next = db.commit(&plant, &plan.edits, &by, Drivers).await.map_err(|e| format!("it could not be taken in: {e}"))?;
+    let keeper = Keeper::at(&data_folder(&place.data)?);
+    let edits = keeper.take_in(&plant, &plan.edits).map_err(|p| format!("it could not be taken in: {}", p[0].message))?;
+    let next = db.commit(&plant, &edits, &by, Drivers).await.map_err(|e| format!("it could not be taken in: {e}"))?;
     say(&format!("taken in as revision {}; a running Havrel follows by itself", next.revision));
     Ok(())
 }

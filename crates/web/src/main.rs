@@ -197,7 +197,7 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
     };
     let db = Db::open(options).await?;
     let (_, key) = db.identity().await?;
-    let live = Live::start(db, &spool_folder).await?;
+    let live = Live::start(db, &data).await?;
     // Kept until the end: dropping it stops the simulation.
     let mut simulation = None;
     let mut past = None;

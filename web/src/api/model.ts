@@ -22,8 +22,19 @@ export interface DevicePath {
   device?: string;
 }
 
+/** A secret as it is typed, or that there is one: it never comes back. */
+export type Secret = { secret: string } | { kept: true };
+
+/** With whom a secured connection is made, and as whom. */
+export interface TlsSettings {
+  trust?: string;
+  fingerprint?: string;
+  certificate?: string;
+  key?: Secret | null;
+}
+
 export interface ModbusSettings extends DevicePath {
-  transport?: 'tcp' | 'rtu_over_tcp' | 'serial';
+  transport?: 'tcp' | 'tls' | 'rtu_over_tcp' | 'serial';
   baud?: number;
   parity?: 'none' | 'odd' | 'even';
   stop_bits?: number;
@@ -37,6 +48,7 @@ export interface ModbusSettings extends DevicePath {
   writes?: number[];
   spare?: DevicePath[];
   takeover?: boolean;
+  tls?: TlsSettings;
 }
 
 /** Tags of a connection that are read together, in a rhythm of their own. */
@@ -81,6 +93,7 @@ export interface Member {
   point: Partial<Point>;
   scaling: Scaling | null;
   unit: string;
+  states: string | null;
   decimals: number;
   range_low: number | null;
   range_high: number | null;

@@ -113,7 +113,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Gives connections and layouts as a file. Nothing secret is in it. */
+        /** Gives connections and layouts as a file. Of secrets it says only that there are some. */
         get: operations["export_connections"];
         put?: never;
         post?: never;
@@ -2091,6 +2091,14 @@ export interface components {
             /** @description The plant is simulated, and faults can be ordered. */
             demo: boolean;
         };
+        /** @description Something found out by a test that a setting could hold. */
+        SettingOffer: {
+            /** @description Of the connection's settings, such as `tls.fingerprint`. */
+            field: string;
+            value: string;
+            /** @description What taking it does. */
+            words: string;
+        };
         /** @description Whose alarms, and when. */
         SpanBody: {
             /** @description At most 50 tags. */
@@ -2141,6 +2149,7 @@ export interface components {
             answer: string;
             /** @description What usually mends it; empty where it passed. */
             cure: string;
+            offer?: components["schemas"]["SettingOffer"] | null;
             /** Format: int64 */
             took_us: number;
         };
@@ -2598,7 +2607,10 @@ export interface operations {
     };
     test: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The saved connection whose secrets count where none were typed anew. */
+                id?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

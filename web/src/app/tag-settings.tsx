@@ -6,6 +6,8 @@ import { http, take } from '../api/client';
 import type { Item, Point } from '../api/model';
 import { commit, useItems } from '../api/queries';
 import { numberOf, textOf, useForm } from '../parts/form';
+import { ScalingField } from '../parts/scaling-field';
+import { StatesField } from '../parts/states-field';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../parts/ui';
 import { UnitField } from '../parts/unit-field';
 import { PointFields } from './point-fields';
@@ -25,7 +27,6 @@ export function usePointCheck(connection: string | null, point: Partial<Point>) 
 export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: number; disabled: boolean }) {
   const { set } = tag;
   const connections = useItems('connection').data?.items ?? [];
-  const states = useItems('states').data?.items ?? [];
   const siblings =
     useItems('tag', { under: set.place }).data?.items.filter((t) => t.set.place === set.place && t.id !== tag.id) ?? [];
   const [deleting, setDeleting] = useState(false);
@@ -90,16 +91,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
         {text('range_high', 'to')}
       </div>
       <Field label="State names" error={form.error('states') ?? form.theirs('states')}>
-        {(p) => (
-          <Choice {...p} disabled={disabled} value={v.states ?? ''} onChange={(e) => form.set('states', e.target.value || null)}>
-            <option value="">none</option>
-            {states.map((s) => (
-              <option key={s.id} value={s.id}>
-                {s.set.name}
-              </option>
-            ))}
-          </Choice>
-        )}
+        {(p) => <StatesField {...p} disabled={disabled} value={v.states} onChange={(next) => form.set('states', next)} />}
       </Field>
       <Field label="Connection" error={form.error('connection') ?? form.theirs('connection')}>
         {(p) => (
@@ -165,7 +157,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
           </Choice>
         )}
       </Field>
-      <Scale
+      <ScalingField
         value={v.scaling}
         onChange={(s) => form.set('scaling', s)}
         disabled={disabled}
@@ -188,75 +180,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
   );
 }
 
-type Scaling = Item<'tag'>['set']['scaling'];
 type TagPatch = { [F in keyof Item<'tag'>['set']]?: Item<'tag'>['set'][F] | null };
-
-function Scale({
-  value,
-  onChange,
-  disabled,
-  error,
-}: {
-  value: Scaling;
-  onChange: (s: Scaling) => void;
-  disabled: boolean;
-  error?: string | undefined;
-}) {
-  const fields = [
-    ['raw_low', 'Raw'],
-    ['low', 'reads'],
-    ['raw_high', 'Raw'],
-    ['high', 'reads'],
-  ] as const;
-  return (
-    <div>
-      <Tick
-        label="Scale from raw counts"
-        checked={value !== null}
-        disabled={disabled}
-        onChange={(on) => onChange(on ? { raw_low: 0, raw_high: 1000, low: 0, high: 100 } : null)}
-      />
-      {value && (
-        <Choice
-          aria-label="How it runs between the two points"
-          className="mt-1"
-          disabled={disabled}
-          value={value.curve ?? 'linear'}
-          onChange={(e) => onChange({ ...value, curve: e.target.value as 'linear' | 'root' })}
-        >
-          <option value="linear">straight line</option>
-          <option value="root">square root, as flow from pressure</option>
-        </Choice>
-      )}
-      {value && (
-        <Tick
-          label="Hold at the two ends, and mark it uncertain"
-          checked={value.clamp ?? false}
-          disabled={disabled}
-          onChange={(on) => onChange({ ...value, clamp: on })}
-        />
-      )}
-      {value && (
-        <div className="mt-1 grid grid-cols-4 gap-2">
-          {fields.map(([field, label], i) => (
-            <Field key={field} label={label}>
-              {(p) => (
-                <Input
-                  {...p}
-                  aria-label={`${label} ${i < 2 ? 'low' : 'high'}`}
-                  disabled={disabled}
-                  defaultValue={value[field]}
-                  onChange={(e) => onChange({ ...value, [field]: numberOf(e.target.value) as number })}
-                />
-              )}
-            </Field>
-          ))}
-        </div>
-      )}
-      {error && <p className="text-sm text-act4">{error}</p>}
-    </div>
-  );
-}
 
 function DeleteTag({ tag, seen, onClose }: { tag: Item<'tag'>; seen: number; onClose: () => void }) {
   const form = useForm({}, []);

@@ -30,3 +30,15 @@ it('has nothing to tell where both wrote the same, or after it was saved', async
   await act(() => form.result.current.run(async () => undefined));
   expect(form.result.current.theirs('high')).toBeUndefined();
 });
+
+it('takes nothing as saved that was only looked at', async () => {
+  const form = show({ unit: '%', note: '', high: 1 });
+  act(() => form.result.current.set('unit', 'mm'));
+  const seen: string[] = [];
+  await act(() => form.result.current.probe(async ({ unit }) => seen.push(unit)));
+  expect([seen, form.result.current.dirty]).toEqual([['mm'], true]);
+  await act(() => form.result.current.probe(() => Promise.reject(new Error('It does not answer.'))));
+  expect([form.result.current.other, form.result.current.dirty]).toEqual(['It does not answer.', true]);
+  await act(() => form.result.current.run(async () => undefined));
+  expect([form.result.current.other, form.result.current.dirty]).toEqual([undefined, false]);
+});

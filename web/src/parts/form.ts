@@ -24,6 +24,8 @@ export interface Form<T> {
   other: string | undefined;
   /** Runs what takes the form in; gives whether it was taken. */
   run: (task: (values: T) => Promise<unknown>) => Promise<boolean>;
+  /** Runs what only looks at the form: nothing is taken in by it. */
+  probe: (task: (values: T) => Promise<unknown>) => Promise<boolean>;
 }
 
 /** A form over `initial`; `fields` are the server's names of fields it shows, so that other messages are not lost. With
@@ -48,6 +50,20 @@ export function useForm<T extends object>(initial: T, fields: readonly string[] 
     setStart(initial);
     setOthers({ ...others, ...Object.fromEntries(mine.map((f) => [f, initial[f]])) });
   }
+  const attempt = async (task: (values: T) => Promise<unknown>, done: () => void) => {
+    setBusy(true);
+    try {
+      await task(values);
+      setError(null);
+      done();
+      return true;
+    } catch (reason) {
+      setError(reason instanceof Refused ? reason : new Refused(0, reason instanceof Error ? reason.message : String(reason)));
+      return false;
+    } finally {
+      setBusy(false);
+    }
+  };
   const known = (field: string) => fields.includes(field);
   const foreign = error?.problems.filter((p) => !known(p.field)) ?? [];
   return {
@@ -82,21 +98,12 @@ export function useForm<T extends object>(initial: T, fields: readonly string[] 
     },
     error: (...names) => names.map((n) => error?.field(n)).find(Boolean),
     other: foreign[0]?.message ?? (error && error.problems.length === 0 ? error.message : undefined),
-    run: async (task) => {
-      setBusy(true);
-      try {
-        await task(values);
-        setError(null);
+    run: (task) =>
+      attempt(task, () => {
         setOthers({});
         setStart(values);
-        return true;
-      } catch (reason) {
-        setError(reason instanceof Refused ? reason : new Refused(0, reason instanceof Error ? reason.message : String(reason)));
-        return false;
-      } finally {
-        setBusy(false);
-      }
-    },
+      }),
+    probe: (task) => attempt(task, () => undefined),
   };
 }
 

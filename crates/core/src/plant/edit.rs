@@ -325,6 +325,11 @@ fn check_items(
             Kind::Layout => {
                 let Some(item) = next.layouts.get(&id) else { continue };
                 item.set.check(&mut wrong);
+                for (i, member) in item.set.members.iter().enumerate() {
+                    if member.states.is_some_and(|s| !next.states.contains_key(&s)) {
+                        missing(&mut wrong, &format!("members[{i}].states"), "set of state names");
+                    }
+                }
                 if let Err(words) = next.leaves(id) {
                     wrong.push(("members".into(), words));
                 }

@@ -87,6 +87,9 @@ pub struct Member {
     pub scaling: Option<Scaling>,
     #[serde(default)]
     pub unit: String,
+    /// Names for its whole numbers, for tags that are made of it.
+    #[serde(default)]
+    pub states: Option<Uuid>,
     #[serde(default)]
     pub decimals: u8,
     #[serde(default)]
@@ -168,6 +171,11 @@ impl Layout {
             }
             if self.members[..i].iter().any(|m| m.name == member.name || m.id == member.id) {
                 wrong.push((at("name"), format!("There is already a member “{}”.", member.name)));
+            }
+            if let (Some(low), Some(high)) = (member.range_low, member.range_high)
+                && low >= high
+            {
+                wrong.push((at("range_high"), "A range must end above its beginning.".into()));
             }
             if let Some((field, message)) = member.scaling.and_then(|s| s.check()) {
                 wrong.push((at(&format!("scaling.{field}")), message.into()));

@@ -8,6 +8,7 @@ pub mod edit;
 pub mod find;
 pub mod layout;
 pub mod relations;
+pub mod secret;
 pub mod settings;
 pub mod states;
 pub mod table;
@@ -25,6 +26,7 @@ use uuid::Uuid;
 pub use edit::{Change, Edit, Op, Problem, ProblemKind, SourceCheck};
 pub use layout::{Block, Group, Layout, Member, Source};
 pub use relations::{Referrer, Relations};
+pub use secret::Secret;
 pub use settings::{Connection, Level, Place, RecordMode, Report, Rule, Section, Tag};
 pub use states::{State, States};
 

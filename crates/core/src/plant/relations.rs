@@ -78,6 +78,10 @@ impl Relations {
             for within in nested {
                 add(within, Kind::Layout, layout.id, format!("layout “{}” holds it", layout.set.name));
             }
+            let naming: HashSet<Uuid> = layout.set.members.iter().filter_map(|m| m.states).collect();
+            for states in naming {
+                add(states, Kind::Layout, layout.id, format!("it names states in the layout “{}”", layout.set.name));
+            }
         }
         for connection in plant.connections.values() {
             for block in &connection.set.blocks {

@@ -22,12 +22,12 @@ impl Ladder {
     /// Reports a rung; `None` ends the climb.
     async fn rung<T>(&self, name: &str, tried: String, began: Instant, result: Result<(T, String), LinkError>) -> Option<T> {
         let took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
-        let (value, answer, cure) = match result {
-            Ok((value, answer)) => (Some(value), answer, String::new()),
-            Err(error) => (None, error.to_string(), error.cure().to_owned()),
+        let (value, answer, cure, offer) = match result {
+            Ok((value, answer)) => (Some(value), answer, String::new(), None),
+            Err(error) => (None, error.to_string(), error.cure().to_owned(), error.offer()),
         };
         let name = format!("{}{name}", self.prefix);
-        let step = TestStep { name, tried, passed: value.is_some(), answer, cure, took_us };
+        let step = TestStep { name, tried, passed: value.is_some(), answer, cure, offer, took_us };
         // Nobody listening any more means that the test was cancelled.
         self.steps.send(step).await.ok().and(value)
     }
@@ -66,7 +66,14 @@ async fn climb(settings: &Settings, path: Path, timeout_ms: u32, ladder: &Ladder
         let found = ladder.rung("Name", format!("look up {}", path.host), began, found).await?;
         let began = Instant::now();
         let opened = wire::connect(&path, &found, timeout_ms).await.map(|stream| (stream, "open".to_owned()));
-        ladder.rung("Port", format!("open port {}", path.port), began, opened).await?
+        let stream = ladder.rung("Port", format!("open port {}", path.port), began, opened).await?;
+        if settings.transport == Transport::Tls {
+            let began = Instant::now();
+            let secured = wire::secure(stream, settings, &path, timeout_ms).await;
+            ladder.rung("Security", "agree on TLS and look at the certificate".into(), began, secured).await?
+        } else {
+            stream
+        }
     };
 
     // Any answer at all, even a refusal, proves that the protocol is spoken.

@@ -6,7 +6,7 @@ use super::{
     wire::{Ear, Listening, Wire, open},
 };
 use crate::{
-    LinkError, now,
+    LinkError, now, tls,
     traffic::{Exchange, Tap},
 };
 use std::{io, time::Duration};
@@ -52,7 +52,7 @@ impl Session {
         let ear = Ear::default();
         let (listening, slave) = (Listening { stream, ear: ear.clone() }, Slave(way.settings.unit));
         let context = match way.settings.transport {
-            Transport::Tcp => tcp::attach_slave(listening, slave),
+            Transport::Tcp | Transport::Tls => tcp::attach_slave(listening, slave),
             Transport::RtuOverTcp | Transport::Serial => rtu::attach_slave(listening, slave),
         };
         Session { way, context, ear, free: Instant::now(), took_us: 0 }
@@ -161,7 +161,7 @@ impl Session {
         self.context.set_slave(Slave(unit));
         let (began, left) = (Instant::now(), if watched { now() } else { 0 });
         let limit = Duration::from_millis(self.way.timeout_ms.into());
-        let rtu = self.way.settings.transport != Transport::Tcp;
+        let rtu = self.way.settings.transport.rtu();
         let result = match timeout(limit, self.context.call(request)).await {
             Ok(Ok(Ok(response))) => Ok(response),
             Ok(Ok(Err(exception))) => Err(refusal(exception, unit, at)),
@@ -246,6 +246,8 @@ fn refusal(code: ExceptionCode, unit: u8, at: Address) -> LinkError {
 
 fn failure(error: Error) -> LinkError {
     match error {
+        // A device that does not take our certificate says so only now, since version 1.3 of TLS.
+        Error::Transport(e) if tls::error_of(&e).is_some() => tls::error_of(&e).cloned().map_or(LinkError::Closed, tls::refused),
         Error::Protocol(ProtocolError::HeaderMismatch { .. }) => LinkError::OtherRequest,
         Error::Protocol(ProtocolError::FunctionCodeMismatch { .. }) => {
             LinkError::WrongAnswer("it answers another function".into())

@@ -1,7 +1,7 @@
 //! A connection's settings and a tag's point, read and checked.
 
 use super::{Address, Order, Shape, Table, Type};
-use crate::LinkError;
+use crate::{LinkError, tls::Tls};
 use havrel_core::plant::{Own, resolve};
 use serde::{Deserialize, Serialize};
 
@@ -11,9 +11,18 @@ use serde::{Deserialize, Serialize};
 pub enum Transport {
     #[default]
     Tcp,
+    /// TCP secured by TLS (MODBUS/TCP Security protocol specification); usually on port 802.
+    Tls,
     /// Frames of the serial line, checksum and all, through a TCP connection.
     RtuOverTcp,
     Serial,
+}
+
+impl Transport {
+    /// Whether requests travel in frames of the serial line.
+    pub fn rtu(self) -> bool {
+        matches!(self, Transport::RtuOverTcp | Transport::Serial)
+    }
 }
 
 /// Parity of a serial line; the specification's usual is even.
@@ -89,6 +98,9 @@ pub struct Settings {
     /// Whether a spare address takes over by itself when the one in use fails.
     #[serde(default = "yes")]
     pub takeover: bool,
+    /// With whom a secured connection is made, and as whom.
+    #[serde(default)]
+    pub tls: Tls,
 }
 
 fn standard_port() -> u16 {
@@ -165,12 +177,15 @@ impl Settings {
         say(settings.gap > 100, "gap", "At most 100 registers are read along.");
         say(settings.spacing_ms > 5000, "spacing_ms", "The pause is at most 5,000 ms.");
         say(!(1..=8).contains(&settings.parallel), "parallel", "There are 1 to 8 requests at once.");
-        let alone = settings.transport != Transport::Tcp && settings.parallel != 1;
+        let alone = settings.transport.rtu() && settings.parallel != 1;
         say(alone, "parallel", "On a serial line one request goes at a time.");
         say(settings.writes.iter().any(|code| !WRITES.contains(code)), "writes", "What writes is 5, 6, 15, 16, 22 and 23.");
         say(settings.spare.len() > 3, "spare", "There are at most three spare addresses.");
         say(!(1..=2).contains(&settings.stop_bits), "stop_bits", "There are 1 or 2 stop bits.");
         say(!(300..=921_600).contains(&settings.baud), "baud", "The speed lies between 300 and 921,600 baud.");
+        if settings.transport == Transport::Tls {
+            wrong.extend(settings.tls.check().into_iter().map(|(field, words)| (format!("tls.{field}"), words.to_owned())));
+        }
         if wrong.is_empty() { Ok(settings) } else { Err(wrong) }
     }
 

@@ -172,10 +172,25 @@ pub(super) fn open_line(settings: &Settings, path: &Path) -> Result<Box<dyn Wire
     Ok(Box::new(line))
 }
 
+/// Makes a stream secure; gives how, in words.
+pub(super) async fn secure(
+    stream: Box<dyn Wire>,
+    settings: &Settings,
+    path: &Path,
+    timeout_ms: u32,
+) -> Result<(Box<dyn Wire>, String), LinkError> {
+    let secured = settings.tls.secure(stream, &path.host, timeout_ms).await?;
+    Ok((Box::new(secured.stream), secured.words))
+}
+
 /// Opens whatever leads to the device.
 pub(super) async fn open(settings: &Settings, path: &Path, timeout_ms: u32) -> Result<Box<dyn Wire>, LinkError> {
     match settings.transport {
         Transport::Serial => open_line(settings, path),
         Transport::Tcp | Transport::RtuOverTcp => connect(path, &resolve(path).await?, timeout_ms).await,
+        Transport::Tls => {
+            let stream = connect(path, &resolve(path).await?, timeout_ms).await?;
+            Ok(secure(stream, settings, path, timeout_ms).await?.0)
+        }
     }
 }

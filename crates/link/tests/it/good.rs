@@ -13,12 +13,18 @@ use std::sync::Arc;
 use tokio::net::TcpListener;
 
 /// The simulated controller, standing still.
-async fn controller() -> (u16, serve::Shared) {
+pub async fn controller() -> (u16, serve::Shared) {
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let port = listener.local_addr().unwrap().port();
     let shared = serve::Shared::new(Works::new(2, 7), Which::Extraction, 1);
     tokio::spawn(serve::serve(listener, shared.clone()));
     (port, shared)
+}
+
+/// Whether a value is what the process holds, as far as registers can tell.
+#[track_caller]
+pub fn near(value: Value, expected: f64) {
+    assert!((value.number().unwrap() - expected).abs() < 0.3, "{value:?} {expected}");
 }
 
 #[tokio::test]
@@ -41,7 +47,6 @@ async fn every_kind_of_register_is_read() {
         let vessel = &controller.process.vessels[0];
         (vessel.level, vessel.temperature, vessel.inlet_open)
     };
-    let near = |value: Value, expected: f64| assert!((value.number().unwrap() - expected).abs() < 0.3, "{value:?} {expected}");
     near(running.value(1).await, level);
     near(running.value(2).await, temperature);
     assert_eq!(running.value(3).await, Value::Text("KX-2611-0184".into()));

@@ -5,3 +5,4 @@ mod depth;
 mod device;
 mod good;
 mod plain;
+mod secured;

@@ -4,7 +4,7 @@ use super::lines;
 use crate::{app::App, auth::Person, problem::Problem};
 use actix_web::{
     HttpResponse, post,
-    web::{Data, Json, Path},
+    web::{Data, Json, Path, Query},
 };
 use havrel_core::{
     access::Action,
@@ -16,7 +16,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::json;
 use std::time::Duration;
 use tokio::sync::mpsc;
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
 /// One rung of a test.
@@ -28,7 +28,27 @@ pub struct StepView {
     pub answer: String,
     /// What usually mends it; empty where it passed.
     pub cure: String,
+    /// What the settings could take over so that it passes.
+    pub offer: Option<SettingOffer>,
     pub took_us: u64,
+}
+
+/// Something found out by a test that a setting could hold.
+#[derive(Serialize, ToSchema)]
+pub struct SettingOffer {
+    /// Of the connection's settings, such as `tls.fingerprint`.
+    pub field: String,
+    pub value: String,
+    /// What taking it does.
+    pub words: String,
+}
+
+/// Whose secrets are meant.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct TestQuery {
+    /// The saved connection whose secrets count where none were typed anew.
+    pub id: Option<Uuid>,
 }
 
 fn connection(settings: &Own) -> Result<Connection, Problem> {
@@ -37,11 +57,11 @@ fn connection(settings: &Own) -> Result<Connection, Problem> {
 
 /// Tries a connection that need not be saved yet. The answer is NDJSON, one step a line as it is climbed; ending the
 /// request ends the test.
-#[utoipa::path(request_body = Object, responses((status = 200, body = StepView, content_type = "application/x-ndjson"), (status = 422, body = Problem)))]
+#[utoipa::path(params(TestQuery), request_body = Object, responses((status = 200, body = StepView, content_type = "application/x-ndjson"), (status = 422, body = Problem)))]
 #[post("/api/connections/test")]
-pub async fn test(person: Person, body: Json<Own>) -> Result<HttpResponse, Problem> {
+pub async fn test(app: Data<App>, person: Person, query: Query<TestQuery>, body: Json<Own>) -> Result<HttpResponse, Problem> {
     person.may(Action::Configure)?;
-    let connection = connection(&body)?;
+    let connection = app.live.ready(query.id, connection(&body)?);
     let wrong = Drivers.connection(&connection);
     if let Some((field, message)) = wrong.first() {
         return Err(Problem::field(field, message.clone()));
@@ -52,8 +72,9 @@ pub async fn test(person: Person, body: Json<Own>) -> Result<HttpResponse, Probl
     let (views, shown) = mpsc::channel(4);
     tokio::spawn(async move {
         while let Some(s) = receiver.recv().await {
-            let view =
-                StepView { name: s.name, tried: s.tried, passed: s.passed, answer: s.answer, cure: s.cure, took_us: s.took_us };
+            let offer = s.offer.map(|o| SettingOffer { field: o.field.to_owned(), value: o.value, words: o.words.to_owned() });
+            let (name, tried, passed, answer, cure) = (s.name, s.tried, s.passed, s.answer, s.cure);
+            let view = StepView { name, tried, passed, answer, cure, offer, took_us: s.took_us };
             if views.send(view).await.is_err() {
                 return;
             }

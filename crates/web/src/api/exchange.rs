@@ -11,7 +11,7 @@ use actix_web::{
 };
 use havrel_core::{
     access::Action,
-    plant::{Edit, Kind, Op, Own, Plant},
+    plant::{Edit, Kind, Op, Own, Plant, secret::masked_own},
 };
 use havrel_db::config::By;
 use serde::{Deserialize, Serialize};
@@ -49,7 +49,7 @@ pub struct ExportQuery {
     pub only: Option<Uuid>,
 }
 
-/// Gives connections and layouts as a file. Nothing secret is in it.
+/// Gives connections and layouts as a file. Of secrets it says only that there are some.
 #[utoipa::path(params(ExportQuery), responses((status = 200, body = ConnectionsFile)))]
 #[get("/api/connections/export")]
 pub async fn export_connections(
@@ -67,7 +67,7 @@ pub async fn export_connections(
     let used = |layout: Uuid| connections.iter().any(|c| c.set.blocks.iter().any(|b| plant.layout_holds(b.layout, layout)));
     let mut layouts: Vec<_> = plant.layouts.values().filter(|l| query.only.is_none() || used(l.id)).collect();
     layouts.sort_by_key(|l| l.id);
-    let file = |id: Uuid, own: &Own| ItemFile { id, set: own.clone() };
+    let file = |id: Uuid, own: &Own| ItemFile { id, set: masked_own(own) };
     Ok(Json(ConnectionsFile {
         format: FORMAT.into(),
         version: 1,

@@ -104,7 +104,8 @@ fn offer_block(
             let source = driver.show_point(&connection.set, &at).unwrap_or_default();
             let address = source.split(',').next().unwrap_or_default().to_owned();
             let m = leaf.member;
-            let mut set = json!({"unit": m.unit, "decimals": m.decimals, "range_low": m.range_low, "range_high": m.range_high});
+            let mut set = json!({"unit": m.unit, "states": m.states, "decimals": m.decimals, "range_low": m.range_low,
+                "range_high": m.range_high});
             let set = set.as_object_mut().map(std::mem::take).unwrap_or_default();
             rows.push(OfferView {
                 parts: vec![block.name.clone(), (index + 1).to_string(), leaf.names.join(" "), address],

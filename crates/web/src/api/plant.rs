@@ -10,7 +10,7 @@ use actix_web::{
 };
 use havrel_core::{
     access::Action,
-    plant::{Edit, Item, Kind, Op, Own, Plant, Referrer, Relations, Table, copy, edit},
+    plant::{Edit, Item, Kind, Op, Own, Plant, Referrer, Relations, Table, copy, edit, secret},
 };
 use havrel_db::config::By;
 use havrel_link::driver;
@@ -174,7 +174,7 @@ impl Viewing<'_> {
         let total = found.len();
         let page = found.into_iter().skip(self.offset).take(self.limit);
         let items = page.map(|(title, item)| {
-            let set = serde_json::to_value(&item.set).unwrap_or_default();
+            let set = secret::masked(serde_json::to_value(&item.set).unwrap_or_default());
             let (source, holds) = (source_of(self.plant, item.id), type_of(self.plant, item.id));
             ItemView { id: item.id, no: item.no, revision: item.revision, title, set, source, holds }
         });

@@ -12,6 +12,7 @@ use havrel_core::{
     access::Action,
     plant::{
         Change, Edit, Own, Plant,
+        secret::{masked, masked_own},
         undo::{self, Conflict, Undo},
     },
     time::to_text,
@@ -84,8 +85,8 @@ pub async fn plan_undo(app: Data<App>, person: Person, body: Json<UndoBody>) -> 
         id: c.id,
         title: c.title,
         field: c.field,
-        now: c.now,
-        back: c.back,
+        now: masked(c.now),
+        back: masked(c.back),
         can: c.can,
     };
     Ok(Json(UndoView { items: plan.edits.len(), conflicts: plan.conflicts.into_iter().take(1000).map(view).collect() }))
@@ -232,5 +233,6 @@ fn change_view(plant: &Plant, c: Change) -> ChangeView {
     let field = |own: &Option<Own>| own.as_ref().and_then(|o| o.get("name")).and_then(Json_::as_str).map(str::to_owned);
     let now = plant.title(c.kind, c.id);
     let title = if now.is_empty() { field(&c.after).or_else(|| field(&c.before)).unwrap_or_default() } else { now };
-    ChangeView { kind: c.kind.name().into(), id: c.id, title, before: c.before, after: c.after }
+    let out = |own: Option<Own>| own.as_ref().map(masked_own);
+    ChangeView { kind: c.kind.name().into(), id: c.id, title, before: out(c.before), after: out(c.after) }
 }

@@ -8,3 +8,4 @@ mod keep;
 mod kill;
 mod model;
 mod plant;
+mod secrets;

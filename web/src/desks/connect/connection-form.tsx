@@ -3,8 +3,8 @@
 import { useQuery } from '@tanstack/react-query';
 import { Plus, X } from 'lucide-react';
 import { useRef, useState } from 'react';
-import { http, newId, Refused, type Schemas, take } from '../../api/client';
-import type { ConnectionSet, DevicePath, Item, SourceKind } from '../../api/model';
+import { http, newId, Refused, take } from '../../api/client';
+import type { ConnectionSet, DevicePath, Item, SourceKind, TlsSettings } from '../../api/model';
 import { commit } from '../../api/queries';
 import { useGo } from '../../app/router';
 import { numberOf, textOf, useForm } from '../../parts/form';
@@ -12,10 +12,13 @@ import { counted } from '../../parts/text';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Theirs, Tick } from '../../parts/ui';
 import { GroupRows } from './groups';
 import { isPolled, KINDS } from './kinds';
+import { Ladder, type Step } from './ladder';
+import { Security, type SecurityDraft } from './security';
 import { stream } from './stream';
 
 const TEXTS = ['host', 'port', 'device', 'baud', 'unit', 'base', 'order', 'limit', 'gap', 'spacing_ms', 'parallel'] as const;
-const SETTINGS = [...TEXTS, 'transport', 'parity', 'stop_bits', 'writes', 'takeover'];
+const TLS = ['trust', 'fingerprint', 'certificate', 'key'] as const;
+const SETTINGS = [...TEXTS, ...TLS.map((t) => `tls.${t}`), 'transport', 'parity', 'stop_bits', 'writes', 'takeover'];
 const FIELDS = ['name', 'interval_ms', 'timeout_ms', 'enabled', 'writing', ...SETTINGS.map((t) => `settings.${t}`)];
 
 /** Functions that write, and what for (Modbus application protocol, §6). */
@@ -50,6 +53,12 @@ function draftOf(kind: SourceKind, set: ConnectionSet | undefined) {
     writes: s.writes ?? [5, 6, 15, 16, 22],
     spare: (s.spare ?? []).map((p) => ({ host: p.host ?? '', port: textOf(p.port ?? 502), device: p.device ?? '' })),
     takeover: s.takeover ?? true,
+    trust: s.tls?.trust ?? '',
+    fingerprint: s.tls?.fingerprint ?? '',
+    certificate: s.tls?.certificate ?? '',
+    // What was typed earlier never comes back; only that there is one.
+    key: '',
+    keyKept: Boolean(s.tls?.key),
     groups: set?.groups ?? [],
     interval_ms: textOf(set?.interval_ms ?? 1000),
     timeout_ms: textOf(set?.timeout_ms ?? 1000),
@@ -60,7 +69,16 @@ function draftOf(kind: SourceKind, set: ConnectionSet | undefined) {
 
 type Draft = ReturnType<typeof draftOf>;
 
+/** Whether requests travel in frames of their own and may overtake each other. */
+const overTcp = (transport: Draft['transport']) => transport === 'tcp' || transport === 'tls';
+
 const number = (text: string) => numberOf(text) as number;
+
+function tlsOf(d: SecurityDraft): TlsSettings {
+  const kept = d.keyKept ? ({ kept: true } as const) : null;
+  const key = d.key.trim() ? { secret: d.key } : kept;
+  return { trust: d.trust, fingerprint: d.fingerprint.trim(), certificate: d.certificate, key };
+}
 
 function settingsOf(d: Draft): ConnectionSet['settings'] {
   const serial = d.transport === 'serial';
@@ -76,9 +94,10 @@ function settingsOf(d: Draft): ConnectionSet['settings'] {
     limit: number(d.limit),
     gap: number(d.gap),
     spacing_ms: number(d.spacing_ms),
-    parallel: d.transport === 'tcp' ? number(d.parallel) : 1,
+    parallel: overTcp(d.transport) ? number(d.parallel) : 1,
     writes: d.writes,
     ...(d.spare.length > 0 ? { spare: d.spare.map(path), takeover: d.takeover } : {}),
+    ...(d.transport === 'tls' ? { tls: tlsOf(d) } : {}),
   };
 }
 
@@ -94,8 +113,6 @@ function setOf(d: Draft): Partial<ConnectionSet> {
     settings: d.kind === 'modbus' ? settingsOf(d) : {},
   };
 }
-
-type Step = Schemas['StepView'];
 
 export function NewConnection({ seen }: { seen: number }) {
   const go = useGo();
@@ -145,10 +162,11 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
     climbing.current = controller;
     setSteps([]);
     setBusy(true);
-    await form.run(async (values) => {
+    await form.probe(async (values) => {
       try {
         const body = { ...setOf(values), name: values.name || 'test' };
-        const climb = stream<Step>('/api/connections/test', { body, signal: controller.signal });
+        const url = item ? `/api/connections/test?id=${item.id}` : '/api/connections/test';
+        const climb = stream<Step>(url, { body, signal: controller.signal });
         for await (const step of climb) setSteps((old) => [...(old ?? []), step]);
       } catch (error) {
         if (controller.signal.aborted) return;
@@ -157,6 +175,12 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
       }
     });
     setBusy(false);
+  }
+
+  // What a test found out goes into the form, and the test goes on from there when it is asked again.
+  function trust(offer: NonNullable<Step['offer']>) {
+    if (offer.field === 'tls.fingerprint') form.set('fingerprint', offer.value);
+    setSteps(null);
   }
 
   async function save() {
@@ -177,11 +201,21 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
       {(p) => <Input {...p} value={v[field]} onChange={(e) => form.set(field, e.target.value)} />}
     </Field>
   );
+  // Each way has its usual port; one that was chosen otherwise stays.
+  const over = (transport: string) => {
+    if (transport === 'tls' && v.port === '502') form.set('port', '802');
+    if (transport !== 'tls' && v.port === '802') form.set('port', '502');
+    form.set('transport', transport as Draft['transport']);
+  };
   type ChoiceField = 'transport' | 'parity' | 'stop_bits' | 'base' | 'order';
   const choice = (field: ChoiceField, label: string, options: [string, string][], className = '') => (
     <Field label={label} error={form.error(`settings.${field}`) ?? form.theirs(field)} className={className}>
       {(p) => (
-        <Choice {...p} value={v[field]} onChange={(e) => form.set(field, e.target.value as never)}>
+        <Choice
+          {...p}
+          value={v[field]}
+          onChange={(e) => (field === 'transport' ? over(e.target.value) : form.set(field, e.target.value as never))}
+        >
           {options.map(([value, words]) => (
             <option key={value} value={value}>
               {words}
@@ -208,6 +242,7 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
               'Over',
               [
                 ['tcp', 'TCP'],
+                ['tls', 'TCP, secured by TLS'],
                 ['rtu_over_tcp', 'TCP with serial frames (RTU)'],
                 ['serial', 'Serial line (RTU)'],
               ],
@@ -257,6 +292,7 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
           )}
         </div>
       </div>
+      {kind === 'modbus' && v.transport === 'tls' && <Security form={form} />}
       {kind === 'modbus' && (
         <details className="mt-3 max-w-3xl" open={more} onToggle={(e) => setMore(e.currentTarget.open)}>
           <summary className="cursor-pointer text-teal">Requests, groups and spare addresses</summary>
@@ -264,7 +300,7 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
             {text('limit', 'Registers a request', '1 to 125')}
             {text('gap', 'Read along up to', 'unwanted registers')}
             {text('spacing_ms', 'Pause between, ms')}
-            {v.transport === 'tcp' && text('parallel', 'Requests at once', '1 to 8')}
+            {overTcp(v.transport) && text('parallel', 'Requests at once', '1 to 8')}
           </div>
           <fieldset className="mt-3">
             <legend className="text-sm text-soft">The device may be written by</legend>
@@ -317,7 +353,7 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
           </Button>
         )}
       </div>
-      {steps && <Ladder steps={steps} busy={busy} />}
+      {steps && <Ladder steps={steps} busy={busy} onTake={trust} />}
       {item && deleting && <DeleteConnection item={item} seen={seen} onClose={() => setDeleting(false)} />}
     </form>
   );
@@ -369,31 +405,6 @@ function SpareRows({ serial, rows, problem, onChange }: SpareProps) {
         </Button>
       )}
     </fieldset>
-  );
-}
-
-function Ladder({ steps, busy }: { steps: Step[]; busy: boolean }) {
-  const failed = steps.some((s) => !s.passed);
-  return (
-    <ol aria-label="Test" aria-live="polite" className="mt-3 max-w-3xl border-l-2 border-line pl-3">
-      {steps.map((step) => (
-        <li key={step.name} className="flex flex-wrap items-baseline gap-x-3 py-0.5">
-          <span className="min-w-20 font-semibold">{step.name}</span>
-          <span className={step.passed ? 'text-teal' : 'font-semibold text-act4'}>{step.passed ? 'passed' : 'failed'}</span>
-          <span className="text-soft">{step.tried}</span>
-          <span className="min-w-0 flex-1">{step.answer}</span>
-          <span className="figures text-sm text-soft">{(step.took_us / 1000).toFixed(1)} ms</span>
-          {step.cure && <span className="w-full pl-23 text-soft">{step.cure}</span>}
-        </li>
-      ))}
-      <li className="py-0.5 text-soft">
-        {busy
-          ? 'trying the next step…'
-          : failed
-            ? 'The test stops at the first step that fails; each spare address is tried by itself.'
-            : 'Everything answers.'}
-      </li>
-    </ol>
   );
 }
 

@@ -1,81 +1,16 @@
 // Layouts: what a block of registers holds, described once and used wherever it stands.
 
-import { Plus, X } from 'lucide-react';
-import { useState } from 'react';
+import { Plus, SlidersHorizontal, X } from 'lucide-react';
+import { Fragment, useState } from 'react';
 import { newId } from '../../api/client';
-import { type Item, type LayoutSet, type Member, TYPES } from '../../api/model';
+import { type Item, type LayoutSet, TYPES } from '../../api/model';
 import { commit, useItems } from '../../api/queries';
-import { numberOf, textOf, useForm } from '../../parts/form';
+import { useForm } from '../../parts/form';
 import { counted } from '../../parts/text';
 import { Button, Choice, Field, FormTrouble, INPUT, Input, Theirs } from '../../parts/ui';
+import { fresh, memberOf, type Row, rowOf, scalingOf } from './layout-rows';
 import { nextOffset } from './map-rows';
-
-/** A member as it is typed. */
-interface Row {
-  id: string;
-  name: string;
-  offset: string;
-  /** A type, or the id of a layout within. */
-  type: string;
-  length: string;
-  count: string;
-  stride: string;
-  order: string;
-  bit: string;
-  unit: string;
-  decimals: string;
-  factor: string;
-  kept: Member | null;
-}
-
-const rowOf = (m: Member): Row => ({
-  id: m.id,
-  name: m.name,
-  offset: textOf(m.offset),
-  type: m.layout ?? m.point.type ?? 'u16',
-  length: textOf(m.point.length ?? null),
-  count: textOf(m.count),
-  stride: textOf(m.stride || null),
-  order: m.point.order ?? '',
-  bit: textOf(m.point.bit ?? null),
-  unit: m.unit,
-  decimals: textOf(m.decimals),
-  factor: m.scaling ? textOf((m.scaling.high - m.scaling.low) / (m.scaling.raw_high - m.scaling.raw_low)) : '',
-  kept: m,
-});
-
-/** Digits behind the point where none are said: one for what is no whole number. */
-const usualDecimals = (type: string, factor: number | null) =>
-  type === 'f32' || type === 'f64' || (factor !== null && !Number.isInteger(factor)) ? 1 : 0;
-
-function memberOf(row: Row, layouts: readonly Item<'layout'>[]): Partial<Member> {
-  const within = layouts.some((l) => l.id === row.type);
-  const whole = (text: string) => numberOf(text) as number;
-  const factor = numberOf(row.factor);
-  const same = row.kept?.scaling && rowOf(row.kept).factor === row.factor ? row.kept.scaling : null;
-  return {
-    id: row.id,
-    name: row.name.trim(),
-    offset: whole(row.offset),
-    count: row.count.trim() === '' ? 1 : whole(row.count),
-    stride: row.stride.trim() === '' ? 0 : whole(row.stride),
-    layout: within ? row.type : null,
-    point: within
-      ? {}
-      : {
-          type: row.type,
-          ...(row.order ? { order: row.order } : {}),
-          ...(row.length.trim() ? { length: whole(row.length) } : {}),
-          ...(row.bit.trim() ? { bit: whole(row.bit) } : {}),
-        },
-    unit: row.unit.trim(),
-    decimals: row.decimals.trim() === '' ? usualDecimals(row.type, factor) : whole(row.decimals),
-    scaling:
-      same ?? (factor === null || factor === 1 ? null : { raw_low: 0, raw_high: 1000, low: 0, high: 1000 * (factor as number) }),
-    range_low: row.kept?.range_low ?? null,
-    range_high: row.kept?.range_high ?? null,
-  };
-}
+import { MemberMore } from './member-more';
 
 export function Layouts({ seen, disabled }: { seen: number; disabled: boolean }) {
   const layouts = useItems('layout');
@@ -137,25 +72,11 @@ interface FormProps {
   onDone: () => void;
 }
 
-const fresh = (offset: number): Row => ({
-  id: newId(),
-  name: '',
-  offset: String(offset),
-  type: 'u16',
-  length: '',
-  count: '1',
-  stride: '',
-  order: '',
-  bit: '',
-  unit: '',
-  decimals: '',
-  factor: '',
-  kept: null,
-});
-
 function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
   const form = useForm({ name: item?.set.name ?? '', rows: (item?.set.members ?? []).map(rowOf) }, ['name'], true);
   const { name, rows } = form.values;
+  const [opened, setOpened] = useState<string | null>(null);
+  const isLayout = (type: string) => layouts.some((l) => l.id === type);
   const change = (id: string, part: Partial<Row>) =>
     form.set(
       'rows',
@@ -166,7 +87,7 @@ function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
     const done = await form.run((values) => {
       const set = {
         name: values.name.trim(),
-        members: values.rows.map((r) => memberOf(r, layouts)) as Member[],
+        members: values.rows.map((r) => memberOf(r, isLayout(r.type))),
       } satisfies Partial<LayoutSet>;
       const id = item?.id ?? newId();
       const why = item ? `Changed layout ${set.name}` : `Made layout ${set.name}`;
@@ -190,7 +111,6 @@ function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
       />
     </td>
   );
-  const isLayout = (type: string) => layouts.some((l) => l.id === type);
   return (
     <form
       className="my-2 rounded border border-teal p-3"
@@ -223,71 +143,108 @@ function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
                   {title}
                 </th>
               ))}
+              <th className="w-8" aria-label="More" />
               <th className="w-8" aria-label="Leave out" />
             </tr>
           </thead>
           <tbody>
             {rows.map((row, i) => (
-              <tr key={row.id}>
-                {cell(row, 'name', 'Name', false)}
-                {cell(row, 'offset', 'Offset')}
-                <td className="px-0.5">
-                  <Choice
-                    aria-label={`Type of ${row.name || 'the new member'}`}
-                    disabled={disabled}
-                    value={row.type}
-                    onChange={(e) => change(row.id, { type: e.target.value })}
-                  >
-                    {TYPES.map((t) => (
-                      <option key={t}>{t}</option>
-                    ))}
-                    {layouts
-                      .filter((l) => l.id !== item?.id)
-                      .map((l) => (
-                        <option key={l.id} value={l.id}>
-                          {l.set.name}
-                        </option>
-                      ))}
-                  </Choice>
-                </td>
-                {cell(row, 'length', 'Length', true, row.type !== 'text' && row.type !== 'bcd')}
-                {cell(row, 'count', 'Number')}
-                {cell(row, 'stride', 'Stride', true, row.count.trim() === '' || row.count.trim() === '1')}
-                <td className="px-0.5">
-                  <Choice
-                    aria-label={`Order of ${row.name || 'the new member'}`}
-                    disabled={disabled || isLayout(row.type)}
-                    value={row.order}
-                    onChange={(e) => change(row.id, { order: e.target.value })}
-                  >
-                    <option value="">as set</option>
-                    {['ABCD', 'CDAB', 'BADC', 'DCBA'].map((o) => (
-                      <option key={o}>{o}</option>
-                    ))}
-                  </Choice>
-                </td>
-                {cell(row, 'bit', 'Bit', true, isLayout(row.type))}
-                {cell(row, 'unit', 'Unit', false, isLayout(row.type))}
-                {cell(row, 'decimals', 'Decimals', true, isLayout(row.type))}
-                {cell(row, 'factor', 'Factor', true, isLayout(row.type))}
-                <td>
-                  {!disabled && (
-                    <Button
-                      kind="quiet"
-                      aria-label={`Leave out ${row.name || 'the new member'}`}
-                      onClick={() =>
-                        form.set(
-                          'rows',
-                          rows.filter((r) => r.id !== row.id),
-                        )
-                      }
+              <Fragment key={row.id}>
+                <tr>
+                  {cell(row, 'name', 'Name', false)}
+                  {cell(row, 'offset', 'Offset')}
+                  <td className="px-0.5">
+                    <Choice
+                      aria-label={`Type of ${row.name || 'the new member'}`}
+                      disabled={disabled}
+                      value={row.type}
+                      onChange={(e) => change(row.id, { type: e.target.value })}
                     >
-                      <X className="size-3.5" />
-                    </Button>
-                  )}
-                </td>
-                {wrong(i) && <td className="text-sm text-act4">{wrong(i)}</td>}
-              </tr>
+                      {TYPES.map((t) => (
+                        <option key={t}>{t}</option>
+                      ))}
+                      {layouts
+                        .filter((l) => l.id !== item?.id)
+                        .map((l) => (
+                          <option key={l.id} value={l.id}>
+                            {l.set.name}
+                          </option>
+                        ))}
+                    </Choice>
+                  </td>
+                  {cell(row, 'length', 'Length', true, row.type !== 'text' && row.type !== 'bcd')}
+                  {cell(row, 'count', 'Number')}
+                  {cell(row, 'stride', 'Stride', true, row.count.trim() === '' || row.count.trim() === '1')}
+                  <td className="px-0.5">
+                    <Choice
+                      aria-label={`Order of ${row.name || 'the new member'}`}
+                      disabled={disabled || isLayout(row.type)}
+                      value={row.order}
+                      onChange={(e) => change(row.id, { order: e.target.value })}
+                    >
+                      <option value="">as set</option>
+                      {['ABCD', 'CDAB', 'BADC', 'DCBA'].map((o) => (
+                        <option key={o}>{o}</option>
+                      ))}
+                    </Choice>
+                  </td>
+                  {cell(row, 'bit', 'Bit', true, isLayout(row.type))}
+                  {cell(row, 'unit', 'Unit', false, isLayout(row.type))}
+                  {cell(row, 'decimals', 'Decimals', true, isLayout(row.type))}
+                  <td className="px-0.5">
+                    <input
+                      className={`${INPUT} figures text-right`}
+                      aria-label={`Factor of ${row.name || 'the new member'}`}
+                      placeholder={row.scaling && row.factor === '' ? 'scaled' : ''}
+                      disabled={disabled || isLayout(row.type)}
+                      value={row.factor}
+                      onChange={(e) => change(row.id, { factor: e.target.value, scaling: scalingOf(e.target.value) })}
+                    />
+                  </td>
+                  <td>
+                    {!isLayout(row.type) && (
+                      <Button
+                        kind="quiet"
+                        aria-expanded={opened === row.id}
+                        aria-label={`More of ${row.name || 'the new member'}`}
+                        onClick={() => setOpened(opened === row.id ? null : row.id)}
+                      >
+                        <SlidersHorizontal className="size-3.5" />
+                      </Button>
+                    )}
+                  </td>
+                  <td>
+                    {!disabled && (
+                      <Button
+                        kind="quiet"
+                        aria-label={`Leave out ${row.name || 'the new member'}`}
+                        onClick={() =>
+                          form.set(
+                            'rows',
+                            rows.filter((r) => r.id !== row.id),
+                          )
+                        }
+                      >
+                        <X className="size-3.5" />
+                      </Button>
+                    )}
+                  </td>
+                </tr>
+                {wrong(i) && (
+                  <tr>
+                    <td colSpan={13} className="px-1 text-sm text-act4">
+                      {wrong(i)}
+                    </td>
+                  </tr>
+                )}
+                {opened === row.id && !isLayout(row.type) && (
+                  <tr>
+                    <td colSpan={13}>
+                      <MemberMore row={row} disabled={disabled} onChange={(part) => change(row.id, part)} />
+                    </td>
+                  </tr>
+                )}
+              </Fragment>
             ))}
           </tbody>
         </table>

@@ -104,6 +104,8 @@ fn many_edits_tell_how_far_they_are_and_can_be_stopped() {
 #[case::limit_twice(create(Kind::Rule, 9, json!({"tag": id(10), "kind": "high", "level": 90.0})), "kind")]
 #[case::zone(patch(Kind::Report, 30, json!({"zone": "Moon/Base"})), "zone")]
 #[case::scaling(patch(Kind::Tag, 10, json!({"scaling": {"raw_low": 1.0, "raw_high": 1.0, "low": 0.0, "high": 1.0}})), "scaling.raw_high")]
+#[case::states_of_a_member(create(Kind::Layout, 9, json!({"name": "Vessel", "members": [{"id": id(8), "name": "Phase", "offset": 0, "states": id(77)}]})), "members[0].states")]
+#[case::range_of_a_member(create(Kind::Layout, 9, json!({"name": "Vessel", "members": [{"id": id(8), "name": "Level", "offset": 0, "range_low": 9.0, "range_high": 1.0}]})), "members[0].range_high")]
 #[case::interval(patch(Kind::Connection, 5, json!({"interval_ms": 5})), "interval_ms")]
 fn wrong_fields_are_named(#[case] edit: Edit, #[case] field: &str) {
     let problems = try_on(&small(), &[edit]).unwrap_err();
@@ -137,6 +139,18 @@ fn a_ring_bent_and_deleted_in_one_go_comes_to_an_end() {
     let edits = [patch(Kind::Place, 1, json!({"parent": id(2)})), delete(Kind::Place, 1, true), delete(Kind::Report, 30, false)];
     let (next, _) = try_on(&small(), &edits).unwrap();
     assert!(next.places.is_empty() && next.tags.is_empty());
+}
+
+#[test]
+fn state_names_that_a_layout_uses_stay() {
+    let states = create(Kind::States, 40, json!({"name": "Phases", "states": [{"value": 0, "name": "Idle"}]}));
+    let members = json!([{"id": id(8), "name": "Phase", "offset": 0, "states": id(40)}]);
+    let layout = create(Kind::Layout, 41, json!({"name": "Vessel", "members": members}));
+    let (plant, _) = try_on(&small(), &[states, layout]).unwrap();
+    let problems = try_on(&plant, &[delete(Kind::States, 40, false)]).unwrap_err();
+    assert_eq!(problems[0].kind, ProblemKind::InUse);
+    assert!(problems[0].message.contains("it names states in the layout “Vessel”"), "{problems:?}");
+    assert!(try_on(&plant, &[delete(Kind::Layout, 41, false), delete(Kind::States, 40, false)]).is_ok());
 }
 
 #[test]
