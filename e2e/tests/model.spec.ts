@@ -329,7 +329,7 @@ test('two people change the same settings: what was typed stays, and theirs is t
     await on.goto(`${server.url}/connect?connection=layouts`);
     await on.getByRole('button', { name: /^Extraction vessel/ }).click();
   };
-  const member = (i: number, on = page) => on.getByRole('textbox', { name: /^Name of / }).nth(i);
+  const member = (i: number, on = page) => on.getByRole('textbox', { name: /^Name of (?!the layout)/ }).nth(i);
   const save = (on: Page) => on.getByRole('button', { name: 'Save layout' }).click();
   await layout(page);
   await layout(other);
@@ -350,8 +350,9 @@ test('two people change the same settings: what was typed stays, and theirs is t
   // A connection's form too; what only one of them changed comes in by itself.
   for (const on of [page, other]) {
     await on.goto(`${server.url}/connect`);
-    await on.getByRole('button', { name: /^Wash/ }).first().click();
-    await on.locator('main button[aria-pressed]').getByText('Settings', { exact: true }).click();
+    const wash = on.getByRole('region', { name: 'Connection Wash' });
+    await wash.getByRole('button', { name: /^Wash/ }).click();
+    await wash.getByRole('button', { name: 'Settings and test' }).click();
   }
   const form = (on: Page) => on.getByRole('button', { name: 'Save connection' });
   await page.getByLabel('Wait for, ms').fill('1500');
@@ -365,6 +366,7 @@ test('two people change the same settings: what was typed stays, and theirs is t
   await expect(page.getByText('Somebody else has set this')).toHaveCount(0);
   await second.close();
   await desk('Model');
+  await place('Brackmere Kelp Works').click();
 });
 
 for (const theme of ['light', 'dark'] as const) {

@@ -193,7 +193,7 @@ function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
                   {cell(row, 'decimals', 'Decimals', true, isLayout(row.type))}
                   <td className="px-0.5">
                     <input
-                      className={`${INPUT} figures text-right`}
+                      className={`${INPUT} figures text-right placeholder:text-xs`}
                       aria-label={`Factor of ${row.name || 'the new member'}`}
                       placeholder={row.scaling && row.factor === '' ? 'scaled' : ''}
                       disabled={disabled || isLayout(row.type)}
