@@ -10,23 +10,23 @@ interface Smoothness {
   task: number;
 }
 
-/** Counts frames and the longest task while something is done in each frame. */
-function smoothness(page: Page, scroll: boolean): Promise<Smoothness> {
+/** Counts frames and the longest task, while a box is scrolled if one is named. */
+function smoothness(page: Page, box: string | null, seconds = SECONDS): Promise<Smoothness> {
   return page.evaluate(
-    ({ seconds, scroll }) =>
+    ({ seconds, box }) =>
       new Promise<Smoothness>((done) => {
         let task = 0;
         const observer = new PerformanceObserver((list) => {
           for (const entry of list.getEntries()) task = Math.max(task, entry.duration);
         });
         observer.observe({ type: 'longtask' });
-        const sheet = document.querySelector('[role="grid"]');
+        const sheet = box ? document.querySelector(box) : null;
         const began = performance.now();
         let frames = 0;
         const frame = () => {
           frames += 1;
           // Four rows a frame: about 240 rows, or seven screens, a second.
-          if (scroll && sheet) sheet.scrollTop += 4 * 28;
+          if (sheet) sheet.scrollTop += 4 * 28;
           const passed = performance.now() - began;
           if (passed < seconds * 1000) requestAnimationFrame(frame);
           else {
@@ -36,7 +36,7 @@ function smoothness(page: Page, scroll: boolean): Promise<Smoothness> {
         };
         requestAnimationFrame(frame);
       }),
-    { seconds: SECONDS, scroll },
+    { seconds, box },
   );
 }
 
@@ -85,11 +85,43 @@ function bareList(page: Page): Promise<number> {
   );
 }
 
-test('how smooth it is', async ({ page }) => {
+/** Does something and gives the longest task meanwhile, looking a moment longer. */
+async function longest(page: Page, work: () => Promise<unknown>): Promise<number> {
+  await page.evaluate(() => {
+    const seen = window as unknown as { longest: number; observer: PerformanceObserver };
+    seen.longest = 0;
+    seen.observer = new PerformanceObserver((list) => {
+      for (const entry of list.getEntries()) seen.longest = Math.max(seen.longest, entry.duration);
+    });
+    seen.observer.observe({ type: 'longtask' });
+  });
+  await work();
+  await page.waitForTimeout(500);
+  return page.evaluate(() => (window as unknown as { longest: number }).longest);
+}
+
+async function signIn(page: Page) {
   await page.goto(process.env.HAVREL_BENCH_URL ?? '');
   await page.getByLabel('Name').fill(NAME);
   await page.getByLabel('Password').fill(PASSWORD);
   await page.keyboard.press('Enter');
+  await expect(page.getByRole('tree', { name: 'Plant' })).toBeVisible();
+}
+
+/** Puts edits through the one door, as another page would. */
+function edit(page: Page, edits: unknown[]): Promise<number> {
+  return page.evaluate(async (edits) => {
+    const { revision } = (await (await fetch('/api/tree')).json()) as { revision: number };
+    const headers = { 'content-type': 'application/json', 'if-match': String(revision) };
+    const answer = await fetch('/api/edits', { method: 'POST', headers, body: JSON.stringify({ why: 'Bench', edits }) });
+    return answer.status;
+  }, edits);
+}
+
+const tell = (figures: Record<string, number | undefined>) => process.stdout.write(`figures ${JSON.stringify(figures)}\n`);
+
+test('load: how smooth sheets and trends are', async ({ page }) => {
+  await signIn(page);
   await page.getByRole('navigation').getByRole('link', { name: 'Model', exact: true }).click();
   const sheet = page.getByRole('grid', { name: 'Tags' });
   await expect(sheet.getByRole('row').nth(5)).toContainText(/\d/);
@@ -98,7 +130,7 @@ test('how smooth it is', async ({ page }) => {
     node.scrollTop = node.scrollHeight / 5;
   });
   await page.waitForTimeout(1000);
-  const scrolled = await smoothness(page, true);
+  const scrolled = await smoothness(page, '[role="grid"]');
   await expect(sheet.getByRole('row').nth(5)).toContainText(/\d/);
 
   const bare = await bareList(page);
@@ -116,17 +148,150 @@ test('how smooth it is', async ({ page }) => {
     }
     return took.sort((a, b) => a - b);
   });
-  await page.goto(`${process.env.HAVREL_BENCH_URL}/explore?span=300&tags=${tags.map((t) => t.id).join('%2C')}`);
+  const trend = `${process.env.HAVREL_BENCH_URL}/explore?span=300&tags=${tags.map((t) => t.id).join('%2C')}`;
+  await page.goto(trend);
   await expect(page.getByTestId('trend').locator('canvas').first()).toBeVisible();
   await page.waitForTimeout(2000);
-  const run = await smoothness(page, false);
-  const figures = {
+  const run = await smoothness(page, null);
+
+  // As much history as an answer ever holds: 5,000 pixels with four points each, and live values at its end.
+  await page.route('**/api/history/pixels', async (route) => {
+    const asked = route.request().postDataJSON() as { tags: string[]; from: string; to: string };
+    const [from, to] = [Date.parse(asked.from), Date.parse(asked.to)];
+    const step = ((to - from) * 1e6) / 20_000;
+    const column = (n: number) => Array.from({ length: 20_000 }, (_, i) => 50 + 40 * Math.sin((i + 700 * n) / 300) + (i % 7));
+    const columns = asked.tags.map((tag, n) => {
+      const values = column(n);
+      const offset = values.map((_, i) => Math.round(i * step));
+      return { tag, offset, minimum: values, maximum: values, last: values, limits: [], by_hand: [] };
+    });
+    await route.fulfill({ json: { start: asked.from, end: asked.to, complete_until: asked.to, tags: columns } });
+  });
+  await page.goto(trend);
+  await expect(page.getByTestId('trend').locator('canvas').first()).toBeVisible();
+  await page.waitForTimeout(3000);
+  const large = await smoothness(page, null);
+  await page.screenshot({ path: test.info().outputPath('large-trend.png') });
+  tell({
     sheet_fps: scrolled.fps,
     sheet_bare: bare,
     sheet_task: scrolled.task,
     trend_fps: run.fps,
     trend_task: run.task,
+    large_fps: large.fps,
+    large_task: large.task,
     find_ms: found[2],
-  };
-  process.stdout.write(`figures ${JSON.stringify(figures)}\n`);
+  });
+});
+
+test('load: an intake of ten thousand rows', async ({ page }) => {
+  await signIn(page);
+  const ids = await page.evaluate(async () => {
+    const connections = (await (await fetch('/api/items/connection')).json()) as { items: { id: string; set: { name: string } }[] };
+    return connections.items.find((c) => c.set.name === 'Clock')?.id ?? '';
+  });
+  const [layout, block, member] = [crypto.randomUUID(), crypto.randomUUID(), crypto.randomUUID()];
+  const members = [{ id: member, name: 'Word', offset: 0, count: 10_000, stride: 1, point: { type: 'u16' } }];
+  const blocks = [{ id: block, name: 'Words', layout, point: { address: 'holding 30000' }, count: 1 }];
+  const made = await edit(page, [
+    { op: 'create', kind: 'layout', id: layout, set: { name: 'Words', members } },
+    { op: 'patch', kind: 'connection', id: ids, set: { blocks } },
+  ]);
+  expect(made).toBe(200);
+  await page.goto(`${process.env.HAVREL_BENCH_URL}/connect?connection=${ids}&part=intake`);
+  await page.getByRole('button', { name: 'Choose all 10,000 shown' }).click();
+  await page.getByRole('button', { name: 'Make 10,000 tags' }).click();
+  const form = page.getByRole('form', { name: 'Tags to be' });
+  const name = form.getByLabel(/^Name of Words 1 Word 1$/);
+  await expect(name).toBeVisible();
+  const typing = await longest(page, () => name.pressSequentially('Word A', { delay: 80 }));
+  const began = Date.now();
+  await page.keyboard.press('Enter');
+  await expect(form.getByLabel(/^Name of Words 1 Word 3$/)).toHaveValue(/3/);
+  const names = Date.now() - began;
+  await form.getByLabel('Place for all').fill('Bench / Intake');
+  await expect(form.getByRole('button', { name: 'Create 10,000 tags' })).toBeEnabled();
+  const scrolled = await smoothness(page, '[aria-label="Rows"]');
+  const start = Date.now();
+  await form.getByRole('button', { name: 'Create 10,000 tags' }).click();
+  await expect(page.getByText(/Created 10,000 tags/)).toBeVisible({ timeout: 60_000 });
+  tell({
+    intake_fps: scrolled.fps,
+    intake_task: scrolled.task,
+    intake_typing: typing,
+    intake_names: names,
+    intake_create: (Date.now() - start) / 1000,
+  });
+});
+
+test('tree: fifty thousand places', async ({ page }) => {
+  await signIn(page);
+  const tree = page.getByRole('tree', { name: 'Plant' });
+  const row = (name: string) => tree.getByRole('treeitem', { name: new RegExp(`^${name}(,|$)`) });
+  await expect(row('Area 1')).toBeVisible();
+  /** Milliseconds from a deed inside the page until something is drawn. */
+  const until = (deed: string, text: string, value: string | null) =>
+    page.evaluate(
+      ({ deed, text, value }) =>
+        new Promise<number>((done) => {
+          const began = performance.now();
+          const node = document.querySelector<HTMLElement>(deed);
+          if (value !== null && node instanceof HTMLInputElement) {
+            Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value')?.set?.call(node, value);
+            node.dispatchEvent(new Event('input', { bubbles: true }));
+          } else node?.click();
+          const look = () => {
+            const there = Array.from(document.querySelectorAll('[role="treeitem"]')).some((n) => n.getAttribute('aria-label')?.startsWith(text));
+            if (there) requestAnimationFrame(() => done(performance.now() - began));
+            else requestAnimationFrame(look);
+          };
+          look();
+        }),
+      { deed, text, value },
+    );
+  const open = await until('[aria-label="Open Area 3"]', 'Unit 3-1', null);
+  const scrolled = await smoothness(page, '[role="tree"]');
+  const filters: number[] = [];
+  for (const text of ['u', 'un', 'unit', 'unit 4', 'unit 41', 'unit 41-7']) {
+    const first = text.startsWith('unit 41') ? 'Unit 41-7' : text === 'unit 4' ? 'Unit 4-0' : 'Unit 0-0';
+    filters.push(await until('[aria-label="Find a place"]', first, text));
+    await page.waitForTimeout(200);
+  }
+  await page.getByLabel('Find a place').fill('Unit 41-7');
+  await row('Unit 41-7').click();
+  await tree.focus();
+  // Out of its area, beside it: the row stands where it was, one step further out.
+  const move = await page.evaluate(
+    () =>
+      new Promise<number>((done) => {
+        const began = performance.now();
+        const tree = document.querySelector('[role="tree"]');
+        tree?.dispatchEvent(new KeyboardEvent('keydown', { key: 'ArrowLeft', altKey: true, bubbles: true }));
+        const look = () => {
+          const node = Array.from(document.querySelectorAll('[role="treeitem"]')).find((n) => n.getAttribute('aria-label')?.startsWith('Unit 41-7'));
+          if (node?.getAttribute('aria-level') === '2') requestAnimationFrame(() => done(performance.now() - began));
+          else requestAnimationFrame(look);
+        };
+        look();
+      }),
+  );
+  await page.getByLabel('Find a place').fill('');
+  // Somebody else moves a place meanwhile.
+  const moved = await page.evaluate(async () => {
+    const tree = (await (await fetch('/api/tree')).json()) as { places: { id: string; name: string }[] };
+    const of = (name: string) => tree.places.find((p) => p.name === name)?.id;
+    return { place: of('Unit 7-8'), to: of('Area 9') };
+  });
+  const after = await longest(page, async () => {
+    expect(await edit(page, [{ op: 'patch', kind: 'place', id: moved.place, set: { parent: moved.to } }])).toBe(200);
+    await page.waitForTimeout(1500);
+  });
+  tell({
+    tree_fps: scrolled.fps,
+    tree_task: scrolled.task,
+    tree_open: open,
+    tree_filter: Math.max(...filters),
+    tree_move: move,
+    tree_after: after,
+  });
 });

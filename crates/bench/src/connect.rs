@@ -4,37 +4,87 @@ use crate::{Figures, Result, load, plant, wire};
 use actix_web::http::Method;
 use havrel_db::cluster::Cluster;
 use serde_json::{Value as Json, json};
+use sqlx::{Connection as _, PgConnection};
 use std::{
     path::Path,
     time::{Duration, Instant},
 };
 
+/// Until everything is in its rhythm.
+const SETTLE: Duration = Duration::from_secs(3);
 /// How long the connections are watched.
 const LOOK: Duration = Duration::from_secs(10);
 /// Requests with pushed values, and values in each.
 const REQUESTS: u64 = 40;
 const VALUES: u64 = 20_000;
 
-/// Prints what a hundred connections cost, and how fast values can be pushed.
+/// Prints what a hundred connections cost, how fast values can be pushed, and how many that are read are stored.
 pub fn measure(figures: &mut Figures, cluster: &Cluster, folder: &Path) -> Result<()> {
     let executor = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
     let device = executor.block_on(wire::device())?;
-    executor.block_on(cluster.ensure("bench_lines", None))?;
-    let (mut building, _) = load::child(cluster, "bench_lines", folder, device, 1000, &["--lines", "--build"])?;
-    building.wait()?;
-    let (mut plant, told) = load::child(cluster, "bench_lines", folder, device, 1000, &["--lines"])?;
-    let port = told["port"].as_u64().and_then(|p| u16::try_from(p).ok()).ok_or("no port")?;
+    let (mut plant, port) =
+        load::grown(&executor, cluster, folder, "bench_lines", &["--device", &device.to_string(), "--shape", "lines"])?;
     let cookie = load::sign_in(port)?;
-    std::thread::sleep(Duration::from_secs(3));
-    let before = (Instant::now(), load::computed(plant.id()));
+    std::thread::sleep(SETTLE);
+    let before = (Instant::now(), load::computed(plant.id()), counter(port, "connection_overruns")?);
     std::thread::sleep(LOOK);
     let share = (load::computed(plant.id()) - before.1) / before.0.elapsed().as_secs_f64();
+    let overruns = counter(port, "connection_overruns")? - before.2;
     figures.add("100 connections x 100 registers a second: cores busy", share, "", Some("0.02"));
+    figures.add("100 connections x 100 registers a second: polls left out", overruns, "", Some("0"));
     let rate = actix_web::rt::System::new().block_on(push(port, &cookie))?;
     figures.add("values pushed in batches of 20,000, until on disk", rate, "values/s", Some("200000"));
-    drop(plant.stdin.take());
-    plant.wait()?;
-    Ok(())
+    load::end(&mut plant)?;
+    stored(figures, &executor, cluster, folder, device)
+}
+
+/// Counts what comes from devices in this program to the database, all on the same cores.
+fn stored(
+    figures: &mut Figures,
+    executor: &tokio::runtime::Runtime,
+    cluster: &Cluster,
+    folder: &Path,
+    device: u16,
+) -> Result<()> {
+    let name = "bench_stored";
+    let (mut plant, port) =
+        load::grown(executor, cluster, folder, name, &["--device", &device.to_string(), "--shape", "stored"])?;
+    std::thread::sleep(SETTLE);
+    let rows = || -> Result<f64> {
+        executor.block_on(async {
+            let mut sql = PgConnection::connect_with(&cluster.options(name)).await?;
+            Ok(sqlx::query_scalar::<_, i64>("select count(*) from sample").fetch_one(&mut sql).await? as f64)
+        })
+    };
+    let (began, before, read) = (Instant::now(), rows()?, counter(port, "connection_values")?);
+    std::thread::sleep(LOOK);
+    let (seconds, after, polled) = (began.elapsed().as_secs_f64(), rows()?, counter(port, "connection_values")?);
+    let mut plain = executor.block_on(load::copied(&cluster.options(name)))?;
+    plain.sort_by(f64::total_cmp);
+    figures.add("polled ten times a second: values read", (polled - read) / seconds, "values/s", None);
+    figures.ratio(
+        "polled ten times a second: values stored, against plain COPY beside it",
+        (after - before) / seconds,
+        plain[plain.len() / 2],
+        "values/s",
+        Some("150000 values/s"),
+    );
+    figures.add("  age of what waits in the spool afterwards", counter(port, "spool_behind_seconds")?, "s", None);
+    load::end(&mut plant)
+}
+
+/// The sum of a figure over all connections, as the program tells it.
+fn counter(port: u16, name: &str) -> Result<f64> {
+    let text = actix_web::rt::System::new().block_on(async move {
+        let url = format!("http://127.0.0.1:{port}/metrics");
+        let mut answer = awc::Client::default().get(url).send().await.map_err(|e| e.to_string())?;
+        let bytes = answer.body().limit(4 << 20).await.map_err(|e| e.to_string())?;
+        Ok::<_, crate::Failure>(String::from_utf8_lossy(&bytes).into_owned())
+    })?;
+    let prefix = format!("havrel_{name}");
+    let of = |line: &str| line.strip_prefix(prefix.as_str())?.rsplit(' ').next()?.parse::<f64>().ok();
+    let found: Vec<f64> = text.lines().filter_map(of).collect();
+    if found.is_empty() { Err(format!("{prefix} is not among the metrics").into()) } else { Ok(found.iter().sum()) }
 }
 
 /// Pushes values one request after the other; values a second.

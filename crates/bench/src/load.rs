@@ -7,6 +7,7 @@ use havrel_core::time::from_text;
 use havrel_db::cluster::Cluster;
 use havrel_live::now;
 use serde_json::{Value as Json, json};
+use sqlx::{Connection as _, PgConnection};
 use std::{
     fs,
     io::{BufRead, BufReader},
@@ -23,16 +24,10 @@ const WATCHED: usize = 200;
 const LOOK: Duration = Duration::from_secs(10);
 const SETTLE: Duration = Duration::from_secs(3);
 
-pub(crate) fn child(
-    cluster: &Cluster,
-    name: &str,
-    folder: &Path,
-    device: u16,
-    tags: u32,
-    more: &[&str],
-) -> Result<(Child, Json)> {
+/// Starts the program of a plant; gives what it tells first.
+fn child(cluster: &Cluster, name: &str, folder: &Path, more: &[&str]) -> Result<(Child, Json)> {
     let mut command = Command::new(std::env::current_exe()?);
-    command.args(["plant", "--database", &cluster.url(name), "--device", &device.to_string(), "--tags", &tags.to_string()]);
+    command.args(["plant", "--database", &cluster.url(name)]);
     command.arg("--folder").arg(folder.join(name));
     command.args(more);
     let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn()?;
@@ -41,6 +36,50 @@ pub(crate) fn child(
         BufReader::new(output).read_line(&mut line)?;
     }
     Ok((child, serde_json::from_str(&line).map_err(|_| "the plant under load did not start")?))
+}
+
+/// A plant that is built and runs, with the port it serves on.
+pub(crate) fn grown(
+    executor: &tokio::runtime::Runtime,
+    cluster: &Cluster,
+    folder: &Path,
+    name: &str,
+    more: &[&str],
+) -> Result<(Child, u16)> {
+    executor.block_on(cluster.ensure(name, None))?;
+    let building = [more, &["--build"]].concat();
+    child(cluster, name, folder, &building)?.0.wait()?;
+    let (plant, told) = child(cluster, name, folder, more)?;
+    Ok((plant, port_of(&told)?))
+}
+
+fn port_of(told: &Json) -> Result<u16> {
+    Ok(told["port"].as_u64().and_then(|p| u16::try_from(p).ok()).ok_or("no port")?)
+}
+
+/// Ends a plant in good order.
+pub(crate) fn end(plant: &mut Child) -> Result<()> {
+    drop(plant.stdin.take());
+    plant.wait()?;
+    Ok(())
+}
+
+/// Rows a second that plain COPY brings into a table without an index, several times over.
+pub(crate) async fn copied(options: &havrel_db::ConnectOptions) -> Result<Vec<f64>> {
+    const ROWS: usize = 100_000;
+    let mut sql = PgConnection::connect_with(options).await?;
+    sqlx::query("create table plain (tag int, at bigint, bits float8, quality smallint)").execute(&mut sql).await?;
+    let mut rates = Vec::new();
+    for turn in 0..5 {
+        let line = |n: usize| format!("{}\t{}\t{}\t0\n", n % 1000, turn * ROWS + n, (n % 977) as f64 / 8.0);
+        let text: String = (0..ROWS).map(line).collect();
+        let began = Instant::now();
+        let mut copy = sql.copy_in_raw("copy plain from stdin").await?;
+        copy.send(text.into_bytes()).await?;
+        copy.finish().await?;
+        rates.push(ROWS as f64 / began.elapsed().as_secs_f64());
+    }
+    Ok(rates)
 }
 
 /// What a process holds in memory, in MB: now, and at its highest.
@@ -108,13 +147,15 @@ pub fn measure(figures: &mut Figures, cluster: &Cluster, folder: &Path, tags: u3
     let name = format!("bench_{tags}");
     executor.block_on(cluster.ensure(&name, None))?;
     let title = |words: &str| format!("{tags} tags: {words}");
-    let (mut building, told) = child(cluster, &name, folder, device, tags, &["--build"])?;
+    let (device, count) = (device.to_string(), tags.to_string());
+    let settings = ["--device", &device, "--tags", &count];
+    let (mut building, told) = child(cluster, &name, folder, &[&settings[..], &["--build"]].concat())?;
     building.wait()?;
     figures.add(&title("one revision that makes them all"), told["built_s"].as_f64().unwrap_or(f64::NAN), "s", None);
-    let (mut plant, told) = child(cluster, &name, folder, device, tags, &[])?;
+    let (mut plant, told) = child(cluster, &name, folder, &settings)?;
     figures.add(&title("start until it serves"), told["started_s"].as_f64().unwrap_or(f64::NAN), "s", None);
     figures.add(&title("start until every polled tag was read"), told["polled_s"].as_f64().unwrap_or(f64::NAN), "s", Some("2"));
-    let port = told["port"].as_u64().and_then(|p| u16::try_from(p).ok()).ok_or("no port")?;
+    let port = port_of(&told)?;
     let cookie = sign_in(port)?;
     let busy = (Instant::now(), computed(plant.id()));
     let (fed, stamped) = executor.block_on(async {
@@ -150,34 +191,60 @@ pub fn measure(figures: &mut Figures, cluster: &Cluster, folder: &Path, tags: u3
             figures.add(&title(&format!("{what}, {word}")), quantile(&ages, share), "ms", goal);
         }
     }
-    browser(figures, port, &title("in a browser"))?;
-    drop(plant.stdin.take());
-    plant.wait()?;
-    Ok(())
+    browser(figures, port, "load", &title("in a browser"))?;
+    end(&mut plant)
 }
 
-/// Frames while a sheet of all tags is scrolled and a trend runs, in a real browser. Needs the packages of `e2e`.
-fn browser(figures: &mut Figures, port: u16, title: &str) -> Result<()> {
+/// Prints how the plant column fares with fifty thousand places.
+pub fn tree(figures: &mut Figures, cluster: &Cluster, folder: &Path) -> Result<()> {
+    let executor = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    let (mut plant, port) = grown(&executor, cluster, folder, "bench_places", &["--shape", "places"])?;
+    sign_in(port)?;
+    browser(figures, port, "tree", "50,000 places in a browser")?;
+    end(&mut plant)
+}
+
+/// What the browser measures: key, words, unit and goal.
+const SEEN: [(&str, &str, &str, Option<&str>); 19] = [
+    ("sheet_fps", "frames while the sheet is scrolled", "fps", Some("55")),
+    ("sheet_bare", "frames of a bare list scrolled as fast", "fps", None),
+    ("sheet_task", "longest task while the sheet is scrolled", "ms", Some("50")),
+    ("trend_fps", "frames while a trend of 8 tags runs", "fps", Some("55")),
+    ("trend_task", "longest task while a trend of 8 tags runs", "ms", Some("50")),
+    ("large_fps", "frames while a trend of 8 x 20,000 points runs", "fps", Some("55")),
+    ("large_task", "longest task while a trend of 8 x 20,000 points runs", "ms", Some("50")),
+    ("find_ms", "anything found by a word", "ms", Some("50")),
+    ("intake_fps", "frames while an intake of 10,000 rows is scrolled", "fps", Some("55")),
+    ("intake_task", "longest task while it is scrolled", "ms", Some("50")),
+    ("intake_typing", "longest task while a name is typed in it", "ms", Some("50")),
+    ("intake_names", "10,000 names by one example", "ms", None),
+    ("intake_create", "10,000 tags created from it", "s", Some("10")),
+    ("tree_fps", "frames while the column is scrolled", "fps", Some("55")),
+    ("tree_task", "longest task while it is scrolled", "ms", Some("50")),
+    ("tree_open", "a branch of 999 opened", "ms", Some("100")),
+    ("tree_filter", "filtered by a letter more, the longest of six", "ms", Some("100")),
+    ("tree_move", "a place moved until it is seen there", "ms", Some("100")),
+    ("tree_after", "longest task while a move of somebody else comes in", "ms", Some("50")),
+];
+
+/// Frames and long tasks of the interface in a real browser. Needs the packages of `e2e`.
+fn browser(figures: &mut Figures, port: u16, part: &str, title: &str) -> Result<()> {
     let e2e = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../e2e");
     let output = Command::new("npx")
-        .args(["--no-install", "playwright", "test", "--config", "bench.config.ts"])
+        .args(["--no-install", "playwright", "test", "--config", "bench.config.ts", "--grep", part])
         .current_dir(e2e)
         .env("HAVREL_BENCH_URL", format!("http://127.0.0.1:{port}"))
         .output()?;
     let text = String::from_utf8_lossy(&output.stdout);
-    let told = text.lines().find_map(|l| l.strip_prefix("figures ")).and_then(|l| serde_json::from_str::<Json>(l).ok());
-    let Some(told) = told else {
-        return Err(format!("the browser measured nothing:\n{text}").into());
-    };
-    for (key, words, unit, goal) in [
-        ("sheet_fps", "frames while the sheet is scrolled", "fps", Some("55")),
-        ("sheet_bare", "frames of a bare list scrolled as fast", "fps", None),
-        ("sheet_task", "longest task while the sheet is scrolled", "ms", Some("50")),
-        ("trend_fps", "frames while a trend of 8 tags runs", "fps", Some("55")),
-        ("trend_task", "longest task while a trend of 8 tags runs", "ms", Some("50")),
-        ("find_ms", "anything found by a word", "ms", Some("50")),
-    ] {
-        figures.add(&format!("{title}: {words}"), told[key].as_f64().unwrap_or(f64::NAN), unit, goal);
+    let told: Vec<Json> =
+        text.lines().filter_map(|l| l.strip_prefix("figures ")).filter_map(|l| serde_json::from_str(l).ok()).collect();
+    if told.is_empty() || !output.status.success() {
+        return Err(format!("the browser did not measure all:\n{text}").into());
+    }
+    for (key, words, unit, goal) in SEEN {
+        if let Some(value) = told.iter().find_map(|t| t[key].as_f64()) {
+            figures.add(&format!("{title}: {words}"), value, unit, goal);
+        }
     }
     Ok(())
 }

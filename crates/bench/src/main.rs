@@ -33,8 +33,8 @@ struct Cli {
     /// Figures of an earlier run to print beside.
     #[arg(long)]
     against: Option<PathBuf>,
-    /// Only some of it: engine, model, store, wire, connect, load.
-    #[arg(long, value_delimiter = ',', default_value = "engine,model,store,wire,connect,load")]
+    /// Only some of it: engine, model, store, wire, connect, load, tree.
+    #[arg(long, value_delimiter = ',', default_value = "engine,model,store,wire,connect,load,tree")]
     only: Vec<String>,
     /// Tags of the plants under load.
     #[arg(long, value_delimiter = ',', default_value = "10000,100000")]
@@ -133,6 +133,9 @@ fn main() -> Result<()> {
         for &tags in &cli.tags {
             load::measure(&mut figures, &cluster, folder.path(), tags.clamp(1000, 200_000))?;
         }
+    }
+    if wanted("tree") {
+        load::tree(&mut figures, &cluster, folder.path())?;
     }
     if let Some(parent) = cli.to.parent() {
         fs::create_dir_all(parent)?;

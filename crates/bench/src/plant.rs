@@ -31,16 +31,30 @@ pub struct Settings {
     #[arg(long)]
     folder: PathBuf,
     /// Port of the device.
-    #[arg(long)]
+    #[arg(long, default_value_t = 0)]
     device: u16,
-    #[arg(long)]
+    /// Of a plant under load.
+    #[arg(long, default_value_t = 1000)]
     tags: u32,
     /// Only make the configuration.
     #[arg(long)]
     build: bool,
-    /// A hundred connections of a hundred registers each, and tags to be pushed, instead of the other tags.
-    #[arg(long)]
-    lines: bool,
+    /// What it is made of.
+    #[arg(long, value_enum, default_value = "load")]
+    shape: Shape,
+}
+
+/// What a plant is made of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum Shape {
+    /// A tenth of its tags over Modbus, the others through the batch boundary.
+    Load,
+    /// A hundred connections of a hundred registers each, and tags to be pushed.
+    Lines,
+    /// Connections that read as much as they may, all of it stored.
+    Stored,
+    /// Fifty thousand places in a tree.
+    Places,
 }
 
 /// Connections of a plant of lines, and registers of each.
@@ -48,6 +62,12 @@ pub const LINES: u32 = 100;
 const REGISTERS: u32 = 100;
 /// Tags that can be pushed to.
 pub const PUSHED: u32 = 1000;
+/// Connections of a plant that stores what it reads, and registers of each; ten times a second.
+const STORING: u32 = 16;
+const STORED_REGISTERS: u32 = 1000;
+/// Areas of a plant of places, and units in each.
+pub const AREAS: u32 = 50;
+pub const UNITS: u32 = 999;
 
 /// Tags read over the wire; the device answers them all.
 pub fn on_wire(tags: u32) -> u32 {
@@ -85,6 +105,49 @@ async fn build_lines(db: &Db, settings: &Settings) -> Result<()> {
         let set =
             json!({"name": format!("Pushed {n}"), "place": site, "connection": push, "record": true, "record_mode": "each_poll"});
         add(Kind::Tag, Uuid::now_v7(), set);
+    }
+    commit(db, &edits).await
+}
+
+/// Connections that are read ten times a second, and every value of them stored.
+async fn build_stored(db: &Db, settings: &Settings) -> Result<()> {
+    let site = Uuid::now_v7();
+    let mut edits = Vec::new();
+    let mut add = |kind, id, set: Json| edits.push(Edit { kind, id, op: Op::Create(own(set), None), seen: None });
+    add(Kind::Place, site, json!({"name": "Bench", "level": "site"}));
+    let to = json!({"host": "127.0.0.1", "port": settings.device, "base": 0});
+    for line in 0..STORING {
+        let connection = Uuid::now_v7();
+        let set = json!({"name": format!("Line {line}"), "kind": "modbus", "interval_ms": 100, "settings": to});
+        add(Kind::Connection, connection, set);
+        for n in 0..STORED_REGISTERS {
+            // The low words of the device's clock: never the same twice.
+            let point = json!({"address": format!("holding {}", n * 2 + 1), "type": "u16"});
+            let name = format!("Line {line} value {n}");
+            let set = json!({"name": name, "place": site, "connection": connection, "point": point, "record": true,
+                "record_mode": "each_poll"});
+            add(Kind::Tag, Uuid::now_v7(), set);
+        }
+    }
+    commit(db, &edits).await
+}
+
+/// Areas with units in each, and a tag in every hundredth.
+async fn build_places(db: &Db) -> Result<()> {
+    let site = Uuid::now_v7();
+    let mut edits = Vec::new();
+    let mut add = |kind, id, set: Json| edits.push(Edit { kind, id, op: Op::Create(own(set), None), seen: None });
+    add(Kind::Place, site, json!({"name": "Bench", "level": "site"}));
+    for a in 0..AREAS {
+        let area = Uuid::now_v7();
+        add(Kind::Place, area, json!({"name": format!("Area {a}"), "level": "area", "parent": site, "order": a}));
+        for u in 0..UNITS {
+            let unit = Uuid::now_v7();
+            add(Kind::Place, unit, json!({"name": format!("Unit {a}-{u}"), "level": "unit", "parent": area, "order": u}));
+            if u % 100 == 0 {
+                add(Kind::Tag, Uuid::now_v7(), json!({"name": "Level", "place": unit}));
+            }
+        }
     }
     commit(db, &edits).await
 }
@@ -130,10 +193,11 @@ pub async fn run(settings: Settings) -> Result<()> {
     let (_, key) = db.identity().await?;
     if settings.build {
         let began = Instant::now();
-        if settings.lines {
-            build_lines(&db, &settings).await?;
-        } else {
-            build(&db, &settings).await?;
+        match settings.shape {
+            Shape::Load => build(&db, &settings).await?,
+            Shape::Lines => build_lines(&db, &settings).await?,
+            Shape::Stored => build_stored(&db, &settings).await?,
+            Shape::Places => build_places(&db).await?,
         }
         println!("{}", json!({"built_s": began.elapsed().as_secs_f64()}));
         db.close().await;
@@ -148,12 +212,17 @@ pub async fn run(settings: Settings) -> Result<()> {
     let serving = tokio::spawn(server);
     let started = began.elapsed().as_secs_f64();
     // Until every tag of the wire has been read once.
-    let wanted = if settings.lines { u64::from(REGISTERS) } else { u64::from(on_wire(settings.tags)) };
-    while live.health().iter().all(|(_, h)| h.values < wanted) && began.elapsed() < Duration::from_secs(30) {
+    let wanted = u64::from(match settings.shape {
+        Shape::Load => on_wire(settings.tags),
+        Shape::Lines => REGISTERS,
+        Shape::Stored => STORED_REGISTERS,
+        Shape::Places => 0,
+    });
+    while wanted > 0 && live.health().iter().all(|(_, h)| h.values < wanted) && began.elapsed() < Duration::from_secs(30) {
         tokio::time::sleep(Duration::from_millis(5)).await;
     }
     println!("{}", json!({"port": port, "started_s": started, "polled_s": began.elapsed().as_secs_f64()}));
-    let feeding = (!settings.lines).then(|| tokio::spawn(feed(live.clone(), settings.tags)));
+    let feeding = (settings.shape == Shape::Load).then(|| tokio::spawn(feed(live.clone(), settings.tags)));
     // Whoever started us closes our input.
     let _ = tokio::io::stdin().read_to_end(&mut Vec::new()).await;
     if let Some(feeding) = feeding {

@@ -7,11 +7,15 @@ use havrel_core::{
     frame::Frame,
     history::Point,
     quality::{Quality, Reason},
-    sample::{Kind, Value},
+    sample::{Kind, Sample, Value},
     time::Nanos,
 };
 use sqlx::{PgConnection, Row};
-use std::{collections::HashMap, fmt::Write};
+use std::{
+    cmp::Reverse,
+    collections::HashMap,
+    sync::{MutexGuard, PoisonError},
+};
 use uuid::Uuid;
 
 /// Most samples one question may read for one tag.
@@ -41,7 +45,22 @@ impl Db {
     /// # Errors
     /// When the database does not answer; then none of them is stored.
     pub async fn append(&self, frames: &[Frame]) -> Result<(), DbError> {
-        let Some(node) = frames.first().map(|f| f.node) else { return Ok(()) };
+        let stored = self.store(frames).await;
+        match &stored {
+            // Whatever went wrong, another server may answer next, which does not know what this one knew.
+            Err(_) => self.series().clear(),
+            Ok(fresh) => self.series().extend(fresh),
+        }
+        stored.map(drop)
+    }
+
+    fn series(&self) -> MutexGuard<'_, SeriesIds> {
+        self.series.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Stores frames, and gives the series that were not known before.
+    async fn store(&self, frames: &[Frame]) -> Result<SeriesIds, DbError> {
+        let Some(node) = frames.first().map(|f| f.node) else { return Ok(SeriesIds::new()) };
         let mut tx = self.pool.begin().await?;
         sqlx::query("insert into shipped (node, term, seq, arrived) values ($1, 0, 0, 0) on conflict do nothing")
             .bind(node)
@@ -50,8 +69,11 @@ impl Db {
         let row = sqlx::query("select term, seq from shipped where node = $1 for update").bind(node).fetch_one(&mut *tx).await?;
         let stored = (row.try_get::<i32, _>("term")?, row.try_get::<i64, _>("seq")?);
         let fresh: Vec<&Frame> = frames.iter().filter(|f| (f.term.cast_signed(), f.seq.cast_signed()) > stored).collect();
-        let Some(last) = fresh.last() else { return Ok(()) };
-        samples(&mut tx, &fresh).await?;
+        let Some(last) = fresh.last() else { return Ok(SeriesIds::new()) };
+        let missing = missing(&self.series(), &fresh);
+        let made = series(&mut tx, missing).await?;
+        let rows = rows(&self.series(), &made, &fresh);
+        samples(&mut tx, &fresh, rows).await?;
         alarms(&mut tx, &fresh).await?;
         for gap in fresh.iter().flat_map(|f| &f.gaps) {
             sqlx::query("insert into unrecorded (node, from_ns, to_ns, reason) values ($1, $2, $3, $4) on conflict do nothing")
@@ -70,7 +92,7 @@ impl Db {
             .execute(&mut *tx)
             .await?;
         tx.commit().await?;
-        Ok(())
+        Ok(made)
     }
 
     /// How far a node has shipped: number and arrival of its last frame; zeros if none.
@@ -179,6 +201,34 @@ fn value(kind: Kind, bits: u64, text: Option<String>) -> Option<Value> {
     })
 }
 
+/// The series of a tag and type.
+pub(crate) type SeriesIds = HashMap<(TagNo, Kind), i32>;
+
+/// A sample to be stored: its series and time, and which one of which frame it is.
+type Place = (i32, Nanos, u32, u32);
+
+fn all<'a>(frames: &'a [&Frame]) -> impl Iterator<Item = (u32, u32, Sample)> + 'a {
+    frames
+        .iter()
+        .enumerate()
+        .flat_map(|(f, frame)| frame.batch.samples.iter().enumerate().map(move |(i, sample)| (f as u32, i as u32, *sample)))
+}
+
+fn missing(known: &SeriesIds, frames: &[&Frame]) -> Vec<(TagNo, Kind)> {
+    all(frames).map(|(.., s)| (s.tag, s.kind)).filter(|key| !known.contains_key(key)).collect()
+}
+
+/// The samples in the order in which they lie, so that each page of the table is met once. The last of several with one time
+/// wins: one statement must not touch a row twice.
+fn rows(known: &SeriesIds, made: &SeriesIds, frames: &[&Frame]) -> Vec<Place> {
+    let id = |s: &Sample| known.get(&(s.tag, s.kind)).or_else(|| made.get(&(s.tag, s.kind))).copied();
+    let mut rows: Vec<Place> = all(frames).filter_map(|(f, i, s)| Some((id(&s)?, s.time, f, i))).collect();
+    // The newest of one time first, which is the one that stays.
+    rows.sort_unstable_by_key(|&(series, at, f, i)| (series, at, Reverse((f, i))));
+    rows.dedup_by_key(|row| (row.0, row.1));
+    rows
+}
+
 #[derive(Default)]
 struct Columns {
     at: Vec<i64>,
@@ -191,26 +241,16 @@ struct Columns {
     seq: Vec<i64>,
 }
 
-async fn samples(conn: &mut PgConnection, frames: &[&Frame]) -> Result<(), sqlx::Error> {
-    // The last of several samples with one time wins; one statement must not touch a row twice.
-    let mut newest: HashMap<(TagNo, Kind, Nanos), (usize, usize)> = HashMap::new();
-    for (f, frame) in frames.iter().enumerate() {
-        for (i, s) in frame.batch.samples.iter().enumerate() {
-            newest.insert((s.tag, s.kind, s.time), (f, i));
-        }
-    }
-    if newest.is_empty() {
+async fn samples(conn: &mut PgConnection, frames: &[&Frame], rows: Vec<Place>) -> Result<(), sqlx::Error> {
+    if rows.is_empty() {
         return Ok(());
     }
-    let series = series(conn, newest.keys().map(|(tag, kind, _)| (*tag, *kind))).await?;
-    let mut order: Vec<(usize, usize)> = newest.into_values().collect();
-    order.sort_unstable();
     let mut c = Columns::default();
-    for (f, i) in order {
-        let frame = frames[f];
-        let s = frame.batch.samples[i];
-        c.at.push(s.time);
-        c.series.push(series[&(s.tag, s.kind)]);
+    for (series, at, f, i) in rows {
+        let frame = frames[f as usize];
+        let s = frame.batch.samples[i as usize];
+        c.at.push(at);
+        c.series.push(series);
         c.bits.push(if s.kind == Kind::Text { 0 } else { s.bits.cast_signed() });
         // PostgreSQL's text cannot hold the character 0.
         c.text.push((s.kind == Kind::Text).then(|| frame.batch.text_of(s).replace('\0', "")));
@@ -225,22 +265,41 @@ async fn samples(conn: &mut PgConnection, frames: &[&Frame]) -> Result<(), sqlx:
     upserted(conn, c).await
 }
 
+/// Rows as COPY's binary form wants them: a head, for each row the number of its fields and each with its length, and an end
+/// (PostgreSQL 15 documentation, COPY, file formats).
+fn binary(c: &Columns) -> Vec<u8> {
+    fn field(into: &mut Vec<u8>, bytes: &[u8]) {
+        into.extend((bytes.len() as i32).to_be_bytes());
+        into.extend(bytes);
+    }
+    let mut bytes = Vec::with_capacity(c.at.len() * 72 + 32);
+    bytes.extend(b"PGCOPY\n\xff\r\n\0");
+    bytes.extend([0; 8]);
+    for i in 0..c.at.len() {
+        bytes.extend(8_i16.to_be_bytes());
+        field(&mut bytes, &c.series[i].to_be_bytes());
+        field(&mut bytes, &c.at[i].to_be_bytes());
+        field(&mut bytes, &c.bits[i].to_be_bytes());
+        match &c.text[i] {
+            Some(text) => field(&mut bytes, text.as_bytes()),
+            None => bytes.extend((-1_i32).to_be_bytes()),
+        }
+        field(&mut bytes, &c.quality[i].to_be_bytes());
+        field(&mut bytes, &c.flags[i].to_be_bytes());
+        field(&mut bytes, &c.term[i].to_be_bytes());
+        field(&mut bytes, &c.seq[i].to_be_bytes());
+    }
+    bytes.extend((-1_i16).to_be_bytes());
+    bytes
+}
+
 /// Stores rows by COPY, which is several times faster, unless one of them is there already, as a late or repeated sample is;
 /// says whether they are stored.
 async fn copied(conn: &mut PgConnection, c: &Columns) -> Result<bool, sqlx::Error> {
-    let mut lines = String::with_capacity(c.at.len() * 64);
-    for i in 0..c.at.len() {
-        // Writing to a string cannot fail.
-        let _ = write!(lines, "{}\t{}\t{}\t", c.series[i], c.at[i], c.bits[i]);
-        match &c.text[i] {
-            Some(text) => escape(text, &mut lines),
-            None => lines.push_str("\\N"),
-        }
-        let _ = writeln!(lines, "\t{}\t{}\t{}\t{}", c.quality[i], c.flags[i], c.term[i], c.seq[i]);
-    }
     sqlx::query("savepoint copied").execute(&mut *conn).await?;
-    let mut copy = conn.copy_in_raw("copy sample (series, at, bits, text, quality, flags, term, seq) from stdin").await?;
-    copy.send(lines.into_bytes()).await?;
+    let into = "copy sample (series, at, bits, text, quality, flags, term, seq) from stdin (format binary)";
+    let mut copy = conn.copy_in_raw(into).await?;
+    copy.send(binary(c)).await?;
     let end = match copy.finish().await {
         Ok(_) => "release savepoint copied",
         Err(sqlx::Error::Database(error)) if error.is_unique_violation() => "rollback to savepoint copied",
@@ -248,19 +307,6 @@ async fn copied(conn: &mut PgConnection, c: &Columns) -> Result<bool, sqlx::Erro
     };
     sqlx::query(end).execute(conn).await?;
     Ok(end.starts_with("release"))
-}
-
-/// Writes a text as COPY's text form wants it.
-fn escape(text: &str, into: &mut String) {
-    for c in text.chars() {
-        match c {
-            '\\' => into.push_str("\\\\"),
-            '\n' => into.push_str("\\n"),
-            '\r' => into.push_str("\\r"),
-            '\t' => into.push_str("\\t"),
-            other => into.push(other),
-        }
-    }
 }
 
 /// Stores rows one by one: of two with one time the later frame's stays.
@@ -286,11 +332,10 @@ async fn upserted(conn: &mut PgConnection, c: Columns) -> Result<(), sqlx::Error
 }
 
 /// The series of tags and types, made where they are new.
-async fn series(
-    conn: &mut PgConnection,
-    wanted: impl Iterator<Item = (TagNo, Kind)>,
-) -> Result<HashMap<(TagNo, Kind), i32>, sqlx::Error> {
-    let mut wanted: Vec<(TagNo, Kind)> = wanted.collect();
+async fn series(conn: &mut PgConnection, mut wanted: Vec<(TagNo, Kind)>) -> Result<SeriesIds, sqlx::Error> {
+    if wanted.is_empty() {
+        return Ok(SeriesIds::new());
+    }
     wanted.sort_unstable_by_key(|(tag, kind)| (*tag, *kind as u8));
     wanted.dedup();
     let tags: Vec<i32> = wanted.iter().map(|(tag, _)| tag.cast_signed()).collect();

@@ -13,11 +13,15 @@ pub mod own;
 pub mod people;
 pub mod views;
 
+use history::SeriesIds;
 use sqlx::{
     PgPool,
     postgres::{PgConnectOptions, PgListener, PgPoolOptions},
 };
-use std::time::Duration;
+use std::{
+    sync::{Arc, Mutex},
+    time::Duration,
+};
 use uuid::Uuid;
 
 /// A failure of the database, told to callers without its innards.
@@ -46,6 +50,8 @@ impl From<sqlx::Error> for DbError {
 #[derive(Clone, Debug)]
 pub struct Db {
     pool: PgPool,
+    /// Series that are known to be there: they are never deleted.
+    series: Arc<Mutex<SeriesIds>>,
 }
 
 /// The migrations that make a database of the present form.
@@ -58,7 +64,7 @@ impl Db {
     /// When the server does not answer or a migration fails.
     pub async fn open(options: PgConnectOptions) -> Result<Db, DbError> {
         let pool = PgPoolOptions::new().max_connections(12).acquire_timeout(Duration::from_secs(4)).connect_with(options).await?;
-        let db = Db { pool };
+        let db = Db { pool, series: Arc::default() };
         MIGRATIONS.run(&db.pool).await.map_err(|e| DbError::Refused(e.to_string()))?;
         Ok(db)
     }

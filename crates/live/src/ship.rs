@@ -6,8 +6,8 @@ use havrel_db::DbError;
 use serde_json::json;
 use std::{sync::Arc, time::Duration};
 
-/// Samples in one transaction, about.
-const MOST: usize = 20_000;
+/// Samples in one transaction, about. The more wait, the more of one series come together, which stores faster.
+const MOST: usize = 60_000;
 
 pub(crate) async fn run(live: Arc<Live>) {
     let mut probe = 0u32;

@@ -251,7 +251,11 @@ export function PlantColumn() {
           className="h-6.5 min-w-0 flex-1 rounded border border-line bg-raised px-2 text-sm"
           value={text}
           autoComplete="off"
-          onChange={(e) => setText(e.target.value)}
+          onChange={(e) => {
+            setText(e.target.value);
+            // The first that is found, wherever the column stood before.
+            if (box.current) box.current.scrollTop = 0;
+          }}
           onKeyDown={(e) => {
             if (e.key === 'Escape') setText('');
             if (e.key === 'ArrowDown') box.current?.focus();

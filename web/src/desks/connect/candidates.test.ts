@@ -76,13 +76,18 @@ const row = (change: Partial<Candidate>): Candidate => ({
 
 describe('tagEdits', () => {
   it('turns a factor into a scaling and a limit into a rule', () => {
-    const [tag, rule] = tagEdits([{ row: row({ unit: '%', factor: '0,1', limit: '85', record: true }), place: 'p' }], 'c', 3);
+    const [tag, rule] = tagEdits(
+      [{ row: row({ unit: '%', factor: '0,1', limit: '85', record: true, states: 's' }), place: 'p' }],
+      'c',
+      3,
+    );
     expect(tag?.op === 'create' && tag.set).toMatchObject({
       order: 3,
       decimals: 1,
       range_low: 0,
       range_high: 100,
       record: true,
+      states: 's',
       scaling: { raw_low: 0, raw_high: 1000, low: 0, high: 100 },
     });
     expect(rule?.op === 'create' && rule.set).toEqual({ tag: tag?.id, kind: 'high', level: 85 });

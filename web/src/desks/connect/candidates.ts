@@ -27,6 +27,8 @@ export interface Candidate {
   /** A polling group's id; empty for the connection's own rhythm. */
   group: string;
   record: boolean;
+  /** Names for its whole numbers, where its layout says so. */
+  states: string | null;
   /** A high limit that raises an alarm; empty for none. */
   limit: string;
 }
@@ -38,7 +40,7 @@ export type Typed = (typeof TYPED)[number];
 /** A row with nothing typed yet. */
 export function blank(key: string, parts: string[], source: string, point: Partial<Point>): Candidate {
   const none = { name: '', place: '', unit: '', decimals: '', low: '', high: '', factor: '', group: '', limit: '' };
-  return { key, parts, source, point, ...none, record: false };
+  return { key, parts, source, point, ...none, record: false, states: null };
 }
 
 const reading = (found: Found | undefined, kind: string) => found?.readings.find((r) => r.kind === kind)?.text;
@@ -172,6 +174,7 @@ export function tagEdits(wishes: readonly Wish[], connection: string, firstOrder
       ...(row.high.trim() ? { range_high: numeric(row.high) } : percent ? { range_high: 100 } : {}),
       ...(factor === 1 ? {} : { scaling: { raw_low: 0, raw_high: 1000, low: 0, high: 1000 * factor } }),
       ...(row.record ? { record: true } : {}),
+      ...(row.states ? { states: row.states } : {}),
     };
     const level = numeric(row.limit);
     const rule: Partial<RuleSet> | null = level === null ? null : { tag: id, kind: 'high', level };

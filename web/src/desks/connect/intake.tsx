@@ -327,7 +327,13 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
           {form.other}
         </p>
       )}
-      <div ref={box} className="overflow-auto border border-line" style={{ height: Math.min(rows.length, 10) * ROW + 38 }}>
+      <div
+        ref={box}
+        role="group"
+        aria-label="Rows"
+        className="overflow-auto border border-line"
+        style={{ height: Math.min(rows.length, 10) * ROW + 38 }}
+      >
         <div
           className="sticky top-0 z-10 grid h-7 min-w-max items-center bg-band text-sm"
           style={{ gridTemplateColumns: tracks }}

@@ -5,7 +5,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { useRef, useState } from 'react';
 import { http, newId, type Schemas, take } from '../../api/client';
-import type { Item, Point, SourceKind } from '../../api/model';
+import type { Item, Point, SourceKind, TagSet } from '../../api/model';
 import { textOf } from '../../parts/form';
 import { counted } from '../../parts/text';
 import { Button, Choice, Field, Input, Tick, Trouble } from '../../parts/ui';
@@ -21,13 +21,14 @@ interface Props {
 type Offer = Schemas['OfferView'];
 
 function candidateOf(offer: Offer): Candidate {
-  const set = offer.set as { unit?: string; decimals?: number; range_low?: number | null; range_high?: number | null };
+  const set: Partial<Pick<TagSet, 'unit' | 'states' | 'decimals' | 'range_low' | 'range_high'>> = offer.set;
   return {
     ...blank(JSON.stringify(offer.point), offer.parts, offer.parts.slice(0, 3).join(' '), offer.point as Partial<Point>),
     unit: set.unit ?? '',
     decimals: textOf(set.decimals),
     low: textOf(set.range_low),
     high: textOf(set.range_high),
+    states: set.states ?? null,
   };
 }
 
