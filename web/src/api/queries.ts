@@ -43,11 +43,17 @@ export function itemsNow<K extends Kind>(kind: K, filter: ItemFilter = {}): Prom
   return queries.fetchQuery({ queryKey: ['items', kind, filter], queryFn: () => fetchItems(kind, filter), staleTime: 0 });
 }
 
-/** The configuration has a new revision: what was read of it is out of date. */
-export function configurationMoved() {
-  return queries.invalidateQueries({
-    predicate: (q) => ['items', 'tree', 'sheet', 'revisions', 'uses', 'alarms'].includes(String(q.queryKey[0])),
-  });
+let read: { revision: number; done: Promise<void> } | undefined;
+
+/** The configuration has this revision now: what was read of it is out of date. Told of one revision by its maker and by the
+ * feed, everything is read anew once. */
+export function configurationMoved(revision: number): Promise<void> {
+  if (read?.revision !== revision) {
+    const parts = ['items', 'tree', 'sheet', 'revisions', 'uses', 'alarms'];
+    const done = queries.invalidateQueries({ predicate: (q) => parts.includes(String(q.queryKey[0])) });
+    read = { revision, done };
+  }
+  return read.done;
 }
 
 /** Single tags by their ids, in that order; those that do not exist are left out. */
@@ -71,9 +77,10 @@ export type Edit<K extends Kind = Kind> =
 /** Revisions made by this page: nobody needs to be told of them. */
 const own = new Set<number>();
 
-/** Notes a revision that this page made. */
-export function made(revision: number) {
+/** Notes a revision that this page made, and reads anew what it concerns. */
+export function made(revision: number): Promise<void> {
   own.add(revision);
+  return configurationMoved(revision);
 }
 
 export function madeHere(revision: number): boolean {
@@ -84,8 +91,7 @@ export function madeHere(revision: number): boolean {
 export async function commit(why: string, seen: number, edits: Edit[]): Promise<number> {
   const body = { why, edits: edits as unknown as Schemas['EditBody'][] };
   const done = await take(http.POST('/api/edits', { params: { header: { 'If-Match': String(seen) } }, body }));
-  made(done.revision);
-  await configurationMoved();
+  await made(done.revision);
   return done.revision;
 }
 

@@ -2,26 +2,38 @@
 
 import { useQuery } from '@tanstack/react-query';
 import { http, type Schemas, take } from './client';
+import { type Node, regrown, type Spot, treeOf } from './places';
 import { queries } from './queries';
-
-export type Spot = Schemas['PlaceRow'];
 
 export interface PlantTree {
   revision: number;
   places: Spot[];
-  byId: Map<string, Spot>;
+  byId: ReadonlyMap<string, Spot>;
+  /** The uppermost places, with all under them. */
+  top: readonly Node[];
 }
 
 /** The tree after an answer to what is new since the last one. */
 export function merged(last: PlantTree | undefined, answer: Schemas['TreeView']): PlantTree {
+  if (answer.whole || !last) {
+    const byId = new Map(answer.places.map((spot) => [spot.id, spot]));
+    return { revision: answer.revision, places: answer.places, byId, top: treeOf(answer.places) };
+  }
   // The feed may tell of a revision that is known already: the same tree spares all who work from it.
-  if (last && !answer.whole && answer.places.length + answer.gone.length === 0) {
+  if (answer.places.length + answer.gone.length === 0) {
     return last.revision === answer.revision ? last : { ...last, revision: answer.revision };
   }
-  const byId = answer.whole || !last ? new Map<string, Spot>() : new Map(last.byId);
-  for (const spot of answer.places) byId.set(spot.id, spot);
-  for (const id of answer.gone) byId.delete(id);
-  return { revision: answer.revision, places: [...byId.values()], byId };
+  return changed(last, answer.revision, answer.places, answer.gone);
+}
+
+/** The tree with some places set and some gone. */
+export function changed(last: PlantTree, revision: number, set: readonly Spot[], gone: readonly string[]): PlantTree {
+  const byId = new Map(last.byId);
+  for (const spot of set) byId.set(spot.id, spot);
+  for (const id of gone) byId.delete(id);
+  const places = [...byId.values()];
+  const touched = [...set.map((spot) => spot.id), ...gone];
+  return { revision, places, byId, top: regrown(last.top, last.byId, byId, touched) ?? treeOf(places) };
 }
 
 const KEY = ['tree'];
@@ -34,7 +46,17 @@ export function useTree(): PlantTree | undefined {
       const query = last ? { since: last.revision } : {};
       return merged(last, await take(http.GET('/api/tree', { params: { query } })));
     },
+    // A tree shares what it can by itself.
+    structuralSharing: false,
   }).data;
+}
+
+/** Shows places at once as they are about to become; gives what takes that back. */
+export function expect(set: readonly Spot[]): () => void {
+  const before = queries.getQueryData<PlantTree>(KEY);
+  if (before) queries.setQueryData(KEY, changed(before, before.revision, set, []));
+  // What came in meanwhile is asked for again, since that tree is older.
+  return () => queries.setQueryData(KEY, before);
 }
 
 /** The names from the top down to a place, joined by “/”; nothing for no place. */

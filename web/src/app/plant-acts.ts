@@ -4,11 +4,12 @@ import { useMemo, useRef, useSyncExternalStore } from 'react';
 import { toast } from 'sonner';
 import { http, take } from '../api/client';
 import type { Level } from '../api/model';
-import { commit, configurationMoved, made } from '../api/queries';
-import { type PlantTree, pathOf } from '../api/tree';
+import { bySiblings, type Spot } from '../api/places';
+import { commit, type Edit, made } from '../api/queries';
+import { expect, type PlantTree, pathOf } from '../api/tree';
 import { complain } from '../parts/form';
 import { counted } from '../parts/text';
-import { bySiblings, liesUnder, moveEdits, orderBetween, type Target, topsOf } from './tree';
+import { liesUnder, moveEdits, orderBetween, type Target, topsOf } from './tree';
 
 /** What was cut or copied, until it is pasted or something else is. */
 interface Clip {
@@ -54,6 +55,12 @@ export interface PlantActs {
   service: (ids: string[], on: boolean) => void;
 }
 
+/** A place as an edit of it makes it. */
+function become(tree: PlantTree, edit: Edit<'place'>): Spot | undefined {
+  const spot = tree.byId.get(edit.id);
+  return spot && edit.op === 'patch' ? { ...spot, ...(edit.set as Partial<Spot>) } : undefined;
+}
+
 /** `choose` is called with what was made or moved, so that it can be seen. */
 export function usePlantActs(tree: PlantTree | undefined, choose: (ids: string[]) => void): PlantActs {
   const now = useRef({ tree, choose });
@@ -74,9 +81,13 @@ export function usePlantActs(tree: PlantTree | undefined, choose: (ids: string[]
       const edits = moveEdits(tree.places, tree.byId, tops, to);
       if (edits.length === 0) return;
       const why = `Moved ${title(tops)} to ${to.parent ? pathOf(tree, to.parent) : 'the top'}`.slice(0, 400);
-      // At once, so that whatever key comes next acts on what was moved.
+      // At once, so that whatever key comes next acts on what was moved, and sees it where it goes.
       now.current.choose(tops);
-      commit(why, tree.revision, edits).catch(complain);
+      const back = expect(edits.map((edit) => become(tree, edit)).filter((spot) => spot !== undefined));
+      commit(why, tree.revision, edits).catch((error) => {
+        back();
+        complain(error);
+      });
     };
     const acts: PlantActs = {
       move,
@@ -109,9 +120,8 @@ export function usePlantActs(tree: PlantTree | undefined, choose: (ids: string[]
         }
         take(http.POST('/api/places/copy', { body: { places: clip.ids, to } }))
           .then(async (done) => {
-            made(done.revision);
             now.current.choose(done.places);
-            await configurationMoved();
+            await made(done.revision);
           })
           .catch(complain);
       },

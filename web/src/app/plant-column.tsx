@@ -7,21 +7,24 @@ import { ContextMenu, DropdownMenu } from 'radix-ui';
 import { type KeyboardEvent, useEffect, useId, useMemo, useRef, useState } from 'react';
 import { newId } from '../api/client';
 import { useStatus } from '../api/live';
+import type { Node, Spot } from '../api/places';
 import { useAlarms, useHands, useMay } from '../api/queries';
-import { type Spot, useTree } from '../api/tree';
+import { useTree } from '../api/tree';
 import { mostUrgent, type PipState } from '../parts/pips';
 import { DeletePlaces } from './delete-places';
 import { levelBelow, useClip, usePlantActs } from './plant-acts';
 import { Entries, type Kit, MENU } from './plant-menu';
 import { type Handle, ROW, Row, type Zone } from './plant-row';
 import { useGo, useView } from './router';
-import { alarmCounts, alarmsUnder, found, rolledUp, rowsOf, targetAt, treeOf } from './tree';
+import { alarmCounts, alarmsUnder, found, rolledUp, rowsOf, targetAt } from './tree';
 
 const FOLDED = 'havrel:folded-places';
 /** Larger plants begin with their two upper levels open. */
 const ALL_OPEN = 400;
 
 type Folds = Record<string, boolean>;
+
+const NONE: readonly Node[] = [];
 
 /** Which places are open: as they were left, otherwise by the size of the plant. */
 function useFolds(size: number): [(id: string, depth: number) => boolean, (id: string, open: boolean) => void] {
@@ -47,14 +50,14 @@ export function PlantColumn() {
   const [text, setText] = useState('');
   const places = useMemo(() => tree?.places ?? [], [tree]);
   const [isOpen, fold] = useFolds(places.length);
-  const nodes = useMemo(() => treeOf(places), [places]);
+  const nodes = tree?.top ?? NONE;
   const rows = useMemo(
     () => (text.trim() ? rowsOf(found(nodes, text), () => true) : rowsOf(nodes, isOpen)),
     [nodes, isOpen, text],
   );
   const list = useMemo(() => alarms.data?.alarms ?? [], [alarms.data]);
-  const under = useMemo(() => alarmsUnder(places, list), [places, list]);
   const byId = useMemo(() => tree?.byId ?? new Map<string, Spot>(), [tree]);
+  const under = useMemo(() => alarmsUnder(byId, list), [byId, list]);
   const standing = useMemo(() => rolledUp(byId, alarmCounts(list)), [byId, list]);
   const bad = useMemo(() => rolledUp(byId, status?.bad ?? {}), [byId, status]);
   const hands = useHands().data;
@@ -63,7 +66,13 @@ export function PlantColumn() {
     for (const { place } of hands ?? []) counts[place] = (counts[place] ?? 0) + 1;
     return rolledUp(byId, counts);
   }, [byId, hands]);
-  const indexOf = useMemo(() => new Map(rows.map((r, i) => [r.node.spot.id, i])), [rows]);
+  // Two or three are looked for, which is quicker than to note where all are.
+  const indexOf = useMemo(() => {
+    return (id: string | undefined) => {
+      const index = id ? rows.findIndex((r) => r.node.spot.id === id) : -1;
+      return index < 0 ? undefined : index;
+    };
+  }, [rows]);
 
   // The row that keys act on, and what is chosen beside it to be moved, copied or taken away together.
   const [focus, setFocus] = useState<string>();
@@ -75,7 +84,7 @@ export function PlantColumn() {
   const [drop, setDrop] = useState<{ id: string; zone: Zone } | null>(null);
   const dragged = useRef<string[]>([]);
   const clip = useClip();
-  const focused = indexOf.get(focus ?? '') ?? indexOf.get(at ?? '') ?? 0;
+  const focused = indexOf(focus) ?? indexOf(at) ?? 0;
   const here = rows[focused]?.node.spot;
   const virtual = useVirtualizer({
     count: rows.length,
@@ -84,17 +93,28 @@ export function PlantColumn() {
     overscan: 12,
     initialRect: { width: 240, height: 600 },
   });
+  // What was made or moved here stays in sight once the tree has it where it belongs.
+  const moved = useRef<{ id: string; since: number } | null>(null);
   const show = (ids: string[]) => {
     setChosen(new Set(ids.length > 1 ? ids : []));
-    if (ids[0]) setFocus(ids[0]);
+    if (!ids[0]) return;
+    setFocus(ids[0]);
+    moved.current = { id: ids[0], since: tree?.revision ?? 0 };
   };
+  useEffect(() => {
+    const index = indexOf(moved.current?.id);
+    if (index === undefined || !moved.current) return;
+    // It is expected there before the server has said so.
+    if ((tree?.revision ?? 0) > moved.current.since) moved.current = null;
+    virtual.scrollToIndex(index);
+  }, [tree, indexOf, virtual]);
   const acts = usePlantActs(tree, show);
   const picked = chosen.size > 0 ? [...chosen] : here ? [here.id] : [];
 
   // What was chosen elsewhere comes into sight.
   const seen = useRef<string>(undefined);
   useEffect(() => {
-    const index = at && seen.current !== at ? indexOf.get(at) : undefined;
+    const index = seen.current === at ? undefined : indexOf(at);
     if (index === undefined) return;
     seen.current = at;
     setFocus(at);
@@ -157,7 +177,7 @@ export function PlantColumn() {
     else if (event.key === 'ArrowRight' && children.length > 0) open ? reach(focused + 1, false) : fold(spot.id, true);
     else if (event.key === 'ArrowLeft') {
       if (open) fold(spot.id, false);
-      else if (spot.parent) reach(indexOf.get(spot.parent) ?? focused, false);
+      else if (spot.parent) reach(indexOf(spot.parent) ?? focused, false);
     } else if (event.key === 'Escape') setChosen(new Set());
     else if (event.key === 'Enter' || event.key === ' ') settle(spot.id);
     else return;

@@ -1,7 +1,7 @@
 // What can be done with the chosen places, as a menu.
 
 import type { ContextMenu, DropdownMenu } from 'radix-ui';
-import type { Spot } from '../api/tree';
+import type { Spot } from '../api/places';
 import type { PlantActs } from './plant-acts';
 
 /** The two kinds of menu have the same parts. */

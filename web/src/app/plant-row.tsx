@@ -3,7 +3,7 @@
 import clsx from 'clsx';
 import { ChevronRight } from 'lucide-react';
 import { type DragEvent, type MouseEvent, memo, type RefObject, useState } from 'react';
-import type { Spot } from '../api/tree';
+import type { Spot } from '../api/places';
 import { type PipState, Pips } from '../parts/pips';
 import type { Row as PlantRow } from './tree';
 

@@ -28,7 +28,7 @@ function useFollow() {
   const known = useRef(-1);
   useEffect(() => {
     if (revision < 0) return;
-    void configurationMoved();
+    void configurationMoved(revision);
     // The first is only where we came in.
     if (known.current >= 0 && revision > known.current && !madeHere(revision)) void tell(revision);
     known.current = revision;

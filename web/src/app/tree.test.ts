@@ -1,7 +1,20 @@
 import { expect, it } from 'vitest';
 import type { Schemas } from '../api/client';
-import { merged, pathOf, type Spot } from '../api/tree';
-import { alarmsUnder, found, moveEdits, nestingWords, orderBetween, rolledUp, rowsOf, targetAt, topsOf, treeOf } from './tree';
+import { type Spot, treeOf } from '../api/places';
+import { merged, pathOf } from '../api/tree';
+import {
+  alarmsUnder,
+  found,
+  inOrder,
+  moveEdits,
+  nestingWords,
+  orderBetween,
+  pathsInOrder,
+  rolledUp,
+  rowsOf,
+  targetAt,
+  topsOf,
+} from './tree';
 
 function spot(id: string, parent: string | null, order: number, more: Partial<Spot> = {}): Spot {
   return { id, parent, name: id, level: 'unit', order, in_service: true, one: false, ...more };
@@ -31,9 +44,29 @@ it('finds places where they stand', () => {
   expect(found(treeOf(places), 'nothing')).toEqual([]);
 });
 
+it('shows a branch of which nothing is left out as it is', () => {
+  const tree = treeOf(places);
+  expect(found(tree, '')).toBe(tree);
+  const [site] = found(tree, 'site');
+  expect(site?.children).toEqual([]);
+  // All of it is kept by its names, so nothing is made anew.
+  const two = treeOf([spot('hall', null, 0), spot('hall 1', 'hall', 0), spot('yard', null, 1)]);
+  expect(found(two, 'hall')[0]).toBe(two[0]);
+});
+
+it('gives the places that are wanted in the order of the tree, and every path', () => {
+  const stopped = places.map((p) => (p.id === 'a' ? { ...p, in_service: false } : p));
+  const wanted = inOrder(treeOf(stopped), (id) => id === 'c' || id === 'b');
+  expect(wanted.map(({ spot, idle }) => [spot.id, idle])).toEqual([
+    ['b', false],
+    ['c', true],
+  ]);
+  expect(pathsInOrder(treeOf(places))).toEqual(['site', 'site/b', 'site/a', 'site/a/c', 'lost']);
+});
+
 it('rolls alarms up to every place above', () => {
   const alarm = { place: 'c' } as Schemas['AlarmView'];
-  const under = alarmsUnder(places, [alarm]);
+  const under = alarmsUnder(byId, [alarm]);
   expect(['c', 'a', 'site', 'b'].map((id) => under.get(id)?.length ?? 0)).toEqual([1, 1, 1, 0]);
 });
 

@@ -1,35 +1,8 @@
 // The plant tree as rows: what is open, how deep, what is wrong under it, and what moving in it comes to.
 
 import type { Schemas } from '../api/client';
+import { bySiblings, type Node, type Spot } from '../api/places';
 import type { Edit } from '../api/queries';
-import type { Spot } from '../api/tree';
-
-export interface Node {
-  spot: Spot;
-  children: Node[];
-}
-
-const names = new Intl.Collator('en', { numeric: true });
-
-export function bySiblings(a: Spot, b: Spot): number {
-  return a.order - b.order || names.compare(a.name, b.name);
-}
-
-/** Places as a tree, siblings in the engineer's order. A place whose parent is not there stands at the top. */
-export function treeOf(places: readonly Spot[]): Node[] {
-  const nodes = new Map(places.map((spot) => [spot.id, { spot, children: [] as Node[] }]));
-  const top: Node[] = [];
-  for (const node of nodes.values()) {
-    const parent = node.spot.parent ? nodes.get(node.spot.parent) : undefined;
-    (parent?.children ?? top).push(node);
-  }
-  const sort = (list: Node[]) => {
-    list.sort((a, b) => bySiblings(a.spot, b.spot));
-    for (const node of list) sort(node.children);
-  };
-  sort(top);
-  return top;
-}
 
 export interface Row {
   node: Node;
@@ -53,38 +26,59 @@ export function rowsOf(nodes: readonly Node[], isOpen: (id: string, depth: numbe
 }
 
 /** The places whose name holds every word, with all above them, so that each is seen where it stands. */
-export function found(nodes: readonly Node[], text: string): Node[] {
+export function found(nodes: readonly Node[], text: string): readonly Node[] {
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-  const kept = (node: Node): Node | undefined => {
-    const children = node.children.map(kept).filter((n) => n !== undefined);
-    const name = node.spot.name.toLowerCase();
-    return children.length > 0 || words.every((w) => name.includes(w)) ? { spot: node.spot, children } : undefined;
+  // A branch of which nothing is left out is shown as it is.
+  const kept = (list: readonly Node[]): readonly Node[] => {
+    const left: Node[] = [];
+    let whole = true;
+    for (const node of list) {
+      const children = kept(node.children);
+      const wanted = children.length > 0 || words.every((w) => node.low.includes(w));
+      if (wanted) left.push(children === node.children ? node : { ...node, children });
+      whole &&= wanted && children === node.children;
+    }
+    return whole ? list : left;
   };
-  return nodes.map(kept).filter((n) => n !== undefined);
+  return kept(nodes);
 }
 
-const inOrder = new WeakMap<readonly Spot[], { id: string; path: string }[]>();
+/** Every place for which `wanted` holds, in the order of the tree. */
+export function inOrder(nodes: readonly Node[], wanted: (id: string) => boolean): { spot: Spot; idle: boolean }[] {
+  const list: { spot: Spot; idle: boolean }[] = [];
+  const walk = (nodes: readonly Node[], above: boolean) => {
+    for (const { spot, children } of nodes) {
+      const idle = above || !spot.in_service;
+      if (wanted(spot.id)) list.push({ spot, idle });
+      walk(children, idle);
+    }
+  };
+  walk(nodes, false);
+  return list;
+}
 
-/** Every place in the order of the tree, with its path; worked out once for a tree. */
-export function placesInOrder(places: readonly Spot[]): { id: string; path: string }[] {
-  const known = inOrder.get(places);
-  if (known) return known;
-  const paths = new Map<string, string>();
-  const list = rowsOf(treeOf(places), () => true).map(({ node: { spot } }) => {
-    const above = spot.parent ? paths.get(spot.parent) : undefined;
-    const path = above === undefined ? spot.name : `${above}/${spot.name}`;
-    paths.set(spot.id, path);
-    return { id: spot.id, path };
-  });
-  inOrder.set(places, list);
+const known = new WeakMap<readonly Node[], string[]>();
+
+/** The path of every place, in the order of the tree; worked out once for a tree. */
+export function pathsInOrder(nodes: readonly Node[]): string[] {
+  const done = known.get(nodes);
+  if (done) return done;
+  const list: string[] = [];
+  const walk = (nodes: readonly Node[], above: string) => {
+    for (const { spot, children } of nodes) {
+      list.push(above + spot.name);
+      walk(children, `${above}${spot.name}/`);
+    }
+  };
+  walk(nodes, '');
+  known.set(nodes, list);
   return list;
 }
 
 type Alarm = Schemas['AlarmView'];
 
 /** The alarms under each place, its own included. */
-export function alarmsUnder(places: readonly Spot[], alarms: readonly Alarm[]): Map<string, Alarm[]> {
-  const parents = new Map(places.map((p) => [p.id, p.parent]));
+export function alarmsUnder(byId: ReadonlyMap<string, Spot>, alarms: readonly Alarm[]): Map<string, Alarm[]> {
   const under = new Map<string, Alarm[]>();
   for (const alarm of alarms) {
     let at: string | null | undefined = alarm.place;
@@ -92,7 +86,7 @@ export function alarmsUnder(places: readonly Spot[], alarms: readonly Alarm[]): 
       const list = under.get(at) ?? [];
       list.push(alarm);
       under.set(at, list);
-      at = parents.get(at);
+      at = byId.get(at)?.parent;
     }
   }
   return under;

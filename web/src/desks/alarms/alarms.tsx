@@ -22,7 +22,9 @@ export function Alarms() {
   const { at } = useView();
   const place = at ? tree?.byId.get(at) : undefined;
   const alarms = useAlarms();
-  const shown = at ? (alarmsUnder(tree?.places ?? [], alarms.data?.alarms ?? []).get(at) ?? []) : (alarms.data?.alarms ?? []);
+  const shown = at
+    ? (alarmsUnder(tree?.byId ?? new Map(), alarms.data?.alarms ?? []).get(at) ?? [])
+    : (alarms.data?.alarms ?? []);
   const waiting = shown.filter((a) => a.state !== 'acknowledged');
   const [busy, setBusy] = useState(false);
   const operator = useMay('operator');

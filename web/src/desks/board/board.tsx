@@ -3,10 +3,11 @@
 import clsx from 'clsx';
 import { useMemo } from 'react';
 import type { Item, RuleSet } from '../../api/model';
+import type { Spot } from '../../api/places';
 import { useAlarms, useItems, useMay } from '../../api/queries';
-import { pathOf, type Spot, useTree } from '../../api/tree';
+import { pathOf, useTree } from '../../api/tree';
 import { useGo, useView } from '../../app/router';
-import { rowsOf, treeOf } from '../../app/tree';
+import { inOrder } from '../../app/tree';
 import { mostUrgent, type PipState, Pips } from '../../parts/pips';
 import { RangeRule } from '../../parts/range-rule';
 import { Spark, useSparks } from '../../parts/spark';
@@ -25,12 +26,9 @@ export function Board() {
   const rules = useItems('rule', { under: at });
   const cards = useMemo(() => {
     const byPlace = Map.groupBy(tags.data?.items ?? [], (t) => t.set.place);
-    const order = rowsOf(treeOf(tree?.places ?? []), () => true);
-    return order.flatMap(({ node: { spot }, idle }) => {
-      const tags = byPlace.get(spot.id);
-      return tags ? [{ place: spot, idle, tags }] : [];
-    });
-  }, [tree, tags.data]);
+    const order = inOrder(tree?.top ?? [], (id) => byPlace.has(id));
+    return order.map(({ spot, idle }) => ({ place: spot, idle, tags: byPlace.get(spot.id) ?? [] }));
+  }, [tree?.top, tags.data]);
   const place = at ? tree?.byId.get(at) : undefined;
   const total = tags.data?.total ?? 0;
   if (tags.error) return <Trouble error={tags.error} />;

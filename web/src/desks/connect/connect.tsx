@@ -7,7 +7,7 @@ import { toast } from 'sonner';
 import { http, take } from '../../api/client';
 import { type ConnectionStatus, useNow, useStatus } from '../../api/live';
 import type { Item, SourceKind } from '../../api/model';
-import { commit, configurationMoved, made, useItems, useMay } from '../../api/queries';
+import { commit, made, useItems, useMay } from '../../api/queries';
 import { useGo, useView } from '../../app/router';
 import { complain } from '../../parts/form';
 import { save } from '../../parts/save';
@@ -88,8 +88,7 @@ function Files({ seen, any }: { seen: number; any: boolean }) {
       const body = JSON.parse(await file.text());
       const params = { header: { 'If-Match': String(seen) } };
       const done = await take(http.POST('/api/connections/import', { params, body }));
-      made(done.revision);
-      await configurationMoved();
+      await made(done.revision);
       toast.success('Imported. New connections are switched off until you poll them.');
     } catch (error) {
       complain(error instanceof SyntaxError ? new Error(`“${file.name}” is no JSON file.`) : error);

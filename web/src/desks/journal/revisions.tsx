@@ -4,16 +4,16 @@ import { useQuery } from '@tanstack/react-query';
 import { type FormEvent, useState } from 'react';
 import { toast } from 'sonner';
 import { http, type Schemas, take } from '../../api/client';
-import { configurationMoved, made, queries } from '../../api/queries';
+import { made, queries } from '../../api/queries';
 import { complain } from '../../parts/form';
 import { counted } from '../../parts/text';
 import { Button, Confirm, Field, Input, Tick, Trouble } from '../../parts/ui';
 
 type Fields = Record<string, unknown> | null | undefined;
 
-async function settled(words: string) {
+async function settled(revision: number, words: string) {
   toast.success(words);
-  await configurationMoved();
+  await made(revision);
   await queries.invalidateQueries({ queryKey: ['journal'] });
 }
 
@@ -77,8 +77,8 @@ export function UndoDialog({ revision, onClose }: { revision: number; onClose: (
   async function undo() {
     onClose();
     try {
-      made((await take(http.POST('/api/undo', { body }))).revision);
-      await settled(`Revision ${revision} is undone.`);
+      const done = await take(http.POST('/api/undo', { body }));
+      await settled(done.revision, `Revision ${revision} is undone.`);
     } catch (error) {
       complain(error);
     }
@@ -149,8 +149,8 @@ export function ReturnDialog({ revision, newest, onClose }: { revision: number; 
     onClose();
     try {
       const params = { header: { 'If-Match': String(newest) } };
-      made((await take(http.POST('/api/revisions/return', { params, body: { revision } }))).revision);
-      await settled(`Everything is as it was at revision ${revision}.`);
+      const done = await take(http.POST('/api/revisions/return', { params, body: { revision } }));
+      await settled(done.revision, `Everything is as it was at revision ${revision}.`);
     } catch (error) {
       complain(error);
     }

@@ -6,7 +6,7 @@ import { Download, FileInput } from 'lucide-react';
 import { useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { http, refused, type Schemas, take } from '../../api/client';
-import { configurationMoved, made } from '../../api/queries';
+import { made } from '../../api/queries';
 import { type PlantTree, pathOf } from '../../api/tree';
 import { Progress } from '../../app/job-line';
 import { useView } from '../../app/router';
@@ -186,8 +186,7 @@ function Compared({ id, name, onDone }: { id: string; name: string; onDone: () =
     setBusy(true);
     try {
       const done = await take(http.POST('/api/files/{id}/take', { params: { path: { id } }, body: { why } }));
-      made(done.revision);
-      await configurationMoved();
+      await made(done.revision);
       toast.success(`${name} is taken in as revision ${done.revision}.`);
       onDone();
     } catch (error) {

@@ -8,10 +8,10 @@ import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { http, newId, Refused, take } from '../../api/client';
 import { useRevision } from '../../api/live';
-import { configurationMoved, made, useItems } from '../../api/queries';
+import { made, useItems } from '../../api/queries';
 import { pathOf, useTree } from '../../api/tree';
 import { useGo, useView } from '../../app/router';
-import { placesInOrder } from '../../app/tree';
+import { pathsInOrder } from '../../app/tree';
 import { complain } from '../../parts/form';
 import { type CellTrouble, cellName, Grid, type GridHandle, type GridRow } from '../../parts/grid';
 import { useWorld } from '../../parts/reading';
@@ -91,12 +91,12 @@ export function TagSheet({ writable }: { writable: boolean }) {
 
   const offers = useMemo(
     () => ({
-      places: placesInOrder(tree?.places ?? []).map((p) => p.path),
+      places: pathsInOrder(tree?.top ?? []),
       connections: (connections ?? []).map((c) => c.set.name),
       states: (states ?? []).map((s) => s.set.name),
       units: [...new Set(world.units.values())].map((u) => u.symbol),
     }),
-    [tree, connections, states, world.units],
+    [tree?.top, connections, states, world.units],
   );
   const known = useMemo(() => allColumns(server ?? [], offers), [server, offers]);
   const columns = useMemo(() => view.columns.flatMap((key) => known.get(key) ?? []), [known, view.columns]);
@@ -154,10 +154,9 @@ export function TagSheet({ writable }: { writable: boolean }) {
     setBusy(true);
     try {
       const done = await send(changes, false);
-      made(done.revision);
       setChanges(NOTHING);
       setHistory([]);
-      await configurationMoved();
+      await made(done.revision);
       if (done.changed > 0)
         toast.success(`Saved ${counted(done.changed, 'tag')}.`, {
           action: { label: 'Undo', onClick: () => takeBack(done.revision) },
@@ -396,8 +395,7 @@ function send(changes: Staged, onlyTry: boolean) {
 function takeBack(revision: number) {
   take(http.POST('/api/undo', { body: { revision } }))
     .then(async (done) => {
-      made(done.revision);
-      await configurationMoved();
+      await made(done.revision);
       toast('Taken back.');
     })
     .catch(complain);
