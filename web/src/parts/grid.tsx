@@ -6,15 +6,25 @@ import clsx from 'clsx';
 import {
   type ClipboardEvent,
   type KeyboardEvent,
-  type ReactNode,
   type RefObject,
   useEffect,
   useId,
   useImperativeHandle,
+  useMemo,
   useRef,
   useState,
 } from 'react';
 import { complain } from './form';
+import {
+  type CellTrouble,
+  type GridColumn,
+  type GridRow,
+  isShown,
+  Line,
+  type LineTools,
+  type Spot,
+  type Typing,
+} from './grid-line';
 import { type Rows, useRows } from './rows';
 import { fromClipboard, series, toClipboard } from './series';
 import { ColumnHead, type Order } from './sheet';
@@ -22,38 +32,12 @@ import type { Staged, Write } from './staged';
 import { Trouble } from './ui';
 
 const ROW = 28;
+
+export type { CellTrouble, GridColumn, GridRow } from './grid-line';
+export { cellName, isShown } from './grid-line';
+
 /** Most rows that one stroke writes or copies. */
 const MOST = 20_000;
-
-export interface GridColumn<R> {
-  key: string;
-  title: string;
-  /** In pixels. */
-  width: number;
-  right?: boolean;
-  sort?: boolean;
-  /** Words that are offered while typing. */
-  offers?: readonly string[];
-  /** A shorter way to show what the cell says. */
-  print?: (text: string) => string;
-  /** Stays in sight while the sheet moves sideways. */
-  pinned?: boolean;
-  /** Is only shown, this way; it cannot be written. */
-  show?: (row: R) => ReactNode;
-}
-
-/** A row as writing sees it. */
-export interface GridRow {
-  id: string;
-  fresh: boolean;
-  label: string;
-}
-
-/** What a cell is told: what is wrong, and what somebody else has put there. */
-export interface CellTrouble {
-  message: string;
-  now?: string | undefined;
-}
 
 export interface GridHandle {
   /** Goes to a cell. */
@@ -88,14 +72,6 @@ interface Props<R> {
   className?: string;
 }
 
-interface Spot {
-  row: number;
-  column: number;
-}
-
-/** Names a cell of the troubles. */
-export const cellName = (id: string, key: string) => `${id} ${key}`;
-
 /** From the smaller to the larger of two. */
 const span = (a: number, b: number): [number, number] => [Math.min(a, b), Math.max(a, b)];
 
@@ -124,7 +100,7 @@ export function Grid<R>(props: Props<R>) {
   const [total, setTotal] = useState(0);
   const [at, setAt] = useState<Spot>({ row: 0, column: 0 });
   const [anchor, setAnchor] = useState<Spot>({ row: 0, column: 0 });
-  const [typing, setTyping] = useState<{ text: string; whole: boolean } | null>(null);
+  const [typing, setTyping] = useState<Typing | null>(null);
   const fresh = [...staged.values()].filter((r) => r.fresh);
   const canMake = writable && blank !== undefined;
   const count = total + fresh.length + (canMake ? 1 : 0);
@@ -133,6 +109,8 @@ export function Grid<R>(props: Props<R>) {
     getScrollElement: () => box.current,
     estimateSize: () => ROW,
     overscan: 8,
+    // Rows come with the next frame; drawn within the scroll event they would hold it up.
+    useFlushSync: false,
     scrollPaddingEnd: ROW,
     initialRect: { width: 800, height: 400 },
   });
@@ -153,7 +131,9 @@ export function Grid<R>(props: Props<R>) {
   const [top, bottom] = span(cursor.row, Math.min(anchor.row, Math.max(count - 1, 0)));
   const [left, right] = span(cursor.column, Math.min(anchor.column, columns.length - 1));
   const widths = columns.map((c) => `${c.width}px`).join(' ');
-  const lefts = columns.map((_, i) => columns.slice(0, i).reduce((sum, c) => sum + c.width, 0));
+  const lefts = useMemo(() => columns.map((_, i) => columns.slice(0, i).reduce((sum, c) => sum + c.width, 0)), [columns]);
+  const width = columns.reduce((sum, c) => sum + c.width, 0);
+  const slots = 2 ** Math.ceil(Math.log2(Math.max(drawn.length, 32)));
 
   /** What stands in a row by its index: of the server, to be made, or none yet. */
   function lineAt(index: number): { row: GridRow; text: (key: string) => string; data: R | undefined } | undefined {
@@ -198,7 +178,7 @@ export function Grid<R>(props: Props<R>) {
         for (const [key, first] of Object.entries(begin ?? {})) writes.push({ row, key, text: first, was: '' });
         texts[i]?.forEach((cell, n) => {
           const column = columns[from.column + n];
-          if (column && !column.show) writes.push({ row, key: column.key, text: cell, was: text(column.key) });
+          if (column && !isShown(column)) writes.push({ row, key: column.key, text: cell, was: text(column.key) });
         });
       });
       onWrite(writes);
@@ -254,14 +234,14 @@ export function Grid<R>(props: Props<R>) {
       const rows = await lines(all ? 0 : top, all ? total + fresh.length - 1 : bottom, false);
       return rows.map(({ row, text }) => ({
         row,
-        texts: Object.fromEntries(columns.filter((c) => !c.show).map((c) => [c.key, shown(row, text, c.key)])),
+        texts: Object.fromEntries(columns.filter((c) => !isShown(c)).map((c) => [c.key, shown(row, text, c.key)])),
       }));
     },
   }));
 
   const line = lineAt(cursor.row);
   const column = columns[cursor.column];
-  const editable = writable && column !== undefined && !column.show;
+  const editable = writable && column !== undefined && !isShown(column);
 
   function end(take: boolean, then?: Spot) {
     if (typing && take) void write(cursor, [[typing.text]]);
@@ -337,6 +317,24 @@ export function Grid<R>(props: Props<R>) {
     if (!single) setAnchor({ row: top + rows.length - 1, column: Math.min(left + (rows[0]?.length ?? 1), columns.length) - 1 });
   }
 
+  const tools = useRef<LineTools<R>>(null as unknown as LineTools<R>);
+  tools.current = {
+    rowOf,
+    textOf,
+    press: (spot, extend) => {
+      if (typing) end(true);
+      box.current?.focus({ preventScroll: true });
+      setAt(spot);
+      if (!extend) setAnchor(spot);
+    },
+    drag: (spot) => !typing && setAt(spot),
+    type: (text) => writable && setTyping({ text, whole: false }),
+    open: (data) => props.onOpen?.(data),
+    typed: (text) => setTyping((old) => old && { ...old, text }),
+    key: onType,
+    leave: () => typing && end(true),
+  };
+
   return (
     <>
       <Trouble error={error} />
@@ -381,109 +379,35 @@ export function Grid<R>(props: Props<R>) {
             );
           })}
         </div>
-        <div role="rowgroup" className="relative w-max" style={{ height: virtual.getTotalSize() }}>
+        <div role="rowgroup" className="relative" style={{ height: virtual.getTotalSize(), width }}>
           {drawn.map((item) => {
             const here = lineAt(item.index);
-            const opened = here !== undefined && open === here.row.id;
-            const empty = item.index >= total + fresh.length;
+            const inRange = item.index >= top && item.index <= bottom;
+            const holds = item.index === cursor.row;
             return (
-              <div
-                key={item.index}
-                role="row"
-                tabIndex={-1}
-                aria-rowindex={item.index + 2}
-                aria-selected={opened}
-                className="absolute left-0 grid h-7 items-stretch border-t border-line"
-                style={{ gridTemplateColumns: widths, transform: `translateY(${item.start}px)` }}
-              >
-                {columns.map((c, i) => {
-                  const here_ = item.index === cursor.row && i === cursor.column;
-                  const inside = item.index >= top && item.index <= bottom && i >= left && i <= right;
-                  const cell = here && staged.get(here.row.id)?.cells[c.key];
-                  const trouble = here && troubles.get(cellName(here.row.id, c.key));
-                  const edits = here_ && typing !== null;
-                  return (
-                    // biome-ignore lint/a11y/useKeyWithClickEvents: the grid takes the keys of all its cells
-                    <div
-                      key={c.key}
-                      id={`${id}-${item.index}-${i}`}
-                      role="gridcell"
-                      tabIndex={-1}
-                      aria-selected={inside}
-                      aria-invalid={trouble !== undefined}
-                      title={trouble?.message ?? (cell && !here.row.fresh ? `was “${cell.was}”` : undefined)}
-                      className={clsx(
-                        'relative flex min-w-0 items-center px-2',
-                        c.right && 'justify-end',
-                        c.pinned && 'sticky z-10',
-                        opened || (inside && (top !== bottom || left !== right)) ? 'bg-tint' : 'bg-raised',
-                        here_ &&
-                          'outline-1 -outline-offset-1 outline-line group-focus-visible:outline-2 group-focus-visible:-outline-offset-2 group-focus-visible:outline-teal',
-                        cell && 'font-semibold',
-                        trouble && 'text-act4 underline decoration-wavy decoration-1',
-                      )}
-                      style={c.pinned ? { left: lefts[i] } : undefined}
-                      onMouseDown={(e) => {
-                        if (edits || e.button !== 0) return;
-                        e.preventDefault();
-                        if (typing) end(true);
-                        box.current?.focus({ preventScroll: true });
-                        setAt({ row: item.index, column: i });
-                        if (!e.shiftKey) setAnchor({ row: item.index, column: i });
-                      }}
-                      onMouseEnter={(e) => {
-                        if (e.buttons === 1 && !typing) setAt({ row: item.index, column: i });
-                      }}
-                      onDoubleClick={() => {
-                        if (writable && !c.show) setTyping({ text: here ? shown(here.row, here.text, c.key) : '', whole: false });
-                      }}
-                      onClick={(e) => {
-                        if (!e.shiftKey && c.pinned && here?.data !== undefined) props.onOpen?.(here.data);
-                      }}
-                    >
-                      {cell && <span aria-hidden className="absolute top-0 left-0 h-full w-0.5 bg-teal" />}
-                      {edits ? (
-                        <>
-                          <input
-                            // biome-ignore lint/a11y/noAutofocus: it opens because somebody types here
-                            autoFocus
-                            aria-label={`${c.title} of ${here?.row.label ?? 'the new row'}`}
-                            className={clsx(
-                              'absolute inset-0 z-20 border-2 border-teal bg-raised px-1.5 font-normal',
-                              c.right && 'text-right',
-                            )}
-                            list={c.offers ? `${id}-${c.key}` : undefined}
-                            value={typing.text}
-                            autoComplete="off"
-                            spellCheck={false}
-                            onFocus={(e) => !typing.whole && e.currentTarget.select()}
-                            onChange={(e) => setTyping({ ...typing, text: e.target.value })}
-                            onKeyDown={onType}
-                            onBlur={() => typing && end(true)}
-                          />
-                          {c.offers && (
-                            <datalist id={`${id}-${c.key}`}>
-                              {c.offers.slice(0, 500).map((o) => (
-                                <option key={o} value={o} />
-                              ))}
-                            </datalist>
-                          )}
-                        </>
-                      ) : here ? (
-                        c.show ? (
-                          here.data !== undefined && c.show(here.data)
-                        ) : (
-                          <span className="truncate" title={trouble || cell ? undefined : shown(here.row, here.text, c.key)}>
-                            {(c.print ?? String)(shown(here.row, here.text, c.key))}
-                          </span>
-                        )
-                      ) : (
-                        <span className="truncate text-soft">{empty ? (i === 0 ? 'New tag…' : '') : '…'}</span>
-                      )}
-                    </div>
-                  );
-                })}
-              </div>
+              <Line
+                // A row that leaves at one end comes in at the other: scrolling makes no new elements.
+                key={item.index % slots}
+                id={id}
+                index={item.index}
+                start={item.start}
+                data={here?.data}
+                made={here?.data === undefined ? here?.row : undefined}
+                staged={here && staged.get(here.row.id)}
+                empty={item.index >= total + fresh.length}
+                columns={columns}
+                widths={widths}
+                width={width}
+                lefts={lefts}
+                opened={here !== undefined && open === here.row.id}
+                cursor={holds ? cursor.column : -1}
+                left={inRange ? left : -1}
+                right={inRange ? right : -1}
+                several={top !== bottom || left !== right}
+                typing={holds ? typing : null}
+                troubles={troubles}
+                tools={tools as RefObject<LineTools<unknown>>}
+              />
             );
           })}
         </div>

@@ -32,26 +32,66 @@ export function lineOf(columns: PixelColumns, start: number, stepMs: number): Li
   return line;
 }
 
-/** Adds a live value; one that is not newer is passed over. */
-export function extend(line: Line, atMs: number, value: number | null) {
-  const last = line.xs.at(-1);
-  if (last !== undefined && atMs / 1000 <= last) return;
-  line.xs.push(atMs / 1000);
-  line.ys.push(value);
+/** Of a line with many more values than there are pixels, what can be seen: of each `step` seconds the first, the lowest, the
+ * highest and the last. */
+export function thinned(line: Line, step: number): Line {
+  const thin: Line = { xs: [], ys: [] };
+  const { xs, ys } = line;
+  for (let from = 0; from < xs.length; ) {
+    const part = Math.floor((xs[from] ?? 0) / step);
+    let [to, low, high] = [from, from, from];
+    while (to < xs.length && Math.floor((xs[to] ?? 0) / step) === part) {
+      const y = ys[to] ?? null;
+      if (y !== null && y < (ys[low] ?? Number.POSITIVE_INFINITY)) low = to;
+      if (y !== null && y > (ys[high] ?? Number.NEGATIVE_INFINITY)) high = to;
+      to += 1;
+    }
+    for (const i of new Set([from, Math.min(low, high), Math.max(low, high), to - 1])) {
+      thin.xs.push(xs[i] ?? 0);
+      thin.ys.push(ys[i] ?? null);
+    }
+    from = to;
+  }
+  return thin;
 }
 
-/** Lines brought onto one time axis. Each line's last value is held on until `until` (ms). */
-export function align(lines: readonly Line[], until: number): AlignedData {
-  const tables = lines.map((line): AlignedData => {
-    const last = line.xs.at(-1);
-    if (last === undefined) return [[until / 1000], [null]];
-    if (until / 1000 <= last) return [line.xs, line.ys];
-    return [
-      [...line.xs, until / 1000],
-      [...line.ys, line.ys.at(-1) ?? null],
-    ];
-  });
-  return tables.length > 0 ? uPlot.join(tables) : [[]];
+/** Lines brought onto one time axis: at each time the value of each line, or undefined where it has none just then. */
+export interface Table {
+  xs: number[];
+  ys: (number | null | undefined)[][];
+}
+
+export function tableOf(lines: readonly Line[]): Table {
+  if (lines.length === 0) return { xs: [], ys: [] };
+  const [xs, ...ys] = uPlot.join(lines.map((line): AlignedData => [line.xs, line.ys]));
+  return { xs: Array.from(xs), ys: ys.map((column) => Array.from(column)) };
+}
+
+/** Puts a live value into a line of the table; one that is not newer than what the line has is passed over. */
+export function put(table: Table, line: number, atMs: number, value: number | null) {
+  const x = atMs / 1000;
+  const column = table.ys[line];
+  if (!column) return;
+  let last = column.length - 1;
+  while (last >= 0 && column[last] === undefined) last -= 1;
+  if (x <= (table.xs[last] ?? Number.NEGATIVE_INFINITY)) return;
+  // Other lines may have gone further already.
+  let at = table.xs.length;
+  while (at > last + 1 && (table.xs[at - 1] ?? 0) >= x) at -= 1;
+  if (table.xs[at] !== x) {
+    table.xs.splice(at, 0, x);
+    for (const ys of table.ys) ys.splice(at, 0, undefined);
+  }
+  column[at] = value;
+}
+
+/** What is drawn: the table, with each line's last value held on until `until` (ms). */
+export function heldOn(table: Table, until: number): [number[], ...(number | null | undefined)[][]] {
+  const x = until / 1000;
+  const beyond = x > (table.xs.at(-1) ?? Number.NEGATIVE_INFINITY);
+  const end = (ys: (number | null | undefined)[]) => heldAt(ys, ys.length - 1);
+  if (beyond) return [table.xs.concat(x), ...table.ys.map((ys) => ys.concat(end(ys)))];
+  return [table.xs, ...table.ys.map((ys) => (ys.at(-1) === undefined ? [...ys.slice(0, -1), end(ys)] : ys))];
 }
 
 /** The value that holds at an index of aligned data: the last one at or before it. */

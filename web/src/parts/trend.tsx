@@ -10,7 +10,7 @@ import { resolved, seriesColour } from './colours';
 import { marksOf, type Reading, useReadings } from './reading';
 import { clock, moment } from './text';
 import { useTheme } from './theme';
-import { align, extend, heldAt, type Line, lineOf, type PixelColumns } from './trend-data';
+import { heldAt, heldOn, type Line, lineOf, type PixelColumns, put, type Table, tableOf, thinned } from './trend-data';
 import {
   type AlarmSpans,
   drawAlarms,
@@ -44,7 +44,8 @@ export interface TrendHandle {
 }
 
 const DAY = 86_400_000;
-const NOTHING: Line = { xs: [], ys: [] };
+/** More points than this for each pixel are not to be told apart. */
+const DENSE = 4;
 
 interface Props {
   tags: readonly TrendTag[];
@@ -180,7 +181,7 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
   tell.current = onWindow;
   const [cursor, setCursor] = useState<{ at: number; values: (number | null)[] } | null>(null);
   const plot = useRef<uPlot | null>(null);
-  const lines = useRef<Line[]>([]);
+  const table = useRef<Table>({ xs: [], ys: [] });
   const shown = useRef({ span, end });
   shown.current = { span, end };
   const limits = useRef<PixelColumns['limits'][]>([]);
@@ -289,15 +290,9 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
         ],
       },
     };
-    const made = new uPlot(
-      options,
-      align(
-        // A column for every series, or the first drawing fails and none follows.
-        options.series.slice(1).map(() => NOTHING),
-        Date.now(),
-      ),
-      box.current,
-    );
+    // A column for every series, or the first drawing fails and none follows.
+    const nothing = options.series.slice(1).map(() => [null]);
+    const made = new uPlot(options, [[Date.now() / 1000], ...nothing], box.current);
     plot.current = made;
     const stop = plain ? undefined : follow(made, shown, (s, e) => move.current?.(s, e));
     return () => {
@@ -315,16 +310,17 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
     const of = (data: typeof pixels.data, from: number) =>
       tags.map((tag) => {
         const columns = data.tags.find((p) => p.tag === tag.id);
-        return columns ? lineOf(columns, from, step) : { xs: [], ys: [] };
+        const line: Line = columns ? lineOf(columns, from, step) : { xs: [], ys: [] };
+        return line.xs.length > DENSE * width ? thinned(line, step / 1000) : line;
       });
     const past = earlier !== undefined && before.data ? of(before.data, Date.parse(before.data.start) + earlier * 1000) : [];
-    lines.current = [...of(pixels.data, start), ...past];
-    draw(plot.current, lines.current, shown.current);
+    table.current = tableOf([...of(pixels.data, start), ...past]);
+    draw(plot.current, table.current, shown.current);
   }, [pixels.data, before.data, earlier, tags, width]);
 
   // The window moved: draw what is there until history answers.
   // biome-ignore lint/correctness/useExhaustiveDependencies: redraw whenever the window changes
-  useEffect(() => draw(plot.current, lines.current, shown.current), [span, end, alarms.data]);
+  useEffect(() => draw(plot.current, table.current, shown.current), [span, end, alarms.data]);
 
   // Live values at the end, drawn ten times a second at most.
   useEffect(() => {
@@ -333,13 +329,12 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
     const stop = feed.listen((values) => {
       for (const value of values) {
         const i = tags.findIndex((t) => t.no === value.no);
-        const line = lines.current[i];
-        if (!line || !value.told) continue;
+        if (i < 0 || !value.told) continue;
         const good = value.quality !== 'bad' && typeof value.value !== 'string' && value.value !== null;
-        extend(line, Date.parse(good ? value.time : value.told), good ? Number(value.value) : null);
+        put(table.current, i, Date.parse(good ? value.time : value.told), good ? Number(value.value) : null);
       }
     });
-    const beat = setInterval(() => draw(plot.current, lines.current, shown.current), plain ? 500 : 100);
+    const beat = setInterval(() => draw(plot.current, table.current, shown.current), plain ? 500 : 100);
     return () => {
       for (const off of unwatch) off();
       stop();
@@ -360,12 +355,13 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
   );
 }
 
-function draw(plot: uPlot | null, lines: readonly Line[], shown: { span: number; end: number | undefined }) {
+function draw(plot: uPlot | null, table: Table, shown: { span: number; end: number | undefined }) {
   if (!plot) return;
   const [, to] = windowOf(shown);
+  const [xs, ...ys] = heldOn(table, Math.min(to, feed.time()));
   // A plot made anew for other tags may be ahead of their lines.
-  const all = plot.series.slice(1).map((_, i) => lines[i] ?? NOTHING);
-  plot.setData(align(all, Math.min(to, feed.time())), true);
+  const all = plot.series.slice(1).map((_, i) => ys[i] ?? new Array<null>(xs.length).fill(null));
+  plot.setData([xs, ...all], true);
 }
 
 interface LegendProps {

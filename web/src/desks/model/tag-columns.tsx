@@ -30,17 +30,11 @@ const OWN_WIDTHS: Record<string, number> = {
   decimals: 80,
 };
 
-const soft = (text: string) => (
-  <span className="truncate text-soft" title={text}>
-    {text}
-  </span>
-);
-
 const SHOWN: GridColumn<TagRow>[] = [
   { key: 'now', title: 'Now', width: 150, right: true, show: (row) => <Value no={row.no} set={row} own /> },
-  { key: 'source_words', title: 'Read from', width: 220, show: (row) => soft(row.source || 'nowhere') },
-  { key: 'limits', title: 'Limits', width: 150, show: (row) => soft(row.limits || 'none') },
-  { key: 'service', title: 'Service', width: 110, show: (row) => soft(row.idle ? 'out of service' : 'in service') },
+  { key: 'source_words', title: 'Read from', width: 220, say: (row) => row.source || 'nowhere' },
+  { key: 'limits', title: 'Limits', width: 150, say: (row) => row.limits || 'none' },
+  { key: 'service', title: 'Service', width: 110, say: (row) => (row.idle ? 'out of service' : 'in service') },
 ];
 
 /** What a sheet shows before anybody chose. */

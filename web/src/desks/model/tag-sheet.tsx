@@ -13,7 +13,7 @@ import { pathOf, useTree } from '../../api/tree';
 import { useGo, useView } from '../../app/router';
 import { pathsInOrder } from '../../app/tree';
 import { complain } from '../../parts/form';
-import { type CellTrouble, cellName, Grid, type GridHandle, type GridRow } from '../../parts/grid';
+import { type CellTrouble, cellName, Grid, type GridHandle, type GridRow, isShown } from '../../parts/grid';
 import { useWorld } from '../../parts/reading';
 import type { Order } from '../../parts/sheet';
 import { cellCount, insisted, NOTHING, type Staged, staged, type Write, without } from '../../parts/staged';
@@ -241,7 +241,7 @@ export function TagSheet({ writable }: { writable: boolean }) {
       {replacing && (
         <Replace
           grid={grid}
-          columns={columns.filter((c) => !c.show)}
+          columns={columns.filter((c) => !isShown(c))}
           onWrite={write}
           onClose={() => {
             setReplacing(false);
