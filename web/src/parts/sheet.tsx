@@ -90,6 +90,7 @@ export function Sheet<R>({ label, columns, source, fetch, idOf, open, onOpen, or
     getScrollElement: () => box.current,
     estimateSize: () => ROW,
     overscan: 8,
+    useFlushSync: false,
     // The head takes its place in the scrolled content: rows stand lower by it than is reckoned here.
     scrollPaddingEnd: ROW,
     initialRect: { width: 800, height: 400 },

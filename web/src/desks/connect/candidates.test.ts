@@ -4,6 +4,7 @@ import {
   type Candidate,
   type Found,
   filled,
+  judged,
   likelyType,
   pasted,
   placesOf,
@@ -126,4 +127,29 @@ it('takes a pasted piece of a spreadsheet from a cell on', () => {
     ['pH', 'EX-2', ''],
     ['pressure', 'EX-3', 'bar'],
   ]);
+});
+
+describe('judged', () => {
+  const rows = [
+    row({ key: 'a', name: 'Level' }),
+    row({ key: 'b', name: 'Level ', place: ' EX-1' }),
+    row({ key: 'c', name: 'pH', place: 'Works / EX-2' }),
+    row({ key: 'd', name: '' }),
+  ];
+  const met = { places: { 'EX-1': 'p1' }, clashes: [{ row: 2, tag: 'old', source: 'elsewhere' }] };
+  it('tells what keeps rows from becoming tags, and what is to be made', () => {
+    const all = judged(rows, {}, met, rows);
+    expect(all.troubles).toEqual(['twice in this list', 'twice in this list', 'taken', 'no name']);
+    expect([all.open, all.made, all.pointed, all.fresh]).toEqual([4, 4, 0, 2]);
+  });
+  it('counts what was left out or pointed elsewhere', () => {
+    const some = judged(rows, { a: 'out', c: 'instead', d: 'out' }, met, rows);
+    expect(some.troubles).toEqual(['', '', '', '']);
+    expect([some.open, some.made, some.pointed]).toEqual([0, 2, 1]);
+  });
+  it('knows an answer by the rows it was asked for', () => {
+    const turned = [...rows].reverse();
+    expect(judged(turned, {}, met, rows).troubles[1]).toBe('taken');
+    expect(judged(rows, {}, undefined, []).fresh).toBe(3);
+  });
 });

@@ -137,12 +137,58 @@ const numeric = (text: string): number | null => {
 };
 
 /** What is wrong with a row before it is sent; empty where nothing is. */
-export function wrongWith(row: Candidate): string {
+export function wrongWith(row: Candidate, place = cleanPath(row.place)): string {
   if (!row.name.trim()) return 'no name';
-  if (!cleanPath(row.place)) return 'no place';
+  if (!place) return 'no place';
   const bad = (['decimals', 'low', 'high', 'factor', 'limit'] as const).find((f) => Number.isNaN(numeric(row[f])));
   if (bad) return `“${row[bad]}” is no number`;
   return numeric(row.factor) === 0 ? 'a factor of 0 says nothing' : '';
+}
+
+/** What is done about a row whose name is taken: point the tag that is there here, or leave the row out. */
+export type Fix = 'instead' | 'out';
+export type Fixes = Readonly<Record<string, Fix>>;
+
+/** What all rows come to together, after an answer to what stood in the way of them as they were asked for. */
+export function judged(
+  rows: readonly Candidate[],
+  fixes: Fixes,
+  met: Schemas['ClashesView'] | undefined,
+  asked: readonly Candidate[],
+) {
+  const taken = new Map((met?.clashes ?? []).map((clash) => [asked[clash.row]?.key, clash]));
+  const kept = rows.filter((r) => fixes[r.key] !== 'out');
+  // Most rows lie in few places.
+  const places = new Map<string, string>();
+  const placeOf = (row: Candidate) => {
+    let place = places.get(row.place);
+    if (place === undefined) {
+      place = cleanPath(row.place);
+      places.set(row.place, place);
+    }
+    return place;
+  };
+  const counts = new Map<string, number>();
+  const known = (row: Candidate) => `${placeOf(row)}/${row.name.trim()}`;
+  for (const row of kept) counts.set(known(row), (counts.get(known(row)) ?? 0) + 1);
+  const trouble = (row: Candidate): string => {
+    if (fixes[row.key] === 'out') return '';
+    const wrong = wrongWith(row, placeOf(row));
+    if (wrong) return wrong;
+    if ((counts.get(known(row)) ?? 0) > 1) return 'twice in this list';
+    return taken.has(row.key) && fixes[row.key] !== 'instead' ? 'taken' : '';
+  };
+  const troubles = rows.map(trouble);
+  const paths = new Set([...new Set(rows.map(placeOf))].flatMap(prefixes));
+  return {
+    taken,
+    troubles,
+    open: troubles.filter(Boolean).length,
+    made: kept.length,
+    pointed: rows.filter((r) => fixes[r.key] === 'instead').length,
+    /** Places that are to be made. */
+    fresh: [...paths].filter((path) => !met?.places[path]).length,
+  };
 }
 
 /** What a row becomes. */

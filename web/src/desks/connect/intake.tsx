@@ -3,31 +3,30 @@
 
 import { useQuery } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
-import clsx from 'clsx';
-import { X } from 'lucide-react';
-import { type ClipboardEvent, type KeyboardEvent, useRef, useState } from 'react';
+import { type ClipboardEvent, type KeyboardEvent, useId, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { http, take } from '../../api/client';
-import { type Item, type Point, TYPES } from '../../api/model';
+import { type Item, TYPES } from '../../api/model';
 import { commit, itemsNow, useItems } from '../../api/queries';
 import { Progress } from '../../app/job-line';
 import { useGo } from '../../app/router';
-import { usePointCheck } from '../../app/tag-settings';
 import { complain, useForm } from '../../parts/form';
 import { counted } from '../../parts/text';
-import { Button, Choice, Field, INPUT, Input, Tick } from '../../parts/ui';
+import { Button, Choice, Field, Input, Tick } from '../../parts/ui';
 import {
   type Candidate,
   cleanPath,
+  type Fixes,
   filled,
+  judged,
   pasted,
   placesOf,
   prefixes,
   TYPED,
   type Typed,
   tagEdits,
-  wrongWith,
 } from './candidates';
+import { IntakeRow, type IntakeTools, ROW, TITLES } from './intake-row';
 import { useLater } from './later';
 
 interface Props {
@@ -41,17 +40,6 @@ interface Props {
   disabled: boolean;
 }
 
-const ROW = 32;
-const TITLES: Record<Typed, string> = {
-  name: 'Name',
-  place: 'Place',
-  unit: 'Unit',
-  decimals: 'Decimals',
-  low: 'Range from',
-  high: 'to',
-  factor: 'Factor',
-  limit: 'High limit',
-};
 const TRACK: Record<Typed, string> = {
   name: 'minmax(10rem,1.4fr)',
   place: 'minmax(9rem,1.3fr)',
@@ -93,13 +81,23 @@ function meet(rows: readonly Candidate[]) {
   return take(http.POST('/api/intake/clashes', { body: { rows: asked as unknown as never[] } }));
 }
 
+const NO_PLACES: Item<'place'>[] = [];
+
+/** A number that changes whenever a value is another. */
+function useVersion(value: unknown): number {
+  const last = useRef({ value, version: 0 });
+  if (last.current.value !== value) last.current = { value, version: last.current.version + 1 };
+  return last.current.version;
+}
+
 export function Intake({ connection, seen, parts, rows, onChange, disabled }: Props) {
   const go = useGo();
-  const places = useItems('place').data?.items ?? [];
+  const places = useItems('place').data?.items ?? NO_PLACES;
   const form = useForm({ place: '' }, ['place']);
+  const id = useId();
   const [examples, setExamples] = useState<Record<'name' | 'place', Examples>>({ name: [], place: [] });
   const [words, setWords] = useState<Record<'name' | 'place', string>>({ name: '', place: '' });
-  const [fixes, setFixes] = useState<Record<string, 'instead' | 'out'>>({});
+  const [fixes, setFixes] = useState<Fixes>({});
   const [range, setRange] = useState<{ column: Typed; from: number; to: number } | null>(null);
   const box = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer({
@@ -107,37 +105,23 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
     getScrollElement: () => box.current,
     estimateSize: () => ROW,
     overscan: 6,
+    useFlushSync: false,
     initialRect: { width: 1000, height: 320 },
   });
 
   // What stands where these tags would be: asked a moment after the last stroke.
   const wanted = useLater(rows, 400);
   const clashes = useQuery({
-    queryKey: ['items', 'clashes', wanted.map((r) => [r.place, r.name])],
+    queryKey: ['items', 'clashes', id, useVersion(wanted)],
     enabled: wanted.length > 0,
     queryFn: () => meet(wanted),
     staleTime: 0,
     placeholderData: (before) => before,
   });
-  const known = clashes.data?.places ?? {};
-  const taken = new Map(clashes.data?.clashes.map((c) => [wanted[c.row]?.key, c]) ?? []);
-  const seenNames = new Map<string, number>();
-  for (const row of rows) {
-    const key = `${cleanPath(row.place)}/${row.name.trim()}`;
-    if (fixes[row.key] !== 'out') seenNames.set(key, (seenNames.get(key) ?? 0) + 1);
-  }
-  const trouble = (row: Candidate): string => {
-    if (fixes[row.key] === 'out') return '';
-    const wrong = wrongWith(row);
-    if (wrong) return wrong;
-    if ((seenNames.get(`${cleanPath(row.place)}/${row.name.trim()}`) ?? 0) > 1) return 'twice in this list';
-    return taken.has(row.key) && fixes[row.key] !== 'instead' ? 'taken' : '';
-  };
-  const troubles = rows.map(trouble);
-  const open = troubles.filter(Boolean).length;
-  const made = rows.filter((r) => fixes[r.key] !== 'out').length;
-  const pointed = rows.filter((r) => fixes[r.key] === 'instead').length;
-  const fresh = [...new Set(rows.flatMap((r) => prefixes(r.place)))].filter((p) => !known[p]).length;
+  const { taken, troubles, open, made, pointed, fresh } = useMemo(
+    () => judged(rows, fixes, clashes.data, wanted),
+    [rows, fixes, clashes.data, wanted],
+  );
 
   const change = (index: number, part: Partial<Candidate>) =>
     onChange((all) => all.map((r, i) => (i === index ? { ...r, ...part } : r)));
@@ -220,10 +204,11 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
     go({ at, part: undefined }, '/board');
   }
 
-  const types = TYPES_OF[connection.set.kind];
+  const { kind } = connection.set;
+  const types = TYPES_OF[kind];
   const groups = connection.set.groups;
   // Only registers have raw counts.
-  const columns = TYPED.filter((c) => c !== 'factor' || connection.set.kind === 'modbus');
+  const columns = useMemo(() => TYPED.filter((c) => c !== 'factor' || kind === 'modbus'), [kind]);
   const tracks = [
     'minmax(9rem,1.2fr)',
     ...(types ? ['5.2rem'] : []),
@@ -233,6 +218,32 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
     '2rem',
   ].join(' ');
   const first = troubles.findIndex(Boolean);
+  const [low, high] = [Math.min(range?.from ?? 0, range?.to ?? 0), Math.max(range?.from ?? 0, range?.to ?? 0)];
+  const tools = useRef<IntakeTools>(null as unknown as IntakeTools);
+  tools.current = {
+    change,
+    learn: (column, row, text) => void learn(column, row, text),
+    key: onKey,
+    paste: onPaste,
+    focus: (row, column) => {
+      if (range?.column !== column || range.to !== row) setRange({ column, from: row, to: row });
+    },
+    fix: (key, how) => {
+      const { [key]: _, ...rest } = fixes;
+      setFixes(how ? { ...rest, [key]: how } : rest);
+    },
+    leave: (index) => onChange((all) => all.filter((_, n) => n !== index)),
+  };
+  const known = useMemo(
+    () => (
+      <datalist id="places">
+        {places.map((place) => (
+          <option key={place.id} value={place.title.replaceAll('/', ' / ')} />
+        ))}
+      </datalist>
+    ),
+    [places],
+  );
   return (
     <form
       aria-label="Tags to be"
@@ -263,11 +274,7 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
                   onChange((all) => all.map((r) => ({ ...r, place: e.target.value })));
                 }}
               />
-              <datalist id="places">
-                {places.map((place) => (
-                  <option key={place.id} value={place.title.replaceAll('/', ' / ')} />
-                ))}
-              </datalist>
+              {known}
             </>
           )}
         </Field>
@@ -352,169 +359,28 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
           {virtual.getVirtualItems().map((item) => {
             const row = rows[item.index];
             if (!row) return null;
-            const i = item.index;
-            const problem = troubles[i];
-            const clash = taken.get(row.key);
-            const out = fixes[row.key] === 'out';
-            const inRange = (c: Typed) =>
-              range?.column === c &&
-              range.from !== range.to &&
-              i >= Math.min(range.from, range.to) &&
-              i <= Math.max(range.from, range.to);
+            const marked = range && range.from !== range.to && item.index >= low && item.index <= high;
             return (
-              <div
+              <IntakeRow
                 key={row.key}
-                className={clsx('absolute right-0 left-0 grid items-center border-t border-line', out && 'opacity-50')}
-                style={{ gridTemplateColumns: tracks, height: ROW, transform: `translateY(${item.start}px)` }}
-              >
-                <Source connection={connection} row={row} />
-                {types && (
-                  <span className="px-0.5">
-                    {row.point.block ? (
-                      <span className="px-1 text-soft">by layout</span>
-                    ) : (
-                      <Choice
-                        aria-label={`Type of ${row.source}`}
-                        value={row.point.type ?? types[0]}
-                        onChange={(e) => change(i, { point: retyped(row.point, e.target.value) })}
-                      >
-                        {types.map((t) => (
-                          <option key={t}>{t}</option>
-                        ))}
-                      </Choice>
-                    )}
-                  </span>
-                )}
-                {columns.map((column) => (
-                  <span key={column} className="relative px-0.5">
-                    <input
-                      data-cell={`${i}-${column}`}
-                      aria-label={`${TITLES[column]} of ${row.source}`}
-                      aria-invalid={faulty(problem ?? '', column)}
-                      autoComplete="off"
-                      spellCheck={false}
-                      className={clsx(
-                        INPUT,
-                        column !== 'name' && column !== 'place' && column !== 'unit' && 'figures text-right',
-                        inRange(column) && 'bg-tint',
-                      )}
-                      value={row[column]}
-                      onFocus={(e) => {
-                        e.currentTarget.dataset.before = row[column];
-                        if (range?.column !== column || range.to !== i) setRange({ column, from: i, to: i });
-                      }}
-                      onBlur={(e) => {
-                        const { value, dataset } = e.currentTarget;
-                        if ((column === 'name' || column === 'place') && value !== dataset.before) void learn(column, row, value);
-                      }}
-                      onKeyDown={(e) => onKey(e, i, column)}
-                      onPaste={(e) => onPaste(e, i, column)}
-                      onChange={(e) => change(i, { [column]: e.target.value })}
-                    />
-                    {column === 'name' && problem === 'taken' && clash && (
-                      <span className="absolute top-0 right-1.5 z-10 flex h-full items-center gap-2 bg-raised pl-1 text-sm">
-                        <b className="text-act4" title={clash.source}>
-                          taken
-                        </b>
-                        <button
-                          type="button"
-                          className="text-teal hover:underline"
-                          title={`Now read from ${clash.source || 'nowhere'}`}
-                          onClick={() => setFixes({ ...fixes, [row.key]: 'instead' })}
-                        >
-                          point it here
-                        </button>
-                        <button
-                          type="button"
-                          className="text-teal hover:underline"
-                          onClick={() => setFixes({ ...fixes, [row.key]: 'out' })}
-                        >
-                          leave out
-                        </button>
-                      </span>
-                    )}
-                    {column === 'name' && (fixes[row.key] || problem === 'twice in this list') && (
-                      <span className="absolute top-0 right-1.5 flex h-full items-center gap-2 bg-raised pl-1 text-sm">
-                        {fixes[row.key] ? (
-                          <button
-                            type="button"
-                            className="text-teal hover:underline"
-                            onClick={() => {
-                              const { [row.key]: _, ...rest } = fixes;
-                              setFixes(rest);
-                            }}
-                          >
-                            {fixes[row.key] === 'out' ? 'left out' : 'existing tag'}, undo
-                          </button>
-                        ) : (
-                          <span className="text-act4">{problem}</span>
-                        )}
-                      </span>
-                    )}
-                  </span>
-                ))}
-                {groups.length > 0 && (
-                  <span className="px-0.5">
-                    <Choice
-                      aria-label={`Group of ${row.source}`}
-                      value={row.group}
-                      onChange={(e) => change(i, { group: e.target.value })}
-                    >
-                      <option value="">every {connection.set.interval_ms / 1000} s</option>
-                      {groups.map((g) => (
-                        <option key={g.id} value={g.id}>
-                          {g.name}
-                        </option>
-                      ))}
-                    </Choice>
-                  </span>
-                )}
-                <span className="px-2">
-                  <Tick
-                    hideLabel
-                    label={`Record ${row.source}`}
-                    checked={row.record}
-                    onChange={(on) => change(i, { record: on })}
-                  />
-                </span>
-                <button
-                  type="button"
-                  className="rounded p-1 hover:bg-band"
-                  aria-label={`Leave out ${row.source}`}
-                  onClick={() => onChange((all) => all.filter((_, n) => n !== i))}
-                >
-                  <X className="size-3.5" />
-                </button>
-              </div>
+                index={item.index}
+                start={item.start}
+                row={row}
+                connection={connection}
+                types={types}
+                columns={columns}
+                groups={groups}
+                tracks={tracks}
+                problem={troubles[item.index] ?? ''}
+                clash={taken.get(row.key)}
+                fix={fixes[row.key]}
+                marked={marked ? range.column : undefined}
+                tools={tools}
+              />
             );
           })}
         </div>
       </div>
     </form>
-  );
-}
-
-/** Whether a row's trouble lies in a column. */
-function faulty(problem: string, column: Typed): boolean {
-  if (column === 'place') return problem === 'no place';
-  return column === 'name' && ['no name', 'taken', 'twice in this list'].includes(problem);
-}
-
-/** A point of another type; texts and packed decimals need a length. */
-function retyped(point: Partial<Point>, type: string): Partial<Point> {
-  const { length, ...rest } = point;
-  const sized = type === 'text' ? { length: length ?? 8 } : type === 'bcd' ? { length: Math.min(length ?? 2, 4) } : {};
-  return { ...rest, type, ...sized };
-}
-
-/** Where a row is read; of a register as it goes on the wire, or what is wrong with it. */
-function Source({ connection, row }: { connection: Item<'connection'>; row: Candidate }) {
-  const asks = connection.set.kind === 'modbus' && !row.point.block;
-  const check = usePointCheck(asks ? connection.id : null, row.point);
-  const wrong = check.data?.wrong[0]?.[1];
-  return (
-    <span className={clsx('truncate px-2', wrong ? 'text-sm text-act4' : asks && 'figures')} title={wrong ?? row.source}>
-      {wrong ?? (check.data?.shown.split(',')[0] || row.source)}
-    </span>
   );
 }
