@@ -396,9 +396,11 @@ test('a fault is ordered, found out, told and over', async () => {
   await page.getByRole('region', { name: 'Controller Wash' }).getByRole('button', { name: 'Cut the cable' }).click();
   await expect(page.getByRole('region', { name: 'Wrong now' })).toContainText('Cable of Wash cut');
   await expect(page.getByRole('contentinfo')).toContainText('2 of 3 connections');
+  await expect(page.getByRole('listitem').filter({ hasText: /^Wash: / })).toBeVisible();
   // The tags of the two tanks, and hopper and conveyor as one each.
   await expect(place('Landing')).toContainText('32');
   await page.getByRole('button', { name: 'End all' }).click();
+  await expect(page.getByRole('listitem').filter({ hasText: 'Wash answers again' })).toBeVisible({ timeout: 30_000 });
   await expect(page.getByRole('contentinfo')).toContainText('3 of 3 connections', { timeout: 30_000 });
 });
 

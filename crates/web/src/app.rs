@@ -11,6 +11,7 @@ use actix_web::{
     web,
 };
 use havrel_core::access::Actor;
+use havrel_db::own::Token;
 use havrel_live::Live;
 use std::{
     collections::HashMap,
@@ -31,6 +32,8 @@ pub struct App {
     pub hosts: Vec<String>,
     /// Accounts seen lately, so that values go on while the database is away.
     pub(crate) people: Mutex<HashMap<Uuid, (Actor, Instant)>>,
+    /// Tokens seen lately, by their hashes, for the same.
+    pub(crate) tokens: Mutex<HashMap<Vec<u8>, Token>>,
     pub(crate) sockets: AtomicUsize,
     /// Whose turn it is to print a PDF.
     pub(crate) press: Semaphore,
@@ -54,6 +57,7 @@ impl App {
             rates: Rates::default(),
             hosts,
             people,
+            tokens: Mutex::default(),
             sockets,
             standin: None,
             press: Semaphore::new(1),

@@ -8,11 +8,12 @@ import { DropdownMenu } from 'radix-ui';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { http, take } from '../api/client';
-import { useAlarmCount, useLink, useRevision, useStatus } from '../api/live';
+import { type Status, useAlarmCount, useLink, useRevision, useStatus } from '../api/live';
 import { configurationMoved, madeHere, queries, useItems, useSession } from '../api/queries';
 import { learnStates, learnUnits } from '../parts/reading';
 import { clock } from '../parts/text';
 import { choose, useWish, type Wish } from '../parts/theme';
+import { newsOf } from './elsewhere';
 import { TagInspector } from './inspector';
 import { KeyList, useKeys } from './keys';
 import { Palette } from './palette';
@@ -40,6 +41,22 @@ function useFollow() {
   useEffect(() => {
     if (alarms > 0) void queries.invalidateQueries({ queryKey: ['alarms'] });
   }, [alarms]);
+}
+
+/** Tells of connections that break and come back, wherever somebody looks meanwhile. */
+function useNews() {
+  const status = useStatus();
+  const connections = useItems('connection').data?.items;
+  const before = useRef<Status | null>(null);
+  useEffect(() => {
+    if (!status) return;
+    if (before.current) {
+      const names = new Map(connections?.map((c) => [c.id, c.set.name]));
+      for (const { key, well, words, more } of newsOf(before.current, status, names))
+        (well ? toast.success : toast.warning)(words, { id: `news ${key}`, ...(more ? { description: more } : {}) });
+    }
+    before.current = status;
+  }, [status, connections]);
 }
 
 /** Makes known how values are read: units and the names of states. */
@@ -71,6 +88,7 @@ async function tell(revision: number) {
 
 export function Shell() {
   useFollow();
+  useNews();
   useWords();
   const view = useView();
   const go = useGo();

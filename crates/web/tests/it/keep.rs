@@ -1,6 +1,6 @@
 //! What must survive: restarts, a killed server, a database that goes away and comes back.
 
-use crate::plant::{Plant, SHARED, fresh_name, make_reachable};
+use crate::plant::{Client, Plant, SHARED, fresh_name, make_reachable};
 use havrel_core::{
     alarm::EventKind,
     plant::{Edit, Kind, Op},
@@ -76,6 +76,8 @@ async fn the_database_may_go_and_come_back() {
     let built = plant.build(&engineer).await;
     let values = format!("/api/values?tags={}", built.level_no);
     engineer.until(&values, |b| b[0]["quality"] == "good").await;
+    let pushed = pushable(&engineer, built.place, 1).await;
+    assert_eq!(push(&plant.url, &pushed.token, 1.0).await, 200);
     let began = havrel_live::now();
     // Starting and stopping wait on a thread of their own: this one carries the connections.
     tokio::task::spawn_blocking(move || drop(first)).await.unwrap();
@@ -84,6 +86,11 @@ async fn the_database_may_go_and_come_back() {
     plant.set_level(75.0);
     engineer.until(&values, |b| b[0]["value"].as_f64().is_some_and(|v| v > 70.0)).await;
     engineer.until("/api/alarms", |b| b["alarms"].as_array().is_some_and(|a| a.len() == 1)).await;
+    // A program that pushed before pushes on; one that nobody knows waits until it can be asked about.
+    for value in [2.0, 3.0] {
+        assert_eq!(push(&plant.url, &pushed.token, value).await, 200);
+    }
+    assert_eq!(push(&plant.url, "hv_unknown", 9.0).await, 503);
     let (status, body) = engineer.get("/api/journal").await;
     assert_eq!(status, 503, "{body}");
     assert!(body["detail"].as_str().unwrap().contains("database does not answer"));
@@ -116,8 +123,37 @@ async fn the_database_may_go_and_come_back() {
         kept.iter().map(|k| k.time - began).collect::<Vec<_>>()
     );
     assert_eq!(plant.live.db.alarm_events(&all()).await.unwrap().len(), 1);
+    let no = plant.live.plant().tags[&pushed.tag].no;
+    let held: Vec<_> =
+        plant.live.db.raw(no, 0, i64::MAX, false, 100).await.unwrap().into_iter().filter_map(|k| k.value).collect();
+    assert_eq!(held, [1.0, 2.0, 3.0].map(Value::F64));
     plant.stop().await;
     drop(second);
+}
+
+struct Pushed {
+    tag: Uuid,
+    token: String,
+}
+
+/// A recorded tag that can be pushed to, and a token for it.
+async fn pushable(engineer: &Client, place: Uuid, seen: i64) -> Pushed {
+    let [connection, tag] = [(); 2].map(|()| Uuid::now_v7());
+    let edits = json!([
+        {"op": "create", "kind": "connection", "id": connection, "set": {"name": "Gateway", "kind": "push"}},
+        {"op": "create", "kind": "tag", "id": tag, "set": {"name": "Steam flow", "place": place, "connection": connection,
+            "record": true, "record_mode": "each_poll"}},
+    ]);
+    assert_eq!(engineer.edit(seen, "Added", edits).await.0, 200);
+    let token = engineer.post("/api/tokens", json!({"name": "Gateway"})).await.1["token"].as_str().unwrap().to_owned();
+    Pushed { tag, token }
+}
+
+async fn push(url: &str, token: &str, value: f64) -> u16 {
+    let request = awc::Client::builder().timeout(Duration::from_secs(20)).finish().post(format!("{url}/api/push"));
+    let request = request.insert_header(("authorization", format!("Bearer {token}")));
+    let answer = request.send_json(&json!({"tag": "EX-1/Steam flow", "value": value})).await;
+    answer.unwrap().status().as_u16()
 }
 
 /// Ten minutes at 5,000 samples each second with `./havrel test --long`; a tenth of the tags otherwise.
