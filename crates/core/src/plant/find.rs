@@ -1,15 +1,16 @@
 //! Finding anything by words: places, tags, connections and reports.
 
 use super::{Kind, Plant};
-use std::collections::HashMap;
+use memchr::memmem;
+use std::{collections::HashMap, ops::Range};
 use uuid::Uuid;
 
 struct Entry {
     kind: Kind,
     id: Uuid,
-    /// In lower case.
-    path: String,
-    /// Where the name begins in the path.
+    /// Where its path lies in the text of all.
+    path: Range<usize>,
+    /// Where the name begins in it.
     name: usize,
 }
 
@@ -17,6 +18,8 @@ struct Entry {
 pub struct Finder {
     pub revision: i64,
     entries: Vec<Entry>,
+    /// Every path in lower case, one behind the other, so that a search runs through memory in one go.
+    text: String,
 }
 
 /// How well an entry fits; less is better. Ties go to the shorter path.
@@ -29,19 +32,34 @@ impl Finder {
         for &id in plant.places.keys() {
             paths.insert(id, plant.path(Some(id)).to_lowercase());
         }
-        let entry = |kind, id, path: String, name: &str| {
-            let name = path.len().saturating_sub(name.to_lowercase().len());
-            Entry { kind, id, path, name }
-        };
-        let mut entries = Vec::with_capacity(plant.places.len() + plant.tags.len() + plant.reports.len());
-        entries.extend(plant.places.values().map(|p| entry(Kind::Place, p.id, paths[&p.id].clone(), &p.set.name)));
-        entries.extend(plant.tags.values().map(|t| {
-            let place = paths.get(&t.set.place).map_or("", String::as_str);
-            entry(Kind::Tag, t.id, format!("{place}/{}", t.set.name.to_lowercase()), &t.set.name)
-        }));
-        entries.extend(plant.connections.values().map(|c| entry(Kind::Connection, c.id, c.set.name.to_lowercase(), &c.set.name)));
-        entries.extend(plant.reports.values().map(|r| entry(Kind::Report, r.id, r.set.name.to_lowercase(), &r.set.name)));
-        Finder { revision: plant.revision, entries }
+        let mut finder = Finder { revision: plant.revision, entries: Vec::new(), text: String::new() };
+        finder.entries.reserve(plant.places.len() + plant.tags.len() + plant.reports.len());
+        for place in plant.places.values() {
+            finder.add(Kind::Place, place.id, &[&paths[&place.id]], &place.set.name);
+        }
+        for tag in plant.tags.values() {
+            let place = paths.get(&tag.set.place).map_or("", String::as_str);
+            finder.add(Kind::Tag, tag.id, &[place, "/", &tag.set.name.to_lowercase()], &tag.set.name);
+        }
+        for connection in plant.connections.values() {
+            finder.add(Kind::Connection, connection.id, &[&connection.set.name.to_lowercase()], &connection.set.name);
+        }
+        for report in plant.reports.values() {
+            finder.add(Kind::Report, report.id, &[&report.set.name.to_lowercase()], &report.set.name);
+        }
+        finder
+    }
+
+    fn add(&mut self, kind: Kind, id: Uuid, parts: &[&str], name: &str) {
+        let start = self.text.len();
+        parts.iter().for_each(|part| self.text.push_str(part));
+        let path = start..self.text.len();
+        let name = path.end.saturating_sub(name.to_lowercase().len()).max(start);
+        self.entries.push(Entry { kind, id, path, name });
+    }
+
+    fn path(&self, entry: &Entry) -> &str {
+        &self.text[entry.path.clone()]
     }
 
     /// The best `most` entries that hold every word of the text, whatever its case, and how many there are in all. Words are
@@ -52,12 +70,14 @@ impl Finder {
         if words.is_empty() {
             return (Vec::new(), 0);
         }
+        let sought: Vec<memmem::Finder<'_>> = words.iter().map(memmem::Finder::new).collect();
         let mut found: Vec<(Rank, usize)> = Vec::new();
         for (index, entry) in self.entries.iter().enumerate() {
-            if !words.iter().all(|w| entry.path.contains(w)) {
+            let path = self.path(entry).as_bytes();
+            if !sought.iter().all(|w| w.find(path).is_some()) {
                 continue;
             }
-            let name = &entry.path[entry.name..];
+            let name = &self.text[entry.name..entry.path.end];
             let fit = match () {
                 () if name == text => 0,
                 () if name.starts_with(&text) => 1,
@@ -67,10 +87,10 @@ impl Finder {
                 () => 5,
             };
             let kind = Kind::ALL.iter().position(|k| *k == entry.kind).unwrap_or(0);
-            found.push(((fit, kind, entry.path.len()), index));
+            found.push(((fit, kind, path.len()), index));
         }
         let total = found.len();
-        let by = |a: &(Rank, usize)| (a.0, &self.entries[a.1].path);
+        let by = |a: &(Rank, usize)| (a.0, self.path(&self.entries[a.1]));
         if total > most && most > 0 {
             found.select_nth_unstable_by(most - 1, |a, b| by(a).cmp(&by(b)));
             found.truncate(most);
