@@ -52,7 +52,7 @@ export function useTree(): PlantTree | undefined {
 }
 
 /** Shows places at once as they are about to become; gives what takes that back. */
-export function expect(set: readonly Spot[]): () => void {
+export function foresee(set: readonly Spot[]): () => void {
   const before = queries.getQueryData<PlantTree>(KEY);
   if (before) queries.setQueryData(KEY, changed(before, before.revision, set, []));
   // What came in meanwhile is asked for again, since that tree is older.

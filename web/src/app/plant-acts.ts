@@ -6,7 +6,7 @@ import { http, take } from '../api/client';
 import type { Level } from '../api/model';
 import { bySiblings, type Spot } from '../api/places';
 import { commit, type Edit, made } from '../api/queries';
-import { expect, type PlantTree, pathOf } from '../api/tree';
+import { foresee, type PlantTree, pathOf } from '../api/tree';
 import { complain } from '../parts/form';
 import { counted } from '../parts/text';
 import { liesUnder, moveEdits, orderBetween, type Target, topsOf } from './tree';
@@ -83,7 +83,7 @@ export function usePlantActs(tree: PlantTree | undefined, choose: (ids: string[]
       const why = `Moved ${title(tops)} to ${to.parent ? pathOf(tree, to.parent) : 'the top'}`.slice(0, 400);
       // At once, so that whatever key comes next acts on what was moved, and sees it where it goes.
       now.current.choose(tops);
-      const back = expect(edits.map((edit) => become(tree, edit)).filter((spot) => spot !== undefined));
+      const back = foresee(edits.map((edit) => become(tree, edit)).filter((spot) => spot !== undefined));
       commit(why, tree.revision, edits).catch((error) => {
         back();
         complain(error);

@@ -77,8 +77,8 @@ const row = (change: Partial<Candidate>): Candidate => ({
 
 describe('tagEdits', () => {
   it('turns a factor into a scaling and a limit into a rule', () => {
-    const [tag, rule] = tagEdits(
-      [{ row: row({ unit: '%', factor: '0,1', limit: '85', record: true, states: 's' }), place: 'p' }],
+    const [tag, rule, low] = tagEdits(
+      [{ row: row({ unit: '%', factor: '0,1', limit: '85', low_limit: '5', record: true, states: 's' }), place: 'p' }],
       'c',
       3,
     );
@@ -92,6 +92,7 @@ describe('tagEdits', () => {
       scaling: { raw_low: 0, raw_high: 1000, low: 0, high: 100 },
     });
     expect(rule?.op === 'create' && rule.set).toEqual({ tag: tag?.id, kind: 'high', level: 85 });
+    expect(low?.op === 'create' && low.set).toEqual({ tag: tag?.id, kind: 'low', level: 5 });
   });
   it('points an existing tag here instead of making one', () => {
     const [edit, more] = tagEdits([{ row: row({ limit: '85' }), place: 'p', instead: 'old' }], 'c', 0);
@@ -109,6 +110,7 @@ it.each([
   [{ name: ' ' }, 'no name'],
   [{ place: ' / ' }, 'no place'],
   [{ limit: 'high' }, '“high” is no number'],
+  [{ low_limit: 'low' }, '“low” is no number'],
   [{ factor: '0' }, 'a factor of 0 says nothing'],
   [{ low: '1,5' }, ''],
 ])('a row with %j has %s', (change, words) => expect(wrongWith(row(change))).toBe(words));

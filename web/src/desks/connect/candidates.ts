@@ -29,17 +29,29 @@ export interface Candidate {
   record: boolean;
   /** Names for its whole numbers, where its layout says so. */
   states: string | null;
-  /** A high limit that raises an alarm; empty for none. */
+  /** Limits that raise an alarm; empty for none. */
   limit: string;
+  low_limit: string;
 }
 
 /** Columns that are typed in, in the order of the sheet. */
-export const TYPED = ['name', 'place', 'unit', 'decimals', 'low', 'high', 'factor', 'limit'] as const;
+export const TYPED = ['name', 'place', 'unit', 'decimals', 'low', 'high', 'factor', 'limit', 'low_limit'] as const;
 export type Typed = (typeof TYPED)[number];
 
 /** A row with nothing typed yet. */
 export function blank(key: string, parts: string[], source: string, point: Partial<Point>): Candidate {
-  const none = { name: '', place: '', unit: '', decimals: '', low: '', high: '', factor: '', group: '', limit: '' };
+  const none = {
+    name: '',
+    place: '',
+    unit: '',
+    decimals: '',
+    low: '',
+    high: '',
+    factor: '',
+    group: '',
+    limit: '',
+    low_limit: '',
+  };
   return { key, parts, source, point, ...none, record: false, states: null };
 }
 
@@ -140,7 +152,7 @@ const numeric = (text: string): number | null => {
 export function wrongWith(row: Candidate, place = cleanPath(row.place)): string {
   if (!row.name.trim()) return 'no name';
   if (!place) return 'no place';
-  const bad = (['decimals', 'low', 'high', 'factor', 'limit'] as const).find((f) => Number.isNaN(numeric(row[f])));
+  const bad = (['decimals', 'low', 'high', 'factor', 'limit', 'low_limit'] as const).find((f) => Number.isNaN(numeric(row[f])));
   if (bad) return `“${row[bad]}” is no number`;
   return numeric(row.factor) === 0 ? 'a factor of 0 says nothing' : '';
 }
@@ -222,9 +234,13 @@ export function tagEdits(wishes: readonly Wish[], connection: string, firstOrder
       ...(row.record ? { record: true } : {}),
       ...(row.states ? { states: row.states } : {}),
     };
-    const level = numeric(row.limit);
-    const rule: Partial<RuleSet> | null = level === null ? null : { tag: id, kind: 'high', level };
-    const rules: Edit[] = rule ? [{ op: 'create', kind: 'rule', id: newId(), set: rule }] : [];
+    const limits: [RuleSet['kind'], number | null][] = [
+      ['high', numeric(row.limit)],
+      ['low', numeric(row.low_limit)],
+    ];
+    const rules = limits.flatMap(([kind, level]): Edit[] =>
+      level === null ? [] : [{ op: 'create', kind: 'rule', id: newId(), set: { tag: id, kind, level } }],
+    );
     return [{ op: 'create', kind: 'tag', id, set }, ...rules];
   });
 }

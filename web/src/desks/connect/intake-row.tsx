@@ -19,6 +19,7 @@ export const TITLES: Record<Typed, string> = {
   high: 'to',
   factor: 'Factor',
   limit: 'High limit',
+  low_limit: 'Low limit',
 };
 /** What rows ask of the intake. */
 export interface IntakeTools {

@@ -49,6 +49,7 @@ const TRACK: Record<Typed, string> = {
   high: '4.2rem',
   factor: '4rem',
   limit: '4.8rem',
+  low_limit: '4.8rem',
 };
 
 /** Types that a tag of a kind of connection can have. */
