@@ -91,7 +91,6 @@ export function PlantColumn() {
     getScrollElement: () => box.current,
     estimateSize: () => ROW,
     overscan: 12,
-    useFlushSync: false,
     initialRect: { width: 240, height: 600 },
   });
   // What was made or moved here stays in sight once the tree has it where it belongs.
