@@ -55,8 +55,11 @@ export function useTree(): PlantTree | undefined {
 export function foresee(set: readonly Spot[]): () => void {
   const before = queries.getQueryData<PlantTree>(KEY);
   if (before) queries.setQueryData(KEY, changed(before, before.revision, set, []));
-  // What came in meanwhile is asked for again, since that tree is older.
-  return () => queries.setQueryData(KEY, before);
+  return () => {
+    queries.setQueryData(KEY, before);
+    // That tree is older than what came in meanwhile.
+    void queries.invalidateQueries({ queryKey: KEY });
+  };
 }
 
 /** The names from the top down to a place, joined by “/”; nothing for no place. */
