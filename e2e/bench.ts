@@ -113,14 +113,13 @@ async function signIn(page: Page) {
   await expect(page.getByRole('tree', { name: 'Plant' })).toBeVisible();
 }
 
-/** Puts edits through the one door, as another page would. */
-function edit(page: Page, edits: unknown[]): Promise<number> {
-  return page.evaluate(async (edits) => {
-    const { revision } = (await (await fetch('/api/tree')).json()) as { revision: number };
-    const headers = { 'content-type': 'application/json', 'if-match': String(revision) };
-    const answer = await fetch('/api/edits', { method: 'POST', headers, body: JSON.stringify({ why: 'Bench', edits }) });
-    return answer.status;
-  }, edits);
+/** Puts edits through the one door, from outside the page, whose own work is measured. */
+async function edit(page: Page, edits: unknown[]): Promise<number> {
+  const api = `${process.env.HAVREL_BENCH_URL}/api`;
+  const { revision } = (await (await page.request.get(`${api}/tree?since=0`)).json()) as { revision: number };
+  const headers = { 'if-match': String(revision) };
+  const answer = await page.request.post(`${api}/edits`, { headers, data: { why: 'Bench', edits } });
+  return answer.status();
 }
 
 const tell = (figures: Record<string, number | undefined>) => process.stdout.write(`figures ${JSON.stringify(figures)}\n`);

@@ -32,7 +32,7 @@ describe('a tree that is changed', () => {
   it('makes anew only what lies above the change', () => {
     const top = treeOf(places);
     const next = byId(places).set('a2', spot('a2', 'b', 0));
-    const grown = regrown(top, byId(places), next, ['a2']) ?? [];
+    const grown = regrown({ top, byId: byId(places) }, next, ['a2']) ?? [];
     expect(shown(grown)).toBe('site(a(a1) b(a2))');
     expect(shown(top)).toBe('site(a(a1 a2) b)');
     expect(grown[0]?.children[0]?.children[0]).toBe(top[0]?.children[0]?.children[0]);
@@ -41,18 +41,18 @@ describe('a tree that is changed', () => {
   it('takes a branch along, and takes away what is gone', () => {
     const next = byId(places).set('a', spot('a', null, 5));
     next.delete('b');
-    expect(shown(regrown(treeOf(places), byId(places), next, ['a', 'b']) ?? [])).toBe('site a(a1 a2)');
+    expect(shown(regrown({ top: treeOf(places), byId: byId(places) }, next, ['a', 'b']) ?? [])).toBe('site a(a1 a2)');
   });
 
   it('is left to be grown anew where changes hang together', () => {
     const next = byId(places)
       .set('a', spot('a', 'b', 0))
       .set('b', spot('b', null, 0));
-    expect(regrown(treeOf(places), byId(places), next, ['a', 'b'])).toBeUndefined();
+    expect(regrown({ top: treeOf(places), byId: byId(places) }, next, ['a', 'b'])).toBeUndefined();
     const ring = byId(places).set('site', spot('site', 'a', 0));
-    expect(regrown(treeOf(places), byId(places), ring, ['site'])).toBeUndefined();
+    expect(regrown({ top: treeOf(places), byId: byId(places) }, ring, ['site'])).toBeUndefined();
     const orphan = byId(places).set('a', spot('a', 'nowhere', 0));
-    expect(regrown(treeOf(places), byId(places), orphan, ['a'])).toBeUndefined();
+    expect(regrown({ top: treeOf(places), byId: byId(places) }, orphan, ['a'])).toBeUndefined();
   });
 
   it.each(Array.from({ length: 40 }, (_, i) => i + 1))('is the same as one that is grown anew, whatever is done (%i)', (seed) => {
@@ -70,7 +70,7 @@ describe('a tree that is changed', () => {
         if (any(5) === 0) next.delete(id);
         else next.set(id, spot(id, any(6) === 0 ? null : (ids[any(ids.length)] ?? null), any(5)));
       }
-      const grown = regrown(top, now, next, touched);
+      const grown = regrown({ top, byId: now }, next, touched);
       if (grown) shared += 1;
       const anew = treeOf(next.values());
       // Places in a ring hang on nothing and are not shown, whichever way.

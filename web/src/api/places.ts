@@ -11,6 +11,13 @@ export interface Node {
   children: readonly Node[];
 }
 
+/** The places of a plant, by their ids and as a tree. */
+export interface Plant {
+  byId: ReadonlyMap<string, Spot>;
+  /** The uppermost places, with all under them. */
+  top: readonly Node[];
+}
+
 const names = new Intl.Collator('en', { numeric: true });
 
 export function bySiblings(a: Spot, b: Spot): number {
@@ -68,16 +75,22 @@ function nodeAt(nodes: readonly Node[], way: readonly string[]): Node | undefine
   return found;
 }
 
+/** The places that lie right under one, or uppermost for null, in the engineer's order. */
+export function childrenOf(plant: Plant, parent: string | null): Spot[] {
+  const way = parent === null ? [] : wayTo(plant.byId, parent);
+  const nodes = parent === null ? plant.top : way && nodeAt(plant.top, way)?.children;
+  return (nodes ?? []).map((n) => n.spot);
+}
+
 function placed(list: readonly Node[], node: Node): Node[] {
   const at = list.findIndex((n) => byOrder(node, n) < 0);
   return at < 0 ? [...list, node] : [...list.slice(0, at), node, ...list.slice(at)];
 }
 
-/** The tree after a few changes, or nothing where it is simpler to grow it anew: `before` and `after` are the places by their
- * ids, `touched` those that came, changed or went. */
+/** The tree after a few changes, or nothing where it is simpler to grow it anew: `after` are the places by their ids, `touched`
+ * those that came, changed or went. */
 export function regrown(
-  top: readonly Node[],
-  before: ReadonlyMap<string, Spot>,
+  { top, byId: before }: Plant,
   after: ReadonlyMap<string, Spot>,
   touched: readonly string[],
 ): readonly Node[] | undefined {

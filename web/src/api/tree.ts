@@ -2,22 +2,18 @@
 
 import { useQuery } from '@tanstack/react-query';
 import { http, type Schemas, take } from './client';
-import { type Node, regrown, type Spot, treeOf } from './places';
+import { type Plant, regrown, type Spot, treeOf } from './places';
 import { queries } from './queries';
 
-export interface PlantTree {
+export interface PlantTree extends Plant {
   revision: number;
-  places: Spot[];
-  byId: ReadonlyMap<string, Spot>;
-  /** The uppermost places, with all under them. */
-  top: readonly Node[];
 }
 
 /** The tree after an answer to what is new since the last one. */
 export function merged(last: PlantTree | undefined, answer: Schemas['TreeView']): PlantTree {
   if (answer.whole || !last) {
     const byId = new Map(answer.places.map((spot) => [spot.id, spot]));
-    return { revision: answer.revision, places: answer.places, byId, top: treeOf(answer.places) };
+    return { revision: answer.revision, byId, top: treeOf(answer.places) };
   }
   // The feed may tell of a revision that is known already: the same tree spares all who work from it.
   if (answer.places.length + answer.gone.length === 0) {
@@ -31,9 +27,8 @@ export function changed(last: PlantTree, revision: number, set: readonly Spot[],
   const byId = new Map(last.byId);
   for (const spot of set) byId.set(spot.id, spot);
   for (const id of gone) byId.delete(id);
-  const places = [...byId.values()];
   const touched = [...set.map((spot) => spot.id), ...gone];
-  return { revision, places, byId, top: regrown(last.top, last.byId, byId, touched) ?? treeOf(places) };
+  return { revision, byId, top: regrown(last, byId, touched) ?? treeOf(byId.values()) };
 }
 
 const KEY = ['tree'];

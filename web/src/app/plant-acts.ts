@@ -4,7 +4,7 @@ import { useMemo, useRef, useSyncExternalStore } from 'react';
 import { toast } from 'sonner';
 import { http, take } from '../api/client';
 import type { Level } from '../api/model';
-import { bySiblings, type Spot } from '../api/places';
+import { childrenOf, type Spot } from '../api/places';
 import { commit, type Edit, made } from '../api/queries';
 import { foresee, type PlantTree, pathOf } from '../api/tree';
 import { complain } from '../parts/form';
@@ -78,7 +78,7 @@ export function usePlantActs(tree: PlantTree | undefined, choose: (ids: string[]
         toast.error('A place cannot go under itself.');
         return;
       }
-      const edits = moveEdits(tree.places, tree.byId, tops, to);
+      const edits = moveEdits(tree, tops, to);
       if (edits.length === 0) return;
       const why = `Moved ${title(tops)} to ${to.parent ? pathOf(tree, to.parent) : 'the top'}`.slice(0, 400);
       // At once, so that whatever key comes next acts on what was moved, and sees it where it goes.
@@ -96,7 +96,7 @@ export function usePlantActs(tree: PlantTree | undefined, choose: (ids: string[]
         const first = ids[0] ? tree?.byId.get(ids[0]) : undefined;
         if (!tree || !first) return;
         const parent = first.parent ?? null;
-        const siblings = tree.places.filter((p) => (p.parent ?? null) === parent).sort(bySiblings);
+        const siblings = childrenOf(tree, parent);
         const places = siblings.map((s) => ids.includes(s.id));
         const [from, to] = [places.indexOf(true), places.lastIndexOf(true)];
         if (way === 'up' && from > 0) move(ids, { parent, before: siblings[from - 1]?.id });
@@ -104,7 +104,7 @@ export function usePlantActs(tree: PlantTree | undefined, choose: (ids: string[]
         if (way === 'in' && from > 0) move(ids, { parent: siblings[from - 1]?.id ?? null, before: undefined });
         if (way === 'out' && parent) {
           const above = tree.byId.get(parent);
-          const beside = tree.places.filter((p) => (p.parent ?? null) === (above?.parent ?? null)).sort(bySiblings);
+          const beside = childrenOf(tree, above?.parent ?? null);
           move(ids, { parent: above?.parent ?? null, before: beside[beside.findIndex((s) => s.id === parent) + 1]?.id });
         }
       },
@@ -141,7 +141,7 @@ export function usePlantActs(tree: PlantTree | undefined, choose: (ids: string[]
       create: async (id, under, name, level) => {
         const { tree } = now.current;
         if (!tree) return;
-        const siblings = tree.places.filter((p) => (p.parent ?? null) === under).sort(bySiblings);
+        const siblings = childrenOf(tree, under);
         const order = orderBetween(siblings.at(-1)?.order, undefined);
         try {
           const set = { name, level, order, ...(under ? { parent: under } : {}) };

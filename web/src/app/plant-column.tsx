@@ -16,7 +16,7 @@ import { levelBelow, useClip, usePlantActs } from './plant-acts';
 import { Entries, type Kit, MENU } from './plant-menu';
 import { type Handle, ROW, Row, type Zone } from './plant-row';
 import { useGo, useView } from './router';
-import { alarmCounts, alarmsUnder, found, rolledUp, rowsOf, targetAt } from './tree';
+import { alarmCounts, alarmsUnder, finder, rolledUp, rowsOf, standing, targetAt } from './tree';
 
 const FOLDED = 'havrel:folded-places';
 /** Larger plants begin with their two upper levels open. */
@@ -48,17 +48,18 @@ export function PlantColumn() {
   const id = useId();
   const box = useRef<HTMLDivElement>(null);
   const [text, setText] = useState('');
-  const places = useMemo(() => tree?.places ?? [], [tree]);
-  const [isOpen, fold] = useFolds(places.length);
+  const size = tree?.byId.size ?? 0;
+  const [isOpen, fold] = useFolds(size);
   const nodes = tree?.top ?? NONE;
+  const [find] = useState(finder);
   const rows = useMemo(
-    () => (text.trim() ? rowsOf(found(nodes, text), () => true) : rowsOf(nodes, isOpen)),
-    [nodes, isOpen, text],
+    () => (text.trim() ? rowsOf(find(nodes, text), () => true) : rowsOf(nodes, isOpen)),
+    [nodes, isOpen, text, find],
   );
   const list = useMemo(() => alarms.data?.alarms ?? [], [alarms.data]);
   const byId = useMemo(() => tree?.byId ?? new Map<string, Spot>(), [tree]);
   const under = useMemo(() => alarmsUnder(byId, list), [byId, list]);
-  const standing = useMemo(() => rolledUp(byId, alarmCounts(list)), [byId, list]);
+  const inAlarm = useMemo(() => rolledUp(byId, alarmCounts(list)), [byId, list]);
   const bad = useMemo(() => rolledUp(byId, status?.bad ?? {}), [byId, status]);
   const hands = useHands().data;
   const byHand = useMemo(() => {
@@ -69,7 +70,7 @@ export function PlantColumn() {
   // Two or three are looked for, which is quicker than to note where all are.
   const indexOf = useMemo(() => {
     return (id: string | undefined) => {
-      const index = id ? rows.findIndex((r) => r.node.spot.id === id) : -1;
+      const index = id ? rows.findIndex((r) => r.spot.id === id) : -1;
       return index < 0 ? undefined : index;
     };
   }, [rows]);
@@ -85,7 +86,7 @@ export function PlantColumn() {
   const dragged = useRef<string[]>([]);
   const clip = useClip();
   const focused = indexOf(focus) ?? indexOf(at) ?? 0;
-  const here = rows[focused]?.node.spot;
+  const here = rows[focused]?.spot;
   const virtual = useVirtualizer({
     count: rows.length,
     getScrollElement: () => box.current,
@@ -93,6 +94,7 @@ export function PlantColumn() {
     overscan: 12,
     initialRect: { width: 240, height: 600 },
   });
+  const drawn = virtual.getVirtualItems();
   // What was made or moved here stays in sight once the tree has it where it belongs.
   const moved = useRef<{ id: string; since: number } | null>(null);
   const show = (ids: string[]) => {
@@ -139,9 +141,9 @@ export function PlantColumn() {
     const to = Math.min(Math.max(index, 0), rows.length - 1);
     const row = rows[to];
     if (!row) return;
-    if (range) setChosen(new Set([...(chosen.size > 0 ? chosen : here ? [here.id] : []), row.node.spot.id]));
+    if (range) setChosen(new Set([...(chosen.size > 0 ? chosen : here ? [here.id] : []), row.spot.id]));
     else setChosen(new Set());
-    setFocus(row.node.spot.id);
+    setFocus(row.spot.id);
     virtual.scrollToIndex(to);
   }
 
@@ -161,8 +163,8 @@ export function PlantColumn() {
   function onKey(event: KeyboardEvent) {
     const row = rows[focused];
     if (!row || event.target !== box.current) return;
-    const { spot, children } = row.node;
-    const open = children.length > 0 && isOpen(spot.id, row.depth);
+    const { spot, children } = row;
+    const open = children.length > 0 && isOpen(spot.id, standing(byId, spot).depth);
     const name = `${event.altKey ? 'alt+' : ''}${event.ctrlKey || event.metaKey ? 'ctrl+' : ''}${event.key.length === 1 ? event.key.toLowerCase() : event.key}`;
     if (build[name] && engineer) build[name]();
     else if (event.altKey || event.ctrlKey || event.metaKey) {
@@ -189,7 +191,7 @@ export function PlantColumn() {
       box.current?.focus({ preventScroll: true });
       if (event.shiftKey && rows[focused]) {
         const [from, to] = [Math.min(focused, index), Math.max(focused, index)];
-        setChosen(new Set(rows.slice(from, to + 1).map((r) => r.node.spot.id)));
+        setChosen(new Set(rows.slice(from, to + 1).map((r) => r.spot.id)));
         return;
       }
       if (event.ctrlKey || event.metaKey) {
@@ -223,7 +225,7 @@ export function PlantColumn() {
     },
     drop: (spot, event) => {
       event.preventDefault();
-      if (drop) acts.move(dragged.current, targetAt(places, spot, drop.zone));
+      if (drop && tree) acts.move(dragged.current, targetAt(tree, spot, drop.zone));
     },
     end: () => {
       dragged.current = [];
@@ -255,7 +257,7 @@ export function PlantColumn() {
         kit={kit}
         many={picked.length}
         spot={here}
-        idle={rows[focused]?.idle ?? false}
+        idle={standing(byId, here).idle}
         canPaste={clip !== null}
         acts={acts}
         picked={picked}
@@ -302,12 +304,10 @@ export function PlantColumn() {
       >
         Whole plant
       </button>
-      {tree && places.length === 0 && (
+      {tree && size === 0 && (
         <p className="px-3.5 py-2 text-soft">No places yet. They come with the first tags, or on the desk Model.</p>
       )}
-      {tree && places.length > 0 && rows.length === 0 && (
-        <p className="px-3.5 py-2 text-soft">No place has “{text}” in its name.</p>
-      )}
+      {tree && size > 0 && rows.length === 0 && <p className="px-3.5 py-2 text-soft">No place has “{text}” in its name.</p>}
       <ContextMenu.Root>
         <ContextMenu.Trigger asChild disabled={!engineer}>
           <div
@@ -318,29 +318,31 @@ export function PlantColumn() {
             aria-activedescendant={here ? `${id}-${focused}` : undefined}
             tabIndex={0}
             onKeyDown={onKey}
-            className="group min-h-0 flex-1 overflow-auto outline-none [contain:strict]"
+            className="group min-h-0 flex-1 overflow-auto outline-none [contain:strict] [overflow-anchor:none]"
           >
-            <div className="relative" style={{ height: virtual.getTotalSize() }}>
-              {virtual.getVirtualItems().map((item) => {
+            <div style={{ height: virtual.getTotalSize(), paddingTop: drawn[0]?.start }}>
+              {drawn.map((item) => {
                 const row = rows[item.index];
                 if (!row) return null;
-                const { spot, children } = row.node;
+                const { spot, children } = row;
+                const { depth, idle } = standing(byId, spot);
                 const urgent = mostUrgent((under.get(spot.id) ?? []).map((a) => ({ ...a, state: a.state as PipState })));
                 return (
                   <Row
                     key={spot.id}
                     id={`${id}-${item.index}`}
-                    row={row}
+                    spot={spot}
+                    depth={depth}
+                    idle={idle}
                     index={item.index}
-                    start={item.start}
                     chosen={at === spot.id}
                     picked={chosen.has(spot.id)}
                     cut={clip?.mode === 'cut' && clip.ids.includes(spot.id)}
                     focused={item.index === focused}
-                    open={children.length > 0 ? Boolean(text.trim()) || isOpen(spot.id, row.depth) : undefined}
+                    open={children.length > 0 ? Boolean(text.trim()) || isOpen(spot.id, depth) : undefined}
                     bad={bad.get(spot.id) ?? 0}
                     byHand={byHand.get(spot.id) ?? 0}
-                    alarms={standing.get(spot.id) ?? 0}
+                    alarms={inAlarm.get(spot.id) ?? 0}
                     priority={urgent?.priority}
                     state={urgent?.state}
                     drop={drop?.id === spot.id ? drop.zone : undefined}

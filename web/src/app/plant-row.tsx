@@ -5,7 +5,7 @@ import { ChevronRight } from 'lucide-react';
 import { type DragEvent, type MouseEvent, memo, type RefObject, useState } from 'react';
 import type { Spot } from '../api/places';
 import { type PipState, Pips } from '../parts/pips';
-import type { Row as PlantRow } from './tree';
+import { mayOverflow } from '../parts/text';
 
 export const ROW = 26;
 
@@ -27,9 +27,11 @@ export interface Handle {
 
 interface RowProps {
   id: string;
-  row: PlantRow;
+  spot: Spot;
+  depth: number;
+  /** It, or a place above it, is out of service. */
+  idle: boolean;
   index: number;
-  start: number;
   /** Scopes every desk. */
   chosen: boolean;
   /** Goes along with what is done to others. */
@@ -54,21 +56,21 @@ interface RowProps {
 
 /** A place. Large plants have thousands, and something changes somewhere every second: it is drawn only when it changes. */
 export const Row = memo(function Row(props: RowProps) {
-  const { row, index, chosen, picked, open, bad, alarms, byHand, priority, state, drop, editing, handle } = props;
-  const { spot } = row.node;
+  const { spot, depth, idle, index, chosen, picked, open, bad, alarms, byHand, priority, state, drop, editing, handle } = props;
   const words = [
-    row.idle && 'out of service',
+    idle && 'out of service',
     bad > 0 && `${bad} bad`,
     alarms > 0 && `${alarms} in alarm`,
     byHand > 0 && `${byHand} set by hand`,
   ].filter(Boolean);
+  const badges = words.length > 0;
   return (
     <div
       id={props.id}
       role="treeitem"
       tabIndex={-1}
       aria-selected={chosen || picked}
-      aria-level={row.depth + 1}
+      aria-level={depth + 1}
       aria-expanded={open}
       aria-label={[spot.name, ...words].join(', ')}
       draggable={props.movable && !editing}
@@ -80,14 +82,15 @@ export const Row = memo(function Row(props: RowProps) {
       onDrop={(e) => handle.current.drop(spot, e)}
       onDragEnd={() => handle.current.end()}
       className={clsx(
-        'absolute right-0 left-0 flex cursor-pointer items-center border-l-[3px] pr-3',
+        'flex cursor-pointer items-center border-l-[3px] pr-3',
         chosen ? 'border-teal font-semibold' : 'border-transparent',
         chosen || picked ? 'bg-tint' : 'hover:bg-band',
+        drop && 'relative',
         drop === 'into' && 'outline-2 -outline-offset-2 outline-teal',
         props.cut && 'opacity-50',
         props.focused && 'group-focus-visible:outline-2 group-focus-visible:-outline-offset-2 group-focus-visible:outline-teal',
       )}
-      style={{ height: ROW, transform: `translateY(${props.start}px)`, paddingLeft: `${row.depth * 14 + 4}px` }}
+      style={{ height: ROW, paddingLeft: `${depth * 14 + 4}px` }}
     >
       {(drop === 'before' || drop === 'after') && (
         <span className={clsx('absolute right-0 left-2 h-0.5 bg-teal', drop === 'before' ? '-top-px' : '-bottom-px')} />
@@ -110,7 +113,15 @@ export const Row = memo(function Row(props: RowProps) {
       {editing === 'name' ? (
         <Naming label={`Name of ${spot.name}`} start={spot.name} onDone={(name) => handle.current.named(name)} />
       ) : (
-        <span className={clsx('min-w-0 flex-1 truncate', row.idle && 'text-soft italic')}>{spot.name}</span>
+        <span
+          className={clsx(
+            'min-w-0 flex-1 whitespace-nowrap',
+            (badges || mayOverflow(spot.name, 190 - depth * 14)) && 'truncate',
+            idle && 'text-soft italic',
+          )}
+        >
+          {spot.name}
+        </span>
       )}
       {editing === 'under' && (
         <Naming label={`New place under ${spot.name}`} start="" onDone={(name) => handle.current.named(name)} />

@@ -1,59 +1,84 @@
 // The plant tree as rows: what is open, how deep, what is wrong under it, and what moving in it comes to.
 
 import type { Schemas } from '../api/client';
-import { bySiblings, type Node, type Spot } from '../api/places';
+import { bySiblings, childrenOf, type Node, type Plant, type Spot } from '../api/places';
 import type { Edit } from '../api/queries';
 
-export interface Row {
-  node: Node;
-  depth: number;
-  /** It, or a place above it, is out of service. */
-  idle: boolean;
-}
-
-/** The rows to show, top down, leaving out what lies under closed places. */
-export function rowsOf(nodes: readonly Node[], isOpen: (id: string, depth: number) => boolean): Row[] {
-  const rows: Row[] = [];
-  const walk = (list: readonly Node[], depth: number, above: boolean) => {
+/** The places to show, top down, leaving out what lies under closed ones. */
+export function rowsOf(nodes: readonly Node[], isOpen: (id: string, depth: number) => boolean): Node[] {
+  const rows: Node[] = [];
+  const walk = (list: readonly Node[], depth: number) => {
     for (const node of list) {
-      const idle = above || !node.spot.in_service;
-      rows.push({ node, depth, idle });
-      if (node.children.length > 0 && isOpen(node.spot.id, depth)) walk(node.children, depth + 1, idle);
+      rows.push(node);
+      if (node.children.length > 0 && isOpen(node.spot.id, depth)) walk(node.children, depth + 1);
     }
   };
-  walk(nodes, 0, false);
+  walk(nodes, 0);
   return rows;
 }
 
-/** The places whose name holds every word, with all above them, so that each is seen where it stands. */
-export function found(nodes: readonly Node[], text: string): readonly Node[] {
-  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-  // A branch of which nothing is left out is shown as it is.
-  const kept = (list: readonly Node[]): readonly Node[] => {
-    const left: Node[] = [];
-    let whole = true;
-    for (const node of list) {
-      const children = kept(node.children);
-      const wanted = children.length > 0 || words.every((w) => node.low.includes(w));
-      if (wanted) left.push(children === node.children ? node : { ...node, children });
-      whole &&= wanted && children === node.children;
-    }
-    return whole ? list : left;
-  };
-  return kept(nodes);
+/** How deep a place stands, and whether it or a place above it is out of service. */
+export function standing(byId: ReadonlyMap<string, Spot>, spot: Spot): { depth: number; idle: boolean } {
+  let [depth, idle] = [0, !spot.in_service];
+  let above = spot.parent ? byId.get(spot.parent) : undefined;
+  for (; above && depth < 64; depth += 1) {
+    idle ||= !above.in_service;
+    above = above.parent ? byId.get(above.parent) : undefined;
+  }
+  return { depth, idle };
 }
 
-/** Every place for which `wanted` holds, in the order of the tree. */
-export function inOrder(nodes: readonly Node[], wanted: (id: string) => boolean): { spot: Spot; idle: boolean }[] {
+/** What was found among siblings for some words. */
+type Findings = WeakMap<readonly Node[], readonly Node[]>;
+
+/** Those of the places whose name holds every word, with all above them. A branch of which nothing is left out is shown as it
+ * is; what is known already is not looked through again. */
+function holding(nodes: readonly Node[], words: readonly string[], known: Findings): readonly Node[] {
+  const done = known.get(nodes);
+  if (done) return done;
+  let left: Node[] | undefined;
+  for (let i = 0; i < nodes.length; i += 1) {
+    const node = nodes[i] as Node;
+    const children = node.children.length > 0 ? holding(node.children, words, known) : node.children;
+    const wanted = children.length > 0 || words.every((w) => node.low.includes(w));
+    if (!left && wanted && children === node.children) continue;
+    left ??= nodes.slice(0, i);
+    if (wanted) left.push(children === node.children ? node : { ...node, children });
+  }
+  const kept = left ?? nodes;
+  known.set(nodes, kept);
+  return kept;
+}
+
+/** Finds the places whose name holds every word of a text, each where it stands. It remembers the steps of the text: a letter more
+ * looks only at what was found before, and after a change of the plant only at what lies above the change. */
+export function finder(): (nodes: readonly Node[], text: string) => readonly Node[] {
+  const steps: { text: string; words: string[]; known: Findings }[] = [];
+  return (nodes, typed) => {
+    const text = typed.trim().toLowerCase();
+    while (steps.length > 0 && !text.startsWith(steps.at(-1)?.text ?? '')) steps.pop();
+    if (text !== (steps.at(-1)?.text ?? '')) steps.push({ text, words: text.split(/\s+/), known: new WeakMap() });
+    return steps.reduce((list, { words, known }) => holding(list, words, known), nodes);
+  };
+}
+
+/** Some places in the order of the tree. Looks only where they lie. */
+export function inOrder({ byId, top }: Plant, wanted: Iterable<string>): { spot: Spot; idle: boolean }[] {
+  const ids = new Set(wanted);
+  const ways = new Set<string>();
+  for (const id of ids) {
+    for (let at = byId.get(id); at && !ways.has(at.id); at = at.parent ? byId.get(at.parent) : undefined) ways.add(at.id);
+  }
   const list: { spot: Spot; idle: boolean }[] = [];
   const walk = (nodes: readonly Node[], above: boolean) => {
     for (const { spot, children } of nodes) {
+      if (!ways.has(spot.id)) continue;
       const idle = above || !spot.in_service;
-      if (wanted(spot.id)) list.push({ spot, idle });
+      if (ids.has(spot.id)) list.push({ spot, idle });
       walk(children, idle);
     }
   };
-  walk(nodes, false);
+  walk(top, false);
   return list;
 }
 
@@ -158,10 +183,10 @@ export interface Target {
 }
 
 /** Where a drop at a row leads: in front of it, behind it, or into it. */
-export function targetAt(places: readonly Spot[], spot: Spot, zone: 'before' | 'into' | 'after'): Target {
+export function targetAt(plant: Plant, spot: Spot, zone: 'before' | 'into' | 'after'): Target {
   if (zone === 'into') return { parent: spot.id, before: undefined };
   if (zone === 'before') return { parent: spot.parent ?? null, before: spot.id };
-  const siblings = places.filter((p) => (p.parent ?? null) === (spot.parent ?? null)).sort(bySiblings);
+  const siblings = childrenOf(plant, spot.parent ?? null);
   return { parent: spot.parent ?? null, before: siblings[siblings.findIndex((s) => s.id === spot.id) + 1]?.id };
 }
 
@@ -170,20 +195,16 @@ const CLOSEST = 1e-6;
 
 /** The edits that bring places somewhere, side by side in their order. Nothing where they cannot go there:
  * under themselves, or where they are already. */
-export function moveEdits(
-  places: readonly Spot[],
-  byId: ReadonlyMap<string, Spot>,
-  ids: Iterable<string>,
-  to: Target,
-): Edit<'place'>[] {
+export function moveEdits(plant: Plant, ids: Iterable<string>, to: Target): Edit<'place'>[] {
+  const { byId } = plant;
   const tops = topsOf(byId, ids);
   const { parent } = to;
   if (tops.length === 0 || (parent && tops.some((id) => liesUnder(byId, parent, id)))) return [];
   const chosen = new Set(tops);
-  const moving = places.filter((p) => chosen.has(p.id)).sort(bySiblings);
-  const there = places.filter((p) => (p.parent ?? null) === parent && !chosen.has(p.id)).sort(bySiblings);
+  const moving = tops.flatMap((id) => byId.get(id) ?? []).sort(bySiblings);
+  const all = childrenOf(plant, parent);
+  const there = all.filter((p) => !chosen.has(p.id));
   // In front of one that moves itself means in front of the next that stays.
-  const all = places.filter((p) => (p.parent ?? null) === parent).sort(bySiblings);
   const from = to.before ? all.findIndex((p) => p.id === to.before) : all.length;
   const stays = all.slice(Math.max(from, 0)).find((p) => !chosen.has(p.id));
   const index = stays ? there.indexOf(stays) : there.length;

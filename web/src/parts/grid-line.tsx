@@ -3,6 +3,7 @@
 import clsx from 'clsx';
 import { type KeyboardEvent, memo, type ReactNode, type RefObject } from 'react';
 import type { StagedRow } from './staged';
+import { mayOverflow } from './text';
 
 export interface GridColumn<R> {
   key: string;
@@ -25,9 +26,6 @@ export interface GridColumn<R> {
 
 /** Whether a column cannot be written. */
 export const isShown = <R,>(column: GridColumn<R>) => column.show !== undefined || column.say !== undefined;
-
-/** Whether a text may be too long for its column. To cut off what is not costs frames while a sheet is scrolled. */
-const mayOverflow = (text: string, width: number) => text.length * 9 > width - 16;
 
 /** A row as writing sees it. */
 export interface GridRow {
@@ -125,7 +123,7 @@ function LineOf<R>(props: Props<R>) {
         const trouble = row && troubles.get(cellName(row.id, c.key));
         const edits = here && typing !== null;
         const text = row && !c.show ? told(c) : '';
-        const long = mayOverflow(text, c.width);
+        const long = mayOverflow(text, c.width - 16);
         // What the cell has no room for, or says in a shorter way.
         const full = c.say ? text : c.print && row ? said(c.key) : text;
         const hidden = long || full !== text ? full : undefined;

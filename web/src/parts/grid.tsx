@@ -25,7 +25,7 @@ import {
   type Spot,
   type Typing,
 } from './grid-line';
-import { type Rows, useRows } from './rows';
+import { type Rows, slotsFor, useRows } from './rows';
 import { fromClipboard, series, toClipboard } from './series';
 import { ColumnHead, type Order } from './sheet';
 import type { Staged, Write } from './staged';
@@ -133,7 +133,7 @@ export function Grid<R>(props: Props<R>) {
   const widths = columns.map((c) => `${c.width}px`).join(' ');
   const lefts = useMemo(() => columns.map((_, i) => columns.slice(0, i).reduce((sum, c) => sum + c.width, 0)), [columns]);
   const width = columns.reduce((sum, c) => sum + c.width, 0);
-  const slots = 2 ** Math.ceil(Math.log2(Math.max(drawn.length, 32)));
+  const slots = slotsFor(drawn.length);
 
   /** What stands in a row by its index: of the server, to be made, or none yet. */
   function lineAt(index: number): { row: GridRow; text: (key: string) => string; data: R | undefined } | undefined {

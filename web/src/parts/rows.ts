@@ -11,6 +11,10 @@ export interface Rows<R> {
   rows: R[];
 }
 
+/** How many elements the rows of a list take in turn, by their index, when so many are drawn; a power of two, so that a few rows
+ * more or less seldom change who stands where. */
+export const slotsFor = (drawn: number) => 2 ** Math.ceil(Math.log2(Math.max(drawn, 32)));
+
 /** Pages that hold the rows from one index to another. */
 export function pagesOf(first: number, last: number): number[] {
   const [from, to] = [Math.floor(Math.max(0, first) / PAGE), Math.floor(Math.max(0, last) / PAGE)];

@@ -4,7 +4,7 @@ import { useVirtualizer } from '@tanstack/react-virtual';
 import clsx from 'clsx';
 import { ArrowDown, ArrowUp } from 'lucide-react';
 import { type KeyboardEvent, type ReactNode, useEffect, useId, useRef, useState } from 'react';
-import { type Rows, useRows } from './rows';
+import { type Rows, slotsFor, useRows } from './rows';
 import { Trouble } from './ui';
 
 const ROW = 28;
@@ -118,7 +118,7 @@ export function Sheet<R>({ label, columns, source, fetch, idOf, open, onOpen, or
     event.preventDefault();
   }
 
-  const slots = 2 ** Math.ceil(Math.log2(Math.max(drawn.length, 32)));
+  const slots = slotsFor(drawn.length);
   const grid = { gridTemplateColumns: columns.map((c) => c.width).join(' ') };
   return (
     <>

@@ -56,3 +56,6 @@ export function stored(status: Status, now: number): string {
   const full = (status.spool_bytes / status.spool_room) * 100;
   return `history ${lasting(behind)} behind · spool ${full < 1 ? 'under 1' : Math.floor(full)} % full`;
 }
+
+/** Whether a text may be too long for so many pixels. To cut off what is not costs frames while a long list is scrolled. */
+export const mayOverflow = (text: string, width: number) => text.length * 9 > width;

@@ -26,9 +26,9 @@ export function Board() {
   const rules = useItems('rule', { under: at });
   const cards = useMemo(() => {
     const byPlace = Map.groupBy(tags.data?.items ?? [], (t) => t.set.place);
-    const order = inOrder(tree?.top ?? [], (id) => byPlace.has(id));
+    const order = tree ? inOrder(tree, byPlace.keys()) : [];
     return order.map(({ spot, idle }) => ({ place: spot, idle, tags: byPlace.get(spot.id) ?? [] }));
-  }, [tree?.top, tags.data]);
+  }, [tree, tags.data]);
   const place = at ? tree?.byId.get(at) : undefined;
   const total = tags.data?.total ?? 0;
   if (tags.error) return <Trouble error={tags.error} />;
@@ -89,7 +89,12 @@ function Card({ place, idle, tags, rules }: { place: Spot; idle: boolean; tags: 
   const number = (id: string | null) => tags.find((t) => t.id === id)?.no;
   const open = (tag: Tag) => go({ tag: tag.id });
   return (
-    <section aria-label={place.name} className="rounded-md border border-line bg-raised px-3 pt-2 pb-1.5">
+    <section
+      aria-label={place.name}
+      // A whole plant has hundreds: those out of sight are not laid out, and guessed at by their rows.
+      className="rounded-md border border-line bg-raised px-3 pt-2 pb-1.5 [content-visibility:auto] print:[content-visibility:visible]"
+      style={{ containIntrinsicBlockSize: `auto ${44 + 28 * (rows.length + Math.min(below.length, 1))}px` }}
+    >
       <header className="flex h-7 items-center gap-2">
         <h2 className="truncate text-[0.9375rem] font-semibold">{place.name}</h2>
         {idle && <span className="shrink-0 rounded border border-line px-1.5 text-sm text-soft">out of service</span>}

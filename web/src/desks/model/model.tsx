@@ -31,7 +31,7 @@ export function Model() {
       <DeskHead
         path={pathOf(tree, spot?.parent).replaceAll('/', ' / ')}
         title={spot?.name ?? 'Whole plant'}
-        note={spot ? `${spot.level}${idle ? ' · out of service' : ''}` : counted(tree.places.length, 'place')}
+        note={spot ? `${spot.level}${idle ? ' · out of service' : ''}` : counted(tree.byId.size, 'place')}
       >
         {tab('Tags', !['place', 'states', 'files'].includes(part ?? ''), undefined)}
         {tab(spot ? 'Place' : 'Places', part === 'place', 'place')}
@@ -44,7 +44,7 @@ export function Model() {
         <StateSets disabled={!engineer} />
       ) : part === 'files' ? (
         <Files key={at ?? ''} tree={tree} disabled={!engineer} />
-      ) : tree.places.length > 0 ? (
+      ) : tree.byId.size > 0 ? (
         <TagSheet key={at ?? ''} writable={engineer} />
       ) : (
         <div className="max-w-lg">

@@ -4,7 +4,7 @@ import { ArrowDown, ArrowUp, Plus } from 'lucide-react';
 import { useMemo, useState } from 'react';
 import { newId } from '../../api/client';
 import type { Item, Level } from '../../api/model';
-import { bySiblings, type Spot } from '../../api/places';
+import { childrenOf, type Spot } from '../../api/places';
 import { commit } from '../../api/queries';
 import { type PlantTree, pathOf } from '../../api/tree';
 import { DeletePlaces } from '../../app/delete-places';
@@ -119,7 +119,7 @@ function Levels({ tree, place, disabled }: { tree: PlantTree; place: Place | und
   const top = place?.id;
   // A large plant has tens of thousands of places: looked through once for each tree.
   const rows = useMemo(() => {
-    const inside = tree.places.filter((p) => !top || (p.id !== top && liesUnder(tree.byId, p.id, top)));
+    const inside = [...tree.byId.values()].filter((p) => !top || (p.id !== top && liesUnder(tree.byId, p.id, top)));
     const byLevel = Map.groupBy(inside, (p) => p.level as Level);
     return LEVELS.flatMap((level) => {
       const spots = byLevel.get(level);
@@ -178,7 +178,7 @@ function Levels({ tree, place, disabled }: { tree: PlantTree; place: Place | und
 function Children({ tree, place, disabled }: { tree: PlantTree; place: Place | undefined; disabled: boolean }) {
   const go = useGo();
   const at = place?.id ?? null;
-  const children = tree.places.filter((p) => (p.parent ?? null) === at).sort(bySiblings);
+  const children = childrenOf(tree, at);
   const form = useForm({ name: '', level: levelBelow(place?.set.level) });
   return (
     <section aria-label="Places under it">
