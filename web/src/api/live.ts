@@ -94,6 +94,8 @@ class Feed {
   private follow: { last: number; epoch: string } | null = null;
   private wanted = false;
   private pending = false;
+  /** When it was last told what is watched, in milliseconds of the page. */
+  private told = 0;
   private tries = 0;
   private skew = 0;
 
@@ -142,10 +144,13 @@ class Feed {
   private tellLater() {
     if (this.pending) return;
     this.pending = true;
+    // At once after a pause; while a list is scrolled only now and then, as each telling brings all that is new in sight.
+    const wait = Math.max(30, this.told + 150 - performance.now());
     setTimeout(() => {
       this.pending = false;
+      this.told = performance.now();
       this.send({ watch: [...this.watched.keys()] });
-    }, 30);
+    }, wait);
   }
 
   private send(message: object) {

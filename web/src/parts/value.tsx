@@ -66,7 +66,9 @@ export function Value({ no, set, rhythm = 1000, own = false, className }: Props)
     <span className={clsx('inline-flex items-baseline justify-end gap-1', className)} data-quality={value.quality} title={title}>
       <Age value={value} rhythm={rhythm} />
       <QualityMark value={value} />
-      <span className={clsx('figures truncate font-semibold', value.quality === 'bad' && 'text-soft')}>{text}</span>
+      <span className={clsx('figures font-semibold', text.length > 10 && 'truncate', value.quality === 'bad' && 'text-soft')}>
+        {text}
+      </span>
       {reading.unit && (
         <span className={clsx('text-sm text-soft', reading.converted && 'underline decoration-dotted underline-offset-3')}>
           {reading.unit}

@@ -138,20 +138,20 @@ describe('judged', () => {
     row({ key: 'c', name: 'pH', place: 'Works / EX-2' }),
     row({ key: 'd', name: '' }),
   ];
-  const met = { places: { 'EX-1': 'p1' }, clashes: [{ row: 2, tag: 'old', source: 'elsewhere' }] };
+  const met = { places: { 'EX-1': 'p1' }, taken: new Map([['c', { row: 2, tag: 'old', source: 'elsewhere' }]]) };
   it('tells what keeps rows from becoming tags, and what is to be made', () => {
-    const all = judged(rows, {}, met, rows);
+    const all = judged(rows, {}, met);
     expect(all.troubles).toEqual(['twice in this list', 'twice in this list', 'taken', 'no name']);
     expect([all.open, all.made, all.pointed, all.fresh]).toEqual([4, 4, 0, 2]);
   });
   it('counts what was left out or pointed elsewhere', () => {
-    const some = judged(rows, { a: 'out', c: 'instead', d: 'out' }, met, rows);
+    const some = judged(rows, { a: 'out', c: 'instead', d: 'out' }, met);
     expect(some.troubles).toEqual(['', '', '', '']);
     expect([some.open, some.made, some.pointed]).toEqual([0, 2, 1]);
   });
   it('knows an answer by the rows it was asked for', () => {
     const turned = [...rows].reverse();
-    expect(judged(turned, {}, met, rows).troubles[1]).toBe('taken');
-    expect(judged(rows, {}, undefined, []).fresh).toBe(3);
+    expect(judged(turned, {}, met).troubles[1]).toBe('taken');
+    expect(judged(rows, {}, undefined).fresh).toBe(3);
   });
 });

@@ -144,15 +144,32 @@ export function placesOf(
 }
 
 const numeric = (text: string): number | null => {
+  // Most fields of most rows are empty.
+  if (text === '') return null;
   const trimmed = text.trim().replace(',', '.');
   return trimmed === '' ? null : Number(trimmed);
 };
+
+/** `cleanPath` of places of which many are alike. */
+export function cleaner(): (path: string) => string {
+  const known = new Map<string, string>();
+  return (path) => {
+    let clean = known.get(path);
+    if (clean === undefined) {
+      clean = cleanPath(path);
+      known.set(path, clean);
+    }
+    return clean;
+  };
+}
+
+const FIGURES = ['decimals', 'low', 'high', 'factor', 'limit', 'low_limit'] as const;
 
 /** What is wrong with a row before it is sent; empty where nothing is. */
 export function wrongWith(row: Candidate, place = cleanPath(row.place)): string {
   if (!row.name.trim()) return 'no name';
   if (!place) return 'no place';
-  const bad = (['decimals', 'low', 'high', 'factor', 'limit', 'low_limit'] as const).find((f) => Number.isNaN(numeric(row[f])));
+  const bad = FIGURES.find((f) => Number.isNaN(numeric(row[f])));
   if (bad) return `“${row[bad]}” is no number`;
   return numeric(row.factor) === 0 ? 'a factor of 0 says nothing' : '';
 }
@@ -161,45 +178,36 @@ export function wrongWith(row: Candidate, place = cleanPath(row.place)): string 
 export type Fix = 'instead' | 'out';
 export type Fixes = Readonly<Record<string, Fix>>;
 
-/** What all rows come to together, after an answer to what stood in the way of them as they were asked for. */
-export function judged(
-  rows: readonly Candidate[],
-  fixes: Fixes,
-  met: Schemas['ClashesView'] | undefined,
-  asked: readonly Candidate[],
-) {
-  const taken = new Map((met?.clashes ?? []).map((clash) => [asked[clash.row]?.key, clash]));
-  const kept = rows.filter((r) => fixes[r.key] !== 'out');
-  // Most rows lie in few places.
-  const places = new Map<string, string>();
-  const placeOf = (row: Candidate) => {
-    let place = places.get(row.place);
-    if (place === undefined) {
-      place = cleanPath(row.place);
-      places.set(row.place, place);
-    }
-    return place;
-  };
+/** What stands where tags would be: the clash of each row by its key, and which of their places there are. */
+export interface Met {
+  taken: ReadonlyMap<string, Schemas['ClashView']>;
+  places: Readonly<Record<string, string>>;
+}
+
+/** What all rows come to together. */
+export function judged(rows: readonly Candidate[], fixes: Fixes, met: Met | undefined) {
+  const clean = cleaner();
+  const out = (row: Candidate) => fixes[row.key] === 'out';
+  const paths = rows.map((row) => `${clean(row.place)}/${row.name.trim()}`);
   const counts = new Map<string, number>();
-  const known = (row: Candidate) => `${placeOf(row)}/${row.name.trim()}`;
-  for (const row of kept) counts.set(known(row), (counts.get(known(row)) ?? 0) + 1);
-  const trouble = (row: Candidate): string => {
-    if (fixes[row.key] === 'out') return '';
-    const wrong = wrongWith(row, placeOf(row));
+  paths.forEach((path, i) => {
+    if (!out(rows[i] as Candidate)) counts.set(path, (counts.get(path) ?? 0) + 1);
+  });
+  const troubles = rows.map((row, i): string => {
+    if (out(row)) return '';
+    const wrong = wrongWith(row, clean(row.place));
     if (wrong) return wrong;
-    if ((counts.get(known(row)) ?? 0) > 1) return 'twice in this list';
-    return taken.has(row.key) && fixes[row.key] !== 'instead' ? 'taken' : '';
-  };
-  const troubles = rows.map(trouble);
-  const paths = new Set([...new Set(rows.map(placeOf))].flatMap(prefixes));
+    if ((counts.get(paths[i] ?? '') ?? 0) > 1) return 'twice in this list';
+    return met?.taken.has(row.key) && fixes[row.key] !== 'instead' ? 'taken' : '';
+  });
+  const places = new Set([...new Set(rows.map((row) => clean(row.place)))].flatMap(prefixes));
   return {
-    taken,
     troubles,
     open: troubles.filter(Boolean).length,
-    made: kept.length,
+    made: rows.filter((row) => !out(row)).length,
     pointed: rows.filter((r) => fixes[r.key] === 'instead').length,
     /** Places that are to be made. */
-    fresh: [...paths].filter((path) => !met?.places[path]).length,
+    fresh: [...places].filter((path) => !met?.places[path]).length,
   };
 }
 

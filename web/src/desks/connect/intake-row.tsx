@@ -2,7 +2,7 @@
 
 import clsx from 'clsx';
 import { X } from 'lucide-react';
-import { type ClipboardEvent, type KeyboardEvent, memo, type RefObject } from 'react';
+import { type ClipboardEvent, type KeyboardEvent, memo, type RefObject, useState } from 'react';
 import type { Schemas } from '../../api/client';
 import type { Group, Item, Point } from '../../api/model';
 import { usePointCheck } from '../../app/tag-settings';
@@ -21,6 +21,13 @@ export const TITLES: Record<Typed, string> = {
   limit: 'High limit',
   low_limit: 'Low limit',
 };
+const BY_LAYOUT = <span className="px-1 text-soft">by layout</span>;
+
+/** Rows about the cursor have fields at once, so that keys find them. */
+const NEAR = 16;
+/** Whether a column holds figures, which stand to the right. */
+export const isFigure = (column: Typed) => column !== 'name' && column !== 'place' && column !== 'unit';
+
 /** What rows ask of the intake. */
 export interface IntakeTools {
   change: (index: number, part: Partial<Candidate>) => void;
@@ -32,6 +39,8 @@ export interface IntakeTools {
   /** What is done about a clash; nothing takes that back. */
   fix: (key: string, how: Fix | undefined) => void;
   leave: (index: number) => void;
+  /** The row that the cursor was last brought to. */
+  aim: () => number;
 }
 
 interface Props {
@@ -52,21 +61,58 @@ interface Props {
   tools: RefObject<IntakeTools>;
 }
 
-export const IntakeRow = memo(function IntakeRow(props: Props) {
+/** A row, which while the intake is scrolled by comes without fields: a hundred a second could not be made. It gets them once
+ * all stands still, and looks the same before. */
+export const IntakeRow = memo(function IntakeRow({ scrolling, ...props }: Props & { scrolling: boolean }) {
+  const [plain, setPlain] = useState(scrolling && Math.abs(props.index - props.tools.current.aim()) > NEAR);
+  if (plain && !scrolling) setPlain(false);
+  return plain ? <PlainRow {...props} /> : <FullRow {...props} />;
+});
+
+const PlainRow = memo(function PlainRow({ row, connection, types, columns, groups, problem, marked, ...props }: Props) {
+  const text = (said: string, className: string) => (
+    <span
+      className={clsx(
+        'block h-7 rounded border border-firm px-2 leading-6.5 whitespace-nowrap',
+        className,
+        said.length > 9 && 'truncate',
+      )}
+    >
+      {said}
+    </span>
+  );
+  return (
+    <div {...placed(props)}>
+      <span className="truncate px-2">{row.source}</span>
+      {types && <span className="px-0.5">{row.point.block ? BY_LAYOUT : text(row.point.type ?? types[0] ?? '', '')}</span>}
+      {columns.map((column) => (
+        <span key={column} className="px-0.5">
+          {text(
+            row[column],
+            clsx(
+              isFigure(column) && 'figures text-right',
+              marked === column && 'bg-tint',
+              faulty(problem, column) && 'border-act4',
+            ),
+          )}
+        </span>
+      ))}
+      {groups.length > 0 && (
+        <span className="px-0.5">{text(groups.find((g) => g.id === row.group)?.name ?? usual(connection), '')}</span>
+      )}
+    </div>
+  );
+});
+
+const FullRow = memo(function FullRow(props: Props) {
   const { index, row, connection, types, columns, groups, problem, clash, fix, marked, tools } = props;
   return (
-    <div
-      className={clsx(
-        'absolute right-0 left-0 grid items-center border-t border-line will-change-transform',
-        fix === 'out' && 'opacity-50',
-      )}
-      style={{ gridTemplateColumns: props.tracks, height: ROW, transform: `translateY(${props.start}px)` }}
-    >
+    <div {...placed(props)}>
       <Source connection={connection} row={row} />
       {types && (
         <span className="px-0.5">
           {row.point.block ? (
-            <span className="px-1 text-soft">by layout</span>
+            BY_LAYOUT
           ) : (
             <Choice
               aria-label={`Type of ${row.source}`}
@@ -88,11 +134,7 @@ export const IntakeRow = memo(function IntakeRow(props: Props) {
             aria-invalid={faulty(problem, column)}
             autoComplete="off"
             spellCheck={false}
-            className={clsx(
-              INPUT,
-              column !== 'name' && column !== 'place' && column !== 'unit' && 'figures text-right',
-              marked === column && 'bg-tint',
-            )}
+            className={clsx(INPUT, isFigure(column) && 'figures text-right', marked === column && 'bg-tint')}
             value={row[column]}
             onFocus={(e) => {
               e.currentTarget.dataset.before = row[column];
@@ -144,7 +186,7 @@ export const IntakeRow = memo(function IntakeRow(props: Props) {
             value={row.group}
             onChange={(e) => tools.current.change(index, { group: e.target.value })}
           >
-            <option value="">every {connection.set.interval_ms / 1000} s</option>
+            <option value="">{usual(connection)}</option>
             {groups.map((g) => (
               <option key={g.id} value={g.id}>
                 {g.name}
@@ -174,6 +216,20 @@ export const IntakeRow = memo(function IntakeRow(props: Props) {
     </div>
   );
 });
+
+/** How often a tag of no group is read. */
+const usual = (connection: Item<'connection'>) => `every ${connection.set.interval_ms / 1000} s`;
+
+/** Where a row stands, and how its parts share its width. */
+function placed({ fix, tracks, start }: Pick<Props, 'fix' | 'tracks' | 'start'>) {
+  return {
+    className: clsx(
+      'absolute right-0 left-0 grid items-center border-t border-line will-change-transform',
+      fix === 'out' && 'opacity-50',
+    ),
+    style: { gridTemplateColumns: tracks, height: ROW, transform: `translateY(${start}px)` },
+  };
+}
 
 /** Whether a row's trouble lies in a column. */
 function faulty(problem: string, column: Typed): boolean {

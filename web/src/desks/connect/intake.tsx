@@ -3,7 +3,8 @@
 
 import { useQuery } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { type ClipboardEvent, type KeyboardEvent, useId, useMemo, useRef, useState } from 'react';
+import clsx from 'clsx';
+import { type ClipboardEvent, type KeyboardEvent, useDeferredValue, useId, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { http, take } from '../../api/client';
 import { type Item, TYPES } from '../../api/model';
@@ -15,10 +16,12 @@ import { counted } from '../../parts/text';
 import { Button, Choice, Field, Input, Tick } from '../../parts/ui';
 import {
   type Candidate,
+  cleaner,
   cleanPath,
   type Fixes,
   filled,
   judged,
+  type Met,
   pasted,
   placesOf,
   prefixes,
@@ -26,7 +29,7 @@ import {
   type Typed,
   tagEdits,
 } from './candidates';
-import { IntakeRow, type IntakeTools, ROW, TITLES } from './intake-row';
+import { IntakeRow, type IntakeTools, isFigure, ROW, TITLES } from './intake-row';
 import { useLater } from './later';
 
 interface Props {
@@ -44,12 +47,12 @@ const TRACK: Record<Typed, string> = {
   name: 'minmax(10rem,1.4fr)',
   place: 'minmax(9rem,1.3fr)',
   unit: '4rem',
-  decimals: '4.5rem',
-  low: '5rem',
+  decimals: '5rem',
+  low: '6rem',
   high: '4.2rem',
   factor: '4rem',
-  limit: '4.8rem',
-  low_limit: '4.8rem',
+  limit: '5.4rem',
+  low_limit: '5.4rem',
 };
 
 /** Types that a tag of a kind of connection can have. */
@@ -75,11 +78,13 @@ async function byExample(parts: readonly string[], rows: readonly Candidate[], e
   return { words: alike ? '' : answer.words, names: alike ? null : names };
 }
 
-/** What stands where these tags would be, and which of their places there are. */
-function meet(rows: readonly Candidate[]) {
-  const paths = [...new Set(rows.flatMap((r) => prefixes(r.place)))];
-  const asked = [...rows.map((r) => [cleanPath(r.place), r.name.trim()]), ...paths.map((path) => [path, ''])];
-  return take(http.POST('/api/intake/clashes', { body: { rows: asked as unknown as never[] } }));
+/** Asks what stands where these tags would be. */
+async function meet(rows: readonly Candidate[]): Promise<Met> {
+  const clean = cleaner();
+  const paths = new Set([...new Set(rows.map((r) => r.place))].flatMap(prefixes));
+  const asked = [...rows.map((r) => [clean(r.place), r.name.trim()]), ...[...paths].map((path) => [path, ''])];
+  const met = await take(http.POST('/api/intake/clashes', { body: { rows: asked as unknown as never[] } }));
+  return { taken: new Map(met.clashes.map((clash) => [rows[clash.row]?.key ?? '', clash])), places: met.places };
 }
 
 const NO_PLACES: Item<'place'>[] = [];
@@ -109,6 +114,8 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
     useFlushSync: false,
     initialRect: { width: 1000, height: 320 },
   });
+  const scrolling = useDeferredValue(virtual.isScrolling);
+  const aim = useRef(0);
 
   // What stands where these tags would be: asked a moment after the last stroke.
   const wanted = useLater(rows, 400);
@@ -119,10 +126,8 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
     staleTime: 0,
     placeholderData: (before) => before,
   });
-  const { taken, troubles, open, made, pointed, fresh } = useMemo(
-    () => judged(rows, fixes, clashes.data, wanted),
-    [rows, fixes, clashes.data, wanted],
-  );
+  const { data } = clashes;
+  const { troubles, open, made, pointed, fresh } = useMemo(() => judged(rows, fixes, data), [rows, fixes, data]);
 
   const change = (index: number, part: Partial<Candidate>) =>
     onChange((all) => all.map((r, i) => (i === index ? { ...r, ...part } : r)));
@@ -145,6 +150,7 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
 
   function focus(row: number, column: Typed) {
     const at = Math.min(Math.max(row, 0), rows.length - 1);
+    aim.current = at;
     virtual.scrollToIndex(at);
     requestAnimationFrame(() => box.current?.querySelector<HTMLElement>(`[data-cell="${at}-${column}"]`)?.focus());
   }
@@ -188,7 +194,7 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
         wishes.map((row) => ({
           row,
           place: ids.get(cleanPath(row.place)) ?? '',
-          ...(fixes[row.key] === 'instead' ? { instead: taken.get(row.key)?.tag ?? '' } : {}),
+          ...(fixes[row.key] === 'instead' ? { instead: data?.taken.get(row.key)?.tag ?? '' } : {}),
         })),
         connection.id,
         order,
@@ -233,12 +239,13 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
       const { [key]: _, ...rest } = fixes;
       setFixes(how ? { ...rest, [key]: how } : rest);
     },
+    aim: () => aim.current,
     leave: (index) => onChange((all) => all.filter((_, n) => n !== index)),
   };
   const known = useMemo(
     () => (
       <datalist id="places">
-        {places.map((place) => (
+        {places.slice(0, 500).map((place) => (
           <option key={place.id} value={place.title.replaceAll('/', ' / ')} />
         ))}
       </datalist>
@@ -342,44 +349,45 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
         className="overflow-auto border border-line"
         style={{ height: Math.min(rows.length, 10) * ROW + 38 }}
       >
-        <div
-          className="sticky top-0 z-10 grid h-7 min-w-max items-center bg-band text-sm"
-          style={{ gridTemplateColumns: tracks }}
-        >
-          <span className="px-2 font-semibold">Source</span>
-          {types && <span className="px-1 font-semibold">Type</span>}
-          {columns.map((c) => (
-            <span key={c} className="px-1 font-semibold">
-              {TITLES[c]}
-            </span>
-          ))}
-          {groups.length > 0 && <span className="px-1 font-semibold">Group</span>}
-          <span className="px-1 font-semibold">Record</span>
-        </div>
-        <div className="relative min-w-max" style={{ height: virtual.getTotalSize() }}>
-          {virtual.getVirtualItems().map((item) => {
-            const row = rows[item.index];
-            if (!row) return null;
-            const marked = range && range.from !== range.to && item.index >= low && item.index <= high;
-            return (
-              <IntakeRow
-                key={row.key}
-                index={item.index}
-                start={item.start}
-                row={row}
-                connection={connection}
-                types={types}
-                columns={columns}
-                groups={groups}
-                tracks={tracks}
-                problem={troubles[item.index] ?? ''}
-                clash={taken.get(row.key)}
-                fix={fixes[row.key]}
-                marked={marked ? range.column : undefined}
-                tools={tools}
-              />
-            );
-          })}
+        {/* One width for the heads and the rows under them. */}
+        <div className="min-w-max">
+          <div className="sticky top-0 z-10 grid h-7 items-center bg-band text-sm whitespace-nowrap" style={{ gridTemplateColumns: tracks }}>
+            <span className="px-2 font-semibold">Source</span>
+            {types && <span className="px-2 font-semibold">Type</span>}
+            {columns.map((c) => (
+              <span key={c} className={clsx('px-2 font-semibold', isFigure(c) && 'text-right')}>
+                {TITLES[c]}
+              </span>
+            ))}
+            {groups.length > 0 && <span className="px-2 font-semibold">Group</span>}
+            <span className="px-2 font-semibold">Record</span>
+          </div>
+          <div className="relative" style={{ height: virtual.getTotalSize() }}>
+            {virtual.getVirtualItems().map((item) => {
+              const row = rows[item.index];
+              if (!row) return null;
+              const marked = range && range.from !== range.to && item.index >= low && item.index <= high;
+              return (
+                <IntakeRow
+                  key={row.key}
+                  scrolling={scrolling}
+                  index={item.index}
+                  start={item.start}
+                  row={row}
+                  connection={connection}
+                  types={types}
+                  columns={columns}
+                  groups={groups}
+                  tracks={tracks}
+                  problem={troubles[item.index] ?? ''}
+                  clash={data?.taken.get(row.key)}
+                  fix={fixes[row.key]}
+                  marked={marked ? range.column : undefined}
+                  tools={tools}
+                />
+              );
+            })}
+          </div>
         </div>
       </div>
     </form>
