@@ -217,11 +217,13 @@ test('load: an intake of ten thousand rows', async ({ page }) => {
   await form.getByLabel('Place for all').fill('Bench / Intake');
   await expect(form.getByRole('button', { name: 'Create 10,000 tags' })).toBeEnabled();
   const scrolled = await smoothness(page, '[aria-label="Rows"]');
+  const bare = await bareList(page);
   const start = Date.now();
   await form.getByRole('button', { name: 'Create 10,000 tags' }).click();
   await expect(page.getByText('Created 10,000 tags.', { exact: true })).toBeVisible({ timeout: 60_000 });
   tell({
     intake_fps: scrolled.fps,
+    intake_bare: bare,
     intake_task: scrolled.task,
     intake_typing: typing,
     intake_names: names,
@@ -256,6 +258,7 @@ test('tree: fifty thousand places', async ({ page }) => {
     );
   const open = await until('[aria-label="Open Area 3"]', 'Unit 3-1', null);
   const scrolled = await smoothness(page, '[role="tree"]');
+  const bare = await bareList(page);
   const filters: number[] = [];
   // Letter by letter, with what then stands first.
   const letters = [
@@ -301,6 +304,7 @@ test('tree: fifty thousand places', async ({ page }) => {
   });
   tell({
     tree_fps: scrolled.fps,
+    tree_bare: bare,
     tree_task: scrolled.task,
     tree_open: open,
     tree_filter: Math.max(...filters),

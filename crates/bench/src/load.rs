@@ -205,7 +205,7 @@ pub fn tree(figures: &mut Figures, cluster: &Cluster, folder: &Path) -> Result<(
 }
 
 /// What the browser measures: key, words, unit and goal.
-const SEEN: [(&str, &str, &str, Option<&str>); 19] = [
+const SEEN: [(&str, &str, &str, Option<&str>); 21] = [
     ("sheet_fps", "frames while the sheet is scrolled", "fps", Some("55")),
     ("sheet_bare", "frames of a bare list scrolled as fast", "fps", None),
     ("sheet_task", "longest task while the sheet is scrolled", "ms", Some("50")),
@@ -215,11 +215,13 @@ const SEEN: [(&str, &str, &str, Option<&str>); 19] = [
     ("large_task", "longest task while a trend of 8 x 20,000 points runs", "ms", Some("50")),
     ("find_ms", "anything found by a word", "ms", Some("50")),
     ("intake_fps", "frames while an intake of 10,000 rows is scrolled", "fps", Some("55")),
+    ("intake_bare", "frames of a bare list scrolled as fast", "fps", None),
     ("intake_task", "longest task while it is scrolled", "ms", Some("50")),
     ("intake_typing", "longest task while a name is typed in it", "ms", Some("50")),
     ("intake_names", "10,000 names by one example", "ms", None),
     ("intake_create", "10,000 tags created from it", "s", Some("10")),
     ("tree_fps", "frames while the column is scrolled", "fps", Some("55")),
+    ("tree_bare", "frames of a bare list scrolled as fast", "fps", None),
     ("tree_task", "longest task while it is scrolled", "ms", Some("50")),
     ("tree_open", "a branch of 999 opened", "ms", Some("100")),
     ("tree_filter", "filtered by a letter more, the longest of six", "ms", Some("100")),
