@@ -115,6 +115,14 @@ export interface Scaling {
   curve?: 'linear' | 'root';
 }
 
+/** How the bytes of a value stand in its registers. */
+export const ORDERS: readonly string[] = ['ABCD', 'CDAB', 'BADC', 'DCBA'];
+/** With those in which halves and registers of 64 bits are not turned alike. */
+export const LONG_ORDERS: readonly string[] = [...ORDERS, 'EFGHABCD', 'CDABGHEF', 'FEHGBADC', 'DCBAHGFE'];
+
+/** The orders that values of a type can stand in; one that was chosen already stays among them. */
+export const ordersOf = (type: string, chosen = '') => (type.endsWith('64') || chosen.length > 4 ? LONG_ORDERS : ORDERS);
+
 /** Everything a register may hold. */
 export const TYPES = ['u16', 'i16', 'u32', 'i32', 'u64', 'i64', 'f32', 'f64', 'bcd', 'bool', 'text'] as const;
 

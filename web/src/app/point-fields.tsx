@@ -1,7 +1,7 @@
 // Where a tag is read: the fields that its connection's kind needs, and no others.
 
 import type { Schemas } from '../api/client';
-import { type Point, type SourceKind, TYPES } from '../api/model';
+import { ordersOf, type Point, type SourceKind, TYPES } from '../api/model';
 import { numberOf, textOf } from '../parts/form';
 import { Button, Choice, Field, INPUT, Input, Tick } from '../parts/ui';
 
@@ -99,7 +99,7 @@ function RegisterFields({ point, onChange, error, check, disabled }: Props) {
             }}
           >
             <option value="">as set</option>
-            {['ABCD', 'CDAB', 'BADC', 'DCBA'].map((o) => (
+            {ordersOf(type, point.order).map((o) => (
               <option key={o}>{o}</option>
             ))}
           </Choice>

@@ -23,7 +23,9 @@ pub enum Type {
 }
 
 /// How the bytes A (highest) to D of a value stand in its registers; in 64-bit values the registers are turned round or
-/// kept in the same way. Text and 16-bit values follow the order within a register only.
+/// kept in the same way. The orders of eight letters say how the bytes A to H of a 64-bit value stand whose halves and
+/// registers are not turned alike; shorter values follow them within a half. Text and 16-bit values follow the order within
+/// a register only.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Order {
     #[default]
@@ -35,18 +37,45 @@ pub enum Order {
     Badc,
     #[serde(rename = "DCBA")]
     Dcba,
+    #[serde(rename = "EFGHABCD")]
+    Efghabcd,
+    #[serde(rename = "CDABGHEF")]
+    Cdabghef,
+    #[serde(rename = "FEHGBADC")]
+    Fehgbadc,
+    #[serde(rename = "DCBAHGFE")]
+    Dcbahgfe,
 }
 
 impl Order {
-    /// All of them, the usual first.
-    pub const ALL: [Order; 4] = [Order::Abcd, Order::Cdab, Order::Badc, Order::Dcba];
+    /// All of them, the usual first; the last four differ from the others only in values of 64 bits.
+    pub const ALL: [Order; 8] =
+        [Order::Abcd, Order::Cdab, Order::Badc, Order::Dcba, Order::Efghabcd, Order::Cdabghef, Order::Fehgbadc, Order::Dcbahgfe];
+
+    /// Those that values of up to 32 bits can stand in.
+    pub const SHORT: &[Order] = Order::ALL.split_at(4).0;
 
     fn swaps_bytes(self) -> bool {
-        matches!(self, Order::Badc | Order::Dcba)
+        matches!(self, Order::Badc | Order::Dcba | Order::Fehgbadc | Order::Dcbahgfe)
     }
 
+    /// Whether the registers of 32 bits are turned.
     fn swaps_words(self) -> bool {
-        matches!(self, Order::Cdab | Order::Dcba)
+        matches!(self, Order::Cdab | Order::Dcba | Order::Cdabghef | Order::Dcbahgfe)
+    }
+
+    /// Whether the halves of 64 bits are turned.
+    fn swaps_halves(self) -> bool {
+        matches!(self, Order::Cdab | Order::Dcba | Order::Efghabcd | Order::Fehgbadc)
+    }
+
+    /// Which register, counted from the highest, stands at a place among so many.
+    fn register(self, place: usize, count: usize) -> usize {
+        match count {
+            4 => place ^ usize::from(self.swaps_words()) ^ (usize::from(self.swaps_halves()) << 1),
+            _ if self.swaps_words() => count - 1 - place,
+            _ => place,
+        }
     }
 
     /// As it is written.
@@ -56,6 +85,10 @@ impl Order {
             Order::Cdab => "CDAB",
             Order::Badc => "BADC",
             Order::Dcba => "DCBA",
+            Order::Efghabcd => "EFGHABCD",
+            Order::Cdabghef => "CDABGHEF",
+            Order::Fehgbadc => "FEHGBADC",
+            Order::Dcbahgfe => "DCBAHGFE",
         }
     }
 }
@@ -122,20 +155,17 @@ impl Shape {
     /// The registers as one number of up to 64 bits, the highest first.
     fn gather(&self, words: &[u16]) -> Result<u64, Reason> {
         let own = words.get(..usize::from(self.width())).ok_or(Reason::WrongAnswer)?;
-        let add = |sum: u64, word: &u16| sum << 16 | u64::from(if self.order.swaps_bytes() { word.swap_bytes() } else { *word });
-        Ok(if self.order.swaps_words() { own.iter().rev().fold(0, add) } else { own.iter().fold(0, add) })
+        // To turn registers and to turn them back is the same.
+        let ordered = (0..own.len()).map(|i| own[self.order.register(i, own.len())]);
+        let turned = ordered.map(|word| if self.order.swaps_bytes() { word.swap_bytes() } else { word });
+        Ok(turned.fold(0, |sum, word| sum << 16 | u64::from(word)))
     }
 
     fn scatter(&self, number: u64) -> Vec<u16> {
-        let width = self.width();
-        let mut words: Vec<u16> = (0..width).rev().map(|i| (number >> (16 * i)) as u16).collect();
-        if self.order.swaps_words() {
-            words.reverse();
-        }
-        if self.order.swaps_bytes() {
-            words.iter_mut().for_each(|w| *w = w.swap_bytes());
-        }
-        words
+        let width = usize::from(self.width());
+        let word = |i: usize| (number >> (16 * (width - 1 - i))) as u16;
+        let ordered = (0..width).map(|place| word(self.order.register(place, width)));
+        ordered.map(|word| if self.order.swaps_bytes() { word.swap_bytes() } else { word }).collect()
     }
 
     /// Makes a value of the registers of one point.
@@ -264,6 +294,16 @@ mod tests {
     #[case(Type::I32, Order::Abcd, &[0xffff, 0xfffe], Value::I64(-2))]
     #[case(Type::I64, Order::Dcba, &[0xfeff, 0xffff, 0xffff, 0xffff], Value::I64(-2))]
     #[case(Type::U64, Order::Abcd, &[0xffff, 0xffff, 0xffff, 0xffff], Value::U64(u64::MAX))]
+    #[case(Type::U64, Order::Abcd, &[0x0102, 0x0304, 0x0506, 0x0708], Value::U64(0x0102_0304_0506_0708))]
+    #[case(Type::U64, Order::Cdab, &[0x0708, 0x0506, 0x0304, 0x0102], Value::U64(0x0102_0304_0506_0708))]
+    #[case(Type::U64, Order::Badc, &[0x0201, 0x0403, 0x0605, 0x0807], Value::U64(0x0102_0304_0506_0708))]
+    #[case(Type::U64, Order::Dcba, &[0x0807, 0x0605, 0x0403, 0x0201], Value::U64(0x0102_0304_0506_0708))]
+    #[case(Type::U64, Order::Efghabcd, &[0x0506, 0x0708, 0x0102, 0x0304], Value::U64(0x0102_0304_0506_0708))]
+    #[case(Type::U64, Order::Cdabghef, &[0x0304, 0x0102, 0x0708, 0x0506], Value::U64(0x0102_0304_0506_0708))]
+    #[case(Type::U64, Order::Fehgbadc, &[0x0605, 0x0807, 0x0201, 0x0403], Value::U64(0x0102_0304_0506_0708))]
+    #[case(Type::U64, Order::Dcbahgfe, &[0x0403, 0x0201, 0x0807, 0x0605], Value::U64(0x0102_0304_0506_0708))]
+    #[case(Type::F32, Order::Efghabcd, &[0x4141, 0x999a], Value::F32(12.1))]
+    #[case(Type::F32, Order::Dcbahgfe, &[0x9a99, 0x4141], Value::F32(12.1))]
     #[case(Type::I16, Order::Abcd, &[0xfffe], Value::I64(-2))]
     #[case(Type::U16, Order::Badc, &[0x0100], Value::U64(1))]
     #[case(Type::Bcd, Order::Abcd, &[0x0000, 0x0000, 0x1234, 0x5678], Value::U64(12_345_678))]
@@ -315,6 +355,13 @@ mod tests {
         assert!(shape.encode(&Value::U64(16)).is_err());
         let turned = Shape { bits: Some((0, 1)), ..Shape::of(Type::Bool, Order::Badc) };
         assert_eq!(turned.encode(&Value::Bool(true)), Ok(Encoded::Masked(vec![(0x0100, 0x0100)])));
+    }
+
+    #[test]
+    fn orders_are_written_as_they_are_shown() {
+        for order in Order::ALL {
+            assert_eq!(serde_json::to_value(order).unwrap(), order.name());
+        }
     }
 
     fn any_order() -> impl Strategy<Value = Order> {

@@ -64,7 +64,8 @@ fn found(table: Table, start: u16, i: usize, words: &[Result<u16, LinkError>]) -
         let orders = match kind {
             Type::Bool => &Order::ALL[..1],
             Type::U16 | Type::I16 | Type::Bcd | Type::Text => &[Order::Abcd, Order::Badc],
-            _ => &Order::ALL[..],
+            Type::U64 | Type::I64 | Type::F64 => &Order::ALL[..],
+            _ => Order::SHORT,
         };
         for &order in orders {
             let shape = Shape::of(kind, order);

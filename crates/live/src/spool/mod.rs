@@ -134,6 +134,14 @@ impl Shared {
     fn lock(&self) -> MutexGuard<'_, Inner> {
         self.inner.lock().unwrap_or_else(PoisonError::into_inner)
     }
+
+    fn delete(&self, segments: &[u64]) {
+        for &id in segments {
+            if let Err(error) = fs::remove_file(segment::path(&self.folder, id)) {
+                tracing::warn!(%error, id, "a segment of the spool could not be deleted");
+            }
+        }
+    }
 }
 
 /// A queue of frames on disk that survives the database being away, and the program being killed.
@@ -190,7 +198,7 @@ impl Spool {
             bytes = frame.encode();
             appended = Appended::AfterLoss;
         }
-        inner.push(&frame, bytes, room.segment);
+        inner.push(frame.seq, frame.arrived, bytes, room.segment);
         drop(inner);
         self.shared.work.notify_one();
         appended
@@ -240,7 +248,7 @@ impl Spool {
             inner.release(seq);
             inner.finished()
         };
-        self.delete(&done);
+        self.shared.delete(&done);
     }
 
     /// How full it is.
@@ -275,14 +283,6 @@ impl Spool {
             tracing::error!("the spool's thread ended by a panic");
         }
     }
-
-    fn delete(&self, segments: &[u64]) {
-        for &id in segments {
-            if let Err(error) = fs::remove_file(segment::path(&self.shared.folder, id)) {
-                tracing::warn!(%error, id, "a segment of the spool could not be deleted");
-            }
-        }
-    }
 }
 
 impl Drop for Spool {
@@ -292,22 +292,22 @@ impl Drop for Spool {
 }
 
 impl Inner {
-    fn push(&mut self, frame: &Frame, bytes: Vec<u8>, most: u64) {
+    fn push(&mut self, seq: u64, arrived: Nanos, bytes: Vec<u8>, most: u64) {
         let length = bytes.len() as u64;
         let fits = |s: &Segment| s.bytes == 0 || s.bytes + length <= most;
         if !self.segments.back().is_some_and(fits) {
-            let id = self.segments.back().map_or(frame.seq, |s| (s.id + 1).max(frame.seq));
+            let id = self.segments.back().map_or(seq, |s| (s.id + 1).max(seq));
             self.segments.push_back(Segment { id, last: 0, bytes: 0 });
             if self.frames == 0 {
                 self.head = Position { segment: id, offset: 0 };
             }
         }
         let Some(segment) = self.segments.back_mut() else { return };
-        let entry = Entry { seq: frame.seq, arrived: frame.arrived, segment: segment.id, offset: segment.bytes, bytes };
+        let entry = Entry { seq, arrived, segment: segment.id, offset: segment.bytes, bytes };
         segment.bytes += length;
-        segment.last = frame.seq;
+        segment.last = seq;
         if self.frames == 0 {
-            self.shipped_until = frame.arrived;
+            self.shipped_until = arrived;
         }
         let entry = Arc::new(entry);
         self.queued += entry.bytes.len();
@@ -351,6 +351,25 @@ impl Inner {
         if self.uncached <= self.released {
             self.frames = self.cache.len();
         }
+    }
+
+    /// For a disk that refuses: once all that was written has been given back, every segment is taken off the list, the last one
+    /// too, and what still waits in memory begins a new one. Gives the segments to delete.
+    fn start_over(&mut self, most: u64) -> Vec<u64> {
+        if self.durable > self.released {
+            return Vec::new();
+        }
+        let waiting: Vec<Arc<Entry>> = self.queue.drain(..).filter(|e| e.seq > self.released).collect();
+        self.cache.clear();
+        self.read.clear();
+        (self.queued, self.cached, self.frames) = (0, 0, 0);
+        // What was given back is in the database.
+        (self.uncached, self.durable) = (self.released, self.released);
+        let done = self.segments.drain(..).map(|s| s.id).collect();
+        for entry in waiting {
+            self.push(entry.seq, entry.arrived, entry.bytes.clone(), most);
+        }
+        done
     }
 
     /// Segments that hold nothing any more, taken off the list. The last one stays: it is being written.

@@ -57,7 +57,10 @@ pub(super) fn run(shared: &Shared) {
                 if inner.stopping {
                     return;
                 }
+                let (done, durable) = (inner.start_over(shared.room.segment), inner.durable);
                 drop(inner);
+                shared.delete(&done);
+                shared.durable.send_replace(durable);
                 std::thread::sleep(RETRY);
             }
         }

@@ -4,7 +4,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Plus, X } from 'lucide-react';
 import { useRef, useState } from 'react';
 import { http, newId, Refused, take } from '../../api/client';
-import type { ConnectionSet, DevicePath, Item, SourceKind, TlsSettings } from '../../api/model';
+import { type ConnectionSet, type DevicePath, type Item, LONG_ORDERS, type SourceKind, type TlsSettings } from '../../api/model';
 import { commit } from '../../api/queries';
 import { useGo } from '../../app/router';
 import { numberOf, textOf, useForm } from '../../parts/form';
@@ -276,7 +276,7 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
             {choice(
               'order',
               'Byte order',
-              ['ABCD', 'CDAB', 'BADC', 'DCBA'].map((o) => [o, o]),
+              LONG_ORDERS.map((o) => [o, o]),
             )}
           </>
         )}

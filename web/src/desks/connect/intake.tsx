@@ -351,7 +351,10 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
       >
         {/* One width for the heads and the rows under them. */}
         <div className="min-w-max">
-          <div className="sticky top-0 z-10 grid h-7 items-center bg-band text-sm whitespace-nowrap" style={{ gridTemplateColumns: tracks }}>
+          <div
+            className="sticky top-0 z-10 grid h-7 items-center bg-band text-sm whitespace-nowrap"
+            style={{ gridTemplateColumns: tracks }}
+          >
             <span className="px-2 font-semibold">Source</span>
             {types && <span className="px-2 font-semibold">Type</span>}
             {columns.map((c) => (

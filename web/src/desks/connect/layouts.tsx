@@ -3,7 +3,7 @@
 import { Plus, SlidersHorizontal, X } from 'lucide-react';
 import { Fragment, useState } from 'react';
 import { newId } from '../../api/client';
-import { type Item, type LayoutSet, TYPES } from '../../api/model';
+import { type Item, type LayoutSet, ordersOf, TYPES } from '../../api/model';
 import { commit, useItems } from '../../api/queries';
 import { useForm } from '../../parts/form';
 import { counted } from '../../parts/text';
@@ -183,7 +183,7 @@ function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
                       onChange={(e) => change(row.id, { order: e.target.value })}
                     >
                       <option value="">as set</option>
-                      {['ABCD', 'CDAB', 'BADC', 'DCBA'].map((o) => (
+                      {ordersOf(row.type, row.order).map((o) => (
                         <option key={o}>{o}</option>
                       ))}
                     </Choice>

@@ -5,7 +5,7 @@ import clsx from 'clsx';
 import { ClipboardPaste, ScanSearch } from 'lucide-react';
 import { type MouseEvent, useEffect, useRef, useState } from 'react';
 import { http, take } from '../../api/client';
-import { type Item, TYPES } from '../../api/model';
+import { type Item, LONG_ORDERS, ORDERS, TYPES } from '../../api/model';
 import { moment } from '../../parts/text';
 import { Button, Choice, Field, INPUT, Input } from '../../parts/ui';
 import { blank, type Candidate, type Found, likelyType, readList, widthOf } from './candidates';
@@ -35,7 +35,6 @@ const as = (kind: string, order: string, title = kind, left = false): Column => 
   show: (found) =>
     (found.readings.find((r) => r.kind === kind && r.order === order) ?? found.readings.find((r) => r.kind === kind))?.text,
 });
-const ORDERS = ['ABCD', 'CDAB', 'BADC', 'DCBA'];
 const word = (found: Found) => Number(found.readings.find((r) => r.kind === 'u16')?.text ?? 0);
 const BITS: Column = {
   title: 'bits 15 … 0',
@@ -53,7 +52,9 @@ const VIEWS: [string, (order: string) => Column[]][] = [
   ['the usual', (o) => [as('u16', 'ABCD'), as('i16', 'ABCD'), as('u32', o), as('f32', o), as('text', 'ABCD', 'text', true)]],
   ['floats in every order', () => [as('u16', 'ABCD'), ...ORDERS.map((o) => as('f32', o, `f32 ${o}`))]],
   ['integers in every order', () => [...ORDERS.map((o) => as('i32', o, `i32 ${o}`)), as('bcd', 'ABCD')]],
-  ['64 bits', (o) => [as('u64', o), as('i64', o), as('f64', o), as('f64', o === 'CDAB' ? 'ABCD' : 'CDAB', 'f64 turned')]],
+  ['64 bits', (o) => [as('u64', o), as('i64', o), as('f64', o)]],
+  ['floats of 64 bits in every order', () => LONG_ORDERS.map((o) => as('f64', o, `f64 ${o}`))],
+  ['integers of 64 bits in every order', () => LONG_ORDERS.map((o) => as('i64', o, `i64 ${o}`))],
   ['bits and text', () => [HEX, BITS, as('text', 'ABCD', 'text', true), as('text', 'BADC', 'text turned', true)]],
 ];
 const SWITCH: Column[] = [as('bool', 'ABCD', 'is')];
