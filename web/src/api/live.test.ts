@@ -54,11 +54,28 @@ it('watches a tag as long as anybody shows it, and says so once', () => {
   expect(newest().sent.at(-1)).toEqual({ watch: [4, 5] });
   stops[0]?.();
   stops[2]?.();
-  vi.advanceTimersByTime(50);
+  vi.advanceTimersByTime(200);
   expect(newest().sent.at(-1)).toEqual({ watch: [4] });
   stops[1]?.();
-  vi.advanceTimersByTime(50);
+  vi.advanceTimersByTime(200);
   expect(newest().sent.at(-1)).toEqual({ watch: [] });
+});
+
+it('tells what a scrolled list watches only now and then, and in the end all of it', () => {
+  vi.advanceTimersByTime(200);
+  const before = newest().sent.length;
+  let stop = feed.watch(100);
+  for (let no = 101; no <= 140; no += 1) {
+    const next = feed.watch(no);
+    stop();
+    stop = next;
+    vi.advanceTimersByTime(16);
+  }
+  // 640 ms passed.
+  expect(newest().sent.length - before).toBeLessThanOrEqual(6);
+  vi.advanceTimersByTime(200);
+  expect(newest().sent.at(-1)).toEqual({ watch: [140] });
+  stop();
 });
 
 it('comes back after a lost connection and goes on from the last alarm event', () => {

@@ -95,7 +95,7 @@ class Feed {
   private wanted = false;
   private pending = false;
   /** When it was last told what is watched, in milliseconds of the page. */
-  private told = 0;
+  private told = Number.NEGATIVE_INFINITY;
   private tries = 0;
   private skew = 0;
 
