@@ -123,6 +123,9 @@ test('what is wrong is told at its cell, and a stroke goes back', async () => {
   await page.keyboard.press('Control+Home');
   const heads = await grid().getByRole('columnheader').allTextContents();
   for (let i = 0; i < heads.indexOf('Range to'); i += 1) await page.keyboard.press('ArrowRight');
+  await page.keyboard.type('nothing');
+  await page.keyboard.press('Escape');
+  await expect(unsaved()).toHaveCount(0);
   await page.keyboard.type('much');
   await page.keyboard.press('Enter');
   await page.keyboard.type('80');

@@ -243,10 +243,14 @@ export function Grid<R>(props: Props<R>) {
   const column = columns[cursor.column];
   const editable = writable && column !== undefined && !isShown(column);
 
+  // The field is left when typing ends by a key, which must not count twice.
+  const ending = useRef(false);
   function end(take: boolean, then?: Spot) {
     if (typing && take) void write(cursor, [[typing.text]]);
     setTyping(null);
+    ending.current = true;
     box.current?.focus({ preventScroll: true });
+    ending.current = false;
     if (then)
       reach({ row: Math.min(Math.max(then.row, 0), count - 1), column: Math.min(Math.max(then.column, 0), columns.length - 1) });
   }
@@ -332,7 +336,7 @@ export function Grid<R>(props: Props<R>) {
     open: (data) => props.onOpen?.(data),
     typed: (text) => setTyping((old) => old && { ...old, text }),
     key: onType,
-    leave: () => typing && end(true),
+    leave: () => typing && !ending.current && end(true),
   };
 
   return (
