@@ -1,7 +1,7 @@
 // The operator's screen: each place with tags as a card, in the engineer's order.
 
 import clsx from 'clsx';
-import { useMemo } from 'react';
+import { useMemo, useRef } from 'react';
 import type { Item, RuleSet } from '../../api/model';
 import type { Spot } from '../../api/places';
 import { useAlarms, useItems, useMay } from '../../api/queries';
@@ -10,6 +10,7 @@ import { useGo, useView } from '../../app/router';
 import { inOrder } from '../../app/tree';
 import { mostUrgent, type PipState, Pips } from '../../parts/pips';
 import { RangeRule } from '../../parts/range-rule';
+import { useSeen } from '../../parts/seen';
 import { Spark, useSparks } from '../../parts/spark';
 import { counted } from '../../parts/text';
 import { Button, DeskHead, Empty, Trouble } from '../../parts/ui';
@@ -77,12 +78,15 @@ function arrange(tags: readonly Tag[]) {
   };
 }
 
+const NONE: readonly string[] = [];
+
 function Card({ place, idle, tags, rules }: { place: Spot; idle: boolean; tags: Tag[]; rules: Item<'rule'>[] }) {
   const view = useView();
   const go = useGo();
   const { head, rows, below } = useMemo(() => arrange(tags), [tags]);
   const recorded = useMemo(() => rows.filter((t) => t.set.record).map((t) => t.id), [rows]);
-  const sparks = useSparks(recorded);
+  const box = useRef<HTMLElement>(null);
+  const sparks = useSparks(useSeen(box) ? recorded : NONE);
   const alarms = (useAlarms().data?.alarms ?? []).filter((a) => a.place === place.id);
   const urgent = mostUrgent(alarms.map((a) => ({ ...a, state: a.state as PipState })));
   const rulesOf = useMemo(() => Map.groupBy(rules, (r) => r.set.tag), [rules]);
@@ -90,6 +94,7 @@ function Card({ place, idle, tags, rules }: { place: Spot; idle: boolean; tags: 
   const open = (tag: Tag) => go({ tag: tag.id });
   return (
     <section
+      ref={box}
       aria-label={place.name}
       // A whole plant has hundreds: those out of sight are not laid out, and guessed at by their rows.
       className="rounded-md border border-line bg-raised px-3 pt-2 pb-1.5 [content-visibility:auto] print:[content-visibility:visible]"
