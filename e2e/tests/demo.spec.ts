@@ -347,6 +347,24 @@ test('an earlier revision is undone, what was touched since is listed to choose,
   await expect(place('EX-4 north')).toBeVisible();
 });
 
+test('paper shows the desk alone, with its names, in the colours of the day', async () => {
+  await page.getByRole('navigation').getByRole('link', { name: 'Board', exact: true }).click();
+  await page.getByRole('button', { name: NAME, exact: true }).click();
+  await page.getByRole('menuitemradio', { name: 'Night theme' }).click();
+  const card = page.getByRole('region', { name: 'EX-1' });
+  const back = () => card.evaluate((node) => getComputedStyle(node).backgroundColor);
+  const night = await back();
+  await page.emulateMedia({ media: 'print' });
+  expect(await back()).not.toBe(night);
+  await expect(card.getByText('Level', { exact: true })).toBeVisible();
+  await expect(page.getByRole('navigation')).toBeHidden();
+  await expect(page.getByRole('tree', { name: 'Plant' })).toBeHidden();
+  await page.emulateMedia({ media: 'screen' });
+  expect(await back()).toBe(night);
+  await page.getByRole('button', { name: NAME, exact: true }).click();
+  await page.getByRole('menuitemradio', { name: 'Day theme' }).click();
+});
+
 test('a report leaves as PDF with the same numbers as CSV', async () => {
   await desk('Reports');
   await page.getByRole('button', { name: /^Vessel run/ }).click();

@@ -15,7 +15,11 @@ export function wish(): Wish {
   return kept === 'day' || kept === 'night' ? kept : 'system';
 }
 
+/** Paper is white, whatever the screen is. */
+let printing = false;
+
 export function theme(): Theme {
+  if (printing) return 'day';
   const wanted = wish();
   if (wanted !== 'system') return wanted;
   return dark?.matches ? 'night' : 'day';
@@ -37,6 +41,13 @@ export function startTheme() {
   apply();
   dark?.addEventListener('change', apply);
   window.addEventListener('storage', apply);
+  // Canvases hold their colours and must be drawn anew.
+  const print = (on: boolean) => () => {
+    printing = on;
+    apply();
+  };
+  window.addEventListener('beforeprint', print(true));
+  window.addEventListener('afterprint', print(false));
 }
 
 function follow(listener: () => void) {

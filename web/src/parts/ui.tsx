@@ -21,7 +21,7 @@ export function Button({ kind = 'plain', className, ...rest }: ComponentProps<'b
     <button
       type="button"
       className={clsx(
-        'inline-flex h-7 shrink-0 items-center gap-1.5 rounded border px-2.5 whitespace-nowrap disabled:cursor-default disabled:opacity-50',
+        'inline-flex h-7 shrink-0 items-center gap-1.5 rounded border px-2.5 whitespace-nowrap disabled:cursor-default disabled:opacity-50 print:hidden',
         BUTTON[kind],
         className,
       )}

@@ -53,8 +53,8 @@ const VIEWS: [string, (order: string) => Column[]][] = [
   ['floats in every order', () => [as('u16', 'ABCD'), ...ORDERS.map((o) => as('f32', o, `f32 ${o}`))]],
   ['integers in every order', () => [...ORDERS.map((o) => as('i32', o, `i32 ${o}`)), as('bcd', 'ABCD')]],
   ['64 bits', (o) => [as('u64', o), as('i64', o), as('f64', o)]],
-  ['floats of 64 bits in every order', () => LONG_ORDERS.map((o) => as('f64', o, `f64 ${o}`))],
-  ['integers of 64 bits in every order', () => LONG_ORDERS.map((o) => as('i64', o, `i64 ${o}`))],
+  ['f64 in every order', () => LONG_ORDERS.map((o) => as('f64', o, o))],
+  ['i64 in every order', () => LONG_ORDERS.map((o) => as('i64', o, o))],
   ['bits and text', () => [HEX, BITS, as('text', 'ABCD', 'text', true), as('text', 'BADC', 'text turned', true)]],
 ];
 const SWITCH: Column[] = [as('bool', 'ABCD', 'is')];

@@ -179,7 +179,7 @@ export function Explore() {
             )}
             <Choice
               aria-label="Compare with"
-              className="w-40"
+              className="w-40 print:hidden"
               value={view.earlier ?? ''}
               onChange={(e) => go({ earlier: e.target.value ? Number(e.target.value) : undefined })}
             >
@@ -246,7 +246,7 @@ export function Explore() {
             />
           )}
           <NoteList notes={notes} tags={chosen} names={names} />
-          <p className="mt-1 text-sm text-soft">Wheel zooms, dragging moves, a double click goes live.</p>
+          <p className="mt-1 text-sm text-soft print:hidden">Wheel zooms, dragging moves, a double click goes live.</p>
         </section>
       ) : (
         <>
@@ -293,7 +293,7 @@ function Picker({ chosen, under, onPick }: { chosen: string[]; under: string | u
   });
   if (chosen.length >= MOST) return <span className="text-soft">A trend shows {MOST} tags at most.</span>;
   return (
-    <div role="search" className="relative" onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && setOpen(false)}>
+    <div role="search" className="relative print:hidden" onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && setOpen(false)}>
       <Input
         aria-label="Add a tag"
         placeholder="Add a tag…"
