@@ -349,6 +349,7 @@ test('an earlier revision is undone, what was touched since is listed to choose,
 
 test('paper shows the desk alone, with its names, in the colours of the day', async () => {
   await page.getByRole('navigation').getByRole('link', { name: 'Board', exact: true }).click();
+  await page.getByRole('button', { name: 'Whole plant' }).click();
   await page.getByRole('button', { name: NAME, exact: true }).click();
   await page.getByRole('menuitemradio', { name: 'Night theme' }).click();
   const card = page.getByRole('region', { name: 'EX-1' });
