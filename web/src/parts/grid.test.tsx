@@ -1,9 +1,9 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
-import { cleanup, fireEvent, render, screen, waitFor, within } from '@testing-library/react';
+import { act, cleanup, fireEvent, render, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import { useState } from 'react';
+import { createRef, useState } from 'react';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
-import { type CellTrouble, cellName, Grid, type GridColumn, stepped } from './grid';
+import { type CellTrouble, cellName, Grid, type GridColumn, type GridHandle, stepped } from './grid';
 import { NOTHING, type Staged, staged as stage, type Write } from './staged';
 
 interface Row {
@@ -24,6 +24,7 @@ const rows = (count: number): Row[] =>
   Array.from({ length: count }, (_, i) => ({ id: `r${i}`, name: `Zone ${i + 1}`, address: `holding ${2 * i}`, record: 'no' }));
 
 let saved: Write[][] = [];
+const handle = createRef<GridHandle>();
 const [onUndo, onSave, onOpen] = [vi.fn(), vi.fn(), vi.fn()];
 
 function Harness({ all, writable, troubles }: { all: Row[]; writable: boolean; troubles: ReadonlyMap<string, CellTrouble> }) {
@@ -47,6 +48,7 @@ function Harness({ all, writable, troubles }: { all: Row[]; writable: boolean; t
       onSave={onSave}
       onOpen={onOpen}
       writable={writable}
+      handle={handle}
     />
   );
 }
@@ -197,6 +199,16 @@ it('fetches what a long fill needs beyond what is drawn', async () => {
   await keys('{Control>}d{/Control}');
   await waitFor(() => expect(saved.flat()).toHaveLength(1200));
   expect(saved.flat().at(-1)).toMatchObject({ row: { id: 'r1199' }, text: 'Zone 1', was: 'Zone 1200' });
+});
+
+it('goes back to a row that was written, however far it is away', async () => {
+  const grid = await sheet(1200);
+  await keys('{ArrowRight}{Control>}{End}{/Control}{ArrowUp}{ArrowLeft}{ArrowLeft}');
+  paste(grid, 'holding 7');
+  await waitFor(() => expect(saved.flat()).toEqual([expect.objectContaining({ row: expect.objectContaining({ id: 'r1199' }) })]));
+  await keys('{Control>}{Home}{/Control}');
+  act(() => handle.current?.reach('r1199', 'address'));
+  expect(grid.getAttribute('aria-activedescendant')).toMatch(/-1199-1$/);
 });
 
 it('tells what is wrong at its cell', async () => {

@@ -168,6 +168,11 @@ export function Grid<R>(props: Props<R>) {
     return found;
   }
 
+  // Where rows stood that were written, so that each is found again however far it is away; another order is another sheet.
+  const written = useRef({ of: '', at: new Map<string, number>() });
+  const of = JSON.stringify(source);
+  if (written.current.of !== of) written.current = { of, at: new Map() };
+
   /** Writes texts from a cell on to the right and down; a column that is only shown takes nothing. */
   async function write(from: Spot, texts: readonly (readonly string[])[]) {
     if (!writable || texts.length === 0) return;
@@ -175,6 +180,7 @@ export function Grid<R>(props: Props<R>) {
       const rows = await lines(from.row, from.row + texts.length - 1, true);
       const writes: Write[] = [];
       rows.forEach(({ row, text, begin }, i) => {
+        written.current.at.set(row.id, from.row + i);
         for (const [key, first] of Object.entries(begin ?? {})) writes.push({ row, key, text: first, was: '' });
         texts[i]?.forEach((cell, n) => {
           const column = columns[from.column + n];
@@ -225,7 +231,7 @@ export function Grid<R>(props: Props<R>) {
       const column = columns.findIndex((c) => c.key === key);
       const made = fresh.findIndex((r) => r.id === rowId);
       const near = drawn.find((item) => lineAt(item.index)?.row.id === rowId)?.index;
-      const row = made >= 0 ? total + made : near;
+      const row = made >= 0 ? total + made : (near ?? written.current.at.get(rowId));
       if (row !== undefined) reach({ row, column: Math.max(column, 0) });
       box.current?.focus();
     },

@@ -293,7 +293,11 @@ function Picker({ chosen, under, onPick }: { chosen: string[]; under: string | u
   });
   if (chosen.length >= MOST) return <span className="text-soft">A trend shows {MOST} tags at most.</span>;
   return (
-    <div role="search" className="relative print:hidden" onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && setOpen(false)}>
+    <div
+      role="search"
+      className="relative print:hidden"
+      onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && setOpen(false)}
+    >
       <Input
         aria-label="Add a tag"
         placeholder="Add a tag…"
