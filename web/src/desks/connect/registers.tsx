@@ -218,18 +218,22 @@ export function Registers({ connection, seen, disabled }: Props) {
       {page.error && <p className="mb-2 text-act4">{page.error.message}</p>}
       {items.length > 0 && (
         <div className="max-h-[26rem] overflow-auto border border-line">
-          <table className="w-full text-left">
+          {/* Columns of one width, so that nothing jumps when values change. */}
+          <table
+            className="w-full table-fixed text-left"
+            style={{ minWidth: `${21 + columns.reduce((sum, c) => sum + (c.left ? 10.5 : 6.8), 0)}rem` }}
+          >
             <thead className="sticky top-0 bg-band text-sm">
-              <tr className="h-7">
-                <th className="w-32 px-2 font-semibold">On the wire</th>
-                <th className="w-24 font-semibold">In manuals</th>
+              <tr className="h-7 whitespace-nowrap">
+                <th className="w-28 px-2 font-semibold">On the wire</th>
+                <th className="w-20 font-semibold">In manuals</th>
                 {columns.map((c) => (
                   <th key={c.title} className={clsx('px-2 font-semibold', !c.left && 'text-right')}>
                     {c.title}
                   </th>
                 ))}
                 <th className="w-20 px-2 text-right font-semibold">Changes</th>
-                <th className="w-24" aria-label="Choose" />
+                <th className="w-16" aria-label="Choose" />
               </tr>
             </thead>
             <tbody>
@@ -250,7 +254,7 @@ export function Registers({ connection, seen, disabled }: Props) {
                           <td
                             key={c.title}
                             className={clsx(
-                              'figures max-w-48 truncate px-2',
+                              'figures truncate px-2',
                               !c.left && 'text-right',
                               moved?.now && 'font-semibold text-teal',
                             )}
@@ -299,7 +303,7 @@ function short(text: string | undefined): string {
   const number = Number(text);
   if (!text.includes('.') && !text.includes('e')) return text;
   if (Number.isNaN(number)) return text;
-  return Math.abs(number) >= 1e7 || (number !== 0 && Math.abs(number) < 1e-4)
+  return Math.abs(number) >= 1e7 || (number !== 0 && Math.abs(number) < 1e-3)
     ? number.toExponential(2)
     : String(Number(number.toPrecision(7)));
 }
