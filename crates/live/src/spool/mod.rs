@@ -356,7 +356,10 @@ impl Inner {
     /// For a disk that refuses: once all that was written has been given back, every segment is taken off the list, the last one
     /// too, and what still waits in memory begins a new one. Gives the segments to delete.
     fn start_over(&mut self, most: u64) -> Vec<u64> {
-        if self.durable > self.released {
+        let first = self.segments.front().map_or(0, |s| s.id);
+        let at_the_start = |e: &Arc<Entry>| e.segment == first && e.offset == 0;
+        // Something that was written is wanted still, or nothing stands before what waits.
+        if self.durable > self.released || self.queue.iter().find(|e| e.seq > self.released).is_some_and(at_the_start) {
             return Vec::new();
         }
         let waiting: Vec<Arc<Entry>> = self.queue.drain(..).filter(|e| e.seq > self.released).collect();
