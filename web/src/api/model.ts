@@ -120,6 +120,9 @@ export const ORDERS: readonly string[] = ['ABCD', 'CDAB', 'BADC', 'DCBA'];
 /** With those in which halves and registers of 64 bits are not turned alike. */
 export const LONG_ORDERS: readonly string[] = [...ORDERS, 'EFGHABCD', 'CDABGHEF', 'FEHGBADC', 'DCBAHGFE'];
 
+/** How values of up to 32 bits stand where those of 64 bits stand in an order. */
+export const halfOrder = (order: string) => ORDERS[LONG_ORDERS.indexOf(order) - ORDERS.length] ?? order;
+
 /** The orders that values of a type can stand in; one that was chosen already stays among them. */
 export const ordersOf = (type: string, chosen = '') => (type.endsWith('64') || chosen.length > 4 ? LONG_ORDERS : ORDERS);
 

@@ -5,11 +5,12 @@ import clsx from 'clsx';
 import { ClipboardPaste, ScanSearch } from 'lucide-react';
 import { type MouseEvent, useEffect, useRef, useState } from 'react';
 import { http, take } from '../../api/client';
-import { type Item, LONG_ORDERS, ORDERS, TYPES } from '../../api/model';
+import { halfOrder, type Item, TYPES } from '../../api/model';
 import { moment } from '../../parts/text';
 import { Button, Choice, Field, INPUT, Input } from '../../parts/ui';
 import { blank, type Candidate, type Found, likelyType, readList, widthOf } from './candidates';
 import { Intake } from './intake';
+import { SWITCH, VIEWS } from './readings';
 import { Scan } from './scan';
 
 /** What names can be made from. */
@@ -22,42 +23,6 @@ const TABLES = [
   ['discrete', 'Discrete inputs'],
 ] as const;
 const COUNT = 32;
-
-interface Column {
-  title: string;
-  left?: boolean;
-  show: (found: Found) => string | undefined;
-}
-
-const as = (kind: string, order: string, title = kind, left = false): Column => ({
-  title,
-  left,
-  show: (found) =>
-    (found.readings.find((r) => r.kind === kind && r.order === order) ?? found.readings.find((r) => r.kind === kind))?.text,
-});
-const word = (found: Found) => Number(found.readings.find((r) => r.kind === 'u16')?.text ?? 0);
-const BITS: Column = {
-  title: 'bits 15 … 0',
-  left: true,
-  show: (f) =>
-    word(f)
-      .toString(2)
-      .padStart(16, '0')
-      .replace(/(.{4})(?=.)/g, '$1 '),
-};
-const HEX: Column = { title: 'hex', show: (f) => word(f).toString(16).padStart(4, '0') };
-
-/** What registers are shown as; `order` is the connection's own. */
-const VIEWS: [string, (order: string) => Column[]][] = [
-  ['the usual', (o) => [as('u16', 'ABCD'), as('i16', 'ABCD'), as('u32', o), as('f32', o), as('text', 'ABCD', 'text', true)]],
-  ['floats in every order', () => [as('u16', 'ABCD'), ...ORDERS.map((o) => as('f32', o, `f32 ${o}`))]],
-  ['integers in every order', () => [...ORDERS.map((o) => as('i32', o, `i32 ${o}`)), as('bcd', 'ABCD')]],
-  ['64 bits', (o) => [as('u64', o), as('i64', o), as('f64', o)]],
-  ['f64 in every order', () => LONG_ORDERS.map((o) => as('f64', o, o))],
-  ['i64 in every order', () => LONG_ORDERS.map((o) => as('i64', o, o))],
-  ['bits and text', () => [HEX, BITS, as('text', 'ABCD', 'text', true), as('text', 'BADC', 'text turned', true)]],
-];
-const SWITCH: Column[] = [as('bool', 'ABCD', 'is')];
 
 interface Props {
   connection: Item<'connection'>;
@@ -100,7 +65,7 @@ export function Registers({ connection, seen, disabled }: Props) {
   const columns = isBits ? SWITCH : (VIEWS[shown]?.[1](order) ?? []);
 
   function candidate(index: number, found: Found): Candidate {
-    const type = likelyType(found, items[index + 1], order);
+    const type = likelyType(found, items[index + 1], halfOrder(order));
     const address = addressOf(connection, found);
     const point = { address, type, ...(type === 'text' ? { length: 8 } : {}), ...(other === undefined ? {} : { unit: other }) };
     const source = other === undefined ? found.label : `${found.label}, unit ${other}`;
@@ -221,14 +186,18 @@ export function Registers({ connection, seen, disabled }: Props) {
           {/* Columns of one width, so that nothing jumps when values change. */}
           <table
             className="w-full table-fixed text-left"
-            style={{ minWidth: `${21 + columns.reduce((sum, c) => sum + (c.left ? 10.5 : 6.8), 0)}rem` }}
+            style={{ minWidth: `${21 + columns.reduce((sum, c) => sum + (c.width ?? 6.8), 0)}rem` }}
           >
             <thead className="sticky top-0 bg-band text-sm">
               <tr className="h-7 whitespace-nowrap">
                 <th className="w-28 px-2 font-semibold">On the wire</th>
                 <th className="w-20 font-semibold">In manuals</th>
                 {columns.map((c) => (
-                  <th key={c.title} className={clsx('px-2 font-semibold', !c.left && 'text-right')}>
+                  <th
+                    key={c.title}
+                    className={clsx('px-2 font-semibold', !c.left && 'text-right')}
+                    style={c.width ? { width: `${c.width}rem` } : undefined}
+                  >
                     {c.title}
                   </th>
                 ))}
@@ -259,7 +228,7 @@ export function Registers({ connection, seen, disabled }: Props) {
                               moved?.now && 'font-semibold text-teal',
                             )}
                           >
-                            {short(c.show(found))}
+                            {c.show(found)}
                           </td>
                         ))}
                         <td className="figures px-2 text-right text-soft">{moved?.times || ''}</td>
@@ -296,16 +265,6 @@ export function Registers({ connection, seen, disabled }: Props) {
 function addressOf(connection: Item<'connection'>, found: Found): string {
   const [table, offset] = found.label.split(' ');
   return `${table} ${Number(offset) + (connection.set.settings.base ?? 1)}`;
-}
-
-function short(text: string | undefined): string {
-  if (text === undefined || !/^[\x20-\x7e]*$/.test(text)) return '';
-  const number = Number(text);
-  if (!text.includes('.') && !text.includes('e')) return text;
-  if (Number.isNaN(number)) return text;
-  return Math.abs(number) >= 1e7 || (number !== 0 && Math.abs(number) < 1e-3)
-    ? number.toExponential(2)
-    : String(Number(number.toPrecision(7)));
 }
 
 interface Moves {

@@ -1,0 +1,58 @@
+import { describe, expect, it } from 'vitest';
+import { halfOrder, LONG_ORDERS, ordersOf } from '../../api/model';
+import type { Found } from './candidates';
+import { VIEWS } from './readings';
+
+const found = (readings: [string, string, string][]): Found => ({
+  label: 'holding 0',
+  manual: '400001',
+  refused: '',
+  readings: readings.map(([kind, order, text]) => ({ kind, order, text })),
+});
+
+/** What a view shows of a register, by the heads of its columns. */
+function shown(view: string, readings: [string, string, string][], order = 'ABCD') {
+  const columns = VIEWS.find(([name]) => name === view)?.[1](order) ?? [];
+  return Object.fromEntries(columns.map((c) => [c.title, c.show(found(readings))]));
+}
+
+describe('registers are shown', () => {
+  it.each([
+    ['740', '02e4', '0000 0010 1110 0100'],
+    ['65535', 'ffff', '1111 1111 1111 1111'],
+    ['0', '0000', '0000 0000 0000 0000'],
+  ])('%s as its hexadecimal digits and bits, whatever these look like', (word, hex, bits) => {
+    expect(shown('bits and text', [['u16', 'ABCD', word]])).toMatchObject({ hex, 'bits 15 … 0': bits });
+  });
+
+  it.each([
+    ['12.100000381469727', '12.1'],
+    ['-0.0005372286', '-5.37e-4'],
+    ['152371.3125', '152371.3'],
+    ['1e+38', '1.00e+38'],
+    ['0', '0'],
+  ])('float %s with the digits it can have', (text, as) => {
+    expect(shown('floats in every order', [['f32', 'CDAB', text]])['f32 CDAB']).toBe(as);
+  });
+
+  it('texts as they are, also those that look like numbers, and nothing where they are not legible', () => {
+    const text = (said: string) => shown('the usual', [['text', 'ABCD', said]]).text;
+    expect([text('1e5'), text('KX-2'), text('\u00c3')]).toEqual(['1e5', 'KX-2', '']);
+  });
+
+  it('shorter values in the order of their half where 64 bits are turned otherwise', () => {
+    const both: [string, string, string][] = [
+      ['f32', 'ABCD', '1'],
+      ['f32', 'CDAB', '2'],
+      ['f64', 'CDABGHEF', '3'],
+      ['f64', 'CDAB', '4'],
+    ];
+    expect(shown('the usual', both, 'CDABGHEF').f32).toBe('2');
+    expect(shown('64 bits', both, 'CDABGHEF').f64).toBe('3');
+    expect(LONG_ORDERS.map(halfOrder)).toEqual(['ABCD', 'CDAB', 'BADC', 'DCBA', 'ABCD', 'CDAB', 'BADC', 'DCBA']);
+  });
+});
+
+it('orders of eight letters are offered to values of 64 bits, and stay where one was chosen', () => {
+  expect([ordersOf('f32').length, ordersOf('i64').length, ordersOf('f32', 'EFGHABCD').length]).toEqual([4, 8, 8]);
+});

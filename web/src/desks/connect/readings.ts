@@ -1,0 +1,59 @@
+// What registers are shown as, side by side, so that a device nobody has a manual for can be read by watching it.
+
+import { halfOrder, LONG_ORDERS, ORDERS } from '../../api/model';
+import type { Found } from './candidates';
+
+export interface Column {
+  title: string;
+  left?: boolean;
+  /** In rem; otherwise the columns share what is left. */
+  width?: number;
+  show: (found: Found) => string | undefined;
+}
+
+function as(kind: string, order: string, title = kind, left = false): Column {
+  const wanted = kind.endsWith('64') ? order : halfOrder(order);
+  return {
+    title,
+    left,
+    show: ({ readings }) => {
+      const alike = readings.filter((r) => r.kind === kind);
+      return short(kind, (alike.find((r) => r.order === wanted) ?? alike[0])?.text);
+    },
+  };
+}
+const word = (found: Found) => Number(found.readings.find((r) => r.kind === 'u16')?.text ?? 0);
+const BITS: Column = {
+  title: 'bits 15 … 0',
+  left: true,
+  width: 12,
+  show: (f) =>
+    word(f)
+      .toString(2)
+      .padStart(16, '0')
+      .replace(/(.{4})(?=.)/g, '$1 '),
+};
+const HEX: Column = { title: 'hex', show: (f) => word(f).toString(16).padStart(4, '0') };
+
+/** What registers are shown as; `order` is the connection's own. */
+export const VIEWS: [string, (order: string) => Column[]][] = [
+  ['the usual', (o) => [as('u16', 'ABCD'), as('i16', 'ABCD'), as('u32', o), as('f32', o), as('text', 'ABCD', 'text', true)]],
+  ['floats in every order', () => [as('u16', 'ABCD'), ...ORDERS.map((o) => as('f32', o, `f32 ${o}`))]],
+  ['integers in every order', () => [...ORDERS.map((o) => as('i32', o, `i32 ${o}`)), as('bcd', 'ABCD')]],
+  ['64 bits', (o) => [as('u64', o), as('i64', o), as('f64', o)]],
+  ['f64 in every order', () => LONG_ORDERS.map((o) => as('f64', o, o))],
+  ['i64 in every order', () => LONG_ORDERS.map((o) => as('i64', o, o))],
+  ['bits and text', () => [HEX, BITS, as('text', 'ABCD', 'text', true), as('text', 'BADC', 'text turned', true)]],
+];
+export const SWITCH: Column[] = [as('bool', 'ABCD', 'is')];
+
+/** A reading of a kind as it is shown: floats with as many digits as they can have, texts only where they are legible. */
+function short(kind: string, text: string | undefined): string {
+  if (text === undefined) return '';
+  if (kind === 'text') return /^[\x20-\x7e]*$/.test(text) ? text : '';
+  const number = Number(text);
+  if (!kind.startsWith('f') || Number.isNaN(number)) return text;
+  return Math.abs(number) >= 1e7 || (number !== 0 && Math.abs(number) < 1e-3)
+    ? number.toExponential(2)
+    : String(Number(number.toPrecision(7)));
+}
