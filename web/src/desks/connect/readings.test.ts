@@ -40,6 +40,13 @@ describe('registers are shown', () => {
     expect([text('1e5'), text('KX-2'), text('\u00c3')]).toEqual(['1e5', 'KX-2', '']);
   });
 
+  it('64-bit integers with room for every digit', () => {
+    const [least] = VIEWS.find(([name]) => name === 'i64 in every order')?.[1]('ABCD') ?? [];
+    expect(least?.show(found([['i64', 'ABCD', '-9223372036854775808']]))).toBe('-9223372036854775808');
+    // In rem of 16 pixels, with 9 pixels a digit and 8 on both sides.
+    expect((least?.width ?? 0) * 16).toBeGreaterThanOrEqual('-9223372036854775808'.length * 9 + 16);
+  });
+
   it('shorter values in the order of their half where 64 bits are turned otherwise', () => {
     const both: [string, string, string][] = [
       ['f32', 'ABCD', '1'],

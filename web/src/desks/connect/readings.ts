@@ -11,11 +11,15 @@ export interface Column {
   show: (found: Found) => string | undefined;
 }
 
+/** Twenty digits, which must not be cut off. */
+const LONG = 12.5;
+
 function as(kind: string, order: string, title = kind, left = false): Column {
   const wanted = kind.endsWith('64') ? order : halfOrder(order);
   return {
     title,
     left,
+    ...(kind === 'u64' || kind === 'i64' ? { width: LONG } : {}),
     show: ({ readings }) => {
       const alike = readings.filter((r) => r.kind === kind);
       return short(kind, (alike.find((r) => r.order === wanted) ?? alike[0])?.text);
