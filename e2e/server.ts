@@ -11,6 +11,8 @@ export const PASSWORD = 'kelp-and-salt';
 
 export interface Server {
   url: string;
+  /** The address that carries the one-time code for the first account; the plain one where there is an account. */
+  entrance: string;
   /** Port of the simulated controller. */
   controller: number;
   folder: string;
@@ -28,7 +30,7 @@ export function folder(): string {
 
 export async function start(args: string[], data = folder()): Promise<Server> {
   let child = run(args, data);
-  const { url, controller } = await address(child);
+  const { url, entrance, controller } = await address(child);
   const end = () =>
     new Promise<void>((done) => {
       child.once('exit', () => done());
@@ -36,6 +38,7 @@ export async function start(args: string[], data = folder()): Promise<Server> {
     });
   return {
     url,
+    entrance,
     controller,
     folder: data,
     stop: async () => {
@@ -56,15 +59,15 @@ function run(args: string[], data: string): ChildProcess {
   return spawn(program, ['demo', '--data', data, ...port, ...args], { stdio: ['ignore', 'pipe', 'inherit'] });
 }
 
-function address(child: ChildProcess): Promise<{ url: string; controller: number }> {
+function address(child: ChildProcess): Promise<{ url: string; entrance: string; controller: number }> {
   return new Promise((found, failed) => {
     let controller = 0;
     child.once('exit', (code) => failed(new Error(`the server ended with ${code} before it was ready`)));
     if (!child.stdout) return;
     createInterface({ input: child.stdout }).on('line', (line) => {
       controller = Number(/Extraction .*port (\d+), unit id/.exec(line)?.[1] ?? controller);
-      const url = /open (http:\S+)/.exec(line)?.[1];
-      if (url) found({ url, controller });
+      const entrance = /open (http:\S+)/.exec(line)?.[1];
+      if (entrance) found({ url: new URL(entrance).origin, entrance, controller });
     });
   });
 }

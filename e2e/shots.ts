@@ -9,10 +9,10 @@ const FOLDER = resolve(import.meta.dirname, '../docs/screenshots');
 test('pictures of the main views', async ({ page }) => {
   const server = await start(['--past', '24']);
   try {
-    await page.goto(server.url);
+    await page.goto(server.entrance);
     await page.getByLabel('Name').fill(NAME);
     await page.getByLabel('Password').fill(PASSWORD);
-    await page.getByRole('button', { name: 'Make account' }).click();
+    await page.getByRole('button', { name: 'Create account' }).click();
     await expect(page.getByRole('region', { name: 'EX-1' })).toBeVisible();
     await expect(page.getByText('Loading the recorded past')).toBeVisible();
     await expect(page.getByText('Loading the recorded past')).toHaveCount(0, { timeout: 300_000 });

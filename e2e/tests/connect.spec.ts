@@ -68,10 +68,10 @@ test.beforeAll(async ({ browser }) => {
   server = await start(['--speed', '4', '--past', '0', '--port', '8423']);
   page = await (await browser.newContext({ acceptDownloads: true })).newPage();
   page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
-  await page.goto(server.url);
+  await page.goto(server.entrance);
   await page.getByLabel('Name').fill(NAME);
   await page.getByLabel('Password').fill(PASSWORD);
-  await page.getByRole('button', { name: 'Make account' }).click();
+  await page.getByRole('button', { name: 'Create account' }).click();
   await expect(page.getByRole('region', { name: 'EX-2' })).toBeVisible();
 });
 
@@ -320,8 +320,8 @@ test('a program pushes values, and memory keeps what people set', async ({ reque
     await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
   }
   await openPart('Gateway', 'Tokens');
-  await page.getByLabel('For whom').fill('Boiler gateway');
-  await button('Make a token').click();
+  await page.getByLabel('Name', { exact: true }).fill('Boiler gateway');
+  await button('Create token').click();
   const token = (await page.getByRole('status').getByText(/^hv_/).textContent()) ?? '';
   const headers = { authorization: `Bearer ${token}` };
   const answer = await request.post(`${server.url}/api/push`, { headers, data: [{ tag: 'Office/Steam flow', value: 4.25 }] });

@@ -16,14 +16,14 @@ test.beforeAll(async ({ browser }) => {
   server = await start(['--speed', '4', '--past', '2']);
   page = await (await browser.newContext()).newPage();
   page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
-  await page.goto(server.url);
+  await page.goto(server.entrance);
   await page.getByLabel('Name').fill(NAME);
   await page.getByLabel('Password').fill('short');
-  await page.getByRole('button', { name: 'Make account' }).click();
+  await page.getByRole('button', { name: 'Create account' }).click();
   await expect(page.getByText('A password has at least 8 characters.')).toBeVisible();
   await expect(page.getByLabel('Name')).toHaveValue(NAME);
   await page.getByLabel('Password').fill(PASSWORD);
-  await page.getByRole('button', { name: 'Make account' }).click();
+  await page.getByRole('button', { name: 'Create account' }).click();
   await expect(page.getByRole('region', { name: 'EX-2' })).toBeVisible();
 });
 

@@ -35,10 +35,10 @@ test.beforeAll(async () => {
 test.afterAll(() => server.stop());
 
 test('from a controller to a report', async ({ page }) => {
-  await page.goto(server.url);
+  await page.goto(server.entrance);
   await page.getByLabel('Name').fill(NAME);
   await page.getByLabel('Password').fill(PASSWORD);
-  await page.getByRole('button', { name: 'Make account' }).click();
+  await page.getByRole('button', { name: 'Create account' }).click();
   await expect(page.getByText('No tags yet')).toBeVisible();
 
   const act = new Actions();

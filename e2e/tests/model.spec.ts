@@ -18,7 +18,7 @@ async function open(browser: Browser): Promise<[BrowserContext, Page]> {
   await made.grantPermissions(['clipboard-read', 'clipboard-write'], { origin: server.url });
   const fresh = await made.newPage();
   fresh.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
-  await fresh.goto(server.url);
+  await fresh.goto(server.entrance);
   await fresh.getByLabel('Name').fill(NAME);
   await fresh.getByLabel('Password').fill(PASSWORD);
   return [made, fresh];
@@ -27,7 +27,7 @@ async function open(browser: Browser): Promise<[BrowserContext, Page]> {
 test.beforeAll(async ({ browser }) => {
   server = await start(['--speed', '4', '--past', '0']);
   [context, page] = await open(browser);
-  await page.getByRole('button', { name: 'Make account' }).click();
+  await page.getByRole('button', { name: 'Create account' }).click();
   await expect(page.getByRole('region', { name: 'EX-2' })).toBeVisible();
 });
 

@@ -17,10 +17,10 @@ test.beforeAll(async ({ browser }) => {
   await context.grantPermissions(['clipboard-read', 'clipboard-write'], { origin: server.url });
   page = await context.newPage();
   page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
-  await page.goto(server.url);
+  await page.goto(server.entrance);
   await page.getByLabel('Name').fill(NAME);
   await page.getByLabel('Password').fill(PASSWORD);
-  await page.getByRole('button', { name: 'Make account' }).click();
+  await page.getByRole('button', { name: 'Create account' }).click();
   await expect(card('EX-2')).toBeVisible();
 });
 

@@ -11,7 +11,10 @@ use havrel_core::{
 use havrel_db::{ConnectOptions, Db, config::By};
 use havrel_link::Drivers;
 use havrel_live::{Live, now};
-use havrel_web::app::{App, serve};
+use havrel_web::{
+    app::{App, serve},
+    sessions,
+};
 use serde_json::{Value as Json, json};
 use std::{
     net::TcpListener,
@@ -190,7 +193,7 @@ async fn build(db: &Db, settings: &Settings) -> Result<()> {
 /// Builds or serves; tells on standard output, one JSON object a line.
 pub async fn run(settings: Settings) -> Result<()> {
     let db = Db::open(ConnectOptions::from_str(&settings.database)?).await?;
-    let (_, key) = db.identity().await?;
+    db.set_setup_code(&sessions::hash(crate::load::CODE)).await?;
     if settings.build {
         let began = Instant::now();
         match settings.shape {
@@ -207,7 +210,7 @@ pub async fn run(settings: Settings) -> Result<()> {
     let live = Live::start(db, &settings.folder).await?;
     let listener = TcpListener::bind("127.0.0.1:0")?;
     let port = listener.local_addr()?.port();
-    let server = serve(App::new(live.clone(), Vec::new()), &key, listener)?;
+    let server = serve(App::new(live.clone(), Vec::new()), listener)?;
     let handle = server.handle();
     let serving = tokio::spawn(server);
     let started = began.elapsed().as_secs_f64();

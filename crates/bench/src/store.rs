@@ -36,16 +36,7 @@ fn frames(node: Uuid, from: i64, to: i64, first: u64) -> Vec<Frame> {
                     batch.push(tag, second * SECOND, Quality::GOOD, 0, &Value::F64(value(tag, second)));
                 }
             }
-            Frame {
-                node,
-                term: 1,
-                seq: first + i as u64,
-                arrived: start * SECOND,
-                batch,
-                events: Vec::new(),
-                states: Vec::new(),
-                gaps: Vec::new(),
-            }
+            Frame { batch, ..Frame::empty(node, 1, 0, first + i as u64, start * SECOND) }
         })
         .collect()
 }
@@ -54,7 +45,7 @@ fn frames(node: Uuid, from: i64, to: i64, first: u64) -> Vec<Frame> {
 pub async fn measure(figures: &mut Figures, cluster: &Cluster) -> Result<()> {
     cluster.ensure("bench_store", None).await?;
     let db = Db::open(cluster.options("bench_store")).await?;
-    let (node, _) = db.identity().await?;
+    let node = db.identity().await?;
     let mut sql = PgConnection::connect_with(&cluster.options("bench_store")).await?;
     sqlx::query("create table plain (tag int, at bigint, bits float8, quality smallint)").execute(&mut sql).await?;
 

@@ -17,6 +17,7 @@ pub mod report;
 pub mod sample;
 pub mod scale;
 pub mod signal;
+pub mod text;
 pub mod time;
 pub mod unit;
 

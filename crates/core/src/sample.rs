@@ -1,6 +1,6 @@
 //! One reading of one tag in 24 bytes, and the batch that carries many with their text.
 
-use crate::{TagNo, quality::Quality, time::Nanos};
+use crate::{TagNo, quality::Quality, text, time::Nanos};
 use serde_json::{Value as Json, json};
 
 /// What the 64 value bits of a sample mean.
@@ -142,10 +142,10 @@ pub struct Batch {
 }
 
 impl Batch {
-    /// Adds a value.
+    /// Adds a value. Control characters of a text become pictures of themselves ([`text::shown`]).
     pub fn push(&mut self, tag: TagNo, time: Nanos, quality: Quality, flags: u8, value: &Value) {
         let (kind, bits) = match value {
-            Value::Text(text) => (Kind::Text, self.add_text(text.as_bytes())),
+            Value::Text(text) => (Kind::Text, self.add_text(text::shown(text).as_bytes())),
             other => other.parts(),
         };
         self.samples.push(Sample { time, bits, tag, quality, kind, flags });

@@ -41,6 +41,7 @@ impl Db {
                     value: r.try_get("value")?,
                     text: r.try_get("text")?,
                     acknowledged_by: r.try_get("acknowledged_by")?,
+                    turning_since: r.try_get("turning_since")?,
                 })
             })
             .collect()

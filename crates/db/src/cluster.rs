@@ -1,11 +1,13 @@
 //! A PostgreSQL server of our own: made on first use in a folder, on loopback with a password, as an unprivileged user.
 //!
 //! The server runs under a small guard process that holds our end of a pipe: when this program ends, however it ends, the
-//! pipe closes and the guard stops the server in good order.
+//! pipe closes and the guard stops the server in good order. When the server ends by itself the guard ends too, and
+//! [`Cluster::watch`] starts both again.
 
 use crate::{DbError, backup::Place};
 use sqlx::postgres::PgConnectOptions;
 use std::{
+    ffi::OsStr,
     fs, io,
     net::TcpListener,
     os::unix::{
@@ -14,13 +16,28 @@ use std::{
     },
     path::{Path, PathBuf},
     process::{Child, Command, Stdio},
+    sync::{
+        Arc, Mutex, MutexGuard, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
+    thread::JoinHandle,
     time::{Duration, Instant},
 };
 use uuid::Uuid;
 
-/// Stops the server when its standard input closes, and then removes what should not stay.
-const GUARD: &str =
-    r#""$@" & server=$!; cat >/dev/null; kill -INT $server 2>/dev/null; wait $server; ${HAVREL_REMOVE:+rm -rf "$HAVREL_REMOVE"}"#;
+/// Ends with the server; stops the server when its standard input closes, and then removes what should not stay.
+const GUARD: &str = r#"
+remove=$1; shift; stopping=
+trap stopping=1 USR1
+"$@" & server=$!
+exec 3<&0
+(cat <&3 >/dev/null; kill -USR1 $$; kill -INT $server) 2>/dev/null & watch=$!
+wait $server; status=$?
+[ -z "$stopping" ] || { wait $server; status=$?; }
+kill $watch 2>/dev/null
+[ -z "$stopping" ] || [ -z "$remove" ] || rm -rf "$remove"
+exit $status
+"#;
 const USER: &str = "havrel";
 
 /// What went wrong while starting, in words that say what to do.
@@ -34,6 +51,8 @@ pub enum ClusterError {
     File(String, io::Error),
     #[error("PostgreSQL did not start; its log {0} ends with:\n{1}")]
     Failed(String, String),
+    #[error("a PostgreSQL server runs on {0} already, as process {1}; end the program that uses it")]
+    InUse(String, u32),
     #[error(transparent)]
     Db(#[from] DbError),
 }
@@ -41,9 +60,8 @@ pub enum ClusterError {
 /// A running server.
 #[derive(Debug)]
 pub struct Cluster {
-    guard: Child,
-    port: u16,
-    password: String,
+    server: Arc<Server>,
+    watcher: Option<JoinHandle<()>>,
 }
 
 /// How to run it.
@@ -55,6 +73,37 @@ pub struct Care {
     pub port: Option<u16>,
 }
 
+/// What happened to a server that is watched.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ServerEvent {
+    /// It ended by itself, with this status.
+    Ended(String),
+    /// It could not be started again; it is tried anew after so long.
+    Failed(String, Duration),
+    /// It runs again.
+    Running,
+}
+
+/// All it takes to start it, again and again.
+#[derive(Debug)]
+struct Server {
+    bin: PathBuf,
+    owner: Option<(u32, u32)>,
+    data: PathBuf,
+    log: PathBuf,
+    port: u16,
+    password: String,
+    care: Care,
+    guard: Mutex<Child>,
+    stopping: AtomicBool,
+}
+
+/// How often a watched server is looked at.
+const LOOK: Duration = Duration::from_millis(200);
+/// The pause before it is started again; doubled with each failure up to the longest.
+const PAUSE: Duration = Duration::from_millis(500);
+const LONGEST_PAUSE: Duration = Duration::from_secs(30);
+
 impl Cluster {
     /// Starts the server whose data lies in `folder`, making it first if need be.
     ///
@@ -63,10 +112,6 @@ impl Cluster {
     pub fn start(folder: &Path, care: Care) -> Result<Cluster, ClusterError> {
         let bin = binaries().ok_or(ClusterError::NotInstalled)?;
         let owner = server_user()?;
-        let file = |what: &Path| {
-            let what = what.display().to_string();
-            move |e| ClusterError::File(what, e)
-        };
         // Folders above keep their usual rights: the server's user must be able to pass.
         folder.parent().map_or(Ok(()), fs::create_dir_all).map_err(file(folder))?;
         if !folder.exists() {
@@ -75,75 +120,48 @@ impl Cluster {
         give(folder, owner).map_err(file(folder))?;
         let (data, log, secret) = (folder.join("data"), folder.join("server.log"), folder.join("password"));
         if !data.join("PG_VERSION").exists() {
-            let mut options = fs::OpenOptions::new();
-            let password = Uuid::new_v4().simple().to_string();
-            let mut sink = options.write(true).create(true).truncate(true).mode(0o600).open(&secret).map_err(file(&secret))?;
-            io::Write::write_all(&mut sink, password.as_bytes()).map_err(file(&secret))?;
-            give(&secret, owner).map_err(file(&secret))?;
-            let mut make = as_user(bin.join("initdb"), owner);
-            make.args(["--username", USER, "--auth", "scram-sha-256", "--encoding", "UTF8", "--no-locale", "--pwfile"]);
-            make.arg(&secret).arg("--pgdata").arg(&data).stdin(Stdio::null());
-            if care.careless {
-                make.arg("--no-sync");
-            }
-            let made = make.output().map_err(file(&bin))?;
-            if !made.status.success() {
-                let words = String::from_utf8_lossy(&made.stderr).into_owned();
-                return Err(ClusterError::Failed("initdb".into(), words));
-            }
+            make(&bin, owner, &data, &secret, care)?;
         }
-        wait_for_former(&data);
+        end_former(&bin, owner, &data)?;
         let password = fs::read_to_string(&secret).map_err(file(&secret))?;
         let port = care.port.map_or_else(free_port, Ok).map_err(file(folder))?;
-        let log_file = fs::OpenOptions::new().create(true).append(true).open(&log).map_err(file(&log))?;
-        give(&log, owner).map_err(file(&log))?;
-        let mut server = as_user(PathBuf::from("/bin/sh"), owner);
-        server.args(["-c", GUARD, "guard"]).arg(bin.join("postgres")).arg("-D").arg(&data);
-        let mut set = |setting: String| {
-            server.arg("-c").arg(setting);
-        };
-        set(format!("port={port}"));
-        set("listen_addresses=127.0.0.1".into());
-        set("unix_socket_directories=".into());
-        set("max_connections=60".into());
-        if care.careless {
-            set("fsync=off".into());
-            set("full_page_writes=off".into());
-        }
-        if care.careless && care.port.is_none() {
-            server.env("HAVREL_REMOVE", &data);
-        }
-        let errors = log_file.try_clone().map_err(file(&log))?;
-        server.stdin(Stdio::piped()).stdout(log_file).stderr(errors).process_group(0);
-        let guard = server.spawn().map_err(file(Path::new("/bin/sh")))?;
-        let mut cluster = Cluster { guard, port, password };
-        cluster.wait_until_ready(&data, &log)?;
+        let guard = spawn(&bin, owner, &data, &log, port, care)?;
+        let stopping = AtomicBool::new(false);
+        let server = Server { bin, owner, data, log, port, password, care, guard: Mutex::new(guard), stopping };
+        let cluster = Cluster { server: Arc::new(server), watcher: None };
+        cluster.server.wait_until_ready()?;
         Ok(cluster)
+    }
+
+    /// Starts the server again whenever it ends by itself, and tells so.
+    pub fn watch(&mut self, told: impl Fn(ServerEvent) + Send + 'static) {
+        let server = self.server.clone();
+        self.watcher = Some(std::thread::spawn(move || server.watch(told)));
     }
 
     /// The port it listens on.
     pub fn port(&self) -> u16 {
-        self.port
+        self.server.port
     }
 
     /// How to reach a database of it.
     pub fn options(&self, database: &str) -> PgConnectOptions {
         PgConnectOptions::new_without_pgpass()
             .host("127.0.0.1")
-            .port(self.port)
+            .port(self.server.port)
             .username(USER)
-            .password(&self.password)
+            .password(&self.server.password)
             .database(database)
     }
 
     /// The same for a backup.
     pub fn place(&self, database: &str) -> Place {
-        place(self.port, self.password.clone(), database)
+        place(self.server.port, self.server.password.clone(), database)
     }
 
     /// The same as a URL, for another process.
     pub fn url(&self, database: &str) -> String {
-        format!("postgres://{USER}:{}@127.0.0.1:{}/{database}", self.password, self.port)
+        format!("postgres://{USER}:{}@127.0.0.1:{}/{database}", self.server.password, self.server.port)
     }
 
     /// Makes a database unless it is there, optionally as a copy of another.
@@ -162,34 +180,152 @@ impl Cluster {
         }
         Ok(())
     }
+}
 
-    fn wait_until_ready(&mut self, data: &Path, log: &Path) -> Result<(), ClusterError> {
-        let until = Instant::now() + Duration::from_secs(60);
-        let pid_file = data.join("postmaster.pid");
+impl Server {
+    fn guard(&self) -> MutexGuard<'_, Child> {
+        self.guard.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn wait_until_ready(&self) -> Result<(), ClusterError> {
+        let began = Instant::now();
+        let pid_file = self.data.join("postmaster.pid");
         loop {
             // The eighth line of the server's pid file tells its state.
             let state = fs::read_to_string(&pid_file).unwrap_or_default();
-            if state.lines().nth(7).is_some_and(|l| l.trim() == "ready") && state.lines().nth(3) == Some(&self.port.to_string()) {
+            let ready = state.lines().nth(7).is_some_and(|l| l.trim() == "ready");
+            // What a server that was killed left in the file tells nothing of this one.
+            let ours = running_process(&self.data).is_some_and(|(_, parent)| parent == self.guard().id());
+            if ready && ours && state.lines().nth(3) == Some(&self.port.to_string()) {
                 return Ok(());
             }
-            let died = !matches!(self.guard.try_wait(), Ok(None))
-                || (state.is_empty() && until < Instant::now() + Duration::from_secs(50));
-            if died || Instant::now() > until {
-                let text = fs::read_to_string(log).unwrap_or_default();
-                let tail: Vec<&str> = text.lines().rev().take(8).collect();
-                let tail = tail.into_iter().rev().collect::<Vec<_>>().join("\n");
-                return Err(ClusterError::Failed(log.display().to_string(), tail));
+            let died = !matches!(self.guard().try_wait(), Ok(None)) || (state.is_empty() && began.elapsed() > NO_FILE);
+            if died || began.elapsed() > READY || self.stopping.load(Ordering::Relaxed) {
+                return Err(ClusterError::Failed(self.log.display().to_string(), tail(&self.log)));
             }
             std::thread::sleep(Duration::from_millis(20));
         }
     }
+
+    fn watch(&self, told: impl Fn(ServerEvent)) {
+        let stopping = || self.stopping.load(Ordering::Relaxed);
+        let mut pause = PAUSE;
+        while !stopping() {
+            std::thread::sleep(LOOK);
+            let ended = self.guard().try_wait().ok().flatten();
+            let Some(status) = ended.filter(|_| !stopping()) else { continue };
+            told(ServerEvent::Ended(status.to_string()));
+            loop {
+                let until = Instant::now() + pause;
+                while Instant::now() < until && !stopping() {
+                    std::thread::sleep(LOOK.min(pause));
+                }
+                if stopping() {
+                    return;
+                }
+                match self.start_again() {
+                    Ok(()) => {
+                        told(ServerEvent::Running);
+                        pause = PAUSE;
+                        break;
+                    }
+                    Err(error) => {
+                        pause = (pause * 2).min(LONGEST_PAUSE);
+                        told(ServerEvent::Failed(error.to_string(), pause));
+                    }
+                }
+            }
+        }
+    }
+
+    fn start_again(&self) -> Result<(), ClusterError> {
+        end_former(&self.bin, self.owner, &self.data)?;
+        let guard = spawn(&self.bin, self.owner, &self.data, &self.log, self.port, self.care)?;
+        let mut before = std::mem::replace(&mut *self.guard(), guard);
+        drop(before.stdin.take());
+        let _ = before.wait();
+        let ready = self.wait_until_ready();
+        if ready.is_err() {
+            // It must not come up while nobody looks.
+            let mut guard = self.guard();
+            drop(guard.stdin.take());
+            let _ = guard.wait();
+        }
+        ready
+    }
+}
+
+/// How long a server may take until it answers, recovery after a crash included.
+const READY: Duration = Duration::from_secs(120);
+/// How long it may take until it says anything at all.
+const NO_FILE: Duration = Duration::from_secs(10);
+
+fn file(what: &Path) -> impl FnOnce(io::Error) -> ClusterError + use<> {
+    let what = what.display().to_string();
+    move |e| ClusterError::File(what, e)
+}
+
+/// The last lines of a log.
+fn tail(log: &Path) -> String {
+    let text = fs::read_to_string(log).unwrap_or_default();
+    let tail: Vec<&str> = text.lines().rev().take(8).collect();
+    tail.into_iter().rev().collect::<Vec<_>>().join("\n")
+}
+
+/// Makes the server's data.
+fn make(bin: &Path, owner: Option<(u32, u32)>, data: &Path, secret: &Path, care: Care) -> Result<(), ClusterError> {
+    let mut options = fs::OpenOptions::new();
+    let password = Uuid::new_v4().simple().to_string();
+    let mut sink = options.write(true).create(true).truncate(true).mode(0o600).open(secret).map_err(file(secret))?;
+    io::Write::write_all(&mut sink, password.as_bytes()).map_err(file(secret))?;
+    give(secret, owner).map_err(file(secret))?;
+    let mut make = as_user(bin.join("initdb"), owner);
+    make.args(["--username", USER, "--auth", "scram-sha-256", "--encoding", "UTF8", "--no-locale", "--pwfile"]);
+    make.arg(secret).arg("--pgdata").arg(data).stdin(Stdio::null());
+    if care.careless {
+        make.arg("--no-sync");
+    }
+    let made = make.output().map_err(file(bin))?;
+    if !made.status.success() {
+        let words = String::from_utf8_lossy(&made.stderr).into_owned();
+        return Err(ClusterError::Failed("initdb".into(), words));
+    }
+    Ok(())
+}
+
+/// Starts the server under its guard.
+fn spawn(bin: &Path, owner: Option<(u32, u32)>, data: &Path, log: &Path, port: u16, care: Care) -> Result<Child, ClusterError> {
+    let log_file = fs::OpenOptions::new().create(true).append(true).mode(0o600).open(log).map_err(file(log))?;
+    give(log, owner).map_err(file(log))?;
+    let mut server = as_user(PathBuf::from("/bin/sh"), owner);
+    let remove = if care.careless && care.port.is_none() { data.as_os_str() } else { OsStr::new("") };
+    server.args(["-c", GUARD, "guard"]).arg(remove).arg(bin.join("postgres")).arg("-D").arg(data);
+    let mut set = |setting: String| {
+        server.arg("-c").arg(setting);
+    };
+    set(format!("port={port}"));
+    set("listen_addresses=127.0.0.1".into());
+    set("unix_socket_directories=".into());
+    set("max_connections=60".into());
+    if care.careless {
+        set("fsync=off".into());
+        set("full_page_writes=off".into());
+    }
+    let errors = log_file.try_clone().map_err(file(log))?;
+    server.stdin(Stdio::piped()).stdout(log_file).stderr(errors).process_group(0);
+    server.spawn().map_err(file(Path::new("/bin/sh")))
 }
 
 impl Drop for Cluster {
     fn drop(&mut self) {
+        self.server.stopping.store(true, Ordering::Relaxed);
+        if let Some(watcher) = self.watcher.take() {
+            let _ = watcher.join();
+        }
         // Closing the pipe is the guard's sign to stop the server; then wait, so that the folder is free afterwards.
-        drop(self.guard.stdin.take());
-        let _ = self.guard.wait();
+        let mut guard = self.server.guard();
+        drop(guard.stdin.take());
+        let _ = guard.wait();
     }
 }
 
@@ -205,7 +341,7 @@ pub fn running(folder: &Path, database: &str) -> Option<Place> {
 }
 
 fn place(port: u16, password: String, database: &str) -> Place {
-    Place { host: "127.0.0.1".into(), port, user: USER.into(), password, database: database.into() }
+    Place { host: "127.0.0.1".into(), port, user: USER.into(), password, database: database.into(), settings: Vec::new() }
 }
 
 /// Whether the server's user can get at a folder: every folder above it must let others pass when we are root.
@@ -262,19 +398,42 @@ fn free_port() -> io::Result<u16> {
     Ok(TcpListener::bind("127.0.0.1:0")?.local_addr()?.port())
 }
 
-/// A server that is still stopping after its program ended is given time to finish.
-fn wait_for_former(data: &Path) {
+/// The process that runs on some data, and its parent.
+fn running_process(data: &Path) -> Option<(u32, u32)> {
+    let process: u32 = fs::read_to_string(data.join("postmaster.pid")).ok()?.lines().next()?.trim().parse().ok()?;
+    // The state and the parent stand behind the name, which may hold anything.
+    let stat = fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
+    let mut fields = stat.rsplit_once(')')?.1.split_whitespace();
+    let dead = fields.next()? == "Z";
+    let parent = fields.next()?.parse().ok()?;
+    // A number may be given to another program after a restart of the machine.
+    let ours = fs::read_to_string(format!("/proc/{process}/comm")).ok()?.trim() == "postgres";
+    (!dead && ours).then_some((process, parent))
+}
+
+/// Sees to it that no server runs on the data any more: one that is still stopping after its program ended is given time, and
+/// one that lost its guard, because somebody killed that too, is ended.
+fn end_former(bin: &Path, owner: Option<(u32, u32)>, data: &Path) -> Result<(), ClusterError> {
     let until = Instant::now() + Duration::from_secs(20);
-    while Instant::now() < until {
-        let text = fs::read_to_string(data.join("postmaster.pid")).unwrap_or_default();
-        let alive = text
-            .lines()
-            .next()
-            .and_then(|l| l.trim().parse::<u32>().ok())
-            .is_some_and(|pid| Path::new(&format!("/proc/{pid}")).exists());
-        if !alive {
-            return;
+    while let Some((process, parent)) = running_process(data) {
+        let parent = fs::read(format!("/proc/{parent}/cmdline")).unwrap_or_default();
+        let guarded = parent.split(|b| *b == 0).any(|word| word == b"guard");
+        if !guarded || Instant::now() > until {
+            if guarded {
+                return Err(ClusterError::InUse(data.display().to_string(), process));
+            }
+            for (mode, seconds) in [("fast", "30"), ("immediate", "30")] {
+                let mut stop = as_user(bin.join("pg_ctl"), owner);
+                stop.arg("stop").arg("-D").arg(data).args(["-m", mode, "-t", seconds, "-s"]).stdin(Stdio::null());
+                if stop.output().map_err(file(bin))?.status.success() {
+                    break;
+                }
+            }
+            if running_process(data).is_some_and(|(still, _)| still == process) {
+                return Err(ClusterError::InUse(data.display().to_string(), process));
+            }
         }
         std::thread::sleep(Duration::from_millis(50));
     }
+    Ok(())
 }

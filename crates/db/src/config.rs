@@ -6,7 +6,7 @@ use havrel_core::{
     time::Nanos,
 };
 use serde_json::Value as Json;
-use sqlx::{AssertSqlSafe, PgConnection, Row};
+use sqlx::{AssertSqlSafe, Executor, PgConnection, Postgres, Row};
 use std::collections::VecDeque;
 use uuid::Uuid;
 
@@ -82,6 +82,7 @@ impl Db {
                 });
             }
         }
+        tx.commit().await?;
         Ok(Plant::from_stored(revision.unwrap_or(0), stored))
     }
 
@@ -90,7 +91,7 @@ impl Db {
     /// # Errors
     /// When the database does not answer.
     pub async fn changes_after(&self, revision: i64) -> Result<Vec<(i64, Vec<Change>)>, DbError> {
-        Ok(changes(&mut *self.pool.acquire().await?, revision, i64::MAX).await?)
+        Ok(changes(&self.pool, revision, i64::MAX).await?)
     }
 
     /// Puts edits through the one door: all of them or none. `base` may be older than what is stored; it is brought up
@@ -123,7 +124,7 @@ impl Db {
         let mut tx = self.pool.begin().await?;
         sqlx::query("select revision from plant for update").execute(&mut *tx).await?;
         let mut base = base.clone();
-        for (number, changes) in changes(&mut tx, base.revision, i64::MAX).await? {
+        for (number, changes) in changes(&mut *tx, base.revision, i64::MAX).await? {
             base = base.absorb(number, &changes).map_err(DbError::Refused)?;
         }
         let fresh = edits.iter().filter(|e| e.kind == Kind::Tag && matches!(e.op, Op::Create(_, None))).count();
@@ -210,7 +211,7 @@ impl Db {
     /// # Errors
     /// When the database does not answer.
     pub async fn changes_of(&self, revision: i64) -> Result<Vec<Change>, DbError> {
-        self.changes_between(revision - 1, revision).await
+        self.changes_between(revision.saturating_sub(1), revision).await
     }
 
     /// What the revisions after `from` up to and with `to` changed, oldest first.
@@ -218,12 +219,16 @@ impl Db {
     /// # Errors
     /// When the database does not answer.
     pub async fn changes_between(&self, from: i64, to: i64) -> Result<Vec<Change>, DbError> {
-        let found = changes(&mut *self.pool.acquire().await?, from, to).await?;
+        let found = changes(&self.heavy, from, to).await?;
         Ok(found.into_iter().flat_map(|(_, changes)| changes).collect())
     }
 }
 
-async fn changes(conn: &mut PgConnection, after: i64, last: i64) -> Result<Vec<(i64, Vec<Change>)>, sqlx::Error> {
+async fn changes<'e>(
+    conn: impl Executor<'e, Database = Postgres>,
+    after: i64,
+    last: i64,
+) -> Result<Vec<(i64, Vec<Change>)>, sqlx::Error> {
     let rows = sqlx::query(
         "select revision, kind, item, no, before, after from revision_change where revision > $1 and revision <= $2 order by revision, ordinal",
     )

@@ -1,10 +1,11 @@
 //! History: frames go in, samples and their statistics come out. Nothing outside this file knows how they lie there.
 
-use crate::{Db, DbError};
+use crate::{Db, DbError, journal};
 use havrel_core::{
     TagNo,
+    alarm::AlarmStanding,
     engine::usable_number,
-    frame::Frame,
+    frame::{ClockStep, Frame},
     history::Point,
     quality::{Quality, Reason},
     sample::{Kind, Sample, Value},
@@ -14,7 +15,7 @@ use sqlx::{PgConnection, Row};
 use std::{
     cmp::Reverse,
     collections::HashMap,
-    sync::{MutexGuard, PoisonError},
+    sync::{Mutex, MutexGuard, PoisonError},
 };
 use uuid::Uuid;
 
@@ -28,6 +29,8 @@ pub struct Kept {
     pub value: Option<Value>,
     pub quality: Quality,
     pub flags: u8,
+    /// The clock epoch in which it was stored.
+    pub epoch: u32,
 }
 
 /// A span for which a node recorded nothing.
@@ -61,47 +64,57 @@ impl Db {
     /// Stores frames, and gives the series that were not known before.
     async fn store(&self, frames: &[Frame]) -> Result<SeriesIds, DbError> {
         let Some(node) = frames.first().map(|f| f.node) else { return Ok(SeriesIds::new()) };
-        let mut tx = self.pool.begin().await?;
-        sqlx::query("insert into shipped (node, term, seq, arrived) values ($1, 0, 0, 0) on conflict do nothing")
-            .bind(node)
-            .execute(&mut *tx)
-            .await?;
-        let row = sqlx::query("select term, seq from shipped where node = $1 for update").bind(node).fetch_one(&mut *tx).await?;
-        let stored = (row.try_get::<i32, _>("term")?, row.try_get::<i64, _>("seq")?);
-        let fresh: Vec<&Frame> = frames.iter().filter(|f| (f.term.cast_signed(), f.seq.cast_signed()) > stored).collect();
-        let Some(last) = fresh.last() else { return Ok(SeriesIds::new()) };
-        let missing = missing(&self.series(), &fresh);
-        let made = series(&mut tx, missing).await?;
-        let rows = rows(&self.series(), &made, &fresh);
-        samples(&mut tx, &fresh, rows).await?;
-        alarms(&mut tx, &fresh).await?;
-        for gap in fresh.iter().flat_map(|f| &f.gaps) {
-            sqlx::query("insert into unrecorded (node, from_ns, to_ns, reason) values ($1, $2, $3, $4) on conflict do nothing")
-                .bind(node)
-                .bind(gap.from)
-                .bind(gap.to)
-                .bind(&gap.reason)
-                .execute(&mut *tx)
-                .await?;
-        }
-        sqlx::query("update shipped set term = $2, seq = $3, arrived = $4 where node = $1")
-            .bind(node)
-            .bind(last.term.cast_signed())
-            .bind(last.seq.cast_signed())
-            .bind(last.arrived)
-            .execute(&mut *tx)
-            .await?;
+        let mut tx = self.record.begin().await?;
+        let made = store(&mut tx, node, frames, &self.series).await?;
         tx.commit().await?;
         Ok(made)
     }
 
-    /// How far a node has shipped: number and arrival of its last frame; zeros if none.
+    /// Whether the database would take these entries: stores them and takes that back.
+    ///
+    /// # Errors
+    /// As [`Db::append`].
+    pub async fn try_out(&self, frame: &Frame) -> Result<(), DbError> {
+        let mut tx = self.record.begin().await?;
+        let stored = entries(&mut tx, frame.node, &[frame], &Mutex::default()).await;
+        // A refused statement ends the transaction like the taking back does.
+        tx.roll_back().await?;
+        stored.map(drop)
+    }
+
+    /// How far a node has shipped.
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn shipped(&self, node: Uuid) -> Result<(u64, Nanos), DbError> {
-        let row = sqlx::query("select seq, arrived from shipped where node = $1").bind(node).fetch_optional(&self.pool).await?;
-        row.map_or(Ok((0, 0)), |r| Ok((r.try_get::<i64, _>("seq")?.unsigned_abs(), r.try_get("arrived")?)))
+    pub async fn shipped(&self, node: Uuid) -> Result<Shipped, DbError> {
+        let find = "select seq, arrived, epoch from shipped where node = $1";
+        let row = sqlx::query(find).bind(node).fetch_optional(&self.record).await?;
+        row.map_or(Ok(Shipped::default()), |r| {
+            let (seq, epoch) = (r.try_get::<i64, _>("seq")?.unsigned_abs(), r.try_get::<i32, _>("epoch")?.unsigned_abs());
+            Ok(Shipped { seq, arrived: r.try_get("arrived")?, epoch })
+        })
+    }
+
+    /// The steps of clocks that touch `from..=to`, in the order of the epochs that they began: those within, and those after
+    /// which a part of it was lived again.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn clock_steps(&self, from: Nanos, to: Nanos) -> Result<Vec<ClockStep>, DbError> {
+        let rows = sqlx::query(
+            "select epoch, at, by_ns from clock_step
+             where at <= $2 and at + greatest(-by_ns, 0) >= $1 order by epoch, node limit 1000",
+        )
+        .bind(from)
+        .bind(to)
+        .fetch_all(&self.pool)
+        .await?;
+        rows.into_iter()
+            .map(|r| {
+                let epoch = r.try_get::<i32, _>("epoch")?.unsigned_abs();
+                Ok(ClockStep { epoch, at: r.try_get("at")?, by: r.try_get("by_ns")? })
+            })
+            .collect()
     }
 
     /// Samples of a tag in `from..=to` as they are, at most `limit`, newest last; `before` adds the one that holds at `from`.
@@ -110,20 +123,20 @@ impl Db {
     /// When the database does not answer.
     pub async fn raw(&self, tag: TagNo, from: Nanos, to: Nanos, before: bool, limit: i64) -> Result<Vec<Kept>, DbError> {
         let rows = sqlx::query(
-            "(select s.kind, p.at, p.bits, p.text, p.quality, p.flags from series s, lateral (
-                 select * from sample p where p.series = s.id and p.at < $2 order by p.at desc limit 1) p
-              where s.tag_no = $1 and $4 order by p.at desc limit 1)
+            "(select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch from series s, lateral (
+                 select * from sample p where p.series = s.id and p.at < $2 order by p.at desc, p.epoch desc limit 1) p
+              where s.tag_no = $1 and $4 order by p.at desc, p.epoch desc limit 1)
              union all
-             (select s.kind, p.at, p.bits, p.text, p.quality, p.flags from sample p join series s on s.id = p.series
-              where s.tag_no = $1 and p.at between $2 and $3 order by p.at limit $5)
-             order by at",
+             (select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch from sample p join series s on s.id = p.series
+              where s.tag_no = $1 and p.at between $2 and $3 order by p.at, p.epoch limit $5)
+             order by at, epoch",
         )
         .bind(tag.cast_signed())
         .bind(from)
         .bind(to)
         .bind(before)
         .bind(limit)
-        .fetch_all(&self.pool)
+        .fetch_all(&self.heavy)
         .await?;
         rows.into_iter()
             .map(|row| {
@@ -135,6 +148,7 @@ impl Db {
                     value: value(kind, bits, row.try_get("text")?),
                     quality: quality.unwrap_or(Quality::of(Reason::WrongAnswer)),
                     flags: row.try_get::<i16, _>("flags")? as u8,
+                    epoch: row.try_get::<i32, _>("epoch")?.unsigned_abs(),
                 })
             })
             .collect()
@@ -145,11 +159,16 @@ impl Db {
     /// # Errors
     /// When the database does not answer, or the period holds more than [`MOST_SAMPLES`].
     pub async fn points(&self, tag: TagNo, from: Nanos, to: Nanos) -> Result<Vec<Point>, DbError> {
-        let kept = self.raw(tag, from, to, true, MOST_SAMPLES + 1).await?;
+        let mut kept = self.raw(tag, from, to, true, MOST_SAMPLES + 1).await?;
         // A part of the period given as the whole would be a wrong answer.
         if kept.len() as i64 > MOST_SAMPLES {
             return Err(DbError::TooMuch(MOST_SAMPLES));
         }
+        // Of an hour that was lived twice, statistics and pictures show what came last; `raw` gives both.
+        let steps = self.clock_steps(from, to).await?;
+        kept.retain(|k| {
+            !steps.iter().any(|s| s.by < 0 && k.epoch < s.epoch && (s.at..=s.at.saturating_sub(s.by)).contains(&k.time))
+        });
         let number = |k: &Kept| match k.value.as_ref() {
             Some(Value::F64(v)) => usable_number(Kind::F64, v.to_bits(), k.quality),
             Some(v) => v.number().filter(|v| v.is_finite() && !k.quality.is_bad()),
@@ -201,11 +220,84 @@ fn value(kind: Kind, bits: u64, text: Option<String>) -> Option<Value> {
     })
 }
 
+/// How far a node has shipped: number, arrival and clock epoch of its last frame; zeros if none.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Shipped {
+    pub seq: u64,
+    pub arrived: Nanos,
+    pub epoch: u32,
+}
+
+/// Stores frames that were not stored before, and gives the series that were not known before.
+async fn store(conn: &mut PgConnection, node: Uuid, frames: &[Frame], known: &Mutex<SeriesIds>) -> Result<SeriesIds, DbError> {
+    sqlx::query("insert into shipped (node, term, seq, arrived) values ($1, 0, 0, 0) on conflict do nothing")
+        .bind(node)
+        .execute(&mut *conn)
+        .await?;
+    let row = sqlx::query("select term, seq from shipped where node = $1 for update").bind(node).fetch_one(&mut *conn).await?;
+    let stored = (row.try_get::<i32, _>("term")?, row.try_get::<i64, _>("seq")?);
+    let fresh: Vec<&Frame> = frames.iter().filter(|f| (f.term.cast_signed(), f.seq.cast_signed()) > stored).collect();
+    let Some(last) = fresh.last() else { return Ok(SeriesIds::new()) };
+    let made = entries(conn, node, &fresh, known).await?;
+    sqlx::query("update shipped set term = $2, seq = $3, arrived = $4, epoch = $5 where node = $1")
+        .bind(node)
+        .bind(last.term.cast_signed())
+        .bind(last.seq.cast_signed())
+        .bind(last.arrived)
+        .bind(last.epoch.cast_signed())
+        .execute(&mut *conn)
+        .await?;
+    Ok(made)
+}
+
+/// Stores what frames hold.
+async fn entries(conn: &mut PgConnection, node: Uuid, frames: &[&Frame], known: &Mutex<SeriesIds>) -> Result<SeriesIds, DbError> {
+    let known = || known.lock().unwrap_or_else(PoisonError::into_inner);
+    let missing = missing(&known(), frames);
+    let made = series(conn, missing).await?;
+    let rows = rows(&known(), &made, frames);
+    samples(conn, frames, rows).await?;
+    alarms(conn, frames).await?;
+    for gap in frames.iter().flat_map(|f| &f.gaps) {
+        sqlx::query("insert into unrecorded (node, from_ns, to_ns, reason) values ($1, $2, $3, $4) on conflict do nothing")
+            .bind(node)
+            .bind(gap.from)
+            .bind(gap.to)
+            .bind(&gap.reason)
+            .execute(&mut *conn)
+            .await?;
+    }
+    for step in frames.iter().flat_map(|f| &f.steps) {
+        sqlx::query("insert into clock_step (node, epoch, at, by_ns) values ($1, $2, $3, $4) on conflict do nothing")
+            .bind(node)
+            .bind(step.epoch.cast_signed())
+            .bind(step.at)
+            .bind(step.by)
+            .execute(&mut *conn)
+            .await?;
+    }
+    for note in frames.iter().flat_map(|f| &f.notes) {
+        journal::put(conn, note).await?;
+    }
+    for keep in frames.iter().flat_map(|f| &f.keeps) {
+        sqlx::query(
+            "insert into kept_value (tag, at, value) values ($1, $2, $3::text::jsonb)
+             on conflict (tag) do update set at = excluded.at, value = excluded.value",
+        )
+        .bind(keep.tag.cast_signed())
+        .bind(keep.at)
+        .bind(&keep.value)
+        .execute(&mut *conn)
+        .await?;
+    }
+    Ok(made)
+}
+
 /// The series of a tag and type.
 pub(crate) type SeriesIds = HashMap<(TagNo, Kind), i32>;
 
-/// A sample to be stored: its series and time, and which one of which frame it is.
-type Place = (i32, Nanos, u32, u32);
+/// A sample to be stored: its series, time and clock epoch, and which one of which frame it is.
+type Place = (i32, Nanos, u32, u32, u32);
 
 fn all<'a>(frames: &'a [&Frame]) -> impl Iterator<Item = (u32, u32, Sample)> + 'a {
     frames
@@ -222,10 +314,11 @@ fn missing(known: &SeriesIds, frames: &[&Frame]) -> Vec<(TagNo, Kind)> {
 /// wins: one statement must not touch a row twice.
 fn rows(known: &SeriesIds, made: &SeriesIds, frames: &[&Frame]) -> Vec<Place> {
     let id = |s: &Sample| known.get(&(s.tag, s.kind)).or_else(|| made.get(&(s.tag, s.kind))).copied();
-    let mut rows: Vec<Place> = all(frames).filter_map(|(f, i, s)| Some((id(&s)?, s.time, f, i))).collect();
+    let place = |(f, i, s): (u32, u32, Sample)| Some((id(&s)?, s.time, frames[f as usize].epoch, f, i));
+    let mut rows: Vec<Place> = all(frames).filter_map(place).collect();
     // The newest of one time first, which is the one that stays.
-    rows.sort_unstable_by_key(|&(series, at, f, i)| (series, at, Reverse((f, i))));
-    rows.dedup_by_key(|row| (row.0, row.1));
+    rows.sort_unstable_by_key(|&(series, at, epoch, f, i)| (series, at, epoch, Reverse((f, i))));
+    rows.dedup_by_key(|row| (row.0, row.1, row.2));
     rows
 }
 
@@ -239,6 +332,7 @@ struct Columns {
     flags: Vec<i16>,
     term: Vec<i32>,
     seq: Vec<i64>,
+    epoch: Vec<i32>,
 }
 
 async fn samples(conn: &mut PgConnection, frames: &[&Frame], rows: Vec<Place>) -> Result<(), sqlx::Error> {
@@ -246,7 +340,7 @@ async fn samples(conn: &mut PgConnection, frames: &[&Frame], rows: Vec<Place>) -
         return Ok(());
     }
     let mut c = Columns::default();
-    for (series, at, f, i) in rows {
+    for (series, at, _, f, i) in rows {
         let frame = frames[f as usize];
         let s = frame.batch.samples[i as usize];
         c.at.push(at);
@@ -258,6 +352,7 @@ async fn samples(conn: &mut PgConnection, frames: &[&Frame], rows: Vec<Place>) -
         c.flags.push(s.flags.into());
         c.term.push(frame.term.cast_signed());
         c.seq.push(frame.seq.cast_signed());
+        c.epoch.push(frame.epoch.cast_signed());
     }
     if copied(conn, &c).await? {
         return Ok(());
@@ -276,7 +371,7 @@ fn binary(c: &Columns) -> Vec<u8> {
     bytes.extend(b"PGCOPY\n\xff\r\n\0");
     bytes.extend([0; 8]);
     for i in 0..c.at.len() {
-        bytes.extend(8_i16.to_be_bytes());
+        bytes.extend(9_i16.to_be_bytes());
         field(&mut bytes, &c.series[i].to_be_bytes());
         field(&mut bytes, &c.at[i].to_be_bytes());
         field(&mut bytes, &c.bits[i].to_be_bytes());
@@ -288,6 +383,7 @@ fn binary(c: &Columns) -> Vec<u8> {
         field(&mut bytes, &c.flags[i].to_be_bytes());
         field(&mut bytes, &c.term[i].to_be_bytes());
         field(&mut bytes, &c.seq[i].to_be_bytes());
+        field(&mut bytes, &c.epoch[i].to_be_bytes());
     }
     bytes.extend((-1_i16).to_be_bytes());
     bytes
@@ -297,7 +393,7 @@ fn binary(c: &Columns) -> Vec<u8> {
 /// says whether they are stored.
 async fn copied(conn: &mut PgConnection, c: &Columns) -> Result<bool, sqlx::Error> {
     sqlx::query("savepoint copied").execute(&mut *conn).await?;
-    let into = "copy sample (series, at, bits, text, quality, flags, term, seq) from stdin (format binary)";
+    let into = "copy sample (series, at, bits, text, quality, flags, term, seq, epoch) from stdin (format binary)";
     let mut copy = conn.copy_in_raw(into).await?;
     copy.send(binary(c)).await?;
     let end = match copy.finish().await {
@@ -312,9 +408,10 @@ async fn copied(conn: &mut PgConnection, c: &Columns) -> Result<bool, sqlx::Erro
 /// Stores rows one by one: of two with one time the later frame's stays.
 async fn upserted(conn: &mut PgConnection, c: Columns) -> Result<(), sqlx::Error> {
     sqlx::query(
-        "insert into sample (series, at, bits, text, quality, flags, term, seq)
-         select * from unnest($1::int[], $2::bigint[], $3::bigint[], $4::text[], $5::smallint[], $6::smallint[], $7::int[], $8::bigint[])
-         on conflict (series, at) do update set bits = excluded.bits, text = excluded.text, quality = excluded.quality,
+        "insert into sample (series, at, bits, text, quality, flags, term, seq, epoch)
+         select * from unnest($1::int[], $2::bigint[], $3::bigint[], $4::text[], $5::smallint[], $6::smallint[], $7::int[], $8::bigint[],
+             $9::int[])
+         on conflict (series, at, epoch) do update set bits = excluded.bits, text = excluded.text, quality = excluded.quality,
              flags = excluded.flags, term = excluded.term, seq = excluded.seq
          where (excluded.term, excluded.seq) > (sample.term, sample.seq)",
     )
@@ -326,6 +423,7 @@ async fn upserted(conn: &mut PgConnection, c: Columns) -> Result<(), sqlx::Error
     .bind(c.flags)
     .bind(c.term)
     .bind(c.seq)
+    .bind(c.epoch)
     .execute(conn)
     .await?;
     Ok(())
@@ -383,26 +481,38 @@ async fn alarms(conn: &mut PgConnection, frames: &[&Frame]) -> Result<(), sqlx::
             .await?;
         }
     }
-    for s in frames.iter().flat_map(|f| &f.states) {
-        sqlx::query(
-            "insert into alarm_standing (rule, state, sequence, active, raised_at, returned_at, value, text, acknowledged_by)
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
-             on conflict (rule) do update set state = excluded.state, sequence = excluded.sequence, active = excluded.active,
-                 raised_at = excluded.raised_at, returned_at = excluded.returned_at, value = excluded.value,
-                 text = excluded.text, acknowledged_by = excluded.acknowledged_by
-             where excluded.sequence >= alarm_standing.sequence",
-        )
-        .bind(s.rule)
-        .bind(s.state as i16)
-        .bind(s.sequence.cast_signed())
-        .bind(s.active)
-        .bind(s.raised_at)
-        .bind(s.returned_at)
-        .bind(s.value)
-        .bind(&s.text)
-        .bind(&s.acknowledged_by)
-        .execute(&mut *conn)
-        .await?;
+    standings(conn, frames).await
+}
+
+/// Where alarms stand by these frames: the last of each rule, in one statement.
+async fn standings(conn: &mut PgConnection, frames: &[&Frame]) -> Result<(), sqlx::Error> {
+    let last: HashMap<Uuid, &AlarmStanding> = frames.iter().flat_map(|f| &f.states).map(|s| (s.rule, s)).collect();
+    if last.is_empty() {
+        return Ok(());
     }
+    let mut all: Vec<&AlarmStanding> = last.into_values().collect();
+    all.sort_unstable_by_key(|s| s.rule);
+    sqlx::query(
+        "insert into alarm_standing
+             (rule, state, sequence, active, raised_at, returned_at, value, text, acknowledged_by, turning_since)
+         select * from unnest($1::uuid[], $2::smallint[], $3::int[], $4::bool[], $5::bigint[], $6::bigint[], $7::float8[],
+             $8::text[], $9::text[], $10::bigint[])
+         on conflict (rule) do update set state = excluded.state, sequence = excluded.sequence, active = excluded.active,
+             raised_at = excluded.raised_at, returned_at = excluded.returned_at, value = excluded.value,
+             text = excluded.text, acknowledged_by = excluded.acknowledged_by, turning_since = excluded.turning_since
+         where excluded.sequence >= alarm_standing.sequence",
+    )
+    .bind(all.iter().map(|s| s.rule).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.state as i16).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.sequence.cast_signed()).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.active).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.raised_at).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.returned_at).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.value).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.text.as_str()).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.acknowledged_by.as_str()).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.turning_since).collect::<Vec<_>>())
+    .execute(conn)
+    .await?;
     Ok(())
 }

@@ -1,10 +1,10 @@
-//! The journal: who did what and when.
+//! The journal: who did what and when. Its lines come with the frames, so that none is lost while the database is away; those of
+//! the configuration are written with their revision.
 
 use crate::{Db, DbError, nanos_of};
-use havrel_core::{access::Actor, time::Nanos};
+use havrel_core::{frame::Note, time::Nanos};
 use serde_json::Value as Json;
-use sqlx::Row;
-use uuid::Uuid;
+use sqlx::{PgConnection, Row};
 
 /// One line of the journal.
 #[derive(Clone, Debug, PartialEq)]
@@ -18,31 +18,25 @@ pub struct Entry {
     pub detail: Json,
 }
 
-impl Db {
-    /// Adds a line.
-    ///
-    /// # Errors
-    /// When the database does not answer.
-    pub async fn note(
-        &self,
-        kind: &str,
-        actor: Option<&Actor>,
-        subject: Option<Uuid>,
-        title: &str,
-        detail: Json,
-    ) -> Result<(), DbError> {
-        sqlx::query("insert into journal (kind, account, actor, subject, title, detail) values ($1, $2, $3, $4, $5, $6)")
-            .bind(kind)
-            .bind(actor.map(|a| a.account))
-            .bind(actor.map_or("Havrel", |a| a.name.as_str()))
-            .bind(subject)
-            .bind(title)
-            .bind(detail)
-            .execute(&self.pool)
-            .await?;
-        Ok(())
-    }
+/// Adds a line that came with a frame.
+pub(crate) async fn put(conn: &mut PgConnection, note: &Note) -> Result<(), sqlx::Error> {
+    sqlx::query(
+        "insert into journal (at, kind, account, actor, subject, title, detail)
+         values (timestamptz 'epoch' + $1 * interval '1 microsecond', $2, $3, $4, $5, $6, $7::text::jsonb)",
+    )
+    .bind(note.at.div_euclid(1000))
+    .bind(&note.kind)
+    .bind(note.account)
+    .bind(&note.actor)
+    .bind(note.subject)
+    .bind(&note.title)
+    .bind(&note.detail)
+    .execute(conn)
+    .await?;
+    Ok(())
+}
 
+impl Db {
     /// Lines older than `before`, newest first, at most 500; only of one kind if given.
     ///
     /// # Errors

@@ -11,15 +11,17 @@ pub mod journal;
 pub mod marks;
 pub mod own;
 pub mod people;
+mod pool;
 pub mod views;
 
 use history::SeriesIds;
-use sqlx::{
-    PgPool,
-    postgres::{PgConnectOptions, PgListener, PgPoolOptions},
-};
+use pool::{Pool, Use};
+use sqlx::postgres::{PgConnectOptions, PgListener};
 use std::{
-    sync::{Arc, Mutex},
+    sync::{
+        Arc, Mutex,
+        atomic::{AtomicBool, Ordering},
+    },
     time::Duration,
 };
 use uuid::Uuid;
@@ -27,10 +29,15 @@ use uuid::Uuid;
 /// A failure of the database, told to callers without its innards.
 #[derive(Debug, thiserror::Error)]
 pub enum DbError {
+    /// Nobody answers, or not in time.
     #[error("the database does not answer: {0}")]
     Away(String),
-    #[error("the database refused: {0}")]
+    /// It answers, but does nothing for us at present: read-only, no right, no room, a statement ended by somebody.
+    #[error("the database refuses: {0}")]
     Refused(String),
+    /// It will never take what it was given, because of what that holds.
+    #[error("the database refuses this content: {0}")]
+    Content(String),
     #[error("one tag has more than {0} samples in this period; choose a shorter one")]
     TooMuch(i64),
 }
@@ -38,9 +45,14 @@ pub enum DbError {
 impl From<sqlx::Error> for DbError {
     fn from(error: sqlx::Error) -> DbError {
         match &error {
-            sqlx::Error::Database(e) if !e.code().is_some_and(|c| c.starts_with("57P") || c.starts_with("53")) => {
-                DbError::Refused(e.to_string())
-            }
+            sqlx::Error::Database(e) => match e.code().as_deref().map_or("", |code| code.get(..2).unwrap_or_default()) {
+                // PostgreSQL 15, appendix A: data exception, integrity constraint violation, program limit exceeded.
+                "22" | "23" | "54" => DbError::Content(e.to_string()),
+                // Insufficient resources, operator intervention, system error; a query that was cancelled is no reason to wait.
+                "53" | "57" | "58" if e.code().as_deref() != Some("57014") => DbError::Away(e.to_string()),
+                _ => DbError::Refused(e.to_string()),
+            },
+            sqlx::Error::Encode(_) => DbError::Content(error.to_string()),
             _ => DbError::Away(error.to_string()),
         }
     }
@@ -49,10 +61,20 @@ impl From<sqlx::Error> for DbError {
 /// The database of one plant. Cheap to clone.
 #[derive(Clone, Debug)]
 pub struct Db {
-    pool: PgPool,
+    /// For what people wait for: short questions.
+    pool: Pool,
+    /// For questions that read much. They never hold up the others.
+    heavy: Pool,
+    /// For frames, and for finding out whether the database answers.
+    record: Pool,
+    away: Arc<AtomicBool>,
     /// Series that are known to be there: they are never deleted.
     series: Arc<Mutex<SeriesIds>>,
 }
+
+const ORDINARY: Use = Use { connections: 10, wait: Duration::from_secs(2), exchange: Duration::from_secs(15), probes: false };
+const HEAVY: Use = Use { connections: 3, wait: Duration::from_secs(20), exchange: Duration::from_secs(60), probes: false };
+const RECORD: Use = Use { connections: 3, wait: Duration::from_secs(2), exchange: Duration::from_secs(120), probes: true };
 
 /// The migrations that make a database of the present form.
 pub static MIGRATIONS: sqlx::migrate::Migrator = sqlx::migrate!();
@@ -63,38 +85,50 @@ impl Db {
     /// # Errors
     /// When the server does not answer or a migration fails.
     pub async fn open(options: PgConnectOptions) -> Result<Db, DbError> {
-        let pool = PgPoolOptions::new().max_connections(12).acquire_timeout(Duration::from_secs(4)).connect_with(options).await?;
-        let db = Db { pool, series: Arc::default() };
-        MIGRATIONS.run(&db.pool).await.map_err(|e| DbError::Refused(e.to_string()))?;
-        Ok(db)
+        let away = Arc::default();
+        // A migration may take long, on a connection of its own.
+        let long = Use { connections: 1, wait: Duration::from_secs(5), exchange: Duration::from_secs(6 * 3600), probes: true };
+        let migrating = Pool::of(&options, long, &away);
+        MIGRATIONS.run(migrating.plain()).await.map_err(|e| match e {
+            sqlx::migrate::MigrateError::Execute(error) => error.into(),
+            other => DbError::Refused(other.to_string()),
+        })?;
+        migrating.plain().close().await;
+        let pool = |of| Pool::of(&options, of, &away);
+        let (pool, heavy, record) = (pool(ORDINARY), pool(HEAVY), pool(RECORD));
+        Ok(Db { pool, heavy, record, away, series: Arc::default() })
     }
 
-    /// The plant's identity, made on the first call: the node's id and the key that seals session cookies (64 bytes).
+    /// Tells that the database is away, or back: while it is, whoever asks is told so at once.
+    pub fn set_away(&self, away: bool) {
+        self.away.store(away, Ordering::Relaxed);
+    }
+
+    /// The node's identity, made on the first call.
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn identity(&self) -> Result<(Uuid, Vec<u8>), DbError> {
-        // Four random identifiers carry 488 random bits; the six fixed ones in each do no harm to a key of 64 bytes.
-        let key: Vec<u8> = (0..4).flat_map(|_| Uuid::new_v4().into_bytes()).collect();
-        sqlx::query("insert into plant (node, cookie_key) values ($1, $2) on conflict do nothing")
+    pub async fn identity(&self) -> Result<Uuid, DbError> {
+        sqlx::query("insert into plant (node) values ($1) on conflict do nothing")
             .bind(Uuid::now_v7())
-            .bind(key)
             .execute(&self.pool)
             .await?;
-        Ok(sqlx::query_as("select node, cookie_key from plant").fetch_one(&self.pool).await?)
+        Ok(sqlx::query_scalar("select node from plant").fetch_one(&self.pool).await?)
     }
 
     /// Ends every connection and waits until they are gone.
     pub async fn close(&self) {
-        self.pool.close().await;
+        for pool in [&self.pool, &self.heavy, &self.record] {
+            pool.plain().close().await;
+        }
     }
 
-    /// Whether the server answers.
+    /// Whether the server answers, also while it is known to be away.
     ///
     /// # Errors
     /// When it does not.
     pub async fn ping(&self) -> Result<(), DbError> {
-        sqlx::query("select 1").execute(&self.pool).await?;
+        sqlx::query("select 1").execute(&self.record).await?;
         Ok(())
     }
 
@@ -103,7 +137,7 @@ impl Db {
     /// # Errors
     /// When the database does not answer.
     pub async fn bell(&self) -> Result<Bell, DbError> {
-        let mut listener = PgListener::connect_with(&self.pool).await?;
+        let mut listener = PgListener::connect_with(self.record.plain()).await?;
         listener.listen(config::BELL).await?;
         Ok(Bell(listener))
     }

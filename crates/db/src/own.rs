@@ -16,6 +16,21 @@ pub struct Token {
     pub made_at: Nanos,
     pub made_by: String,
     pub used_at: Option<Nanos>,
+    /// When it ends by itself; `None`: never.
+    pub expires_at: Option<Nanos>,
+    /// Most values it may send each second.
+    pub most_values: u32,
+}
+
+/// A token to be made.
+#[derive(Clone, Copy, Debug)]
+pub struct NewToken<'a> {
+    pub name: &'a str,
+    pub hash: &'a [u8],
+    pub place: Option<Uuid>,
+    pub by: &'a str,
+    pub expires_at: Option<Nanos>,
+    pub most_values: u32,
 }
 
 impl Db {
@@ -28,36 +43,23 @@ impl Db {
         rows.iter().map(|r| Ok((r.try_get::<i32, _>("tag")?.unsigned_abs(), r.try_get("at")?, r.try_get("value")?))).collect()
     }
 
-    /// Keeps the value of a memory tag, unless a newer one is kept already.
-    ///
-    /// # Errors
-    /// When the database does not answer.
-    pub async fn keep_value(&self, tag: TagNo, at: Nanos, value: &Json) -> Result<(), DbError> {
-        sqlx::query(
-            "insert into kept_value (tag, at, value) values ($1, $2, $3) \
-             on conflict (tag) do update set at = excluded.at, value = excluded.value where kept_value.at <= excluded.at",
-        )
-        .bind(tag.cast_signed())
-        .bind(at)
-        .bind(value)
-        .execute(&self.pool)
-        .await?;
-        Ok(())
-    }
-
     /// Makes a token known by the hash of it. `None`: the name is taken.
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn add_token(&self, name: &str, hash: &[u8], place: Option<Uuid>, by: &str) -> Result<Option<Uuid>, DbError> {
+    pub async fn add_token(&self, token: &NewToken<'_>) -> Result<Option<Uuid>, DbError> {
         let id: Option<Uuid> = sqlx::query_scalar(
-            "insert into token (id, name, hash, place, made_by) values ($1, $2, $3, $4, $5) on conflict (name) do nothing returning id",
+            "insert into token (id, name, hash, place, made_by, expires_at, most_values)
+             values ($1, $2, $3, $4, $5, timestamptz 'epoch' + $6 * interval '1 microsecond', $7)
+             on conflict (name) do nothing returning id",
         )
         .bind(Uuid::now_v7())
-        .bind(name)
-        .bind(hash)
-        .bind(place)
-        .bind(by)
+        .bind(token.name)
+        .bind(token.hash)
+        .bind(token.place)
+        .bind(token.by)
+        .bind(token.expires_at.map(|at| at.div_euclid(1000)))
+        .bind(token.most_values.cast_signed())
         .fetch_optional(&self.pool)
         .await?;
         Ok(id)
@@ -90,7 +92,9 @@ impl Db {
 
     async fn tokens_where(&self, hash: Option<&[u8]>) -> Result<Vec<Token>, DbError> {
         let rows = sqlx::query(concat!(
-            "select id, name, place, made_by, ",
+            "select id, name, place, made_by, most_values, ",
+            nanos_of!("expires_at"),
+            " as expires_at, ",
             nanos_of!("made_at"),
             " as made_at, ",
             nanos_of!("used_at"),
@@ -107,6 +111,8 @@ impl Db {
                 made_at: r.try_get("made_at")?,
                 made_by: r.try_get("made_by")?,
                 used_at: r.try_get("used_at")?,
+                expires_at: r.try_get("expires_at")?,
+                most_values: r.try_get::<i32, _>("most_values")?.unsigned_abs(),
             })
         };
         rows.iter().map(read).collect()

@@ -69,6 +69,12 @@ impl Health {
         }
     }
 
+    /// Moves into trouble, with words and what mends it.
+    pub fn fail(&mut self, message: &str, cure: &str) {
+        self.enter(LinkState::Trouble, None);
+        (self.message, self.cure) = (message.to_owned(), cure.to_owned());
+    }
+
     /// Moves to a state; `since` moves only where the state does.
     pub(crate) fn enter(&mut self, state: LinkState, trouble: Option<&LinkError>) {
         if self.state != state {

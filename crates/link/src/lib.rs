@@ -10,6 +10,7 @@ pub mod plain;
 pub mod signal;
 pub mod tls;
 pub mod traffic;
+mod unserved;
 
 pub use error::LinkError;
 pub use health::{Health, LinkState};
@@ -210,6 +211,11 @@ pub fn driver(kind: &str) -> Option<Arc<dyn Driver>> {
         signal::KIND => Some(Arc::new(signal::Signals)),
         _ => plain::Plain::of(kind).map(|plain| Arc::new(plain) as Arc<dyn Driver>),
     }
+}
+
+/// The same; for a kind that none serves, one that says so.
+pub fn driver_or_words(kind: &str) -> Arc<dyn Driver> {
+    driver(kind).unwrap_or_else(|| Arc::new(unserved::Unserved))
 }
 
 /// Checks settings with the drivers, for the one door of the configuration.

@@ -43,6 +43,11 @@ impl Hands {
     fn look<T>(&self, look: impl FnOnce(&Inside) -> T) -> T {
         look(&self.on.lock().unwrap_or_else(PoisonError::into_inner))
     }
+
+    /// All that are on, with the numbers of their tags.
+    pub fn numbered(&self) -> Vec<(TagNo, Hand)> {
+        self.look(|inside| inside.by_tag.values().cloned().collect())
+    }
 }
 
 /// How somebody sets a value by hand.
@@ -56,12 +61,19 @@ pub struct HandWish {
     pub keeps: bool,
 }
 
-/// What outlasts this start, for the engine; the rest is forgotten and journalled.
+/// A value set by hand that did not outlast a start, for the journal.
+pub(crate) struct Ended {
+    pub tag: Uuid,
+    pub title: String,
+    pub detail: serde_json::Value,
+}
+
+/// What outlasts this start, for the engine, and what does not: that is forgotten.
 ///
 /// # Errors
 /// When the database does not answer.
-pub(crate) async fn kept(db: &Db, plant: &Plant, at: Nanos) -> Result<(Hands, Vec<(TagNo, Hand)>), DbError> {
-    let mut stays = Vec::new();
+pub(crate) async fn kept(db: &Db, plant: &Plant, at: Nanos) -> Result<(Hands, Vec<(TagNo, Hand)>, Vec<Ended>), DbError> {
+    let (mut stays, mut over) = (Vec::new(), Vec::new());
     for hand in db.hands().await? {
         let tag = plant.tags.get(&hand.tag);
         let why = match tag {
@@ -75,11 +87,12 @@ pub(crate) async fn kept(db: &Db, plant: &Plant, at: Nanos) -> Result<(Hands, Ve
         };
         db.forget_hand(hand.tag, hand.since).await?;
         let title = format!("{} is not set by hand any more: {why}", name(plant, hand.tag));
-        db.note("by_hand", None, Some(hand.tag), &title, json!({"was": hand.value.to_json(), "owner": hand.actor})).await?;
+        let detail = json!({"was": hand.value.to_json(), "owner": hand.actor});
+        over.push(Ended { tag: hand.tag, title, detail });
     }
     let hands = Hands::default();
     hands.change(|on| on.extend(stays.iter().map(|(no, hand)| (hand.tag, (*no, hand.clone())))));
-    Ok((hands, stays))
+    Ok((hands, stays, over))
 }
 
 fn name(plant: &Plant, tag: Uuid) -> String {
@@ -130,7 +143,7 @@ impl Live {
         let title = format!("Set {} by hand to {}: {}", plant.tag_path(&item.set), shown.trim(), hand.reason);
         let detail = json!({"value": hand.value.to_json(), "before": current.map(|v| v.to_json()), "keeps": keeps,
             "until": until.map(havrel_core::time::to_text)});
-        self.remark(&title, Some(actor), tag, detail).await;
+        self.remark("by_hand", Some(actor), Some(tag), &title, detail).await;
         Ok(())
     }
 
@@ -145,28 +158,22 @@ impl Live {
         self.hands.change(|on| on.remove(&tag));
         self.tell_engine(|reply| Message::Release { tag: no, reply }).await?;
         let title = format!("Released {}, which {} had set by hand", name(&self.plant(), tag), hand.actor);
-        self.remark(&title, Some(actor), tag, json!({"was": hand.value.to_json(), "reason": hand.reason})).await;
+        let detail = json!({"was": hand.value.to_json(), "reason": hand.reason});
+        self.remark("by_hand", Some(actor), Some(tag), &title, detail).await;
         Ok(true)
     }
 
     /// Gives the engine something to do and waits until it shows.
     async fn tell_engine(&self, message: impl FnOnce(oneshot::Sender<()>) -> Message) -> Result<(), LiveError> {
-        let stopping = || LiveError::Refused("Havrel is stopping.".into());
         let (reply, done) = oneshot::channel();
-        self.to_engine.send(message(reply)).await.map_err(|_| stopping())?;
-        done.await.map_err(|_| stopping())
-    }
-
-    /// Journals what has happened already: the log keeps what the journal missed.
-    async fn remark(&self, title: &str, actor: Option<&Actor>, tag: Uuid, detail: serde_json::Value) {
-        if let Err(error) = self.db.note("by_hand", actor, Some(tag), title, detail).await {
-            tracing::error!(%error, title, "could not be journalled");
-        }
+        self.send(message(reply)).await?;
+        done.await.map_err(|_| LiveError::Interrupted)
     }
 }
 
 /// Brings the list up to date with what the engine released by itself.
-pub(crate) async fn follow(live: Arc<Live>, mut released: mpsc::UnboundedReceiver<Vec<TagNo>>) {
+pub(crate) async fn follow(live: Arc<Live>, released: Arc<tokio::sync::Mutex<mpsc::UnboundedReceiver<Vec<TagNo>>>>) {
+    let mut released = released.lock().await;
     while let Some(tags) = released.recv().await {
         let (plant, at) = (live.plant(), now());
         let there = |hand: &Hand| plant.tags.contains_key(&hand.tag);
@@ -182,7 +189,8 @@ pub(crate) async fn follow(live: Arc<Live>, mut released: mpsc::UnboundedReceive
             }
             let why = if there(&hand) { "its time ended" } else { "the tag is gone" };
             let title = format!("{} is not set by hand any more: {why}", name(&plant, hand.tag));
-            live.remark(&title, None, hand.tag, json!({"was": hand.value.to_json(), "owner": hand.actor})).await;
+            let detail = json!({"was": hand.value.to_json(), "owner": hand.actor});
+            live.remark("by_hand", None, Some(hand.tag), &title, detail).await;
         }
     }
 }

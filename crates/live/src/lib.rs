@@ -6,16 +6,20 @@
 
 pub mod alarms;
 mod changes;
+mod clock;
 mod hands;
 mod import;
 pub mod jobs;
 mod links;
+mod notes;
 mod own;
 mod paths;
+mod quarantine;
 pub mod secrets;
 mod service;
 mod ship;
 pub mod spool;
+mod supervision;
 mod turns;
 pub mod values;
 
@@ -24,9 +28,9 @@ use arc_swap::ArcSwap;
 use havrel_core::{
     TagNo,
     access::Actor,
-    alarm::{AlarmStanding, LimitKind},
+    alarm::{AlarmStanding, LimitKind, SystemAlarm},
     plant::{
-        Connection, Edit, Own, Plant,
+        Connection, Edit, Item, Own, Plant, Tag,
         find::Finder,
         secret,
         settings::MEMORY,
@@ -41,13 +45,17 @@ use havrel_db::{
     config::{By, CommitError},
 };
 use havrel_link::{Command, Drivers, Health, LinkError, Page, RawValue, traffic::Exchange};
+use quarantine::Quarantine;
 use secrets::Keeper;
 use serde_json::{Value as Json, json};
 use spool::{Room, Spool};
 use std::{
     collections::{HashMap, HashSet},
     path::Path,
-    sync::{Arc, Mutex, PoisonError, RwLock},
+    sync::{
+        Arc, Mutex, PoisonError, RwLock,
+        atomic::{AtomicU64, Ordering},
+    },
     time::{Duration, Instant},
 };
 use tokio::{
@@ -60,6 +68,7 @@ use values::Values;
 pub use hands::HandWish;
 pub use havrel_link::now;
 pub use import::Imported;
+pub use supervision::Fault;
 
 /// Whether the database answers, and since when that is so.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -110,8 +119,12 @@ pub enum LiveError {
     Link(#[from] LinkError),
     #[error(transparent)]
     Db(#[from] DbError),
-    #[error("There is no room to keep values at present; send them again a little later.")]
+    #[error("There is no room on the disk to keep this at present; try again a little later.")]
     Full,
+    #[error("Havrel is stopping; try again when it is started.")]
+    Stopping,
+    #[error("A part of Havrel failed meanwhile and was started again; try again.")]
+    Interrupted,
     #[error("the spool's folder cannot be used: {0}")]
     Spool(#[from] std::io::Error),
 }
@@ -130,12 +143,19 @@ pub struct Live {
     shipped: watch::Sender<u64>,
     to_engine: mpsc::Sender<turns::Message>,
     links: Mutex<HashMap<Uuid, links::Line>>,
+    /// Where drivers tell that they failed.
+    reports: mpsc::UnboundedSender<links::Report>,
     counted: Mutex<Counted>,
     pub jobs: Arc<jobs::Jobs>,
     /// Values of memory tags from before a restart.
     kept: Mutex<HashMap<TagNo, own::Kept>>,
     hands: hands::Hands,
     secrets: Keeper,
+    quarantine: Quarantine,
+    faults: supervision::Faults,
+    /// When the engine's thread last ended a turn: milliseconds since the program started, on a clock that nobody sets.
+    beat: AtomicU64,
+    began: Instant,
     finder: Mutex<Option<Arc<Finder>>>,
     /// The views of tags that were asked for last, newest last.
     views: Mutex<Vec<Arc<TagView>>>,
@@ -145,6 +165,8 @@ pub struct Live {
 
 /// Views of tags that are kept; each holds 16 bytes a tag.
 const MOST_VIEWS: usize = 16;
+/// An engine that ends no turn for so long is told as a fault; a tick comes ten times a second.
+const ENGINE_SILENT: Duration = Duration::from_secs(5);
 /// Commits of at least so many edits are listed as jobs.
 const LONG_COMMIT: usize = 2_000;
 
@@ -154,22 +176,20 @@ impl Live {
     /// # Errors
     /// When the database does not answer, or the folder cannot be used.
     pub async fn start(db: Db, data: &Path) -> Result<Arc<Live>, LiveError> {
-        let (node, _) = db.identity().await?;
+        let node = db.identity().await?;
         let (plant, broken) = db.load_plant().await?;
         for (id, message) in broken {
             tracing::error!(%id, message, "left out: its settings no longer resolve");
         }
-        let (shipped, arrived) = db.shipped(node).await?;
-        let (spool, replay) = Spool::open(&data.join("spool"), Room::default(), node, shipped)?;
+        let shipped = db.shipped(node).await?;
+        let quarantine = Quarantine::at(data);
+        let (spool, replay) = Spool::open(&data.join("spool"), Room::default(), node, shipped.seq, &quarantine)?;
         let standings = newest(db.standings().await?, replay.standings);
-        for words in &replay.notes {
-            tracing::warn!(words, "found in the spool");
-            db.note("system", None, None, &format!("Spool: {words}"), json!({})).await?;
-        }
-        let kept = own::kept(&db).await?;
-        let (hands, on) = hands::kept(&db, &plant, now()).await?;
-        let (last, arrived) = replay.last.unwrap_or((shipped, arrived));
+        let kept = own::kept(&db, &replay.keeps).await?;
+        let (hands, on, ended) = hands::kept(&db, &plant, now()).await?;
+        let (seq, arrived, epoch) = replay.last.unwrap_or((shipped.seq, shipped.arrived, shipped.epoch));
         let (to_engine, inbox) = mpsc::channel(1024);
+        let (reports, failures) = mpsc::unbounded_channel();
         let state = DatabaseState { ok: true, since: now(), message: String::new() };
         let live = Arc::new(Live {
             db,
@@ -180,29 +200,84 @@ impl Live {
             alarms: RwLock::new(AlarmBoard::new(&standings)),
             spool,
             database: watch::channel(state).0,
-            shipped: watch::channel(shipped).0,
+            shipped: watch::channel(shipped.seq).0,
             to_engine,
             links: Mutex::default(),
+            reports,
             counted: Mutex::default(),
             kept: Mutex::new(kept),
             jobs: Arc::default(),
             hands,
             secrets: Keeper::at(data),
+            quarantine,
+            faults: supervision::Faults::default(),
+            beat: AtomicU64::new(0),
+            began: Instant::now(),
             finder: Mutex::default(),
             views: Mutex::default(),
             waiting: service::Waiting::default(),
             tasks: Mutex::default(),
         });
-        let (released, ended) = mpsc::unbounded_channel();
-        let engine = turns::engine(standings, &on);
-        turns::start(&live, inbox, engine, (last, arrived), replay.gaps, released);
+        let (released, ended_by_engine) = mpsc::unbounded_channel();
+        let former = turns::Former { seq, arrived, epoch, standings, gaps: replay.gaps };
+        turns::start(&live, inbox, former, &on, released);
+        for words in &replay.notes {
+            tracing::warn!(words, "found in the spool");
+            live.remark("system", None, None, &format!("Spool: {words}"), json!({})).await;
+        }
+        if let Some(words) = replay.notes.first() {
+            live.system_alarm(SystemAlarm::SpoolDamaged, true, &format!("Spool: {words}")).await;
+            live.system_alarm(SystemAlarm::SpoolDamaged, false, "").await;
+        }
+        for note in ended {
+            live.remark("by_hand", None, Some(note.tag), &note.title, note.detail).await;
+        }
         live.apply(live.plant()).await;
-        live.spawn(own::figures(live.clone()));
-        live.spawn(hands::follow(live.clone(), ended));
-        live.spawn(ship::run(live.clone()));
-        live.spawn(changes::run(live.clone()));
-        live.spawn(turns::beat(live.clone()));
+        live.watched("figures of Havrel", own::figures);
+        let ended = Arc::new(tokio::sync::Mutex::new(ended_by_engine));
+        live.watched("values set by hand", move |live| hands::follow(live, ended.clone()));
+        let failures = Arc::new(tokio::sync::Mutex::new(failures));
+        live.watched("telling of drivers", move |live| links::tell(live, failures.clone()));
+        live.watched("shipping to the database", ship::run);
+        live.watched("following the configuration", changes::run);
+        live.watched("the engine's beat", turns::beat);
         Ok(live)
+    }
+
+    /// Runs a task for as long as the plant runs, and runs it anew when it fails.
+    fn watched<F>(self: &Arc<Self>, part: &'static str, task: impl Fn(Arc<Live>) -> F + Send + Sync + 'static)
+    where
+        F: Future<Output = ()> + Send,
+    {
+        let live = self.clone();
+        self.spawn(async move { supervision::supervise(live.clone(), part, || task(live.clone())).await });
+    }
+
+    /// Parts that do not run at present; an engine that says nothing for five seconds counts.
+    pub fn faults(&self) -> Vec<Fault> {
+        let mut all = self.faults.all();
+        let silent = self.began.elapsed().saturating_sub(Duration::from_millis(self.beat.load(Ordering::Relaxed)));
+        if silent > ENGINE_SILENT && !all.iter().any(|fault| fault.part == turns::ENGINE) {
+            let since = now() - Nanos::try_from(silent.as_nanos()).unwrap_or(Nanos::MAX);
+            let message = format!("no sign of life for {} s", silent.as_secs());
+            all.push(Fault { part: turns::ENGINE.into(), since, message });
+        }
+        all
+    }
+
+    pub(crate) fn engine_beat(&self) {
+        self.beat.store(u64::try_from(self.began.elapsed().as_millis()).unwrap_or(u64::MAX), Ordering::Relaxed);
+    }
+
+    /// Lets the engine's thread fail at its next turn, to prove that this is noticed and mended.
+    #[doc(hidden)]
+    pub async fn fail_engine(&self) {
+        let _ = self.send(turns::Message::Fail).await;
+    }
+
+    /// Gives the engine's thread something to do.
+    pub(crate) async fn send(&self, message: turns::Message) -> Result<(), LiveError> {
+        self.to_engine.send(message).await.map_err(|_| LiveError::Stopping)
     }
 
     fn spawn(&self, task: impl Future<Output = ()> + Send + 'static) {
@@ -289,41 +364,51 @@ impl Live {
     /// # Errors
     /// When the program is stopping.
     pub async fn take(&self, batch: Batch) -> Result<(), LiveError> {
-        let stopping = |_| LiveError::Refused("Havrel is stopping.".into());
-        self.to_engine.send(turns::Message::Samples(batch)).await.map_err(stopping)
+        self.send(turns::Message::Samples(batch)).await
     }
 
     /// Acknowledges alarms and answers how many it was, once that is in the database, or while it is away on disk.
     ///
     /// # Errors
-    /// When the program is stopping.
+    /// When the disk does not take it, or the program is stopping.
     pub async fn acknowledge(&self, rules: Vec<Uuid>, actor: &Actor, comment: String) -> Result<usize, LiveError> {
         let (reply, count) = oneshot::channel();
-        let stopping = |_| LiveError::Refused("Havrel is stopping.".into());
         let message = turns::Message::Acknowledge { rules, actor: actor.name.clone(), comment, reply };
-        self.to_engine.send(message).await.map_err(|_| LiveError::Refused("Havrel is stopping.".into()))?;
-        let (count, seq) = count.await.map_err(stopping)?;
-        let (mut shipped, mut durable) = (self.shipped.subscribe(), self.spool.durable());
-        let stored = async {
-            let _ = durable.wait_for(|&last| last >= seq).await;
-            if self.database().ok {
-                let _ = shipped.wait_for(|&last| last >= seq).await;
-            }
-        };
-        // A database that hangs is known to be away a little later.
-        let _ = tokio::time::timeout(Duration::from_secs(3), stored).await;
+        self.send(message).await?;
+        let (count, seq) = count.await.map_err(|_| LiveError::Interrupted)?;
+        self.on_disk(seq).await?;
+        self.in_database(seq).await;
         Ok(count)
     }
 
-    /// Writes a value in engineering units to the device and answers with what it then holds.
+    /// Waits a moment until a frame is in the database, so that what is asked for next holds it. One that is away, or hangs,
+    /// is not waited for.
+    pub(crate) async fn in_database(&self, seq: u64) {
+        if self.database().ok {
+            let mut shipped = self.shipped.subscribe();
+            // Late is told by the spool's own figures.
+            let _ = tokio::time::timeout(Duration::from_secs(1), shipped.wait_for(|&last| last >= seq)).await;
+        }
+    }
+
+    /// Whether a value may be written to a tag.
     ///
     /// # Errors
-    /// When the value may not be written, or the device does not take it.
-    pub async fn write(&self, tag: Uuid, value: Value) -> Result<Value, LiveError> {
-        let plant = self.plant();
+    /// In words for whoever wants to write.
+    pub fn may_write(&self, tag: Uuid, value: &Value) -> Result<(), LiveError> {
+        self.writable(&self.plant(), tag, value).map(drop)
+    }
+
+    /// The tag and its connection, where the value may be written.
+    fn writable<'a>(
+        &self,
+        plant: &'a Plant,
+        tag: Uuid,
+        value: &Value,
+    ) -> Result<(&'a Item<Tag>, &'a Item<Connection>), LiveError> {
         let refused = |words: &str| Err(LiveError::Refused(words.to_owned()));
         let Some(item) = plant.tags.get(&tag) else { return refused("There is no such tag.") };
-        item.set.check_write(&value).map_err(LiveError::Refused)?;
+        item.set.check_write(value).map_err(LiveError::Refused)?;
         if let Some(place) = plant.out_of_service(item.set.place) {
             return Err(LiveError::Refused(format!("“{}” is out of service.", plant.path(Some(place)))));
         }
@@ -333,10 +418,20 @@ impl Live {
         if !connection.set.writing && connection.set.kind != MEMORY {
             return Err(LiveError::Refused(format!("Writing is switched off for the connection “{}”.", connection.set.name)));
         }
+        Ok((item, connection))
+    }
+
+    /// Writes a value in engineering units to the device and answers with what it then holds.
+    ///
+    /// # Errors
+    /// When the value may not be written, or the device does not take it.
+    pub async fn write(&self, tag: Uuid, value: Value) -> Result<Value, LiveError> {
+        let plant = self.plant();
+        let (item, connection) = self.writable(&plant, tag, &value)?;
         let (reply, answer) = oneshot::channel();
         self.command(connection.id, Command::Write { tag: item.no, value, reply }).await?;
         let held = answer.await.map_err(|_| LinkError::SwitchedOff)??;
-        self.keep(&item.set, item.no, &connection.set.kind, &held).await;
+        self.keep(&item.set, item.no, &connection.set.kind, &held).await?;
         Ok(held)
     }
 
@@ -470,6 +565,12 @@ impl Live {
         }
         kept.push(view.clone());
         view
+    }
+
+    /// What the list says of an alarm that stands.
+    pub fn alarm_text(&self, rule: Uuid) -> Option<String> {
+        let alarms = self.alarms.read().unwrap_or_else(PoisonError::into_inner);
+        alarms.standing().into_iter().find(|s| s.rule == rule).map(|s| s.text.clone())
     }
 
     /// Tags with an alarm that is active or unacknowledged.

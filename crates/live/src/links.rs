@@ -1,10 +1,20 @@
 //! One task per connection, each with its own plan; an edit reaches only the connection it touches.
 
-use crate::{Live, turns::Message};
-use havrel_core::{plant::Plant, sample::Batch};
-use havrel_link::{Command, Health, LinkPlan, LinkState, PointPlan, Ports, driver, traffic::Tap};
+use crate::{
+    Live, now,
+    supervision::{BackOff, words_of},
+    turns::Message,
+};
+use futures_util::FutureExt as _;
+use havrel_core::{
+    plant::Plant,
+    quality::{Quality, Reason},
+    sample::Batch,
+};
+use havrel_link::{Command, Driver, Health, LinkPlan, LinkState, PointPlan, Ports, driver_or_words, traffic::Tap};
 use std::{
     collections::{HashMap, HashSet},
+    panic::AssertUnwindSafe,
     sync::{Arc, PoisonError},
 };
 use tokio::{
@@ -55,26 +65,79 @@ impl Line {
         let _ = self.task.await;
     }
 
-    fn start(plan: LinkPlan, to_engine: mpsc::Sender<Message>) -> Option<Line> {
-        let driver = driver(&plan.connection.kind)?;
+    /// Runs a driver. One that fails is run anew after a pause, its tags bad meanwhile; `reports` hears what it said, and
+    /// nothing once it runs again.
+    fn start(
+        driver: Arc<dyn Driver>,
+        id: Uuid,
+        plan: LinkPlan,
+        to_engine: mpsc::Sender<Message>,
+        reports: mpsc::UnboundedSender<Report>,
+    ) -> Line {
         let (plan, plan_in) = watch::channel(Arc::new(plan));
-        let (commands, commands_in) = mpsc::channel(64);
+        let (commands, mut commands_in) = mpsc::channel(64);
         let health = watch::channel(Health::new(LinkState::Connecting)).0;
         let tap = Tap::default();
-        let (batches_out, mut batches) = mpsc::channel::<Batch>(64);
-        let ports =
-            Ports { plan: plan_in, batches: batches_out, commands: commands_in, health: health.clone(), tap: tap.clone() };
+        let (its_health, its_tap) = (health.clone(), tap.clone());
         let task = tokio::spawn(async move {
-            let forward = async {
-                while let Some(batch) = batches.recv().await {
-                    if to_engine.send(Message::Samples(batch)).await.is_err() {
-                        return;
+            let mut back_off = BackOff::new();
+            loop {
+                let (batches_out, mut batches) = mpsc::channel::<Batch>(64);
+                let (handed_on, commands) = mpsc::channel(64);
+                let (plan, health, tap) = (plan_in.clone(), health.clone(), tap.clone());
+                let forward = async {
+                    while let Some(batch) = batches.recv().await {
+                        if to_engine.send(Message::Samples(batch)).await.is_err() {
+                            return;
+                        }
                     }
+                };
+                let hand_on = async {
+                    while let Some(command) = commands_in.recv().await {
+                        if handed_on.send(command).await.is_err() {
+                            break;
+                        }
+                    }
+                    drop(handed_on);
+                    std::future::pending::<()>().await;
+                };
+                back_off.begins();
+                let run = driver.run(Ports { plan, batches: batches_out, commands, health: health.clone(), tap });
+                let run = AssertUnwindSafe(run).catch_unwind();
+                let ended = tokio::select! {
+                    (ended, ()) = async { tokio::join!(run, forward) } => ended,
+                    () = hand_on => return,
+                };
+                let Err(panic) = ended else { return };
+                let words = words_of(&*panic);
+                drop(panic);
+                health.send_modify(|h| h.fail("The driver failed; it is started again.", "Keep the log and report the fault."));
+                let mut lost = Batch::default();
+                let not_connected = Quality::of(Reason::NotConnected);
+                plan_in.borrow().points.iter().for_each(|p| lost.push_quality(p.tag, now(), not_connected));
+                // Nobody listens any more while the program stops.
+                let _ = reports.send((id, Some(words)));
+                let _ = to_engine.send(Message::Samples(lost)).await;
+                tokio::time::sleep(back_off.failed()).await;
+                if plan_in.has_changed().is_err() {
+                    return;
                 }
-            };
-            tokio::join!(driver.run(ports), forward);
+                let _ = reports.send((id, None));
+            }
         });
-        Some(Line { plan, commands, health, tap, task })
+        Line { plan, commands, health: its_health, tap: its_tap, task }
+    }
+}
+
+/// A connection whose driver failed, with what it said; or that it runs again.
+pub(crate) type Report = (Uuid, Option<String>);
+
+/// Tells of drivers that failed.
+pub(crate) async fn tell(live: Arc<Live>, reports: Arc<tokio::sync::Mutex<mpsc::UnboundedReceiver<Report>>>) {
+    let mut reports = reports.lock().await;
+    while let Some((id, failure)) = reports.recv().await {
+        let name = live.plant().connections.get(&id).map_or_else(|| id.to_string(), |c| c.set.name.clone());
+        live.report(&format!("the connection “{name}”"), failure).await;
     }
 }
 
@@ -106,7 +169,7 @@ fn plans(plant: &Plant, waiting: &HashSet<Uuid>) -> HashMap<Uuid, LinkPlan> {
 
 impl Live {
     /// Brings the running connections in line with the configuration.
-    pub(crate) fn set_links(&self) {
+    pub(crate) fn set_links(self: &Arc<Self>) {
         let plant = self.plant();
         let mut wanted = plans(&plant, &self.waiting.now());
         for (&id, plan) in &mut wanted {
@@ -126,10 +189,10 @@ impl Live {
             }
         }
         for (id, plan) in wanted {
-            if let Some(line) = Line::start(plan, self.to_engine.clone()) {
-                self.spawn(crate::paths::watch(self.db.clone(), self.plant.clone(), id, line.changes()));
-                links.insert(id, line);
-            }
+            let driver = driver_or_words(&plan.connection.kind);
+            let line = Line::start(driver, id, plan, self.to_engine.clone(), self.reports.clone());
+            self.spawn(crate::paths::watch(self.clone(), id, line.changes()));
+            links.insert(id, line);
         }
     }
 }
@@ -137,8 +200,59 @@ impl Live {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use havrel_core::plant::{Kind, Stored};
+    use havrel_core::plant::{Connection, Kind, Own, Stored, Tag};
+    use havrel_link::{LinkError, Page, TestStep};
     use serde_json::json;
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
+    /// Fails the first time it runs, and then sends one batch.
+    #[derive(Default)]
+    struct Fails(AtomicUsize);
+
+    #[async_trait::async_trait]
+    impl Driver for Fails {
+        fn kind(&self) -> &'static str {
+            "fails"
+        }
+        fn check(&self, _: &Connection) -> Vec<(String, String)> {
+            Vec::new()
+        }
+        fn check_point(&self, _: &Connection, _: &Tag) -> Vec<(String, String)> {
+            Vec::new()
+        }
+        fn show_point(&self, _: &Connection, _: &Own) -> Option<String> {
+            None
+        }
+        async fn test(&self, _: &Connection, _: mpsc::Sender<TestStep>) {}
+        async fn browse(&self, _: &Connection, _: &Own) -> Result<Page, LinkError> {
+            Err(LinkError::SwitchedOff)
+        }
+        async fn run(&self, mut ports: Ports) {
+            assert!(self.0.fetch_add(1, Ordering::Relaxed) > 0, "the first time it fails");
+            let mut batch = Batch::default();
+            batch.push_quality(4, 1, Quality::GOOD);
+            ports.batches.send(batch).await.unwrap();
+            while ports.commands.recv().await.is_some() {}
+        }
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_driver_that_fails_is_run_anew_and_its_tags_are_bad_meanwhile() {
+        let plan = plans(&plant("Extraction", "", 1000), &HashSet::new()).remove(&Uuid::from_u128(2)).unwrap();
+        let (to_engine, mut engine) = mpsc::channel(8);
+        let (reports, mut reported) = mpsc::unbounded_channel();
+        let line = Line::start(Arc::new(Fails::default()), Uuid::from_u128(2), plan, to_engine, reports);
+        let failure = reported.recv().await.unwrap().1.unwrap();
+        assert!(failure.contains("the first time it fails"));
+        assert_eq!(line.health().state, LinkState::Trouble);
+        let Some(Message::Samples(lost)) = engine.recv().await else { panic!() };
+        let told: Vec<_> = lost.samples.iter().map(|s| (s.tag, s.quality.reason())).collect();
+        assert_eq!(told, [(4, Reason::NotConnected), (9, Reason::NotConnected)]);
+        assert_eq!(reported.recv().await, Some((Uuid::from_u128(2), None)));
+        let Some(Message::Samples(again)) = engine.recv().await else { panic!() };
+        assert_eq!(again.samples[0].quality, Quality::GOOD);
+        tokio::time::timeout(std::time::Duration::from_secs(5), line.end()).await.unwrap();
+    }
 
     fn plant(connection_name: &str, tag_note: &str, interval: u32) -> Plant {
         let id = Uuid::from_u128;

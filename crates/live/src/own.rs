@@ -3,6 +3,7 @@
 use crate::{Live, LiveError, now, turns::Message};
 use havrel_core::{
     TagNo,
+    frame::Keep,
     plant::{Plant, Tag, resolve, settings::MEMORY},
     quality::{Quality, Reason},
     sample::{Batch, Value},
@@ -25,9 +26,11 @@ use uuid::Uuid;
 /// A value from before a restart, and when it was set.
 pub(crate) type Kept = (Nanos, Json);
 
-/// The values of memory tags that were kept.
-pub(crate) async fn kept(db: &Db) -> Result<HashMap<TagNo, Kept>, DbError> {
-    Ok(db.kept_values().await?.into_iter().map(|(tag, at, value)| (tag, (at, value))).collect())
+/// The values of memory tags that were kept; what the spool knows is newer.
+pub(crate) async fn kept(db: &Db, spooled: &[Keep]) -> Result<HashMap<TagNo, Kept>, DbError> {
+    let mut all: HashMap<TagNo, Kept> = db.kept_values().await?.into_iter().map(|(tag, at, value)| (tag, (at, value))).collect();
+    all.extend(spooled.iter().filter_map(|k| Some((k.tag, (k.at, serde_json::from_str(&k.value).ok()?)))));
+    Ok(all)
 }
 
 impl Live {
@@ -67,15 +70,15 @@ impl Live {
     }
 
     /// Keeps what a memory tag was set to, if it is to outlast a restart.
-    pub(crate) async fn keep(&self, tag: &Tag, no: TagNo, kind: &str, value: &Value) {
+    pub(crate) async fn keep(&self, tag: &Tag, no: TagNo, kind: &str, value: &Value) -> Result<(), LiveError> {
         let point = resolve::<MemoryPoint>(None, &tag.point).ok().filter(|p| kind == MEMORY && p.keep);
         if point.is_none() {
-            return;
+            return Ok(());
         }
-        let (at, json) = (now(), value.to_json());
-        if let Err(error) = self.db.keep_value(no, at, &json).await {
-            tracing::warn!(%error, tag = tag.name, "the value is set, but could not be kept for a restart");
-        }
+        let (reply, kept) = oneshot::channel();
+        self.send(Message::Keep(Keep { tag: no, at: now(), value: value.to_json().to_string() }, reply)).await?;
+        let kept = kept.await.map_err(|_| LiveError::Interrupted)?;
+        self.on_disk(kept.seq).await
     }
 
     /// Takes in what another program pushed, and gives the number of the frame that holds it (see [`Live::on_disk`]).
@@ -83,10 +86,9 @@ impl Live {
     /// # Errors
     /// When there is no room for it any more, or the program is stopping.
     pub async fn push(&self, batch: Batch, by_connection: &HashMap<Uuid, u64>) -> Result<u64, LiveError> {
-        let stopping = || LiveError::Refused("Havrel is stopping.".into());
         let (reply, kept) = oneshot::channel();
-        self.to_engine.send(Message::Pushed(batch, reply)).await.map_err(|_| stopping())?;
-        let kept = kept.await.map_err(|_| stopping())?;
+        self.send(Message::Pushed(batch, reply)).await?;
+        let kept = kept.await.map_err(|_| LiveError::Interrupted)?;
         if kept.lost {
             return Err(LiveError::Full);
         }

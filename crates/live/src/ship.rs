@@ -1,61 +1,67 @@
 //! Brings frames from the spool to the database, in order, for as long as it takes.
+//!
+//! The database may be away, or refuse for reasons of its own: then nothing goes on until it takes frames again, and the watch
+//! line says so. Only what it refuses because of what it holds is taken out, entry by entry, into quarantine.
 
 use crate::{DatabaseState, Live, now};
-use havrel_core::frame::Frame;
+use havrel_core::{
+    alarm::SystemAlarm,
+    frame::{Frame, Gap},
+};
 use havrel_db::DbError;
 use serde_json::json;
-use std::{sync::Arc, time::Duration};
+use std::{
+    sync::Arc,
+    time::{Duration, Instant},
+};
 
 /// Samples in one transaction, about. The more wait, the more of one series come together, which stores faster.
 const MOST: usize = 60_000;
+/// A database that was not needed for so long is asked whether it is there.
+const PROBE: Duration = Duration::from_secs(1);
+const RETRY: Duration = Duration::from_millis(500);
 
 pub(crate) async fn run(live: Arc<Live>) {
-    let mut probe = 0u32;
+    let mut asked = Instant::now() - PROBE;
     loop {
         let frames = match live.spool.oldest(MOST) {
             Ok(frames) => frames,
             Err(error) => {
                 tracing::error!(%error, "the spool cannot be read");
-                tokio::time::sleep(Duration::from_millis(500)).await;
+                tokio::time::sleep(RETRY).await;
                 continue;
             }
         };
-        let result = match frames.last() {
-            Some(last) => in_time(samples(&frames), live.db.append(&frames)).await.map(|()| Some(last.seq)),
-            // Nothing to ship: still notice within seconds that the database went away.
-            None if probe >= 20 => {
-                probe = 0;
-                in_time(0, live.db.ping()).await.map(|()| None)
+        let Some(last) = frames.last().map(|frame| frame.seq) else {
+            if asked.elapsed() >= PROBE {
+                asked = Instant::now();
+                let answer = in_time(PATIENCE_FOR_PING, live.db.ping()).await;
+                note(&live, answer.err()).await;
             }
-            None => Ok(None),
+            tokio::time::sleep(Duration::from_millis(100)).await;
+            continue;
         };
-        match result {
-            Ok(Some(seq)) => {
-                live.spool.release(seq);
-                live.shipped.send_replace(seq);
+        asked = Instant::now();
+        match in_time(PATIENCE + FOR_EACH * samples(&frames), live.db.append(&frames)).await {
+            Ok(()) => {
+                live.spool.release(last);
+                live.shipped.send_replace(last);
                 note(&live, None).await;
             }
-            Ok(None) => {
-                if probe == 0 {
-                    note(&live, None).await;
+            Err(DbError::Content(words)) => match sort_out(&live, &frames).await {
+                Ok(seq) => {
+                    live.spool.release(seq);
+                    live.shipped.send_replace(seq);
                 }
-                probe += 1;
-                tokio::time::sleep(Duration::from_millis(100)).await;
-            }
-            Err(DbError::Refused(words)) => {
-                // A frame the database will never take must not hold up those behind it; it is told, and let go.
-                tracing::error!(words, "the database refused frames");
-                if let Some(frame) = frames.first() {
-                    let alone = live.db.append(std::slice::from_ref(frame)).await;
-                    if matches!(alone, Ok(()) | Err(DbError::Refused(_))) {
-                        live.spool.release(frame.seq);
-                    }
+                Err(error) => {
+                    tracing::warn!(words, %error, "could not find what the database refuses; it is tried again");
+                    note(&live, Some(error)).await;
+                    tokio::time::sleep(RETRY).await;
                 }
-                tokio::time::sleep(Duration::from_millis(500)).await;
-            }
+            },
             Err(error) => {
-                note(&live, Some(error.to_string())).await;
-                tokio::time::sleep(Duration::from_millis(500)).await;
+                note(&live, Some(error)).await;
+                tokio::time::sleep(RETRY).await;
             }
         }
     }
@@ -64,35 +70,110 @@ pub(crate) async fn run(live: Arc<Live>) {
 /// A database that takes this long, and as much longer for each sample, is as good as away. Sending the same frames again
 /// later is harmless.
 const PATIENCE: Duration = Duration::from_secs(10);
+const PATIENCE_FOR_PING: Duration = Duration::from_secs(3);
 const FOR_EACH: Duration = Duration::from_millis(1);
 
 fn samples(frames: &[Frame]) -> u32 {
     frames.iter().map(|f| f.batch.samples.len() as u32).sum()
 }
 
-async fn in_time(samples: u32, work: impl Future<Output = Result<(), DbError>>) -> Result<(), DbError> {
-    let patience = PATIENCE + FOR_EACH * samples;
+async fn in_time<T>(patience: Duration, work: impl Future<Output = Result<T, DbError>>) -> Result<T, DbError> {
     let late = || DbError::Away(format!("no answer within {} s", patience.as_secs()));
     tokio::time::timeout(patience, work).await.unwrap_or_else(|_| Err(late()))
 }
 
-/// Notes whether the database answers; a change also goes to the journal, once there is one again.
-async fn note(live: &Live, trouble: Option<String>) {
+/// Stores the frames up to and with the first of which something is refused by its content, without that; gives its number.
+async fn sort_out(live: &Live, frames: &[Frame]) -> Result<u64, DbError> {
+    for frame in frames {
+        let patience = PATIENCE + FOR_EACH * frame.entries() as u32;
+        match in_time(patience, live.db.append(std::slice::from_ref(frame))).await {
+            Ok(()) => {
+                live.spool.release(frame.seq);
+                live.shipped.send_replace(frame.seq);
+            }
+            Err(DbError::Content(words)) => {
+                store_without(live, frame, &words).await?;
+                return Ok(frame.seq);
+            }
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(frames.last().map_or(0, |frame| frame.seq))
+}
+
+/// Finds which entries are refused, puts them into quarantine, stores the rest, and says it.
+async fn store_without(live: &Live, frame: &Frame, words: &str) -> Result<(), DbError> {
+    let refused = offending(live, frame).await?;
+    let out = frame.filtered(|index| refused.binary_search(&index).is_ok());
+    let mut rest = frame.filtered(|index| refused.binary_search(&index).is_err());
+    if let Some((from, to)) = out.span() {
+        rest.gaps.push(Gap { from, to, reason: "the database refused an entry by its content".into() });
+    }
+    let count = out.entries();
+    let file = live.quarantine.keep(out.clone()).map_err(|e| DbError::Away(format!("the quarantine cannot be written: {e}")))?;
+    in_time(PATIENCE + FOR_EACH * rest.entries() as u32, live.db.append(&[rest])).await?;
+    tracing::error!(count, words, file = %file.display(), "the database refused entries; they lie in quarantine");
+    let entries = if count == 1 { "1 entry".to_owned() } else { format!("{count} entries") };
+    let title = format!("The database refused {entries} by content; kept in quarantine");
+    let plant = live.plant();
+    let tags: Vec<String> = {
+        let mut numbers: Vec<u32> = out.batch.samples.iter().map(|s| s.tag).collect();
+        numbers.sort_unstable();
+        numbers.dedup();
+        let of = |no: &u32| plant.tags.values().find(|t| t.no == *no).map(|t| plant.tag_path(&t.set));
+        numbers.iter().take(20).filter_map(of).collect()
+    };
+    let detail = json!({"words": words, "file": file.display().to_string(), "frame": frame.seq, "tags": tags});
+    live.remark("system", None, None, &title, detail).await;
+    live.system_alarm(SystemAlarm::Quarantine, true, &title).await;
+    live.system_alarm(SystemAlarm::Quarantine, false, "").await;
+    Ok(())
+}
+
+/// The entries that are refused by their content, in order: halves are tried until each offending entry stands alone.
+async fn offending(live: &Live, frame: &Frame) -> Result<Vec<usize>, DbError> {
+    let mut found = Vec::new();
+    let mut waiting = vec![(0, frame.entries())];
+    while let Some((from, to)) = waiting.pop() {
+        let part = frame.filtered(|index| (from..to).contains(&index));
+        match in_time(PATIENCE + FOR_EACH * (to - from) as u32, live.db.try_out(&part)).await {
+            Ok(()) => {}
+            Err(DbError::Content(_)) if to - from == 1 => found.push(from),
+            Err(DbError::Content(_)) => {
+                let middle = from + (to - from) / 2;
+                waiting.extend([(from, middle), (middle, to)]);
+            }
+            Err(error) => return Err(error),
+        }
+    }
+    if found.is_empty() {
+        // Each alone is taken, only together they are not: nothing is known that could be left out.
+        return Err(DbError::Refused("it takes every entry alone, but not all of them together".into()));
+    }
+    found.sort_unstable();
+    Ok(found)
+}
+
+/// Notes whether the database takes frames; a change also goes to the journal, once there is one again.
+async fn note(live: &Live, trouble: Option<DbError>) {
     let before = live.database();
+    live.db.set_away(matches!(trouble, Some(DbError::Away(_))));
+    let message = trouble.as_ref().map(ToString::to_string).unwrap_or_default();
     if before.ok == trouble.is_none() {
+        if before.message != message {
+            live.database.send_modify(|state| state.message = message);
+        }
         return;
     }
     let ok = trouble.is_none();
-    live.database.send_replace(DatabaseState { ok, since: now(), message: trouble.unwrap_or_default() });
+    live.database.send_replace(DatabaseState { ok, since: now(), message: message.clone() });
     if ok {
         let lost = live.spool_state().lost;
-        let seconds = (now() - before.since) / havrel_core::time::SECOND;
-        let title = format!("The database answers again after {seconds} s; {lost} samples were lost");
-        let detail = json!({"away_since": havrel_core::time::to_text(before.since), "lost": lost});
-        if let Err(error) = live.db.note("system", None, None, &title, detail).await {
-            tracing::warn!(%error, title, "could not be journalled");
-        }
+        let seconds = ((now() - before.since) / havrel_core::time::SECOND).max(0);
+        let title = format!("The database takes values again after {seconds} s; {lost} samples were lost");
+        let detail = json!({"away_since": havrel_core::time::to_text(before.since), "lost": lost, "was": before.message});
+        live.remark("system", None, None, &title, detail).await;
     } else {
-        tracing::warn!(message = live.database().message, "the database does not answer");
+        tracing::warn!(message, "the database takes nothing");
     }
 }

@@ -1,17 +1,28 @@
 //! The engine's thread: takes in up to fifty milliseconds of inputs, lets the engine decide, and hands on what follows.
+//!
+//! A turn that fails is forgotten as a whole, and the engine begins anew from what is durable: where alarms stood by the frames
+//! that were handed on, what is set by hand, and the values that were shown.
 
-use crate::{Live, now, spool::Appended};
+use crate::{
+    Live,
+    clock::Clock,
+    now,
+    spool::Appended,
+    supervision::{BackOff, words_of},
+};
 use havrel_core::{
     TagNo,
-    alarm::AlarmStanding,
+    alarm::{AlarmStanding, SystemAlarm},
     engine::{Effects, Engine, Input, Plan},
-    frame::{Frame, Gap},
+    frame::{ClockStep, Frame, Gap, Keep, Note, PART_BYTES},
     plant::Plant,
     sample::{Batch, Value},
-    time::{Nanos, SECOND},
+    time::{Nanos, SECOND, to_text},
 };
 use havrel_db::hands::Hand;
 use std::{
+    collections::HashMap,
+    panic::{AssertUnwindSafe, catch_unwind},
     sync::{Arc, PoisonError},
     time::{Duration, Instant},
 };
@@ -42,6 +53,18 @@ pub(crate) enum Message {
         tag: TagNo,
         reply: oneshot::Sender<()>,
     },
+    /// A line of the journal; answered when it is handed on to the disk, where somebody waits for that.
+    Note(Note, Option<oneshot::Sender<Kept>>),
+    /// A value that must outlast a restart.
+    Keep(Keep, oneshot::Sender<Kept>),
+    /// Something is wrong with Havrel itself, or not any more.
+    System {
+        alarm: SystemAlarm,
+        active: bool,
+        text: String,
+    },
+    /// Fails on purpose, to prove that it is noticed.
+    Fail,
     Stop(oneshot::Sender<()>),
 }
 
@@ -74,10 +97,28 @@ pub(crate) async fn beat(live: Arc<Live>) {
 struct Thread {
     live: Arc<Live>,
     engine: Engine,
+    clock: Clock,
+    epoch: u32,
     seq: u64,
+    /// When the last turn ended that was handed on.
+    reached: Nanos,
     gaps: Vec<Gap>,
+    notes: Vec<Note>,
+    keeps: Vec<Keep>,
+    steps: Vec<ClockStep>,
+    /// Where alarms stand by the frames that were handed on.
+    durable: HashMap<Uuid, AlarmStanding>,
     /// Tells which values are not set by hand any more.
     released: mpsc::UnboundedSender<Vec<TagNo>>,
+}
+
+/// What an earlier program left: its last frame, and where alarms stood.
+pub(crate) struct Former {
+    pub seq: u64,
+    pub arrived: Nanos,
+    pub epoch: u32,
+    pub standings: Vec<AlarmStanding>,
+    pub gaps: Vec<Gap>,
 }
 
 /// An engine that knows where alarms stood and what is set by hand.
@@ -94,34 +135,66 @@ pub(crate) fn engine(standings: Vec<AlarmStanding>, hands: &[(TagNo, Hand)]) -> 
 pub(crate) fn start(
     live: &Arc<Live>,
     mut inbox: mpsc::Receiver<Message>,
-    engine: Engine,
-    (seq, arrived): (u64, Nanos),
-    mut gaps: Vec<Gap>,
+    former: Former,
+    hands: &[(TagNo, Hand)],
     released: mpsc::UnboundedSender<Vec<TagNo>>,
 ) {
-    let started = live.started;
-    let gap = Gap { from: arrived, to: started, reason: "Havrel was not running".into() };
+    let (started, arrived) = (live.started, former.arrived);
+    let mut gaps = former.gaps;
     if arrived > 0 && started - arrived > RESTART_GAP {
-        gaps.push(gap);
+        gaps.push(Gap { from: arrived, to: started, reason: "Havrel was not running".into() });
     }
-    let mut thread = Thread { live: live.clone(), engine, seq, gaps, released };
+    let mut thread = Thread {
+        live: live.clone(),
+        engine: engine(former.standings.clone(), hands),
+        clock: Clock::new(now()),
+        epoch: former.epoch,
+        seq: former.seq,
+        reached: started,
+        gaps,
+        notes: Vec::new(),
+        keeps: Vec::new(),
+        steps: Vec::new(),
+        durable: former.standings.into_iter().map(|s| (s.rule, s)).collect(),
+        released,
+    };
+    // The clock may have been set back while nothing ran.
+    let back = started - arrived;
+    if arrived > 0 && back < -SECOND {
+        thread.step_clock(started, back);
+    } else {
+        let input = Input::ClockStep { epoch: thread.epoch, by: 0 };
+        thread.engine.step(started, input, &mut Effects::default());
+    }
     // A thread of its own: what the engine does must never wait for the network, nor the network for it.
     let spawned = std::thread::Builder::new().name("engine".into()).spawn(move || {
+        let mut back_off = BackOff::new();
         while let Some(first) = inbox.blocking_recv() {
-            if thread.turn(first, &mut inbox) {
-                return;
+            let turn = catch_unwind(AssertUnwindSafe(|| thread.turn(first, &mut inbox)));
+            thread.live.engine_beat();
+            match turn {
+                Ok(true) => return,
+                Ok(false) => {}
+                Err(panic) => thread.begin_anew(&words_of(&*panic), &mut back_off),
             }
         }
     });
     if let Err(error) = spawned {
         tracing::error!(%error, "the engine's thread could not start");
+        live.faults.failed(ENGINE, now(), &error.to_string());
     }
 }
+
+/// How the engine is called where its faults are told.
+pub(crate) const ENGINE: &str = "the engine";
 
 impl Thread {
     /// One turn. `true`: the last.
     fn turn(&mut self, first: Message, inbox: &mut mpsc::Receiver<Message>) -> bool {
         let began = Instant::now();
+        if let Some(by) = self.clock.look(now()) {
+            self.step_clock(now(), by);
+        }
         let mut effects = Effects::default();
         let (mut replies, mut acknowledged, mut pushed) = (Vec::new(), Vec::new(), Vec::new());
         let mut stop = None;
@@ -154,6 +227,18 @@ impl Thread {
                     self.engine.step(now(), Input::Release(tag), &mut effects);
                     replies.push(reply);
                 }
+                Message::Note(note, reply) => {
+                    self.notes.push(note);
+                    pushed.extend(reply);
+                }
+                Message::Keep(keep, reply) => {
+                    self.keeps.push(keep);
+                    pushed.push(reply);
+                }
+                Message::System { alarm, active, text } => {
+                    self.engine.step(now(), Input::System { alarm, active, text: &text }, &mut effects);
+                }
+                Message::Fail => panic!("told to fail"),
                 Message::Stop(reply) => {
                     stop = Some(reply);
                     break;
@@ -180,6 +265,66 @@ impl Thread {
         stop.map(|reply| reply.send(()).is_ok()).is_some()
     }
 
+    /// The clock was stepped: begins an epoch, and says so.
+    fn step_clock(&mut self, at: Nanos, by: Nanos) {
+        self.epoch += 1;
+        let mut effects = Effects::default();
+        self.engine.step(at, Input::ClockStep { epoch: self.epoch, by }, &mut effects);
+        let seconds = by.unsigned_abs() as f64 / SECOND as f64;
+        let way = if by < 0 { "back" } else { "ahead" };
+        let title = format!("This machine's clock was set {way} by {seconds:.1} s");
+        tracing::warn!(title, "a clock epoch begins");
+        for active in [true, false] {
+            let input = Input::System { alarm: SystemAlarm::ClockStepped, active, text: &title };
+            self.engine.step(at, input, &mut effects);
+        }
+        self.steps.push(ClockStep { epoch: self.epoch, at, by });
+        let detail = serde_json::json!({"epoch": self.epoch, "before": to_text(at.saturating_sub(by)), "after": to_text(at)});
+        self.notes.push(crate::notes::by_itself("system", title, &detail, at));
+        self.show(&effects, false);
+        self.keep(effects);
+    }
+
+    /// After a turn that failed: an engine from what is durable, tried again and again with growing pauses.
+    fn begin_anew(&mut self, words: &str, back_off: &mut BackOff) {
+        let mut words = words.to_owned();
+        loop {
+            tracing::error!(words, "the engine failed; it is started again");
+            self.live.faults.failed(ENGINE, now(), &words);
+            std::thread::sleep(back_off.failed());
+            back_off.begins();
+            match catch_unwind(AssertUnwindSafe(|| self.recover(&words))) {
+                Ok(()) => break,
+                Err(panic) => words = words_of(&*panic),
+            }
+        }
+        self.live.faults.mended(ENGINE);
+    }
+
+    fn recover(&mut self, words: &str) {
+        let live = self.live.clone();
+        let mut effects = Effects::default();
+        self.engine = engine(self.durable.values().cloned().collect(), &live.hands.numbered());
+        self.engine.step(now(), Input::ClockStep { epoch: self.epoch, by: 0 }, &mut effects);
+        let plan = Arc::new(Plan::of(&live.plant()));
+        self.engine.step(now(), Input::Plan(plan.clone()), &mut effects);
+        let shown: Vec<_> = {
+            let values = live.values.read().unwrap_or_else(PoisonError::into_inner);
+            plan.tags.iter().filter_map(|t| Some((t.no, values.of(t.no)?.current.clone()))).collect()
+        };
+        for (tag, current) in &shown {
+            self.engine.step(now(), Input::Restore { tag: *tag, current }, &mut effects);
+        }
+        let title = format!("Failed and started again: {ENGINE}");
+        for active in [true, false] {
+            self.engine.step(now(), Input::System { alarm: SystemAlarm::Restarted, active, text: &title }, &mut effects);
+        }
+        self.notes.push(crate::notes::by_itself("system", title, &serde_json::json!({"cause": words}), now()));
+        self.gaps.push(Gap { from: self.reached, to: now(), reason: "the engine failed and was started again".into() });
+        self.show(&effects, true);
+        self.keep(effects);
+    }
+
     fn show(&self, effects: &Effects, replaced: bool) {
         if !effects.events.is_empty() || !effects.states.is_empty() {
             let mut alarms = self.live.alarms.write().unwrap_or_else(PoisonError::into_inner);
@@ -198,25 +343,29 @@ impl Thread {
         }
     }
 
-    /// Puts what must last into the spool.
+    /// Puts what must last into the spool, in as many frames as it takes.
     fn keep(&mut self, effects: Effects) -> Kept {
-        let mut lost = false;
-        let frame = Frame {
-            node: self.live.node,
-            term: 1,
-            seq: self.seq + 1,
-            arrived: now(),
+        let whole = Frame {
             batch: effects.recorded,
             events: effects.events,
             states: effects.states,
             gaps: std::mem::take(&mut self.gaps),
+            notes: std::mem::take(&mut self.notes),
+            keeps: std::mem::take(&mut self.keeps),
+            steps: std::mem::take(&mut self.steps),
+            ..Frame::empty(self.live.node, 1, self.epoch, self.seq + 1, now())
         };
-        if !frame.is_empty() {
-            self.seq += 1;
-            match self.live.spool.append(frame) {
-                Appended::Whole => {}
-                Appended::Lost => lost = true,
-                Appended::AfterLoss => self.engine.step(now(), Input::RecordAnew, &mut Effects::default()),
+        self.reached = whole.arrived;
+        let mut lost = false;
+        if !whole.is_empty() {
+            self.durable.extend(whole.states.iter().map(|s| (s.rule, s.clone())));
+            for frame in whole.parts(PART_BYTES) {
+                self.seq = frame.seq;
+                match self.live.spool.append(frame) {
+                    Appended::Whole => {}
+                    Appended::Lost => lost = true,
+                    Appended::AfterLoss => self.engine.step(now(), Input::RecordAnew, &mut Effects::default()),
+                }
             }
         }
         Kept { seq: self.seq, lost }

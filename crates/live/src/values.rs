@@ -79,7 +79,7 @@ mod tests {
     }
 
     fn current(value: f64) -> Current {
-        Current { value: Some(Value::F64(value)), time: 1, quality: Quality::of(Reason::Fine), told: 1 }
+        Current { value: Some(Value::F64(value)), time: 1, quality: Quality::of(Reason::Fine), told: 1, ..Current::UNREAD }
     }
 
     #[test]

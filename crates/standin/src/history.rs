@@ -108,8 +108,7 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
                 return Err(format!("this would be more than {MOST_SAMPLES} samples"));
             }
             // Where alarms stand is the present's business, and the present does not lie in here.
-            let (states, gaps) = (Vec::new(), Vec::new());
-            frames.push(Frame { node: wanted.node, term: 1, seq: 0, arrived: now, batch: recorded, events, states, gaps });
+            frames.push(Frame { batch: recorded, events, ..Frame::empty(wanted.node, 1, 0, 0, now) });
         }
     }
     frames.reverse();

@@ -140,7 +140,7 @@ async fn main() -> Result<(), Box<dyn Error>> {
             let wanted = serde_json::from_reader(io::stdin().lock())?;
             let mut out = io::BufWriter::new(io::stdout().lock());
             for frame in history::past(model.vessels.into(), model.seed, model.past, wanted)? {
-                out.write_all(&frame.encode())?;
+                out.write_all(&frame.encode()?)?;
             }
             out.flush()?;
         }

@@ -1,40 +1,40 @@
 //! The application: what its handlers share, and its routes.
 
-use crate::{api, assets, auth, guard, guard::Rates, metrics, problem::Problem, socket};
-use actix_session::{SessionMiddleware, storage::CookieSessionStore};
-use actix_web::{
-    HttpServer,
-    cookie::{Key, SameSite},
-    dev::Server,
-    http::StatusCode,
-    middleware::from_fn,
-    web,
+use crate::{
+    api, assets, auth, body, guard, limits::Limits, metrics, problem::Problem, sessions::Sessions, socket, tokens::Tokens,
 };
-use havrel_core::access::Actor;
-use havrel_db::own::Token;
+use actix_web::{HttpServer, dev::Server, http::StatusCode, middleware::from_fn, web};
+use havrel_core::time::SECOND;
+use havrel_db::people::SessionLimits;
 use havrel_live::Live;
 use std::{
     collections::HashMap,
     io,
-    net::{SocketAddr, TcpListener},
+    net::{IpAddr, SocketAddr, TcpListener},
     sync::{Arc, Mutex, atomic::AtomicUsize},
-    time::Instant,
 };
 use tokio::sync::Semaphore;
+use utoipa::openapi::{
+    ContentBuilder, Ref, RefOr, ResponseBuilder,
+    path::{Operation, Parameter},
+};
 use utoipa_actix_web::AppExt;
 use uuid::Uuid;
 
 /// What all handlers share.
 pub struct App {
     pub live: Arc<Live>,
-    pub rates: Rates,
+    pub limits: Limits,
+    pub sessions: Sessions,
+    /// Tokens of programs, as they were seen lately.
+    pub tokens: Tokens,
     /// Names beside the loopback's under which browsers may ask.
     pub hosts: Vec<String>,
-    /// Accounts seen lately, so that values go on while the database is away.
-    pub(crate) people: Mutex<HashMap<Uuid, (Actor, Instant)>>,
-    /// Tokens seen lately, by their hashes, for the same.
-    pub(crate) tokens: Mutex<HashMap<Vec<u8>, Token>>,
+    /// Proxies whose forwarded headers count.
+    pub proxies: Vec<IpAddr>,
     pub(crate) sockets: AtomicUsize,
+    /// The same by account.
+    pub(crate) sockets_of: Mutex<HashMap<Uuid, usize>>,
     /// Whose turn it is to print a PDF.
     pub(crate) press: Semaphore,
     /// Whose turn it is to compare a file.
@@ -51,14 +51,15 @@ pub struct App {
 impl App {
     /// Shares a plant.
     pub fn new(live: Arc<Live>, hosts: Vec<String>) -> App {
-        let (people, sockets) = (Mutex::default(), AtomicUsize::new(0));
         App {
             live,
-            rates: Rates::default(),
+            limits: Limits::default(),
+            sessions: Sessions::new(SESSION_LIMITS),
+            tokens: Tokens::default(),
             hosts,
-            people,
-            tokens: Mutex::default(),
-            sockets,
+            proxies: Vec::new(),
+            sockets: AtomicUsize::new(0),
+            sockets_of: Mutex::default(),
             standin: None,
             press: Semaphore::new(1),
             heavy: Semaphore::new(1),
@@ -74,51 +75,36 @@ impl App {
     }
 }
 
-/// Bodies of ordinary requests.
-const BODY: usize = 1 << 20;
+/// When sessions end by themselves, unless told otherwise.
+pub const SESSION_LIMITS: SessionLimits = SessionLimits { idle: 12 * 3600 * SECOND, longest: 30 * 86_400 * SECOND };
 
 /// Serves a plant on a listener.
 ///
 /// # Errors
 /// When the listener cannot be used.
-pub fn serve(app: App, cookie_key: &[u8], listener: TcpListener) -> io::Result<Server> {
+pub fn serve(app: App, listener: TcpListener) -> io::Result<Server> {
     let app = web::Data::new(app);
-    let key = Key::from(cookie_key);
     let server = HttpServer::new(move || {
-        let json = web::JsonConfig::default().limit(BODY).error_handler(|error, _| {
-            let status = if matches!(
-                error,
-                actix_web::error::JsonPayloadError::Overflow { .. }
-                    | actix_web::error::JsonPayloadError::OverflowKnownLength { .. }
-            ) {
-                StatusCode::PAYLOAD_TOO_LARGE
-            } else {
-                StatusCode::BAD_REQUEST
-            };
-            Problem::new(status, format!("The request could not be read: {error}.")).into()
-        });
         let query = web::QueryConfig::default()
             .error_handler(|e, _| Problem::new(StatusCode::BAD_REQUEST, format!("The address could not be read: {e}.")).into());
         let path = web::PathConfig::default().error_handler(|_, _| Problem::missing("page").into());
-        let session = SessionMiddleware::builder(CookieSessionStore::default(), key.clone())
-            .cookie_name("havrel".into())
-            .cookie_http_only(true)
-            .cookie_same_site(SameSite::Strict)
-            // The server itself speaks HTTP on loopback; whoever puts it behind TLS sets the flag at the proxy.
-            .cookie_secure(false)
-            .build();
         let (router, document) = actix_web::App::new()
             .into_utoipa_app()
             .app_data(app.clone())
-            .app_data(json)
             .app_data(query)
             .app_data(path)
-            .app_data(web::PayloadConfig::new(BODY))
+            .app_data(web::PayloadConfig::new(body::ORDINARY))
             .service(auth::state)
             .service(auth::sign_in)
             .service(auth::first_account)
             .service(auth::sign_out)
-            .service(auth::add_account)
+            .service(api::accounts::accounts)
+            .service(api::accounts::add_account)
+            .service(api::accounts::change_account)
+            .service(api::accounts::own_password)
+            .service(api::accounts::sessions)
+            .service(api::accounts::end_sessions)
+            .service(api::accounts::end_session)
             .service(api::plant::find)
             .service(api::plant::list)
             .service(api::plant::uses)
@@ -198,7 +184,6 @@ pub fn serve(app: App, cookie_key: &[u8], listener: TcpListener) -> io::Result<S
             .route("/api/live", web::get().to(socket::open))
             .route("/api/{other:.*}", web::to(async || Problem::missing("page").error()))
             .default_service(web::get().to(assets::file))
-            .wrap(session)
             .wrap(from_fn(guard::guard))
             .wrap(actix_web::middleware::Compress::default())
     });
@@ -220,5 +205,54 @@ fn describe(mut document: utoipa::openapi::OpenApi) -> utoipa::openapi::OpenApi 
         Some("Times are RFC 3339 with up to nine fraction digits. Errors are problem documents (RFC 9457).".into());
     document.info.license = None;
     document.info.contact = None;
+    for (path, item) in &mut document.paths.paths {
+        let operations = [&mut item.get, &mut item.post, &mut item.put, &mut item.patch, &mut item.delete];
+        operations.into_iter().flatten().for_each(|operation| describe_refusals(path, operation));
+    }
     document
+}
+
+/// How an operation may be refused: the same for all that take the same way, so it is said once, here.
+fn describe_refusals(path: &str, operation: &mut Operation) {
+    let open = ["/api/health", "/api/session", "/api/session/first"].contains(&path);
+    let mut refusals = vec![("400", "The request cannot be read"), ("421", "The server does not answer to this name")];
+    refusals.extend([("429", "Too many requests"), ("500", "A fault of Havrel"), ("503", "Not at present; try again later")]);
+    if !open {
+        refusals.push(("401", "Nobody is signed in"));
+    }
+    refusals.push(("403", "The role does not suffice, or the request comes from a page of another site"));
+    if path.contains('{') {
+        refusals.push(("404", "There is no such thing"));
+    }
+    // A body may be sent to any operation, and is refused where it is packed.
+    refusals.push(("415", "The body must be of another kind, or not compressed"));
+    if operation.request_body.is_some() {
+        refusals.extend([
+            ("404", "Something that it names does not exist"),
+            ("408", "The body came too slowly"),
+            ("409", "It does not go together with what there is"),
+            ("413", "The body is too large"),
+            ("422", "Something that it holds will not do"),
+        ]);
+    } else if operation.parameters.as_ref().is_some_and(|all| !all.is_empty()) {
+        refusals.push(("422", "A parameter will not do"));
+    }
+    let header = |p: &RefOr<Parameter>| matches!(p, RefOr::T(p) if p.name.eq_ignore_ascii_case("if-match"));
+    if operation.parameters.as_ref().is_some_and(|all| all.iter().any(header)) {
+        refusals.extend([("412", "It was changed meanwhile"), ("428", "The revision that was seen is missing")]);
+    }
+    let problem = || ContentBuilder::new().schema(Some(Ref::from_schema_name("Problem"))).build();
+    let refused = |words: &str| ResponseBuilder::new().description(words).content("application/problem+json", problem()).build();
+    for (status, response) in &mut operation.responses.responses {
+        // Whatever is refused is refused with the same kind of document.
+        if status.as_str() >= "400"
+            && path != "/api/health"
+            && let RefOr::T(response) = response
+        {
+            *response = refused(&response.description);
+        }
+    }
+    for (status, words) in refusals {
+        operation.responses.responses.entry(status.into()).or_insert_with(|| refused(words).into());
+    }
 }

@@ -1,33 +1,26 @@
-//! Accounts: the first one, signing in and out, and who is behind a request.
+//! Signing in and out, the first account, and who is behind a request.
 
-use crate::{app::App, problem::Problem};
-use actix_session::{Session, SessionExt};
+use crate::{
+    app::App,
+    body::Json,
+    guard,
+    problem::Problem,
+    sessions::{self, Session},
+};
 use actix_web::{
-    FromRequest, HttpRequest, HttpResponse, delete,
-    dev::Payload,
-    get,
-    http::StatusCode,
-    post,
-    web::{Data, Json},
+    FromRequest, HttpRequest, HttpResponse, delete, dev::Payload, get, http::StatusCode, http::header, post, web::Data,
 };
 use argon2::{Argon2, PasswordHasher, PasswordVerifier, password_hash::phc::PasswordHash};
-use havrel_core::access::{Action, Actor, Role, may};
+use havrel_core::{
+    access::{Action, Actor, may},
+    text,
+};
+use havrel_db::people::Unchanged;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
-use std::{
-    future::Future,
-    pin::Pin,
-    sync::PoisonError,
-    time::{Duration, Instant},
-};
+use std::{future::Future, pin::Pin};
 use utoipa::ToSchema;
 use uuid::Uuid;
-
-const KEY: &str = "account";
-/// How long an account seen is believed without asking the database again.
-const FRESH: Duration = Duration::from_secs(10);
-/// How many accounts are remembered.
-const REMEMBERED: usize = 10_000;
 
 /// Who is signed in.
 #[derive(Debug, Serialize, ToSchema)]
@@ -49,17 +42,16 @@ pub struct Credentials {
     pub password: String,
 }
 
-/// A new account.
+/// Name and password of the first account, and the one-time code that the start command printed.
 #[derive(Deserialize, ToSchema)]
-pub struct NewAccount {
+pub struct FirstAccount {
     pub name: String,
     pub password: String,
-    /// `viewer`, `operator` or `engineer`.
-    pub role: String,
+    pub code: String,
 }
 
 /// The person behind a request; a request without one is refused.
-pub struct Person(pub Actor);
+pub struct Person(pub Actor, pub Uuid);
 
 impl Person {
     /// Lets through who may do something anywhere in the plant.
@@ -91,50 +83,27 @@ impl FromRequest for Person {
     type Future = Pin<Box<dyn Future<Output = Result<Person, Problem>>>>;
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
-        let session = request.get_session();
+        let shown = sessions::shown(request);
         let app = request.app_data::<Data<App>>().cloned();
         Box::pin(async move {
             let signed_out = || Problem::new(StatusCode::UNAUTHORIZED, "Sign in first.");
-            let app = app.ok_or_else(signed_out)?;
-            find(&app, &session).await?.map(Person).ok_or_else(signed_out)
+            let (app, shown) = app.zip(shown).ok_or_else(signed_out)?;
+            let found = app.sessions.find(&app, &shown).await?;
+            found.map(|Session { id, actor }| Person(actor, id)).ok_or_else(signed_out)
         })
-    }
-}
-
-async fn find(app: &App, session: &Session) -> Result<Option<Actor>, Problem> {
-    let Some(id) = session.get::<Uuid>(KEY).ok().flatten() else { return Ok(None) };
-    let known = app.people.lock().unwrap_or_else(PoisonError::into_inner).get(&id).cloned();
-    if let Some((actor, seen)) = &known
-        && seen.elapsed() < FRESH
-    {
-        return Ok(Some(actor.clone()));
-    }
-    match app.live.db.account(id).await {
-        Ok(found) => {
-            let mut people = app.people.lock().unwrap_or_else(PoisonError::into_inner);
-            match &found {
-                Some(actor) => {
-                    if people.len() >= REMEMBERED {
-                        people.clear();
-                    }
-                    people.insert(id, (actor.clone(), Instant::now()));
-                }
-                None => drop(people.remove(&id)),
-            }
-            Ok(found)
-        }
-        // While the database is away whoever was signed in stays so.
-        Err(error) => known.map(|(actor, _)| Some(actor)).ok_or_else(|| error.into()),
     }
 }
 
 /// Says who is signed in.
 #[utoipa::path(responses((status = 200, body = SessionState)))]
 #[get("/api/session")]
-pub async fn state(app: Data<App>, session: Session) -> Result<Json<SessionState>, Problem> {
-    let actor = find(&app, &session).await?;
-    let needs_first = actor.is_none() && !app.live.db.has_accounts().await?;
-    Ok(Json(told(&app, actor, needs_first)))
+pub async fn state(app: Data<App>, request: HttpRequest) -> Result<Json<SessionState>, Problem> {
+    let found = match sessions::shown(&request) {
+        Some(shown) => app.sessions.find(&app, &shown).await?,
+        None => None,
+    };
+    let needs_first = found.is_none() && !app.live.db.has_accounts().await?;
+    Ok(Json(told(&app, found.map(|s| s.actor), needs_first)))
 }
 
 fn told(app: &App, actor: Option<Actor>, needs_first: bool) -> SessionState {
@@ -145,101 +114,127 @@ fn told(app: &App, actor: Option<Actor>, needs_first: bool) -> SessionState {
 /// Signs in.
 #[utoipa::path(responses((status = 200, body = SessionState), (status = 401, body = Problem)))]
 #[post("/api/session")]
-pub async fn sign_in(
-    app: Data<App>,
-    session: Session,
-    request: HttpRequest,
-    given: Json<Credentials>,
-) -> Result<Json<SessionState>, Problem> {
-    if let Some(peer) = request.peer_addr() {
-        app.rates.sign_in(peer.ip())?;
-    }
+pub async fn sign_in(app: Data<App>, request: HttpRequest, given: Json<Credentials>) -> Result<HttpResponse, Problem> {
+    let address = guard::address_of(&app, request.peer_addr(), request.headers());
     let given = given.into_inner();
-    let found = app.live.db.account_named(&given.name).await?;
+    if given.name.len() > 1000 || given.password.len() > 1000 {
+        return Err(Problem { status: 401, ..Problem::field("password", "Name and password do not fit.") });
+    }
+    app.limits.sign_in(address, &given.name)?;
+    let found = app.live.db.account_named(given.name.trim()).await?;
     let (actor, hash) = found.map_or((None, None), |(actor, hash)| (Some(actor), Some(hash)));
     // A wrong name takes as long as a wrong password, so that names cannot be found out.
-    let fits = verify(given.password, hash).await?;
-    match actor.filter(|_| fits) {
+    let fits = verify(&app, given.password, hash).await?;
+    let right = actor.filter(|_| fits);
+    app.limits.signed_in(&given.name, right.is_some());
+    match right {
         Some(actor) => {
-            enter(&session, &actor)?;
-            app.live.db.note("sign_in", Some(&actor), None, "Signed in", json!({})).await?;
-            Ok(Json(told(&app, Some(actor), false)))
+            app.live.note("sign_in", Some(&actor), None, "Signed in", json!({"address": address.to_string()})).await?;
+            enter(&app, &request, actor).await
         }
-        None => Err(Problem { status: 401, ..Problem::field("password", "Name and password do not fit.") }),
+        None => {
+            tracing::warn!(name = given.name, %address, "a sign-in failed");
+            let title = format!("Sign-in as “{}” failed", given.name.chars().take(80).collect::<String>());
+            app.live.remark("sign_in", None, None, &title, json!({"address": address.to_string()})).await;
+            Err(Problem { status: 401, ..Problem::field("password", "Name and password do not fit.") })
+        }
     }
 }
 
-/// Makes the first account, an engineer, and signs in.
+/// Creates the first account, an engineer, for whoever has the one-time code, and signs in.
 #[utoipa::path(responses((status = 200, body = SessionState), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/api/session/first")]
-pub async fn first_account(app: Data<App>, session: Session, given: Json<Credentials>) -> Result<Json<SessionState>, Problem> {
+pub async fn first_account(app: Data<App>, request: HttpRequest, given: Json<FirstAccount>) -> Result<HttpResponse, Problem> {
+    let address = guard::address_of(&app, request.peer_addr(), request.headers());
     let given = given.into_inner();
     check(&given.name, &given.password)?;
+    app.limits.sign_in(address, "")?;
+    let there = || Problem::new(StatusCode::CONFLICT, "There is an account already; sign in.");
     if app.live.db.has_accounts().await? {
-        return Err(Problem::new(StatusCode::CONFLICT, "There is an account already; sign in."));
+        return Err(there());
     }
-    let hash = hash(given.password).await?;
-    let actor = app.live.db.first_account(given.name.trim(), &hash).await?;
-    let actor = actor.ok_or_else(|| Problem::new(StatusCode::CONFLICT, "There is an account already; sign in."))?;
-    enter(&session, &actor)?;
-    app.live.db.note("sign_in", Some(&actor), None, "Made the first account", json!({})).await?;
-    Ok(Json(told(&app, Some(actor), false)))
+    let hash = hash(&app, given.password).await?;
+    let code = sessions::hash(given.code.trim());
+    let actor = match app.live.db.first_account(given.name.trim(), &hash, &code).await? {
+        Ok(actor) => actor,
+        Err(Unchanged::WrongCode) => {
+            let words = "This is not the code. The start command prints an address that carries it; “havrel account code” makes a new one.";
+            return Err(Problem::field("code", words));
+        }
+        Err(_) => return Err(there()),
+    };
+    app.live.note("sign_in", Some(&actor), None, "Created the first account", json!({"address": address.to_string()})).await?;
+    enter(&app, &request, actor).await
 }
 
-/// Signs out.
+/// Signs out: the session ends.
 #[utoipa::path(responses((status = 204)))]
 #[delete("/api/session")]
-pub async fn sign_out(session: Session) -> HttpResponse {
-    session.purge();
-    HttpResponse::NoContent().finish()
+pub async fn sign_out(app: Data<App>, request: HttpRequest) -> Result<HttpResponse, Problem> {
+    if let Some(shown) = sessions::shown(&request)
+        && let Some(session) = app.sessions.find(&app, &shown).await?
+    {
+        app.live.db.end_sessions(session.actor.account, Some(session.id)).await?;
+        app.sessions.forget(session.actor.account, Some(session.id), None);
+    }
+    Ok(HttpResponse::NoContent().cookie(sessions::no_cookie()).finish())
 }
 
-/// Adds an account.
-#[utoipa::path(responses((status = 204), (status = 422, body = Problem)))]
-#[post("/api/accounts")]
-pub async fn add_account(app: Data<App>, person: Person, given: Json<NewAccount>) -> Result<HttpResponse, Problem> {
-    let actor = person.may(Action::Configure)?;
-    let given = given.into_inner();
-    check(&given.name, &given.password)?;
-    let role = Role::from_name(&given.role).ok_or_else(|| Problem::field("role", "A role is viewer, operator or engineer."))?;
-    let hash = hash(given.password).await?;
-    let made = app.live.db.add_account(given.name.trim(), role, &hash).await?;
-    made.ok_or_else(|| Problem::field("name", "There is already an account of this name."))?;
-    let title = format!("Added account “{}” as {}", given.name.trim(), role.name());
-    app.live.db.note("configuration", Some(actor), None, &title, json!({})).await?;
-    Ok(HttpResponse::NoContent().finish())
+/// Begins a session and answers with it.
+async fn enter(app: &App, request: &HttpRequest, actor: Actor) -> Result<HttpResponse, Problem> {
+    let address = guard::address_of(app, request.peer_addr(), request.headers()).to_string();
+    let browser = request.headers().get(header::USER_AGENT).and_then(|h| h.to_str().ok()).unwrap_or_default();
+    let browser: String = text::shown(browser).chars().take(200).collect();
+    let secret = app.sessions.begin(app, &actor, &address, &browser).await?;
+    let cookie = sessions::cookie(secret, app.sessions.limits, guard::over_tls(app, request.peer_addr(), request.headers()));
+    Ok(HttpResponse::Ok().cookie(cookie).json(told(app, Some(actor), false)))
 }
 
-fn enter(session: &Session, actor: &Actor) -> Result<(), Problem> {
-    session.renew();
-    session
-        .insert(KEY, actor.account)
-        .map_err(|_| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "The session could not be kept."))
-}
-
-fn check(name: &str, password: &str) -> Result<(), Problem> {
-    if name.trim().is_empty() || name.chars().count() > 80 {
+/// Whether a name and a password will do.
+///
+/// # Errors
+/// The field and what is wrong with it.
+pub fn check(name: &str, password: &str) -> Result<(), Problem> {
+    if !text::is_visible(name) || name.trim().chars().count() > 80 {
         return Err(Problem::field("name", "A name has 1 to 80 characters."));
     }
+    check_password(password)
+}
+
+/// Whether a password will do.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn check_password(password: &str) -> Result<(), Problem> {
     if password.chars().count() < 8 || password.len() > 1000 {
-        return Err(Problem::field("password", "A password has at least 8 characters."));
+        return Err(Problem::field("password", "A password has at least 8 characters, and at most 1,000 bytes."));
     }
     Ok(())
 }
 
-/// Hashing takes a good part of a core's second, so it must not hold up other requests.
-async fn hash(password: String) -> Result<String, Problem> {
-    let hashed =
-        tokio::task::spawn_blocking(move || Argon2::default().hash_password(password.as_bytes()).map(|h| h.to_string())).await;
-    hashed
-        .ok()
-        .and_then(Result::ok)
-        .ok_or_else(|| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "The password could not be kept."))
+/// Hashes a password. It takes a good part of a core's second, so it must neither hold up other requests nor come in crowds.
+///
+/// # Errors
+/// When many wait already.
+pub async fn hash(app: &App, password: String) -> Result<String, Problem> {
+    let _turn = app.limits.hashing().await?;
+    let hashed = tokio::task::spawn_blocking(move || hash_now(&password)).await;
+    hashed.ok().flatten().ok_or_else(|| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "The password could not be kept."))
 }
 
-async fn verify(password: String, hash: Option<String>) -> Result<bool, Problem> {
+/// Hashes a password here and now.
+pub fn hash_now(password: &str) -> Option<String> {
+    Argon2::default().hash_password(password.as_bytes()).ok().map(|h| h.to_string())
+}
+
+/// Whether a password is the one with this hash.
+///
+/// # Errors
+/// When many wait already.
+pub async fn verify(app: &App, password: String, hash: Option<String>) -> Result<bool, Problem> {
     /// Of a password nobody has.
     const NOBODY: &str = "$argon2id$v=19$m=19456,t=2,p=1$c29tZSBzYWx0IHRoYXQ$4Rq7cTqC1Y0d0e5Hn1qZlQ6z1Y8g8q1w0Q1b8Zb5r9E";
+    let _turn = app.limits.hashing().await?;
     let checked = tokio::task::spawn_blocking(move || {
         let known = hash.is_some();
         let hash = hash.unwrap_or_else(|| NOBODY.to_owned());

@@ -9,7 +9,7 @@ use havrel_jobs::{
 };
 use havrel_link::Drivers;
 use havrel_live::secrets::Keeper;
-use std::{fs, path::Path};
+use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::Path};
 use uuid::Uuid;
 
 /// What a command carries.
@@ -47,7 +47,9 @@ pub async fn export(place: &DataPlace, what: What, to: &Path) -> Result<()> {
         None => whole::write(&plant)?,
         Some(kind) => sheet::write(&plant, kind, None, Mark::Comma)?,
     };
-    fs::write(to, &bytes).map_err(|e| format!("{}: {e}", to.display()))?;
+    // For its owner alone: it names every device and how to reach it.
+    let file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(to);
+    file.and_then(|mut file| file.write_all(&bytes)).map_err(|e| format!("{}: {e}", to.display()))?;
     say(&format!("{} holds revision {}, {:.1} MB", to.display(), plant.revision, bytes.len() as f64 / 1e6));
     Ok(())
 }

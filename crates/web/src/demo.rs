@@ -503,9 +503,7 @@ pub async fn load_past(live: Arc<Live>, hours: f64, until: Nanos) {
         }
     };
     let took = (now() - until) / SECOND;
-    if let Err(error) = live.db.note("system", None, None, &title, json!({"samples": loaded, "seconds": took})).await {
-        tracing::warn!(%error, title, "could not be journalled");
-    }
+    live.remark("system", None, None, &title, json!({"samples": loaded, "seconds": took})).await;
 }
 
 /// A point in a block as one with an address of its own, as the manual of the controller writes it.

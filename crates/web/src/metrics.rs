@@ -1,7 +1,7 @@
-//! `/metrics`: how the program itself is, in the text format of Prometheus (OpenMetrics 1.0). Open to the loopback, and to
-//! whoever is signed in.
+//! `/metrics`: how the program itself is, in the text format of Prometheus (OpenMetrics 1.0). Open to the loopback, to programs
+//! that show a token, and to whoever is signed in.
 
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{app::App, auth::Person, guard, problem::Problem};
 use actix_web::{FromRequest, HttpRequest, HttpResponse, dev::Payload, http::StatusCode, web::Data};
 use havrel_core::{access::Action, alarm::AlarmState, time::SECOND};
 use havrel_link::LinkState;
@@ -29,7 +29,8 @@ struct OfPriority {
 }
 
 pub(crate) async fn metrics(app: Data<App>, request: HttpRequest) -> Result<HttpResponse, Problem> {
-    if !request.peer_addr().is_some_and(|peer| peer.ip().is_loopback()) {
+    let here = guard::address_of(&app, request.peer_addr(), request.headers()).is_loopback();
+    if !here && app.tokens.of(&app, &request).await.is_err() {
         Person::from_request(&request, &mut Payload::None).await?.may(Action::See)?;
     }
     let text = text(&app).map_err(|e| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, e.to_string()))?;
@@ -46,6 +47,7 @@ fn text(app: &App) -> Result<String, std::fmt::Error> {
     let bad: usize = live.counts().bad.values().sum();
     for (name, help, value) in [
         ("database_up", "1 while the database answers", f64::from(u8::from(live.database().ok))),
+        ("parts_failed", "Parts of the program that do not run at present", live.faults().len() as f64),
         ("uptime_seconds", "Since the program started", (now() - live.started) as f64 / SECOND as f64),
         ("configuration_revision", "Newest revision of the configuration", plant.revision as f64),
         ("spool_frames", "Frames that are not in the database yet", spool.frames as f64),

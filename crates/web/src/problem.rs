@@ -53,6 +53,18 @@ impl Problem {
         Problem::new(StatusCode::NOT_FOUND, format!("There is no such {what}."))
     }
 
+    /// A fault of ours.
+    pub fn failed(cause: &str) -> Problem {
+        tracing::error!(cause, "a request failed by a fault of ours");
+        Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "This failed by a fault in Havrel. The server's log says more.")
+    }
+
+    /// Others have to be served first.
+    pub fn busy() -> Problem {
+        let words = "The server has much to do at present; try again in a few seconds.";
+        Problem { retry_after: Some(3), ..Problem::new(StatusCode::SERVICE_UNAVAILABLE, words) }
+    }
+
     /// Too much at once.
     pub fn too_many(seconds: u64) -> Problem {
         let mut problem = Problem::new(StatusCode::TOO_MANY_REQUESTS, format!("Too many requests; try again in {seconds} s."));
@@ -95,8 +107,13 @@ impl From<DbError> for Problem {
                 problem
             }
             DbError::TooMuch(_) => Problem::field("to", format!("Too much to answer: {error}.")),
-            DbError::Refused(_) => {
-                Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "The database refused this. The server's log says why.")
+            DbError::Refused(words) => {
+                let detail = format!("The database takes nothing at present ({words}). Try again when that is mended.");
+                Problem { retry_after: Some(10), ..Problem::new(StatusCode::SERVICE_UNAVAILABLE, detail) }
+            }
+            DbError::Content(_) => {
+                let detail = "The database cannot keep something that this holds. The server's log says what.";
+                Problem::new(StatusCode::UNPROCESSABLE_ENTITY, detail)
             }
         }
     }
@@ -107,10 +124,8 @@ impl From<LiveError> for Problem {
         match error {
             LiveError::Db(error) => error.into(),
             LiveError::Refused(words) => Problem::field("value", words),
-            LiveError::Full => {
-                let mut problem = Problem::new(StatusCode::SERVICE_UNAVAILABLE, LiveError::Full.to_string());
-                problem.retry_after = Some(5);
-                problem
+            LiveError::Full | LiveError::Stopping | LiveError::Interrupted => {
+                Problem { retry_after: Some(5), ..Problem::new(StatusCode::SERVICE_UNAVAILABLE, error.to_string()) }
             }
             LiveError::Spool(error) => Problem::new(StatusCode::INTERNAL_SERVER_ERROR, error.to_string()),
             LiveError::Link(error) => Problem::new(StatusCode::BAD_GATEWAY, format!("{error} {}", error.cure())),
@@ -163,10 +178,20 @@ mod tests {
     #[case(CommitError::Nothing, 422)]
     #[case(CommitError::Stopped, 409)]
     #[case(CommitError::Db(DbError::Away("gone".into())), 503)]
-    #[case(CommitError::Db(DbError::Refused("no".into())), 500)]
+    #[case(CommitError::Db(DbError::Refused("no".into())), 503)]
+    #[case(CommitError::Db(DbError::Content("no".into())), 422)]
     #[case(CommitError::Db(DbError::TooMuch(5)), 422)]
     fn a_refused_edit_has_its_status(#[case] error: CommitError, #[case] status: u16) {
         assert_eq!(Problem::from(error).status, status);
+    }
+
+    #[rstest]
+    #[case(LiveError::Full)]
+    #[case(LiveError::Stopping)]
+    #[case(LiveError::Interrupted)]
+    fn what_may_succeed_later_says_when(#[case] error: LiveError) {
+        let response = Problem::from(error).error_response();
+        assert_eq!((response.status().as_u16(), response.headers().get(header::RETRY_AFTER).is_some()), (503, true));
     }
 
     #[test]

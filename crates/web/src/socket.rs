@@ -9,6 +9,7 @@ use crate::{
     app::App,
     auth::Person,
     problem::Problem,
+    sessions::{self, Hash},
 };
 use actix_web::{HttpRequest, HttpResponse, web};
 use actix_ws::{AggregatedMessage, Session};
@@ -22,8 +23,9 @@ use std::{
 };
 use uuid::Uuid;
 
-/// Most browsers at a time.
+/// Most browsers at a time, of all and of one account.
 const MOST_SOCKETS: usize = 1000;
+const MOST_OF_ACCOUNT: usize = 100;
 /// Most tags one browser watches.
 const MOST_TAGS: usize = 5000;
 /// Alarm events in one message.
@@ -57,6 +59,9 @@ struct Message {
     revision: Option<i64>,
     #[serde(skip_serializing_if = "Option::is_none")]
     status: Option<Status>,
+    /// The session has ended: nothing more comes.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    ended: bool,
 }
 
 #[derive(Serialize)]
@@ -72,6 +77,10 @@ struct Alarms {
 struct Status {
     database_ok: bool,
     database_since: String,
+    /// What the database says when it takes nothing; empty while it does.
+    database_trouble: String,
+    /// Parts of the program that do not run at present, in words.
+    faults: Vec<String>,
     spool_frames: usize,
     spool_bytes: u64,
     spool_room: u64,
@@ -128,29 +137,53 @@ pub(crate) async fn open(
     request: HttpRequest,
     body: web::Payload,
 ) -> Result<HttpResponse, actix_web::Error> {
-    person.may(Action::See)?;
-    if app.sockets.fetch_add(1, Ordering::Relaxed) >= MOST_SOCKETS {
-        app.sockets.fetch_sub(1, Ordering::Relaxed);
-        return Err(Problem::too_many(10).into());
-    }
-    let (response, session, stream) = match actix_ws::handle(&request, body) {
-        Ok(parts) => parts,
-        Err(error) => {
-            app.sockets.fetch_sub(1, Ordering::Relaxed);
-            return Err(error);
-        }
-    };
+    let account = person.may(Action::See)?.account;
+    let shown = sessions::shown(&request).unwrap_or_default();
+    let place = Place::take(&app, account)?;
+    let (response, session, stream) = actix_ws::handle(&request, body)?;
     let stream = stream.max_frame_size(256 << 10).aggregate_continuations().max_continuation_size(256 << 10);
     actix_web::rt::spawn(async move {
-        Feed::new(&app, session).serve(stream).await;
-        app.sockets.fetch_sub(1, Ordering::Relaxed);
+        let _place = place;
+        Feed::new(&app, session, shown).serve(stream).await;
     });
     Ok(response)
+}
+
+/// A place among the open sockets, given back when dropped.
+struct Place(web::Data<App>, Uuid);
+
+impl Place {
+    fn take(app: &web::Data<App>, account: Uuid) -> Result<Place, Problem> {
+        let mut of = app.sockets_of.lock().unwrap_or_else(PoisonError::into_inner);
+        let count = of.entry(account).or_default();
+        if *count >= MOST_OF_ACCOUNT || app.sockets.load(Ordering::Relaxed) >= MOST_SOCKETS {
+            return Err(Problem::too_many(10));
+        }
+        *count += 1;
+        app.sockets.fetch_add(1, Ordering::Relaxed);
+        Ok(Place(app.clone(), account))
+    }
+}
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        self.0.sockets.fetch_sub(1, Ordering::Relaxed);
+        let mut of = self.0.sockets_of.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(count) = of.get_mut(&self.1) {
+            *count -= 1;
+            if *count == 0 {
+                of.remove(&self.1);
+            }
+        }
+    }
 }
 
 struct Feed<'a> {
     app: &'a App,
     session: Session,
+    /// What the browser showed: the feed ends with its session.
+    shown: Hash,
+    looked: Instant,
     watched: Vec<u32>,
     /// Values that changed after this turn have not been sent.
     version: u64,
@@ -164,10 +197,12 @@ struct Feed<'a> {
 }
 
 impl<'a> Feed<'a> {
-    fn new(app: &'a App, session: Session) -> Feed<'a> {
+    fn new(app: &'a App, session: Session, shown: Hash) -> Feed<'a> {
         Feed {
             app,
             session,
+            shown,
+            looked: Instant::now(),
             watched: Vec::new(),
             version: 0,
             followed: None,
@@ -221,7 +256,26 @@ impl<'a> Feed<'a> {
         true
     }
 
+    /// Whether the session goes on. A database that is away ends none.
+    async fn goes_on(&mut self) -> bool {
+        if self.looked.elapsed() < STATUS_EVERY {
+            return true;
+        }
+        self.looked = Instant::now();
+        !matches!(self.app.sessions.find(self.app, &self.shown).await, Ok(None))
+    }
+
     async fn beat(&mut self) -> bool {
+        if !self.goes_on().await {
+            let now = to_text(havrel_live::now());
+            let last =
+                Message { n: self.sent + 1, now, values: Vec::new(), alarms: None, revision: None, status: None, ended: true };
+            if let Ok(text) = serde_json::to_string(&last) {
+                // The other side may be gone already.
+                let _ = self.session.text(text).await;
+            }
+            return false;
+        }
         if self.got < self.sent {
             return self.heard.elapsed() < PATIENCE;
         }
@@ -244,7 +298,7 @@ impl<'a> Feed<'a> {
         }
         self.sent += 1;
         self.heard = Instant::now();
-        let message = Message { n: self.sent, now: to_text(havrel_live::now()), values, alarms, revision, status };
+        let message = Message { n: self.sent, now: to_text(havrel_live::now()), values, alarms, revision, status, ended: false };
         let Ok(text) = serde_json::to_string(&message) else { return false };
         self.session.text(text).await.is_ok()
     }
@@ -302,6 +356,8 @@ impl<'a> Feed<'a> {
         Status {
             database_ok: database.ok,
             database_since: text(database.since),
+            database_trouble: if database.ok { String::new() } else { database.message },
+            faults: live.faults().into_iter().map(|fault| fault.part).collect(),
             spool_frames: spool.frames,
             spool_bytes: spool.bytes,
             spool_room: spool.room,

@@ -45,9 +45,14 @@ export function onSignedOut(listener: () => void): () => void {
   return () => window.removeEventListener(SIGNED_OUT, listener);
 }
 
+/** Tells those who asked to be called back that the session has ended. */
+export function signedOut() {
+  window.dispatchEvent(new Event(SIGNED_OUT));
+}
+
 export function refused(status: number, body: unknown): Refused {
   const problem = (body ?? {}) as { detail?: string; problems?: Wrong[] };
-  if (status === 401) window.dispatchEvent(new Event(SIGNED_OUT));
+  if (status === 401) signedOut();
   return new Refused(status, problem.detail ?? 'The server did not answer as expected.', problem.problems ?? []);
 }
 

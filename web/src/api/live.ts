@@ -1,7 +1,7 @@
 // The live feed: one WebSocket, its values in a store that components read one by one.
 
 import { useEffect, useMemo, useSyncExternalStore } from 'react';
-import type { Schemas } from './client';
+import { type Schemas, signedOut } from './client';
 
 /** A value comes as a boolean, a number or a text. */
 export type LiveValue = Omit<Schemas['ValueView'], 'value'> & { value: boolean | number | string | null };
@@ -35,6 +35,10 @@ export interface ConnectionStatus {
 export interface Status {
   database_ok: boolean;
   database_since: string;
+  /** What the database says when it takes nothing. */
+  database_trouble: string;
+  /** Parts of the program that do not run at present. */
+  faults: string[];
   spool_frames: number;
   spool_bytes: number;
   spool_room: number;
@@ -59,6 +63,8 @@ interface Message {
   alarms?: { epoch: string; last: number; anew: boolean; events: AlarmEvent[] };
   revision?: number;
   status?: Status;
+  /** The session has ended: nothing more comes. */
+  ended?: boolean;
 }
 
 type Listener = () => void;
@@ -179,6 +185,11 @@ class Feed {
   }
 
   private take(message: Message) {
+    if (message.ended) {
+      this.stop();
+      signedOut();
+      return;
+    }
     this.send({ got: message.n });
     const now = Date.parse(message.now);
     this.skew = now - Date.now();

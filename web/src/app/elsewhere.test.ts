@@ -38,6 +38,6 @@ it('puts many into one sentence', () => {
 
 it('tells of the database', () => {
   const [well, away] = [status({}), status({}, false)];
-  expect(newsOf(well, away, names)[0]?.words).toBe('The database does not answer');
-  expect(newsOf(away, well, names)[0]).toMatchObject({ well: true, words: 'The database answers again' });
+  expect(newsOf(well, away, names)[0]?.words).toBe('The database takes no values');
+  expect(newsOf(away, well, names)[0]).toMatchObject({ well: true, words: 'The database takes values again' });
 });

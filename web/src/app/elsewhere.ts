@@ -21,7 +21,7 @@ export function newsOf(before: Status, after: Status, names: ReadonlyMap<string,
     news.push({
       key: 'database',
       well: after.database_ok,
-      words: after.database_ok ? 'The database answers again' : 'The database does not answer',
+      words: after.database_ok ? 'The database takes values again' : 'The database takes no values',
       more: after.database_ok ? '' : 'Values and alarms go on; history waits on disk.',
     });
   }

@@ -8,6 +8,7 @@ import { Explore } from '../desks/explore/explore';
 import { Journal } from '../desks/journal/journal';
 import { Model } from '../desks/model/model';
 import { Reports } from '../desks/reports/reports';
+import { System } from '../desks/system/system';
 import { Faults } from './faults';
 import { Shell } from './shell';
 
@@ -51,6 +52,7 @@ export const DESKS = [
   { path: '/explore', name: 'Explore', component: Explore },
   { path: '/reports', name: 'Reports', component: Reports },
   { path: '/journal', name: 'Journal', component: Journal },
+  { path: '/system', name: 'System', component: System },
 ] as const;
 
 const root = createRootRoute({ component: Shell, validateSearch: readView });

@@ -60,7 +60,7 @@ it('keeps what was typed and tells what is wrong at its field', async () => {
   const user = userEvent.setup();
   await user.type(await screen.findByLabelText('Name'), 'Plant engineer');
   await user.type(screen.getByLabelText('Password'), 'short');
-  await user.click(screen.getByRole('button', { name: 'Make account' }));
+  await user.click(screen.getByRole('button', { name: 'Create account' }));
   await waitFor(() => expect(screen.getByLabelText('Password').getAttribute('aria-invalid')).toBe('true'));
   expect(screen.getByLabelText('Name')).toHaveProperty('value', 'Plant engineer');
   expect(asked.at(-1)).toMatchObject({ path: '/api/session/first', body: { name: 'Plant engineer', password: 'short' } });

@@ -32,7 +32,18 @@ export function SignedIn({ children }: { children: ReactNode }) {
   return signedIn ? children : <Door first={session.data.needs_first} />;
 }
 
+/** The one-time code that the printed address carries behind its #; it is taken out of the address once it is read. */
+function codeOfAddress(): string {
+  const found = /[#&]code=([A-Za-z0-9-]+)/.exec(location.hash)?.[1] ?? '';
+  if (found) history.replaceState(history.state, '', location.pathname + location.search);
+  return found;
+}
+
+/** Read once: the address forgets it. */
+const given = codeOfAddress();
+
 function Door({ first }: { first: boolean }) {
+  const [code, setCode] = useState(given);
   const [name, setName] = useState('');
   const [password, setPassword] = useState('');
   const [error, setError] = useState<Refused | null>(null);
@@ -43,7 +54,9 @@ function Door({ first }: { first: boolean }) {
     setBusy(true);
     try {
       const body = { name, password };
-      const state = await take(first ? http.POST('/api/session/first', { body }) : http.POST('/api/session', { body }));
+      const state = await take(
+        first ? http.POST('/api/session/first', { body: { ...body, code } }) : http.POST('/api/session', { body }),
+      );
       // Whatever an earlier person was shown is forgotten.
       queries.removeQueries({ predicate: (q) => q.queryKey[0] !== 'session' });
       queries.setQueryData(['session'], state);
@@ -54,18 +67,24 @@ function Door({ first }: { first: boolean }) {
     }
   }
 
-  const other = error && !error.field('name') && !error.field('password') ? error : null;
+  const wrongCode = first ? error?.field('code') : undefined;
+  const other = error && !error.field('name') && !error.field('password') && !wrongCode ? error : null;
   return (
     <main className="flex min-h-full items-center justify-center p-6">
       <form onSubmit={enter} className="w-80 space-y-3 rounded-md border border-line bg-raised p-6">
         <div className="flex items-center gap-2">
           <img src="/mark.svg" alt="" className="size-7" />
-          <h1 className="text-[1.25rem] font-semibold">{first ? 'Make the first account' : 'Sign in to Havrel'}</h1>
+          <h1 className="text-[1.25rem] font-semibold">{first ? 'Create the first account' : 'Sign in to Havrel'}</h1>
         </div>
         {first && (
           <p className="text-soft">
             It belongs to an engineer, who may change everything. Use a role name, such as “Plant engineer”.
           </p>
+        )}
+        {first && (!given || wrongCode) && (
+          <Field label="One-time code" error={wrongCode} hint="The start command printed it. A new one: havrel account code">
+            {(p) => <Input {...p} value={code} onChange={(e) => setCode(e.target.value)} autoComplete="off" spellCheck={false} />}
+          </Field>
         )}
         <Field label="Name" error={error?.field('name')}>
           {(p) => <Input {...p} value={name} onChange={(e) => setName(e.target.value)} autoComplete="username" autoFocus />}
@@ -83,7 +102,7 @@ function Door({ first }: { first: boolean }) {
         </Field>
         <Trouble error={other} />
         <Button kind="main" type="submit" disabled={busy} className="w-full justify-center">
-          {first ? 'Make account' : 'Sign in'}
+          {first ? 'Create account' : 'Sign in'}
         </Button>
       </form>
     </main>

@@ -227,7 +227,11 @@ function Notice() {
         ? ` ${status.spool_frames} frames (${Math.ceil(status.spool_bytes / 1024)} KiB) wait on disk to be stored.`
         : '';
     const lost = status.lost > 0 ? ` ${status.lost} samples found no room and are lost.` : '';
-    words = `The database has not answered since ${clock(status.database_since)}. Live values and alarms go on.${waiting}${lost}`;
+    const said = status.database_trouble ? ` It says: ${status.database_trouble}.` : '';
+    words = `The database has taken no values since ${clock(status.database_since)}. Live values and alarms go on.${waiting}${lost}${said}`;
+  }
+  if (status?.faults.length) {
+    words = `Failed and being started again: ${status.faults.join(', ')}. What it did stands still meanwhile.`;
   }
   if (!words) return null;
   return (

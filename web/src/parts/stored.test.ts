@@ -8,6 +8,8 @@ function status(oldest: string, bytes: number): Status {
   return {
     database_ok: true,
     database_since: '',
+    database_trouble: '',
+    faults: [],
     spool_frames: 3,
     spool_bytes: bytes,
     spool_room: 1000,

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import { newId } from '../api/client';
-import { counted, lasting, moment, printed } from './text';
+import { counted, lasting, moment, printed, stepWords } from './text';
 
 describe('printed', () => {
   it.each([
@@ -42,4 +42,11 @@ it('makes identities that sort by time', () => {
   const [a, b] = [newId(1_700_000_000_000), newId(1_800_000_000_000)];
   expect(a < b).toBe(true);
   expect(a).toMatch(/^[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$/);
+});
+
+it.each([
+  [-3600, 'clock set back 1 h 00: lived twice'],
+  [90, 'clock set ahead 1 min'],
+])('says what was done to the clock (%s s)', (seconds, words) => {
+  expect(stepWords(seconds)).toBe(words);
 });

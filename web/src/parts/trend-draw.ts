@@ -5,7 +5,7 @@ import { feed } from '../api/live';
 import type { TagSet } from '../api/model';
 import { hueOf, resolved, seriesColour } from './colours';
 import type { Reading } from './reading';
-import { LIMIT_WORDS } from './text';
+import { LIMIT_WORDS, stepWords } from './text';
 import { heldAt, type PixelColumns, zoomed } from './trend-data';
 
 export interface TrendTag {
@@ -104,6 +104,36 @@ export function drawByHand(u: uPlot, all: readonly HandSpans[], several: boolean
       ctx.fillText(HAND_WORDS, Math.min(left, edge), foot - high - 2 * ratio);
     }
   });
+  ctx.restore();
+}
+
+/** When the clock was set, in ms, and by how many seconds. */
+export type ClockSteps = readonly { at: number; seconds: number }[];
+
+/** Where the clock was set: a dotted line from top to foot with its words. */
+export function drawSteps(u: uPlot, steps: ClockSteps) {
+  const { ctx, bbox } = u;
+  const ratio = devicePixelRatio;
+  ctx.save();
+  ctx.beginPath();
+  ctx.rect(bbox.left, bbox.top, bbox.width, bbox.height);
+  ctx.clip();
+  ctx.strokeStyle = ctx.fillStyle = resolved('var(--color-ink)');
+  ctx.lineWidth = ratio;
+  ctx.setLineDash([2 * ratio, 3 * ratio]);
+  ctx.font = `${11 * ratio}px "Atkinson Hyperlegible Next Variable"`;
+  ctx.textBaseline = 'top';
+  for (const step of steps) {
+    const x = Math.round(u.valToPos(step.at / 1000, 'x', true));
+    if (x < bbox.left || x > bbox.left + bbox.width) continue;
+    ctx.beginPath();
+    ctx.moveTo(x, bbox.top);
+    ctx.lineTo(x, bbox.top + bbox.height);
+    ctx.stroke();
+    const words = stepWords(step.seconds);
+    const wide = ctx.measureText(words).width + 4 * ratio;
+    ctx.fillText(words, x + wide > bbox.left + bbox.width ? x - wide : x + 4 * ratio, bbox.top + 16 * ratio);
+  }
   ctx.restore();
 }
 

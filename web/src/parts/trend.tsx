@@ -13,9 +13,11 @@ import { useTheme } from './theme';
 import { heldAt, heldOn, type Line, lineOf, type PixelColumns, put, type Table, tableOf, thinned } from './trend-data';
 import {
   type AlarmSpans,
+  type ClockSteps,
   drawAlarms,
   drawByHand,
   drawLimits,
+  drawSteps,
   follow,
   type HandSpans,
   nameOf,
@@ -192,6 +194,8 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
   const readings = useReadings(tags.map((t) => t.set));
   const byHand = useRef<HandSpans[]>([]);
   byHand.current = tags.map((t) => handSpans(pixels.data, t.id));
+  const steps = useRef<ClockSteps>([]);
+  steps.current = (pixels.data?.clock_steps ?? []).map((s) => ({ at: Date.parse(s.at), seconds: s.seconds }));
 
   // The plot itself lives as long as its tags and size; data and window are put in from outside.
   // biome-ignore lint/correctness/useExhaustiveDependencies: `key` stands for what of the tags the plot is made of
@@ -262,6 +266,7 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
         drawAxes: [
           (u) => drawLimits(u, limits.current, tags, readings, plain),
           (u) => drawByHand(u, byHand.current, tags.length > 1),
+          (u) => drawSteps(u, steps.current),
         ],
         draw: [
           (u) => {

@@ -1,8 +1,10 @@
-//! Alarms after ISA-18.2 / IEC 62682: the state machine ([`state`]) and the rules that drive it ([`limit`]).
+//! Alarms after ISA-18.2 / IEC 62682: the state machine ([`state`]), the rules that drive it ([`limit`]), and the alarms
+//! about Havrel itself ([`system`]).
 
 pub mod limit;
 pub mod span;
 pub mod state;
+pub mod system;
 
 use crate::time::Nanos;
 use serde::{Deserialize, Serialize};
@@ -10,6 +12,7 @@ use uuid::Uuid;
 
 pub use limit::{Limit, LimitKind, LimitMemory};
 pub use state::{AlarmState, AlarmStep};
+pub use system::SystemAlarm;
 
 /// What happened to an alarm, as it is kept for good.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -73,6 +76,8 @@ pub struct AlarmStanding {
     pub text: String,
     /// Who acknowledged it last, empty where nobody has.
     pub acknowledged_by: String,
+    /// Since when its on-delay or off-delay runs.
+    pub turning_since: Option<Nanos>,
 }
 
 impl AlarmStanding {
@@ -88,6 +93,7 @@ impl AlarmStanding {
             value: 0.0,
             text: String::new(),
             acknowledged_by: String::new(),
+            turning_since: None,
         }
     }
 }

@@ -4,13 +4,15 @@
 //! and does no I/O: the running plant feeds it from a thread of its own, tests feed it tables. The same inputs give the
 //! same effects.
 
+mod clock;
 pub mod plan;
+mod system;
 
 pub use plan::{Plan, RecordRule, RulePlan, Slot, TagPlan};
 
 use crate::{
     TagNo,
-    alarm::{AlarmEvent, AlarmStanding, AlarmState, AlarmStep, EventKind, LimitMemory, limit::Turn},
+    alarm::{AlarmEvent, AlarmStanding, AlarmState, AlarmStep, EventKind, LimitMemory, SystemAlarm, limit::Turn},
     plant::RecordMode,
     quality::{Class, Quality, Reason},
     sample::{Batch, Kind, Sample, Value, flag, number},
@@ -49,6 +51,22 @@ pub enum Input<'a> {
     Plan(Arc<Plan>),
     /// Something recorded was lost: store the next value of every tag, changed or not.
     RecordAnew,
+    /// This machine's clock was stepped by so much: `now` is by the new clock, and `epoch` begins.
+    ClockStep {
+        epoch: u32,
+        by: Nanos,
+    },
+    /// Something is wrong with Havrel itself, or not any more.
+    System {
+        alarm: SystemAlarm,
+        active: bool,
+        text: &'a str,
+    },
+    /// What was known of a tag before the engine had to be started again; it counts until its source speaks.
+    Restore {
+        tag: TagNo,
+        current: &'a Current,
+    },
 }
 
 /// What a step leads to.
@@ -74,10 +92,16 @@ pub struct Current {
     pub quality: Quality,
     /// When the quality was last told.
     pub told: Nanos,
+    /// The clock epoch in which it was told: times of different epochs cannot be compared.
+    pub epoch: u32,
+    /// The time by the source's own clock, as it was sent; 0 where the source has none.
+    pub own: Nanos,
 }
 
 impl Current {
-    const UNREAD: Current = Current { value: None, time: 0, quality: Quality::of(Reason::NotRead), told: 0 };
+    /// Nothing is known yet.
+    pub const UNREAD: Current =
+        Current { value: None, time: 0, quality: Quality::of(Reason::NotRead), told: 0, epoch: 0, own: 0 };
 
     fn usable(&self) -> Option<f64> {
         if self.quality.is_bad() { None } else { self.value.as_ref().and_then(Value::number) }
@@ -116,20 +140,27 @@ pub struct Engine {
     hands: BTreeMap<TagNo, Hand>,
     /// Standings of rules that no plan has named yet, from before a restart.
     resting: HashMap<Uuid, AlarmStanding>,
+    /// Where the alarms about Havrel itself stand.
+    system: BTreeMap<SystemAlarm, AlarmStanding>,
     now: Nanos,
+    /// Counts the steps of the clock.
+    epoch: u32,
 }
 
 impl Engine {
     /// Starts with where the alarms stood before; give it a plan next.
     pub fn new(standings: Vec<AlarmStanding>) -> Engine {
+        let (system, resting): (Vec<_>, Vec<_>) = standings.into_iter().partition(|s| SystemAlarm::of(s.rule).is_some());
         Engine {
             plan: Arc::default(),
             current: Vec::new(),
             rules: Vec::new(),
             recorded: Vec::new(),
             hands: BTreeMap::new(),
-            resting: standings.into_iter().map(|s| (s.rule, s)).collect(),
+            resting: resting.into_iter().map(|s| (s.rule, s)).collect(),
+            system: system.into_iter().filter_map(|s| Some((SystemAlarm::of(s.rule)?, s))).collect(),
             now: 0,
+            epoch: 0,
         }
     }
 
@@ -148,7 +179,8 @@ impl Engine {
         self.rules.iter().map(|r| &r.standing)
     }
 
-    /// Does one thing at time `now` (which never runs backwards) and adds what follows to `out`.
+    /// Does one thing at time `now` and adds what follows to `out`. A `now` before the last one counts as the last one, unless
+    /// it comes with a step of the clock.
     pub fn step(&mut self, now: Nanos, input: Input<'_>, out: &mut Effects) {
         self.now = self.now.max(now);
         match input {
@@ -159,6 +191,7 @@ impl Engine {
                     let turn = self.plan.rules[rule].limit.tick(&mut self.rules[rule].memory, self.now);
                     let held = self.rules[rule].held;
                     self.turn(rule, turn, held, out);
+                    self.keep_delay(rule, out);
                 }
             }
             Input::Acknowledge { rules, actor, comment } => self.acknowledge(rules, actor, comment, out),
@@ -170,6 +203,14 @@ impl Engine {
             Input::Release(tag) => self.release(tag, out),
             Input::Plan(plan) => self.change_plan(plan, out),
             Input::RecordAnew => self.recorded.iter_mut().for_each(|r| *r = None),
+            Input::ClockStep { epoch, by } => self.step_clock(now, epoch, by, out),
+            Input::System { alarm, active, text } => self.tell_system(alarm, active, text, out),
+            Input::Restore { tag, current } => {
+                if let Some(&slot) = self.plan.slots.get(&tag) {
+                    self.current[slot as usize] = current.clone();
+                    out.changed.push(slot);
+                }
+            }
         }
     }
 
@@ -178,7 +219,8 @@ impl Engine {
         if self.plan.tags[slot as usize].idle {
             return;
         }
-        if sample.time > self.now + CLOCK_TOLERANCE {
+        let own = if sample.flags & flag::OWN_TIME != 0 { sample.time } else { 0 };
+        if sample.time > self.now.saturating_add(CLOCK_TOLERANCE) {
             sample.time = self.now;
             if sample.quality.class() == Class::Good {
                 sample.quality = Quality::of(Reason::ClockAhead);
@@ -195,8 +237,7 @@ impl Engine {
             }
             return;
         }
-        let known = current.time.max(current.told);
-        if sample.time < known {
+        if is_older(current, sample.time, own, self.epoch) {
             // Older than what is shown: it belongs into history, and moves no alarm.
             sample.flags |= flag::LATE;
             if self.plan.tags[slot as usize].record.is_some() {
@@ -209,7 +250,7 @@ impl Engine {
             current.time = sample.time;
         }
         current.quality = sample.quality;
-        current.told = sample.time;
+        (current.told, current.epoch, current.own) = (sample.time, self.epoch, own);
         if hidden {
             return;
         }
@@ -254,7 +295,22 @@ impl Engine {
             live.held = usable.unwrap_or(held);
             self.turn(rule, earlier, held, out);
             self.turn(rule, own, usable.unwrap_or(held), out);
+            self.keep_delay(rule, out);
         }
+    }
+
+    /// A delay that began or ended stands in the rule's standing, so that a restart goes on with it.
+    fn keep_delay(&mut self, rule: usize, out: &mut Effects) {
+        let live = &mut self.rules[rule];
+        if live.standing.turning_since == live.memory.turning_since {
+            return;
+        }
+        live.standing.turning_since = live.memory.turning_since;
+        if live.standing.turning_since.is_some() {
+            // What held when the delay began: told if it ends before the next value.
+            live.standing.value = live.held;
+        }
+        out.states.push(live.standing.clone());
     }
 
     fn turn(&mut self, rule: usize, turn: Option<Turn>, value: f64, out: &mut Effects) {
@@ -290,12 +346,13 @@ impl Engine {
             standing.acknowledged_by = actor.to_owned();
             self.tell(rule, EventKind::Acknowledged, self.now, actor, comment, out);
         }
+        self.acknowledge_system(&rules, actor, comment, out);
     }
 
     fn tell(&mut self, rule: usize, kind: EventKind, at: Nanos, actor: &str, comment: &str, out: &mut Effects) {
         let plan = &self.plan.rules[rule];
         let standing = &mut self.rules[rule].standing;
-        event(standing, plan, kind, at, self.now, (actor, comment), out);
+        event(standing, (plan.priority, plan.limit.level), kind, at, self.now, (actor, comment), out);
     }
 
     fn change_plan(&mut self, plan: Arc<Plan>, out: &mut Effects) {
@@ -320,7 +377,8 @@ impl Engine {
         for rule in &plan.rules {
             let live = lives.remove(&rule.id).map(|(live, _)| live).unwrap_or_else(|| {
                 let standing = self.resting.remove(&rule.id).unwrap_or_else(|| AlarmStanding::quiet(rule.id));
-                RuleLive { memory: LimitMemory { active: standing.active, turning_since: None }, held: standing.value, standing }
+                let memory = LimitMemory { active: standing.active, turning_since: standing.turning_since };
+                RuleLive { memory, held: standing.value, standing }
             });
             self.rules.push(live);
         }
@@ -355,7 +413,7 @@ impl Engine {
             let told = current.quality.reason() == Reason::OutOfService;
             if tag.idle && !told {
                 current.quality = Quality::of(Reason::OutOfService);
-                current.told = self.now;
+                (current.told, current.epoch) = (self.now, self.epoch);
                 let mut batch = Batch::default();
                 batch.push_quality(tag.no, self.now, current.quality);
                 self.record(slot as Slot, &batch, batch.samples[0], out);
@@ -377,8 +435,14 @@ impl Engine {
         let Some(hand) = self.hands.get_mut(&tag) else { return };
         let current = &mut self.current[slot as usize];
         hand.beneath.get_or_insert_with(|| current.clone());
-        *current =
-            Current { value: Some(hand.value.clone()), time: self.now, quality: Quality::of(Reason::ByHand), told: self.now };
+        *current = Current {
+            value: Some(hand.value.clone()),
+            time: self.now,
+            quality: Quality::of(Reason::ByHand),
+            told: self.now,
+            epoch: self.epoch,
+            own: 0,
+        };
         let mut batch = Batch::default();
         batch.push(tag, self.now, Quality::of(Reason::ByHand), flag::BY_HAND, &hand.value);
         self.put(slot, &batch, out);
@@ -401,7 +465,7 @@ impl Engine {
         }
         // A tag to which nothing was told yet stays so, or the first that comes would be too old.
         let told = if beneath.told == 0 { 0 } else { self.now };
-        *current = Current { told, ..beneath };
+        *current = Current { told, epoch: self.epoch, ..beneath };
         self.put(slot, &batch, out);
     }
 
@@ -438,8 +502,19 @@ impl Engine {
     }
 }
 
+/// Whether a sample is older than what is known. Within one clock epoch times tell; across a step of our clock only the
+/// source's own clock does, and without one whatever arrives is news.
+fn is_older(current: &Current, time: Nanos, own: Nanos, epoch: u32) -> bool {
+    if current.epoch == epoch {
+        // A value told bad keeps its time, which may be of an earlier epoch; when it was told bad is of this one.
+        return time < current.told;
+    }
+    own != 0 && current.own != 0 && own < current.own
+}
+
 fn withdraw(standing: &mut AlarmStanding, plan: Option<&RulePlan>, now: Nanos, out: &mut Effects) {
     standing.active = false;
+    standing.turning_since = None;
     if standing.state == AlarmState::Normal {
         return;
     }
@@ -463,7 +538,7 @@ fn withdraw(standing: &mut AlarmStanding, plan: Option<&RulePlan>, now: Nanos, o
 
 fn event(
     standing: &mut AlarmStanding,
-    plan: &RulePlan,
+    (priority, limit): (u8, f64),
     kind: EventKind,
     at: Nanos,
     now: Nanos,
@@ -475,11 +550,11 @@ fn event(
         rule: standing.rule,
         sequence: standing.sequence,
         kind,
-        priority: plan.priority,
+        priority,
         occurred_at: at,
         decided_at: now,
         value: standing.value,
-        limit: plan.limit.level,
+        limit,
         actor: who.0.to_owned(),
         comment: who.1.to_owned(),
         text: standing.text.clone(),

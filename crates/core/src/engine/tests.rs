@@ -371,3 +371,217 @@ proptest! {
         }
     }
 }
+
+/// Three tags (7, 8, 9), each with a high limit at 80 that has delays of its own.
+fn three() -> Plant {
+    let item = |kind, n, no, value| Stored { kind, id: id(n), no, revision: 1, own: own(value) };
+    let mut stored = vec![item(ItemKind::Place, 1, 0, json!({"name": "EX-1"}))];
+    for (i, (on, off)) in [(0.0, 0.0), (3.0, 0.0), (2.0, 4.0)].into_iter().enumerate() {
+        let n = i as u128;
+        let tag = json!({"place": id(1), "name": format!("T{i}"), "record": true, "record_deadband": 0.5});
+        let rule =
+            json!({"tag": id(10 + n), "kind": "high", "level": 80.0, "deadband": 1.0, "on_delay_s": on, "off_delay_s": off});
+        stored.push(item(ItemKind::Tag, 10 + n, 7 + i as u32, tag));
+        stored.push(item(ItemKind::Rule, 20 + n, 0, rule));
+    }
+    let (plant, broken) = Plant::from_stored(1, stored);
+    assert_eq!(broken, []);
+    plant
+}
+
+/// What can happen to three tags.
+#[derive(Clone, Copy, Debug)]
+enum Happening {
+    /// A value of a tag, read now.
+    Value(u32, f64),
+    Bad(u32),
+    /// A value that a source sends with its own time, so many seconds old.
+    Late(u32, f64, i64),
+    Tick,
+    /// Everybody's alarms are acknowledged.
+    Acknowledge,
+    /// The clock is set by so many seconds.
+    Step(i64),
+}
+
+fn happening(steps: bool) -> impl Strategy<Value = Happening> {
+    let tag = || 7u32..10;
+    prop_oneof![
+        8 => (tag(), 70.0..90.0f64).prop_map(|(tag, v)| Happening::Value(tag, v)),
+        1 => tag().prop_map(Happening::Bad),
+        2 => (tag(), 70.0..90.0f64, 0i64..8).prop_map(|(tag, v, age)| Happening::Late(tag, v, age)),
+        2 => Just(Happening::Tick),
+        1 => Just(Happening::Acknowledge),
+        u32::from(steps) => (-4000i64..4000).prop_map(Happening::Step),
+    ]
+}
+
+/// Lets things happen, one a second, and gives the effects. `restarts` says before which of them the engine is made anew from
+/// where its alarms stood and what was known.
+struct Play {
+    plant: Plant,
+    engine: Engine,
+    /// The wall clock, in seconds.
+    wall: i64,
+    epoch: u32,
+    out: Effects,
+}
+
+impl Play {
+    fn new() -> Play {
+        let plant = three();
+        Play { engine: engine(&plant, vec![]), plant, wall: 10_000, epoch: 0, out: Effects::default() }
+    }
+
+    fn step(&mut self, input: Input<'_>) {
+        self.engine.step(self.wall * SECOND, input, &mut self.out);
+    }
+
+    fn restart(&mut self) {
+        let standings = self.engine.standings().cloned().collect();
+        let known: Vec<Current> = (0..3).map(|slot| self.engine.current(slot).clone()).collect();
+        self.engine = engine(&self.plant, standings);
+        self.step(Input::ClockStep { epoch: self.epoch, by: 0 });
+        for (tag, current) in (7..10).zip(&known) {
+            self.step(Input::Restore { tag, current });
+        }
+    }
+
+    fn happen(&mut self, what: Happening) {
+        self.wall += 1;
+        let mut batch = Batch::default();
+        match what {
+            Happening::Value(tag, v) => batch.push(tag, self.wall * SECOND, Quality::GOOD, 0, &Value::F64(v)),
+            Happening::Bad(tag) => batch.push_quality(tag, self.wall * SECOND, Quality::of(Reason::NoAnswer)),
+            Happening::Late(tag, v, age) => {
+                batch.push(tag, (self.wall - age) * SECOND, Quality::GOOD, flag::OWN_TIME, &Value::F64(v));
+            }
+            Happening::Tick => self.step(Input::Tick),
+            Happening::Acknowledge => {
+                let rules = [id(20), id(21), id(22)];
+                self.step(Input::Acknowledge { rules: &rules, actor: "Shift lead", comment: "" });
+            }
+            Happening::Step(by) => {
+                self.wall += by;
+                self.epoch += 1;
+                self.step(Input::ClockStep { epoch: self.epoch, by: by * SECOND });
+            }
+        }
+        if !batch.is_empty() {
+            self.step(Input::Samples(&batch));
+        }
+    }
+}
+
+/// What must be the same however the program was stopped between: what happened to which alarm, in which order, and when.
+fn story(events: &[AlarmEvent]) -> Vec<(Uuid, u32, EventKind, Nanos, Nanos)> {
+    events.iter().map(|e| (e.rule, e.sequence, e.kind, e.occurred_at, e.decided_at)).collect()
+}
+
+proptest! {
+    /// Several tags, delays, late samples, acknowledgements, stepped clocks, and a restart at any points between: the same
+    /// events, each once, at the same instants.
+    #[test]
+    fn restarts_change_no_event(
+        happenings in prop::collection::vec(happening(true), 1..120),
+        restarts in prop::collection::vec(0usize..120, 0..6),
+    ) {
+        let mut whole = Play::new();
+        let mut stopped = Play::new();
+        for (i, &what) in happenings.iter().enumerate() {
+            whole.happen(what);
+            if restarts.contains(&i) {
+                stopped.restart();
+            }
+            stopped.happen(what);
+        }
+        prop_assert_eq!(story(&stopped.out.events), story(&whole.out.events));
+    }
+
+    /// A step of the clock, whichever way, changes neither what is shown nor which alarms come, nor in which order: delays
+    /// run on as if nobody had touched the clock.
+    #[test]
+    fn a_stepped_clock_stops_nothing(
+        happenings in prop::collection::vec(happening(false), 1..80),
+        at in 0usize..80,
+        by in -4000i64..4000,
+    ) {
+        let mut plain = Play::new();
+        let mut stepped = Play::new();
+        let at = at.min(happenings.len() - 1);
+        for (i, &what) in happenings.iter().enumerate() {
+            // Samples with times of their own are another matter: their clock was not stepped with ours.
+            let what = match what {
+                Happening::Late(tag, v, _) => Happening::Value(tag, v),
+                what => what,
+            };
+            if i == at {
+                // The step takes no time of its own.
+                stepped.wall -= 1;
+                stepped.happen(Happening::Step(by));
+            }
+            plain.happen(what);
+            stepped.happen(what);
+            for slot in 0..3 {
+                prop_assert_eq!(&stepped.engine.current(slot).value, &plain.engine.current(slot).value);
+                prop_assert_eq!(stepped.engine.current(slot).quality, plain.engine.current(slot).quality);
+            }
+        }
+        let told = |play: &Play| play.out.events.iter().map(|e| (e.rule, e.sequence, e.kind)).collect::<Vec<_>>();
+        prop_assert_eq!(told(&stepped), told(&plain));
+        // Nothing goes to history as late, as it did while every value looked older than what was known.
+        prop_assert!(stepped.out.recorded.samples.iter().all(|s| s.flags & flag::LATE == 0));
+    }
+}
+
+#[test]
+fn a_source_with_a_clock_of_its_own_tells_its_order_across_a_step_of_ours() {
+    let mut engine = engine(&plant(json!({"record": true}), json!({})), vec![]);
+    let sent = |at: i64, v: f64| {
+        let mut batch = Batch::default();
+        batch.push(7, at * SECOND, Quality::GOOD, flag::OWN_TIME, &Value::F64(v));
+        batch
+    };
+    // Our clock ran ahead by an hour and is corrected; the source's never was wrong.
+    engine.step(7600 * SECOND, Input::Samples(&sent(4000, 1.0)), &mut Effects::default());
+    engine.step(4001 * SECOND, Input::ClockStep { epoch: 1, by: -3600 * SECOND }, &mut Effects::default());
+    let mut out = Effects::default();
+    engine.step(4002 * SECOND, Input::Samples(&sent(3990, 9.0)), &mut out);
+    assert_eq!(engine.current(0).value, Some(Value::F64(1.0)), "it is older by the source's own order");
+    engine.step(4002 * SECOND, Input::Samples(&sent(4002, 2.0)), &mut out);
+    assert_eq!((engine.current(0).value.clone(), engine.current(0).quality), (Some(Value::F64(2.0)), Quality::GOOD));
+}
+
+#[test]
+fn alarms_about_havrel_itself_come_are_acknowledged_and_outlast_a_restart() {
+    let plant = plant(json!({}), json!({}));
+    let mut first = engine(&plant, vec![]);
+    let mut out = Effects::default();
+    let alarm = SystemAlarm::Quarantine;
+    first.step(SECOND, Input::System { alarm, active: true, text: "one entry" }, &mut out);
+    first.step(SECOND, Input::System { alarm, active: true, text: "one entry" }, &mut out);
+    first.step(SECOND, Input::System { alarm, active: false, text: "" }, &mut out);
+    let kinds: Vec<_> = out.events.iter().map(|e| (e.rule, e.kind, e.priority)).collect();
+    assert_eq!(kinds, [(alarm.id(), EventKind::Raised, 3), (alarm.id(), EventKind::Returned, 3)]);
+    let standing = out.states.last().unwrap().clone();
+    assert_eq!(standing.state, AlarmState::ReturnedUnacknowledged);
+    // Neither a plan nor a restart withdraws it: nobody configured it.
+    let mut again = Engine::new(vec![standing]);
+    let mut out = Effects::default();
+    again.step(2 * SECOND, Input::Plan(Arc::new(Plan::of(&plant))), &mut out);
+    assert!(out.events.is_empty());
+    again.step(3 * SECOND, Input::Acknowledge { rules: &[alarm.id()], actor: "Shift lead", comment: "" }, &mut out);
+    assert_eq!((out.events[0].sequence, out.states[0].state), (3, AlarmState::Normal));
+}
+
+#[test]
+fn a_delay_that_runs_goes_on_after_a_restart() {
+    let plant = plant(json!({}), json!({"on_delay_s": 5.0}));
+    let mut first = engine(&plant, vec![]);
+    feed(&mut first, &[value(1, 90.0)]);
+    let standings = first.standings().cloned().collect();
+    let mut again = engine(&plant, standings);
+    let mut out = Effects::default();
+    again.step(6 * SECOND, Input::Tick, &mut out);
+    assert_eq!((out.events[0].kind, out.events[0].occurred_at, out.events[0].value), (EventKind::Raised, 6 * SECOND, 90.0));
+}

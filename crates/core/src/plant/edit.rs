@@ -1,5 +1,7 @@
 //! The one door: edits go in, the next revision and its changes come out, or every reason why not.
 
+use crate::text;
+
 use super::{
     Connection, Item, Kind, Layout, Own, Place, Plant, Relations, Report, Rule, Source, States, Table, Tag,
     layout::MOST_OF_BLOCK, settings::Wrong,
@@ -92,6 +94,32 @@ impl SourceCheck for () {
 /// Most edits in one revision.
 pub const MOST_EDITS: usize = 100_000;
 
+/// Fields of settings that may have several lines.
+const LINES: [&str; 8] = ["note", "cause", "action", "text", "trust", "certificate", "key", "secret"];
+/// How deep settings may nest.
+const DEEPEST: usize = 16;
+
+/// What is wrong with a text anywhere in a setting: its field and a sentence.
+fn wrong_text(field: &str, value: &Json, depth: usize) -> Option<(String, String)> {
+    if depth > DEEPEST {
+        return Some((field.to_owned(), "This is nested too deep.".into()));
+    }
+    match value {
+        Json::String(value) => {
+            let name = field.rsplit('.').find(|part| !part.chars().all(|c| c.is_ascii_digit())).unwrap_or(field);
+            text::wrong(value, LINES.contains(&name)).map(|words| (field.to_owned(), words))
+        }
+        Json::Array(all) => {
+            all.iter().enumerate().find_map(|(index, inner)| wrong_text(&format!("{field}.{index}"), inner, depth + 1))
+        }
+        Json::Object(all) => all.iter().find_map(|(name, inner)| match text::wrong(name, false) {
+            Some(words) => Some((field.to_owned(), words)),
+            None => wrong_text(&format!("{field}.{name}"), inner, depth + 1),
+        }),
+        _ => None,
+    }
+}
+
 /// Applies edits to a plant, all or nothing. `next_no` gives numbers for new tags.
 ///
 /// # Errors
@@ -148,6 +176,12 @@ pub fn apply_watched(
                 "",
                 format!("“{title}” was changed by somebody else (revision {revision}); look at it again."),
             );
+            continue;
+        }
+        if let Op::Create(own, _) | Op::Patch(own) = &edit.op
+            && let Some((field, words)) = own.iter().find_map(|(field, value)| wrong_text(field, value, 0))
+        {
+            refuse(ProblemKind::Invalid, &field, words);
             continue;
         }
         let revision = next.revision;

@@ -17,6 +17,8 @@ use uuid::Uuid;
 const DEEPEST: usize = 8;
 /// Most members that one instance of a layout may come to.
 const MOST_LEAVES: usize = 10_000;
+/// Most members that are looked at for that, those that hold nothing included.
+const MOST_STEPS: usize = 4 * MOST_LEAVES;
 /// Most values that all instances of a block may come to.
 pub const MOST_OF_BLOCK: usize = 100_000;
 
@@ -184,22 +186,28 @@ impl Layout {
     }
 }
 
+/// What was found of a layout so far, and how many members were looked at.
+struct Gathered<'a> {
+    leaves: Vec<Leaf<'a>>,
+    steps: usize,
+}
+
 impl Plant {
     /// Every value of one instance of a layout, in the order of its members.
     ///
     /// # Errors
     /// A layout that does not exist, holds itself, is nested too deep, or comes to too much; in words.
     pub fn leaves(&self, layout: Uuid) -> Result<Vec<Leaf<'_>>, String> {
-        let mut found = Vec::new();
+        let mut found = Gathered { leaves: Vec::new(), steps: 0 };
         self.gather(layout, (&[], &[], 0), &mut found)?;
-        Ok(found)
+        Ok(found.leaves)
     }
 
     fn gather<'a>(
         &'a self,
         layout: Uuid,
         (steps, names, offset): (&[(Uuid, u32)], &[String], u32),
-        found: &mut Vec<Leaf<'a>>,
+        found: &mut Gathered<'a>,
     ) -> Result<(), String> {
         let item = self.layouts.get(&layout).ok_or("The layout it names does not exist.")?;
         if steps.len() >= DEEPEST {
@@ -207,7 +215,8 @@ impl Plant {
         }
         for member in &item.set.members {
             for element in 0..member.count {
-                if found.len() >= MOST_LEAVES {
+                found.steps += 1;
+                if found.leaves.len() >= MOST_LEAVES || found.steps > MOST_STEPS {
                     return Err(format!("One instance comes to more than {MOST_LEAVES} values."));
                 }
                 let steps: Vec<_> = steps.iter().copied().chain([(member.id, element)]).collect();
@@ -216,7 +225,7 @@ impl Plant {
                 let offset = offset.saturating_add(member.offset).saturating_add(element.saturating_mul(member.stride));
                 match member.layout {
                     Some(inner) => self.gather(inner, (&steps, &names, offset), found)?,
-                    None => found.push(Leaf { steps, names, offset, member }),
+                    None => found.leaves.push(Leaf { steps, names, offset, member }),
                 }
             }
         }

@@ -1,7 +1,7 @@
 //! The settings of each kind of item, with their defaults and what makes a value wrong.
 
 use super::{Block, Group, Own};
-use crate::{alarm::LimitKind, sample::Value, scale::Scaling};
+use crate::{alarm::LimitKind, sample::Value, scale::Scaling, text};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
@@ -292,13 +292,13 @@ pub(super) fn name(wrong: &mut Wrong, name: &str) {
 /// Whether a name will do, for the field that holds it.
 pub(super) fn name_of(wrong: &mut Wrong, field: &str, name: &str) {
     let mut say = |words: String| wrong.push((field.into(), words));
-    if name.trim().is_empty() {
+    if !text::is_visible(name) {
         say("Give it a name.".into());
     } else if name.trim() != name {
         say("A name must not begin or end with a space.".into());
     } else if name.chars().count() > NAME_LENGTH {
         say(format!("A name has at most {NAME_LENGTH} characters."));
-    } else if name.contains('/') || name.chars().any(char::is_control) {
+    } else if name.contains('/') || name.chars().any(text::is_control) {
         say("A name must not contain “/” or control characters; “/” separates places in a path.".into());
     }
 }

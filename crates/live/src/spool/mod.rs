@@ -11,7 +11,7 @@ mod writer;
 
 pub use replay::Replay;
 
-use crate::SpoolState;
+use crate::{SpoolState, quarantine::Quarantine};
 use havrel_core::{
     frame::{Frame, Gap},
     time::Nanos,
@@ -20,6 +20,7 @@ use std::{
     collections::VecDeque,
     fs::{self, File, OpenOptions},
     io,
+    os::unix::fs::{DirBuilderExt, OpenOptionsExt},
     path::{Path, PathBuf},
     sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError},
 };
@@ -128,6 +129,7 @@ struct Shared {
     inner: Mutex<Inner>,
     work: Condvar,
     durable: watch::Sender<u64>,
+    quarantine: Quarantine,
 }
 
 impl Shared {
@@ -156,16 +158,23 @@ impl Spool {
     ///
     /// # Errors
     /// When the folder cannot be used, or another program uses it.
-    pub fn open(folder: &Path, room: Room, node: Uuid, shipped: u64) -> io::Result<(Spool, Replay)> {
-        fs::create_dir_all(folder)?;
-        let lock = OpenOptions::new().create(true).append(true).open(folder.join("lock"))?;
+    pub(crate) fn open(
+        folder: &Path,
+        room: Room,
+        node: Uuid,
+        shipped: u64,
+        quarantine: &Quarantine,
+    ) -> io::Result<(Spool, Replay)> {
+        fs::DirBuilder::new().recursive(true).mode(0o700).create(folder)?;
+        let lock = OpenOptions::new().create(true).append(true).mode(0o600).open(folder.join("lock"))?;
         lock.try_lock().map_err(|_| {
             io::Error::new(io::ErrorKind::AddrInUse, format!("another program uses the spool in {}", folder.display()))
         })?;
-        let (inner, replay) = replay::replay(folder, node, shipped)?;
+        let (inner, replay) = replay::replay(folder, node, shipped, quarantine)?;
         let durable = watch::channel(inner.durable).0;
         let (inner, work) = (Mutex::new(inner), Condvar::new());
-        let shared = Arc::new(Shared { folder: folder.to_owned(), room, inner, work, durable });
+        let quarantine = quarantine.clone();
+        let shared = Arc::new(Shared { folder: folder.to_owned(), room, inner, work, durable, quarantine });
         let own = shared.clone();
         let writer = std::thread::Builder::new().name("spool".into()).spawn(move || writer::run(&own))?;
         Ok((Spool { shared, writer: Mutex::new(Some((writer, lock))) }, replay))
@@ -176,10 +185,13 @@ impl Spool {
     pub fn append(&self, mut frame: Frame) -> Appended {
         let mut inner = self.shared.lock();
         let room = self.shared.room;
-        let mut bytes = frame.encode();
+        // One that is larger than any frame may be finds no room: nobody could read it again.
+        let encoded = frame.encode();
+        let too_large = encoded.is_err();
+        let mut bytes = encoded.unwrap_or_default();
         let mut appended = Appended::Whole;
         let on_disk: u64 = inner.segments.iter().map(|s| s.bytes).sum();
-        let full = on_disk + bytes.len() as u64 > room.disk || inner.queued + bytes.len() > room.unwritten;
+        let full = too_large || on_disk + bytes.len() as u64 > room.disk || inner.queued + bytes.len() > room.unwritten;
         if full && !frame.batch.is_empty() {
             let times = frame.batch.samples.iter().map(|s| s.time);
             let (from, to) = times.fold((i64::MAX, i64::MIN), |(a, b), t| (a.min(t), b.max(t)));
@@ -191,12 +203,17 @@ impl Spool {
                 return Appended::Lost;
             }
             // Alarms are few and must not be lost.
-            bytes = frame.encode();
+            bytes = frame.encode().unwrap_or_default();
             appended = Appended::Lost;
         } else if !full && let Some((from, to)) = inner.losing.take() {
             frame.gaps.push(Gap { from, to, reason: "there was no room left in the spool".into() });
-            bytes = frame.encode();
+            bytes = frame.encode().unwrap_or_default();
             appended = Appended::AfterLoss;
+        }
+        if bytes.is_empty() {
+            tracing::error!(seq = frame.seq, entries = frame.entries(), "a frame is larger than any frame may be; it is lost");
+            inner.lost += frame.batch.samples.len() as u64;
+            return Appended::Lost;
         }
         inner.push(frame.seq, frame.arrived, bytes, room.segment);
         drop(inner);
@@ -213,16 +230,25 @@ impl Spool {
             let (head, last, known) = {
                 let mut inner = self.shared.lock();
                 if inner.uncached <= inner.released {
-                    // What this program encoded itself decodes.
-                    let decoded = inner.cache.iter().filter_map(|e| Frame::decode(&e.bytes).ok());
                     let mut room = most;
-                    return Ok(decoded.map(|(frame, _)| frame).take_while(|f| fits(f, &mut room)).collect());
+                    let mut frames = Vec::new();
+                    for entry in &inner.cache {
+                        // What this program encoded itself decodes; memory that tells otherwise must not pass unseen.
+                        let (frame, _) = Frame::decode(&entry.bytes)
+                            .map_err(|e| io::Error::new(io::ErrorKind::InvalidData, format!("frame {}: {e}", entry.seq)))?;
+                        if !fits(&frame, &mut room) {
+                            break;
+                        }
+                        frames.push(frame);
+                    }
+                    return Ok(frames);
                 }
                 inner.read.clear();
                 (inner.head, inner.uncached, inner.shipped_until)
             };
             // Only shipping reads and gives back, so the head stays where it is meanwhile.
-            let found = segment::frames(&segment::path(&self.shared.folder, head.segment), head.offset, last, most, known)?;
+            let path = segment::path(&self.shared.folder, head.segment);
+            let found = segment::frames(&path, head.offset, last, most, known, &self.shared.quarantine)?;
             let mut inner = self.shared.lock();
             if found.is_empty() {
                 // Nothing more here: the next segment, or, if it is the last, what the cache holds.

@@ -1,7 +1,12 @@
 //! The start: what an earlier program left in the spool.
 
 use super::{Inner, Position, Segment, segment};
-use havrel_core::{alarm::AlarmStanding, frame::Gap, time::Nanos};
+use crate::quarantine::Quarantine;
+use havrel_core::{
+    alarm::AlarmStanding,
+    frame::{Gap, Keep},
+    time::Nanos,
+};
 use std::{collections::HashMap, fs, io, path::Path};
 use uuid::Uuid;
 
@@ -10,10 +15,12 @@ use uuid::Uuid;
 pub struct Replay {
     /// Frames that are not in the database yet.
     pub frames: usize,
-    /// Number and arrival of the last of them.
-    pub last: Option<(u64, Nanos)>,
+    /// Number, arrival and clock epoch of the last of them.
+    pub last: Option<(u64, Nanos, u32)>,
     /// Where alarms stood by them: newer than what the database knows.
     pub standings: Vec<AlarmStanding>,
+    /// Values that must outlast a restart, the newest of each tag last.
+    pub keeps: Vec<Keep>,
     /// Spans of which something was damaged.
     pub gaps: Vec<Gap>,
     /// What was wrong with the files, in words.
@@ -22,7 +29,7 @@ pub struct Replay {
 
 /// Goes through all segments: cuts off a torn end, steps over damage and tells of it, deletes what is shipped, and sets
 /// aside what belongs to another node.
-pub(super) fn replay(folder: &Path, node: Uuid, shipped: u64) -> io::Result<(Inner, Replay)> {
+pub(super) fn replay(folder: &Path, node: Uuid, shipped: u64, quarantine: &Quarantine) -> io::Result<(Inner, Replay)> {
     let mut inner = Inner { released: shipped, durable: shipped, uncached: shipped, ..Inner::default() };
     let mut found = Replay::default();
     let mut standings: HashMap<Uuid, AlarmStanding> = HashMap::new();
@@ -37,10 +44,12 @@ pub(super) fn replay(folder: &Path, node: Uuid, shipped: u64) -> io::Result<(Inn
             match item {
                 segment::Found::Damage(range) => {
                     damaged = true;
-                    found.notes.push(format!("{} bytes in the spool were damaged and are lost", range.len()));
+                    quarantine.keep_bytes(&bytes[range.clone()])?;
+                    found.notes.push(format!("{} bytes in the spool were damaged; they lie in quarantine", range.len()));
                 }
                 segment::Found::Torn(range) => {
                     damaged = true;
+                    quarantine.keep_bytes(&bytes[range.clone()])?;
                     found.notes.push(format!("the last record of the spool was torn; {} bytes were cut off", range.len()));
                     segment.bytes = range.start as u64;
                     fs::OpenOptions::new().write(true).open(&path)?.set_len(segment.bytes)?;
@@ -60,7 +69,8 @@ pub(super) fn replay(folder: &Path, node: Uuid, shipped: u64) -> io::Result<(Inn
                         inner.shipped_until = frame.arrived;
                     }
                     found.frames += 1;
-                    found.last = Some((frame.seq, frame.arrived));
+                    found.last = Some((frame.seq, frame.arrived, frame.epoch));
+                    found.keeps.extend(frame.keeps);
                     standings.extend(frame.states.into_iter().map(|s| (s.rule, s)));
                 }
             }
@@ -75,7 +85,7 @@ pub(super) fn replay(folder: &Path, node: Uuid, shipped: u64) -> io::Result<(Inn
         }
     }
     inner.frames = found.frames;
-    if let Some((last, _)) = found.last {
+    if let Some((last, ..)) = found.last {
         (inner.uncached, inner.durable) = (last, last);
     }
     found.standings = standings.into_values().collect();

@@ -5,9 +5,10 @@
 //! segment = frame{…}                        a torn frame may stand at the end of the last one
 //! ```
 
+use crate::{notes, quarantine::Quarantine};
 use havrel_core::{
-    frame::{Frame, Gap, MAX_BYTES},
-    time::Nanos,
+    frame::{BEGINNING, FORMER_BEGINNING, Frame, Gap, MAX_BYTES},
+    time::{Nanos, to_text},
 };
 use std::{
     fs::{self, File},
@@ -79,7 +80,10 @@ impl Iterator for Scan<'_> {
         }
         // Look for the next whole frame; the checksum keeps bytes that only look like its beginning apart.
         let rest = &self.bytes[from + 1..];
-        let next = rest.windows(4).enumerate().find(|(i, w)| *w == b"HVF1" && Frame::decode(&rest[*i..]).is_ok());
+        let next = rest
+            .windows(4)
+            .enumerate()
+            .find(|(i, w)| (**w == BEGINNING || **w == FORMER_BEGINNING) && Frame::decode(&rest[*i..]).is_ok());
         self.at = next.map_or(self.bytes.len(), |(i, _)| from + 1 + i);
         let range = from..self.at;
         Some(if next.is_some() { Found::Damage(range) } else { Found::Torn(range) })
@@ -100,8 +104,16 @@ fn arrived_before(path: &Path, offset: u64) -> io::Result<Option<Nanos>> {
 }
 
 /// Reads frames from an offset until `last` or about `most` samples; gives each with the offset behind it. Damaged bytes are
-/// stepped over, and the frame behind them says from when to when something is missing; until `known` nothing is.
-pub(super) fn frames(path: &Path, offset: u64, last: u64, most: usize, known: Nanos) -> io::Result<Vec<(Frame, u64)>> {
+/// stepped over and put into quarantine, and the frame behind them says from when to when something is missing; until `known`
+/// nothing is.
+pub(super) fn frames(
+    path: &Path,
+    offset: u64,
+    last: u64,
+    most: usize,
+    known: Nanos,
+    quarantine: &Quarantine,
+) -> io::Result<Vec<(Frame, u64)>> {
     let mut room = 4 << 20;
     loop {
         let bytes = read(path, offset, room)?;
@@ -120,11 +132,15 @@ pub(super) fn frames(path: &Path, offset: u64, last: u64, most: usize, known: Na
                         };
                         let from = before.unwrap_or(known);
                         frame.gaps.push(Gap { from, to: frame.arrived, reason: DAMAGED.into() });
+                        let title = "Bytes of the spool were damaged and are kept in quarantine".to_owned();
+                        let span = serde_json::json!({"from": to_text(from), "to": to_text(frame.arrived)});
+                        frame.notes.push(notes::by_itself("system", title, &span, frame.arrived));
                     }
                     found.push((*frame, offset + range.end as u64));
                 }
                 Found::Damage(range) => {
                     tracing::warn!(path = %path.display(), ?range, "damaged bytes in the spool");
+                    quarantine.keep_bytes(&bytes[range])?;
                     damaged = true;
                 }
                 // The last frame may only be cut off by what was read of the file.

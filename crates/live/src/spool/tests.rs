@@ -8,15 +8,20 @@ use rstest::rstest;
 
 const NODE: Uuid = Uuid::from_u128(7);
 
+/// Beside the frames, so that it goes with the folder; what does not end in `.frames` of a number is no segment.
+fn quarantine(folder: &Path) -> Quarantine {
+    Quarantine::at(folder)
+}
+
 fn frame(seq: u64) -> Frame {
     let mut batch = Batch::default();
     batch.push(1, seq as i64 * 10, Quality::GOOD, 0, &Value::F64(1.0));
     let (events, states, gaps) = (Vec::new(), Vec::new(), Vec::new());
-    Frame { node: NODE, term: 1, seq, arrived: seq as i64, batch, events, states, gaps }
+    Frame { batch, events, states, gaps, ..Frame::empty(NODE, 1, 0, seq, seq as i64) }
 }
 
 fn length() -> u64 {
-    frame(1).encode().len() as u64
+    frame(1).encode().unwrap().len() as u64
 }
 
 /// Room for some frames, three in a segment.
@@ -25,7 +30,7 @@ fn room(frames: u64) -> Room {
 }
 
 fn open(folder: &Path, frames: u64, shipped: u64) -> (Spool, Replay) {
-    Spool::open(folder, room(frames), NODE, shipped).unwrap()
+    Spool::open(folder, room(frames), NODE, shipped, &quarantine(folder)).unwrap()
 }
 
 fn numbers(spool: &Spool, most: usize) -> Vec<u64> {
@@ -59,7 +64,7 @@ fn a_new_program_finds_what_was_not_shipped_and_deletes_what_was() {
     assert_eq!(files(folder.path()), 3);
     drop(spool);
     let (spool, replay) = open(folder.path(), 100, 4);
-    assert_eq!((replay.frames, replay.last, replay.notes.len()), (4, Some((8, 8)), 0));
+    assert_eq!((replay.frames, replay.last, replay.notes.len()), (4, Some((8, 8, 0)), 0));
     assert_eq!(files(folder.path()), 2, "the first segment was shipped whole");
     spool.append(frame(9));
     // From disk over the border of two segments, then from memory.
@@ -76,7 +81,7 @@ fn a_new_program_finds_what_was_not_shipped_and_deletes_what_was() {
 fn nobody_else_opens_it_meanwhile() {
     let folder = tempfile::tempdir().unwrap();
     let (spool, _) = open(folder.path(), 100, 0);
-    let second = Spool::open(folder.path(), room(100), NODE, 0).err().unwrap();
+    let second = Spool::open(folder.path(), room(100), NODE, 0, &quarantine(folder.path())).err().unwrap();
     assert!(second.to_string().contains("another program uses the spool"), "{second}");
     drop(spool);
     open(folder.path(), 100, 0);
@@ -197,7 +202,7 @@ fn what_is_damaged_while_it_waits_is_marked(#[case] at: usize, #[case] wanted: &
 fn filled() -> (Spool, std::path::PathBuf, u64) {
     let folder = std::path::PathBuf::from(std::env::var("HAVREL_FULL_DISK").unwrap());
     let large = Room { disk: 1 << 30, unwritten: 1 << 20, segment: 1 << 30 };
-    let (spool, _) = Spool::open(&folder, large, NODE, 0).unwrap();
+    let (spool, _) = Spool::open(&folder, large, NODE, 0, &quarantine(&folder)).unwrap();
     // The first fit, all together do not.
     let all = 20_480 / length() * 2;
     (1..=20).for_each(|n| assert_eq!(spool.append(frame(n)), Appended::Whole));
@@ -282,7 +287,7 @@ fn a_full_disk_is_given_back_once_all_on_it_is_shipped() {
 fn frames_of_another_node_are_set_aside() {
     let folder = tempfile::tempdir().unwrap();
     open(folder.path(), 100, 0).0.append(frame(1));
-    let (spool, replay) = Spool::open(folder.path(), room(100), Uuid::from_u128(8), 0).unwrap();
+    let (spool, replay) = Spool::open(folder.path(), room(100), Uuid::from_u128(8), 0, &quarantine(folder.path())).unwrap();
     assert!(replay.frames == 0 && replay.notes[0].contains("another node"), "{replay:?}");
     assert_eq!(numbers(&spool, 9), [0u64; 0]);
 }
@@ -314,7 +319,7 @@ proptest! {
             if torn && let Some(&id) = segment::list(folder.path()).unwrap().last() {
                 let path = segment::path(folder.path(), id);
                 let mut bytes = fs::read(&path).unwrap();
-                bytes.extend(&frame(999).encode()[..(tear % (length() - 1)) as usize]);
+                bytes.extend(&frame(999).encode().unwrap()[..(tear % (length() - 1)) as usize]);
                 fs::write(&path, bytes).unwrap();
             }
         }
@@ -327,4 +332,37 @@ proptest! {
         }
         prop_assert_eq!(rest, (shipped + 1..next).collect::<Vec<_>>());
     }
+}
+
+#[test]
+fn a_frame_that_no_reader_would_take_is_lost_with_its_span_and_holds_up_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let (spool, _) = Spool::open(folder.path(), Room::default(), NODE, 0, &quarantine(folder.path())).unwrap();
+    let mut large = frame(1);
+    large.batch.push(7, 44, Quality::GOOD, 0, &Value::Text("x".repeat(17 << 20)));
+    assert_eq!(spool.append(large), Appended::Lost);
+    assert_eq!(spool.append(frame(2)), Appended::AfterLoss);
+    let read = spool.oldest(100).unwrap();
+    assert_eq!(read.iter().map(|f| f.seq).collect::<Vec<_>>(), [2]);
+    assert_eq!(read[0].gaps[0].to, 44);
+    assert!(spool.state().lost > 0);
+}
+
+#[test]
+fn damaged_bytes_lie_in_quarantine_and_are_told() {
+    let folder = tempfile::tempdir().unwrap();
+    {
+        let (spool, _) = open(folder.path(), 100, 0);
+        (1..=3).for_each(|n| assert_eq!(spool.append(frame(n)), Appended::Whole));
+        spool.close();
+    }
+    let path = segment::path(folder.path(), segment::list(folder.path()).unwrap()[0]);
+    let mut bytes = std::fs::read(&path).unwrap();
+    let middle = length() as usize + 30;
+    bytes[middle] ^= 0xff;
+    std::fs::write(&path, &bytes).unwrap();
+    let (_, replay) = open(folder.path(), 100, 0);
+    assert_eq!((replay.frames, replay.notes.len(), replay.gaps.len()), (2, 1, 1));
+    let kept = std::fs::read(folder.path().join("quarantine/damaged.bytes")).unwrap();
+    assert_eq!(kept.len() as u64, length());
 }

@@ -4,6 +4,7 @@ use super::{Entry, Shared, segment};
 use std::{
     fs::{File, OpenOptions},
     io::{self, Seek, SeekFrom, Write},
+    os::unix::fs::OpenOptionsExt,
     sync::{Arc, PoisonError},
     time::Duration,
 };
@@ -75,7 +76,7 @@ fn put(shared: &Shared, open: &mut Option<(u64, File)>, batch: &[Arc<Entry>]) ->
                 file.sync_data()?;
             }
             let path = segment::path(&shared.folder, entry.segment);
-            let mut file = OpenOptions::new().create(true).write(true).truncate(false).open(path)?;
+            let mut file = OpenOptions::new().create(true).write(true).truncate(false).mode(0o600).open(path)?;
             file.set_len(entry.offset)?;
             file.seek(SeekFrom::Start(entry.offset))?;
             // The name of a new file must last as well.

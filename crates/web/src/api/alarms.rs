@@ -1,14 +1,14 @@
 //! Alarms: what stands, what happened, and acknowledging.
 
 use super::{period, time};
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     get, post,
-    web::{Data, Json, Query},
+    web::{Data, Query},
 };
 use havrel_core::{
     access::Action,
-    alarm::{AlarmEvent, AlarmState, EventKind, span},
+    alarm::{AlarmEvent, AlarmStanding, AlarmState, EventKind, SystemAlarm, span},
     plant::Plant,
     time::to_text,
 };
@@ -24,10 +24,11 @@ use uuid::Uuid;
 #[derive(Serialize, ToSchema)]
 pub struct AlarmView {
     pub rule: Uuid,
-    pub tag: Uuid,
+    /// None for an alarm about Havrel itself.
+    pub tag: Option<Uuid>,
     /// The tag's number in the live feed.
-    pub no: u32,
-    pub place: Uuid,
+    pub no: Option<u32>,
+    pub place: Option<Uuid>,
     pub place_name: String,
     pub place_path: String,
     /// `unacknowledged`, `acknowledged` or `returned_unacknowledged`.
@@ -49,6 +50,33 @@ pub struct AlarmView {
     pub states: Option<Uuid>,
 }
 
+/// Where alarms about Havrel itself stand.
+const HAVREL: &str = "Havrel";
+
+impl AlarmView {
+    fn of_system(alarm: SystemAlarm, s: &AlarmStanding) -> AlarmView {
+        AlarmView {
+            rule: s.rule,
+            tag: None,
+            no: None,
+            place: None,
+            place_name: HAVREL.into(),
+            place_path: HAVREL.into(),
+            state: s.state,
+            priority: alarm.priority(),
+            text: s.text.clone(),
+            cause: alarm.cause().into(),
+            action: alarm.action().into(),
+            raised_at: to_text(s.raised_at),
+            returned_at: if s.active { String::new() } else { to_text(s.returned_at) },
+            acknowledged_by: s.acknowledged_by.clone(),
+            unit: String::new(),
+            decimals: 0,
+            states: None,
+        }
+    }
+}
+
 /// The alarms that stand, with the number to follow events from.
 #[derive(Serialize, ToSchema)]
 pub struct AlarmList {
@@ -66,14 +94,17 @@ pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>,
     let plant = app.live.plant();
     let board = app.live.alarms.read().unwrap_or_else(PoisonError::into_inner);
     let alarms = board.standing().into_iter().filter_map(|s| {
+        if let Some(alarm) = SystemAlarm::of(s.rule) {
+            return Some(AlarmView::of_system(alarm, s));
+        }
         let rule = &plant.rules.get(&s.rule)?.set;
         let tag = plant.tags.get(&rule.tag)?;
         let time = |at: i64| to_text(at);
         Some(AlarmView {
             rule: s.rule,
-            tag: tag.id,
-            no: tag.no,
-            place: tag.set.place,
+            tag: Some(tag.id),
+            no: Some(tag.no),
+            place: Some(tag.set.place),
             place_name: plant.places.get(&tag.set.place).map(|p| p.set.name.clone()).unwrap_or_default(),
             place_path: plant.path(Some(tag.set.place)),
             state: s.state,
@@ -124,16 +155,16 @@ pub async fn acknowledge(app: Data<App>, person: Person, body: Json<AcknowledgeB
         return Err(Problem::field("comment", "A comment has at most 1,000 characters."));
     }
     let body = body.into_inner();
-    let titles: Vec<String> = body.rules.iter().take(20).map(|&r| plant.title(havrel_core::plant::Kind::Rule, r)).collect();
+    let title_of = |rule: Uuid| match app.live.alarm_text(rule) {
+        Some(text) if SystemAlarm::of(rule).is_some() => text,
+        _ => plant.title(havrel_core::plant::Kind::Rule, rule),
+    };
+    let titles: Vec<String> = body.rules.iter().take(20).map(|&rule| title_of(rule)).collect();
     let count = app.live.acknowledge(body.rules, actor, body.comment.clone()).await?;
     if count > 0 {
         let title = if count == 1 { format!("Acknowledged {}", titles.join("")) } else { format!("Acknowledged {count} alarms") };
-        // The alarm's own history keeps who acknowledged; the journal line may wait for a database that answers.
-        if let Err(error) =
-            app.live.db.note("acknowledge", Some(actor), None, &title, json!({"rules": titles, "comment": body.comment})).await
-        {
-            tracing::warn!(%error, title, "could not be journalled");
-        }
+        let detail = json!({"rules": titles, "comment": body.comment});
+        app.live.remark("acknowledge", Some(actor), None, &title, detail).await;
     }
     Ok(Json(Acknowledged { count }))
 }
@@ -164,7 +195,10 @@ impl EventView {
             id,
             rule: e.rule,
             tag: tag.map(|t| t.id),
-            place_path: tag.map_or_else(String::new, |t| plant.path(Some(t.set.place))),
+            place_path: match SystemAlarm::of(e.rule) {
+                Some(_) => HAVREL.into(),
+                None => tag.map_or_else(String::new, |t| plant.path(Some(t.set.place))),
+            },
             kind: e.kind,
             priority: e.priority,
             occurred_at: to_text(e.occurred_at),

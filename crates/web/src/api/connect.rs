@@ -1,10 +1,10 @@
 //! Connections: test before save, look at registers, read an address as it is typed.
 
 use super::lines;
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpResponse, post,
-    web::{Data, Json, Path, Query},
+    web::{Data, Path, Query},
 };
 use havrel_core::{
     access::Action,
@@ -230,7 +230,7 @@ pub async fn take_path(app: Data<App>, person: Person, id: Path<Uuid>, body: Jso
         connection.set.name,
         if body.path == 0 { "its first address" } else { "a spare address" }
     );
-    app.live.db.note("connection", Some(actor), Some(*id), &title, json!({"path": body.path})).await?;
+    app.live.note("connection", Some(actor), Some(*id), &title, json!({"path": body.path})).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -267,11 +267,17 @@ pub struct OtherView {
     pub now: String,
 }
 
+/// Most characters of a point that is read while it is typed.
+const MOST_POINT: usize = 4096;
+
 /// Reads an address while it is typed.
 #[utoipa::path(responses((status = 200, body = PointView)))]
 #[post("/api/points/check")]
 pub async fn check_point(app: Data<App>, person: Person, body: Json<PointBody>) -> Result<Json<PointView>, Problem> {
-    person.may(Action::See)?;
+    person.may(Action::Configure)?;
+    if body.point.iter().map(|(k, v)| k.len() + v.to_string().len()).sum::<usize>() > MOST_POINT {
+        return Err(Problem::field("point", "An address has at most 4,096 characters."));
+    }
     let plant = app.live.plant();
     let connection = plant.connections.get(&body.connection).ok_or_else(|| Problem::missing("connection"))?;
     let mut tag = Tag::at(body.point.clone());

@@ -1,12 +1,7 @@
 //! The demo's faults: passed on to the simulated plant. A server without demo knows of none.
 
-use crate::{app::App, auth::Person, problem::Problem};
-use actix_web::{
-    get,
-    http::StatusCode,
-    post,
-    web::{Data, Json},
-};
+use crate::{app::App, auth::Person, body::Json, problem::Problem};
+use actix_web::{get, http::StatusCode, post, web::Data};
 use havrel_core::access::Action;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json_, json};

@@ -1,13 +1,15 @@
 //! Connections with their groups and blocks, and layouts, as one open JSON file: out and in.
 
-use super::{
-    large,
-    plant::{Committed, seen},
+use super::plant::{Committed, seen};
+use crate::{
+    app::App,
+    auth::Person,
+    body::{Json, large},
+    problem::Problem,
 };
-use crate::{app::App, auth::Person, problem::Problem};
 use actix_web::{
     HttpRequest, get, post,
-    web::{Data, Json, Payload, Query},
+    web::{Data, Payload, Query},
 };
 use havrel_core::{
     access::Action,
@@ -89,7 +91,7 @@ pub async fn import_connections(
     body: Payload,
 ) -> Result<Json<Committed>, Problem> {
     let actor = person.may(Action::Configure)?;
-    let seen = seen(&request)?;
+    let seen = seen(&app, &request)?;
     let file: ConnectionsFile = large(body).await?;
     if file.format != FORMAT || file.version != 1 {
         return Err(Problem::field("format", "This is no file of connections that this version reads."));

@@ -5,12 +5,17 @@ use super::{
     plant::Committed,
     table::{self, kind_of},
 };
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{
+    app::App,
+    auth::Person,
+    body::{self, Json},
+    problem::Problem,
+};
 use actix_web::{
     HttpResponse, delete, get,
     http::{StatusCode, header},
     post,
-    web::{Data, Json, Path, Payload, Query, block},
+    web::{Data, Path, Payload, Query, block},
 };
 use havrel_core::{access::Action, plant::Kind};
 use havrel_db::config::By;
@@ -153,9 +158,10 @@ pub async fn compare_file(
         "plant" => None,
         name => Some(kind_of(name)?),
     };
-    let large = |_| Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "A file has at most 64 MiB; take it in parts.");
-    let broken = |e: actix_web::Error| Problem::new(StatusCode::BAD_REQUEST, format!("The file did not arrive: {e}."));
-    let bytes = body.to_bytes_limited(MOST_BYTES).await.map_err(large)?.map_err(broken)?;
+    // Its turn comes before its bytes: files that wait for theirs would lie in memory meanwhile.
+    let turn = app.limits.heavy().await?;
+    let bytes = body::whole(body, MOST_BYTES).await?;
+    drop(turn);
     let what = match kind {
         None => "the plant".to_owned(),
         Some(kind) => format!("{}s", if kind == Kind::Rule { "alarm rule" } else { kind.name() }),

@@ -1,10 +1,10 @@
 //! Values set by hand: set one, see all that are on, release one.
 
 use super::{marks::text, time};
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpResponse, delete, get, put,
-    web::{Data, Json, Path},
+    web::{Data, Path},
 };
 use havrel_core::{access::Action, sample::Value, time::to_text};
 use havrel_live::HandWish;

@@ -1,23 +1,29 @@
 //! Questions to history, answered in columns.
 
 use super::period;
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{
+    app::App,
+    auth::Person,
+    body::{Json, whole},
+    problem::Problem,
+};
 use actix_web::{
     http::StatusCode,
     post,
-    web::{Data, Json, Payload, block},
+    web::{Data, Payload, block},
 };
 use havrel_core::{
     access::Action,
-    frame::{Frame, FrameError},
+    frame::{ClockStep, Frame, FrameError},
     history,
     plant::{Item, Tag},
     sample::Value,
-    time::to_text,
+    time::{SECOND, to_text},
 };
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json_, json};
 use std::sync::Arc;
+use tokio::sync::SemaphorePermit;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
@@ -67,7 +73,18 @@ pub struct Answer<T: ToSchema> {
     pub complete_until: String,
     /// Spans for which nothing was recorded.
     pub unrecorded: Vec<UnrecordedView>,
+    /// Instants at which the clock of the machine that recorded was set.
+    pub clock_steps: Vec<ClockStepView>,
     pub tags: Vec<T>,
+}
+
+/// The clock was set.
+#[derive(Serialize, ToSchema)]
+pub struct ClockStepView {
+    /// The first instant by the clock as it read afterwards.
+    pub at: String,
+    /// By how many seconds; negative: back, so that as much after `at` was lived twice.
+    pub seconds: f64,
 }
 
 /// A span for which nothing was recorded.
@@ -78,9 +95,36 @@ pub struct UnrecordedView {
     pub reason: String,
 }
 
+/// Most samples in one raw answer.
+const MOST_RAW: usize = 500_000;
+/// A question about few tags and a short period is no work worth waiting for a turn.
+const LIGHT_TAGS: usize = 8;
+const LIGHT: i64 = 12 * 3600 * SECOND;
+/// Points that are worked through at once; more would hold up other requests.
+const AT_ONCE: usize = 20_000;
+
+/// Waits for a turn where a question may read much.
+async fn turn<'a>(app: &'a App, asked: &Asked) -> Result<Option<SemaphorePermit<'a>>, Problem> {
+    if asked.tags.len() <= LIGHT_TAGS && asked.to - asked.from <= LIGHT {
+        return Ok(None);
+    }
+    app.limits.heavy().await.map(Some)
+}
+
+/// Works something out, beside the threads that answer requests where there is much of it.
+async fn aside<T: Send + 'static>(points: usize, work: impl FnOnce() -> T + Send + 'static) -> Result<T, Problem> {
+    if points <= AT_ONCE {
+        return Ok(work());
+    }
+    block(work).await.map_err(|_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping."))
+}
+
 async fn answer<T: ToSchema>(app: &App, asked: &Asked, tags: Vec<T>) -> Result<Answer<T>, Problem> {
     let gaps = app.live.db.unrecorded(asked.from, asked.to).await?;
+    let steps = app.live.db.clock_steps(asked.from, asked.to).await?;
+    let step = |s: ClockStep| ClockStepView { at: to_text(s.at), seconds: s.by as f64 / SECOND as f64 };
     Ok(Answer {
+        clock_steps: steps.into_iter().map(step).collect(),
         start: to_text(asked.from),
         end: to_text(asked.to),
         complete_until: to_text(app.live.complete_until()),
@@ -120,10 +164,12 @@ pub struct LimitView {
 pub async fn pixels(app: Data<App>, person: Person, body: Json<Question>) -> Result<Json<Answer<PixelColumns>>, Problem> {
     person.may(Action::See)?;
     let asked = body.ask(&app, 10, 800, 5000)?;
+    let _turn = turn(&app, &asked).await?;
     let mut columns = Vec::new();
     for tag in &asked.tags {
         let points = app.live.db.points(tag.no, asked.from, asked.to).await?;
-        let p = history::pixels(&points, asked.from, asked.to, asked.parts);
+        let (from, to, parts) = (asked.from, asked.to, asked.parts);
+        let p = aside(points.len(), move || history::pixels(&points, from, to, parts)).await?;
         let limits = app.live.limits(tag.id).into_iter().map(|(kind, level, priority)| {
             let kind = serde_json::to_value(kind).ok().and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default();
             LimitView { kind, level, priority }
@@ -161,6 +207,11 @@ pub struct RawColumns {
 pub async fn raw(app: Data<App>, person: Person, body: Json<Question>) -> Result<Json<Answer<RawColumns>>, Problem> {
     person.may(Action::See)?;
     let asked = body.ask(&app, 1, 1000, 100_000)?;
+    if asked.tags.len() * asked.parts > MOST_RAW {
+        let words = format!("Ask for at most {MOST_RAW} samples of all tags together.");
+        return Err(Problem::field("parts", words));
+    }
+    let _turn = turn(&app, &asked).await?;
     let mut columns = Vec::new();
     for tag in &asked.tags {
         let mut kept = app.live.db.raw(tag.no, asked.from, asked.to, false, asked.parts as i64 + 1).await?;
@@ -202,10 +253,12 @@ pub async fn spans(app: Data<App>, person: Person, body: Json<Question>) -> Resu
     person.may(Action::See)?;
     let asked = body.ask(&app, 1, 1, 5000)?;
     let known_until = app.live.complete_until();
+    let _turn = turn(&app, &asked).await?;
     let mut columns = Vec::new();
     for tag in &asked.tags {
         let points = app.live.db.points(tag.no, asked.from, asked.to).await?;
-        let s = history::spans(&points, asked.from, asked.to, asked.parts, known_until);
+        let (from, to, parts) = (asked.from, asked.to, asked.parts);
+        let s = aside(points.len(), move || history::spans(&points, from, to, parts, known_until)).await?;
         columns.push(SpanColumns {
             tag: tag.id,
             offset: s.iter().map(|s| s.from - asked.from).collect(),
@@ -242,14 +295,12 @@ pub struct ImportView {
 #[post("/api/history/import")]
 pub async fn import(app: Data<App>, person: Person, body: Payload) -> Result<Json<ImportView>, Problem> {
     let actor = person.may(Action::Configure)?;
-    let too_large = |_| Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "Send at most 64 MiB at once.");
-    let bytes = body.to_bytes_limited(IMPORT).await.map_err(too_large)?;
-    let bytes = bytes.map_err(|e| Problem::new(StatusCode::BAD_REQUEST, format!("The frames did not arrive: {e}.")))?;
+    let bytes = whole(body, IMPORT).await?;
     let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
     let frames = block(move || decode(&bytes)).await.map_err(stopping)??;
     let taken = app.live.import(&frames).await?;
     let title = format!("Imported {} samples and {} alarm events", taken.samples, taken.events);
-    app.live.db.note("system", Some(actor), None, &title, json!({"frames": taken.frames})).await?;
+    app.live.note("system", Some(actor), None, &title, json!({"frames": taken.frames})).await?;
     Ok(Json(ImportView { frames: taken.frames, samples: taken.samples, events: taken.events }))
 }
 

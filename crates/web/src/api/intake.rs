@@ -1,10 +1,15 @@
 //! The intake: what a connection offers, how it would be named, and with what it clashes; and the map of its registers.
 
-use super::{large, plant::source_of};
-use crate::{app::App, auth::Person, problem::Problem};
+use super::plant::source_of;
+use crate::{
+    app::App,
+    auth::Person,
+    body::{Json, large},
+    problem::Problem,
+};
 use actix_web::{
     post,
-    web::{Data, Json, Path, Payload},
+    web::{Data, Path, Payload, block},
 };
 use havrel_core::{
     access::Action,
@@ -206,14 +211,20 @@ pub struct OverlapView {
 #[utoipa::path(responses((status = 200, body = MapView)))]
 #[post("/api/connections/{id}/map")]
 pub async fn register_map(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<MapBody>) -> Result<Json<MapView>, Problem> {
-    person.may(Action::See)?;
-    let plant = app.live.plant();
+    person.may(Action::Configure)?;
+    let _turn = app.limits.heavy().await?;
+    let (plant, id, body) = (app.live.plant(), *id, body.into_inner());
+    let stopping = |_| Problem::new(actix_web::http::StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
+    block(move || map_of(&plant, id, body)).await.map_err(stopping)?.map(Json)
+}
+
+fn map_of(plant: &Plant, id: Uuid, body: MapBody) -> Result<MapView, Problem> {
     let connection = plant.connections.get(&id).ok_or_else(|| Problem::missing("connection"))?;
     let driver = driver(&connection.set.kind).ok_or_else(|| Problem::missing("connection kind"))?;
     let occupy = |point: &Own| driver.occupies(&connection.set, point);
     // Where bits part a register, they do not overlap: the first bit and the number of bits, for each span.
     let mut spans: Vec<(SpanView, Option<(u8, u8)>)> = Vec::new();
-    for tag in plant.tags.values().filter(|t| t.set.connection == Some(*id)) {
+    for tag in plant.tags.values().filter(|t| t.set.connection == Some(id)) {
         let Ok(source) = plant.source(&connection.set, &tag.set) else { continue };
         let Some(o) = occupy(&source.point) else { continue };
         let view = SpanView {
@@ -227,7 +238,7 @@ pub async fn register_map(app: Data<App>, person: Person, id: Path<Uuid>, body: 
         spans.push((view, o.bits));
     }
     let mut wrong = String::new();
-    let tried = body.into_inner().block.map(|t| Block {
+    let tried = body.block.map(|t| Block {
         id: Uuid::nil(),
         name: "this block".into(),
         layout: t.layout,
@@ -243,6 +254,11 @@ pub async fn register_map(app: Data<App>, person: Person, id: Path<Uuid>, body: 
                 continue;
             }
         };
+        let values = u64::from(block.count) * leaves.len() as u64;
+        if values > MOST as u64 * 5 {
+            wrong = format!("“{}” comes to {values} values; at most {} are shown.", block.name, MOST * 5);
+            continue;
+        }
         for index in 0..block.count {
             for leaf in &leaves {
                 let point = block.place(leaf.member, leaf.offset.saturating_add(index.saturating_mul(block.stride)));
@@ -264,14 +280,24 @@ pub async fn register_map(app: Data<App>, person: Person, id: Path<Uuid>, body: 
     }
     spans.sort_by(|(a, _), (b, _)| (&a.space, a.start, &a.kind, &a.title).cmp(&(&b.space, b.start, &b.kind, &b.title)));
     let overlaps = overlaps(&spans);
-    Ok(Json(MapView { spans: spans.into_iter().map(|(s, _)| s).collect(), overlaps, wrong }))
+    Ok(MapView { spans: spans.into_iter().map(|(s, _)| s).collect(), overlaps, wrong })
 }
+
+/// Overlaps that are shown, and pairs of spans that are looked at for them: many things at one address are no reason to think
+/// for minutes.
+const MOST_OVERLAPS: usize = 1000;
+const MOST_COMPARED: usize = 5_000_000;
 
 /// Where spans meet that are not a block and the tags made of it.
 fn overlaps(spans: &[(SpanView, Option<(u8, u8)>)]) -> Vec<OverlapView> {
-    let mut found = Vec::new();
+    let end = |s: &SpanView| s.start.saturating_add(s.count);
+    let (mut found, mut compared) = (Vec::new(), 0);
     for (i, (a, bits_a)) in spans.iter().enumerate() {
-        for (b, bits_b) in spans[i + 1..].iter().take_while(|(b, _)| b.space == a.space && b.start < a.start + a.count) {
+        for (b, bits_b) in spans[i + 1..].iter().take_while(|(b, _)| b.space == a.space && b.start < end(a)) {
+            compared += 1;
+            if found.len() >= MOST_OVERLAPS || compared > MOST_COMPARED {
+                return found;
+            }
             // A tag of a block lies on its member by design.
             let same = (a.start, a.count) == (b.start, b.count);
             let of_block = same
@@ -282,14 +308,13 @@ fn overlaps(spans: &[(SpanView, Option<(u8, u8)>)]) -> Vec<OverlapView> {
                 (Some(x), Some(y)) => same && (x.0 + x.1 <= y.0 || y.0 + y.1 <= x.0),
                 _ => false,
             };
-            if of_block || parted || found.len() >= 1000 {
+            if of_block || parted {
                 continue;
             }
-            let end = (a.start + a.count).min(b.start + b.count);
             found.push(OverlapView {
                 space: a.space.clone(),
                 start: b.start,
-                count: end - b.start,
+                count: end(a).min(end(b)) - b.start,
                 titles: vec![a.title.clone(), b.title.clone()],
             });
         }

@@ -1,9 +1,9 @@
 //! The journal, newest first.
 
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     get,
-    web::{Data, Json, Query},
+    web::{Data, Query},
 };
 use havrel_core::{access::Action, time::to_text};
 use serde::{Deserialize, Serialize};

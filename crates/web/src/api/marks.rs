@@ -1,10 +1,10 @@
 //! What people leave on trends for others: notes, and trends kept under a name.
 
 use super::{period, time};
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpResponse, delete, get, post,
-    web::{Data, Json, Path},
+    web::{Data, Path},
 };
 use havrel_core::{
     access::{Action, Actor, Role, may},
@@ -121,7 +121,7 @@ pub async fn add_note(app: Data<App>, person: Person, body: Json<NewNote>) -> Re
     let id = Uuid::now_v7();
     app.live.db.add_note(id, tag.id, at, text, actor).await?;
     let title = format!("Noted on {}: {text}", tag.set.name);
-    app.live.db.note("note", Some(actor), Some(tag.id), &title, json!({"at": to_text(at)})).await?;
+    app.live.note("note", Some(actor), Some(tag.id), &title, json!({"at": to_text(at)})).await?;
     Ok(Json(Made { id }))
 }
 
@@ -132,7 +132,7 @@ pub async fn remove_note(app: Data<App>, person: Person, id: Path<Uuid>) -> Resu
     let actor = person.may(Action::Remark)?;
     let removed = app.live.db.remove_note(*id, whose(actor)).await?;
     let (tag, text) = removed.ok_or_else(|| Problem::missing("note of yours"))?;
-    app.live.db.note("note", Some(actor), Some(tag), &format!("Took a note away: {text}"), json!({})).await?;
+    app.live.note("note", Some(actor), Some(tag), &format!("Took a note away: {text}"), json!({})).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -222,7 +222,7 @@ pub async fn keep_trend(app: Data<App>, person: Person, body: Json<NewTrend>) ->
         };
         return Err(Problem::field("name", words));
     };
-    app.live.db.note("trend", Some(actor), Some(id), &format!("Kept the trend “{name}”"), json!({})).await?;
+    app.live.note("trend", Some(actor), Some(id), &format!("Kept the trend “{name}”"), json!({})).await?;
     Ok(Json(Made { id }))
 }
 
@@ -233,6 +233,6 @@ pub async fn forget_trend(app: Data<App>, person: Person, id: Path<Uuid>) -> Res
     let actor = person.may(Action::Remark)?;
     let forgotten = app.live.db.forget_trend(*id, whose(actor)).await?;
     let name = forgotten.ok_or_else(|| Problem::missing("kept trend of yours"))?;
-    app.live.db.note("trend", Some(actor), Some(*id), &format!("Forgot the trend “{name}”"), json!({})).await?;
+    app.live.note("trend", Some(actor), Some(*id), &format!("Forgot the trend “{name}”"), json!({})).await?;
     Ok(HttpResponse::NoContent().finish())
 }

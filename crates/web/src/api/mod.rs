@@ -1,5 +1,6 @@
 //! The HTTP API: one file per desk's needs. Described in OpenAPI, which is kept in `docs/openapi.json`.
 
+pub mod accounts;
 pub mod alarms;
 pub mod connect;
 pub mod demo;
@@ -26,12 +27,12 @@ pub mod views;
 use crate::{app::App, problem::Problem};
 use actix_web::{
     HttpResponse, get,
-    http::{StatusCode, header},
-    web::{Bytes, Data, Json, Payload},
+    http::header,
+    web::{Bytes, Data},
 };
 use futures_util::stream;
 use havrel_core::time::{Nanos, SECOND, from_text, to_text};
-use serde::{Serialize, de::DeserializeOwned};
+use serde::Serialize;
 use std::convert::Infallible;
 use tokio::sync::mpsc;
 use utoipa::ToSchema;
@@ -42,19 +43,26 @@ pub struct Document(pub utoipa::openapi::OpenApi);
 /// Whether the server is well.
 #[derive(Serialize, ToSchema)]
 pub struct Health {
-    /// The server answers.
+    /// Every part runs.
     pub ok: bool,
+    /// Parts that do not run at present, in words.
+    pub faults: Vec<String>,
+    /// The database takes frames.
     pub database: bool,
     pub revision: i64,
     pub started_at: String,
 }
 
-/// Tells whether the server is well; open to everybody.
-#[utoipa::path(responses((status = 200, body = Health)))]
+/// Tells whether the server is well; open to everybody. A part that does not run makes it 503, the database does not: values
+/// and alarms go on without it.
+#[utoipa::path(responses((status = 200, body = Health), (status = 503, body = Health)))]
 #[get("/api/health")]
-pub async fn health(app: Data<App>) -> Json<Health> {
+pub async fn health(app: Data<App>) -> HttpResponse {
     let live = &app.live;
-    Json(Health { ok: true, database: live.database().ok, revision: live.plant().revision, started_at: to_text(live.started) })
+    let faults: Vec<String> = live.faults().into_iter().map(|fault| fault.part).collect();
+    let (database, started_at) = (live.database().ok, to_text(live.started));
+    let health = Health { ok: faults.is_empty(), faults, database, revision: live.plant().revision, started_at };
+    if health.ok { HttpResponse::Ok().json(health) } else { HttpResponse::ServiceUnavailable().json(health) }
 }
 
 /// The description itself.
@@ -84,18 +92,6 @@ fn period(from: &str, to: &str) -> Result<(Nanos, Nanos), Problem> {
         Some(length) if length <= LONGEST => Ok((from, to)),
         _ => Err(Problem::field("to", "Ask for at most fifty years at once.")),
     }
-}
-
-/// Most bytes of a body that carries many items.
-const LARGE: usize = 32 << 20;
-
-/// Reads a JSON body that may be larger than ordinary ones; to be asked for only once it is known who sends it.
-async fn large<T: DeserializeOwned>(body: Payload) -> Result<T, Problem> {
-    let too_large = |_| Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "Send at most 32 MiB at once.");
-    let bytes = body.to_bytes_limited(LARGE).await.map_err(too_large)?;
-    let bytes = bytes.map_err(|e| Problem::new(StatusCode::BAD_REQUEST, format!("The request did not arrive: {e}.")))?;
-    let wrong = |e: serde_json::Error| Problem::new(StatusCode::BAD_REQUEST, format!("The request could not be read: {e}."));
-    serde_json::from_slice(&bytes).map_err(wrong)
 }
 
 /// Answers with one JSON object a line as they come, until the sender goes away.

@@ -1,12 +1,17 @@
 //! The configuration: read items, find them, put edits through the one door.
 
-use super::{large, table::check_why};
-use crate::{app::App, auth::Person, problem::Problem};
+use super::table::check_why;
+use crate::{
+    app::App,
+    auth::Person,
+    body::{Json, large},
+    problem::Problem,
+};
 use actix_web::{
     HttpRequest, get,
     http::{StatusCode, header},
     post,
-    web::{Data, Json, Path, Payload, Query, block},
+    web::{Data, Path, Payload, Query, block},
 };
 use havrel_core::{
     access::Action,
@@ -337,7 +342,7 @@ pub struct Committed {
 #[post("/api/edits")]
 pub async fn change(app: Data<App>, person: Person, request: HttpRequest, body: Payload) -> Result<Json<Committed>, Problem> {
     let actor = person.may(Action::Configure)?;
-    let seen = seen(&request)?;
+    let seen = seen(&app, &request)?;
     let body: EditsBody = large(body).await?;
     if body.edits.is_empty() || body.edits.len() > edit::MOST_EDITS {
         return Err(Problem::field("edits", "A revision takes 1 to 100,000 edits."));
@@ -349,10 +354,18 @@ pub async fn change(app: Data<App>, person: Person, request: HttpRequest, body: 
     Ok(Json(Committed { revision: plant.revision }))
 }
 
-pub(super) fn seen(request: &HttpRequest) -> Result<i64, Problem> {
+pub(super) fn seen(app: &App, request: &HttpRequest) -> Result<i64, Problem> {
     let text = request.headers().get(header::IF_MATCH).and_then(|v| v.to_str().ok());
-    let number = text.and_then(|t| t.trim().trim_matches('"').parse().ok());
-    number.ok_or_else(|| Problem::new(StatusCode::PRECONDITION_REQUIRED, "Send the revision you saw as If-Match."))
+    let number = text.and_then(|t| t.trim().trim_matches('"').parse::<i64>().ok());
+    let number =
+        number.ok_or_else(|| Problem::new(StatusCode::PRECONDITION_REQUIRED, "Send the revision you saw as If-Match."))?;
+    let newest = app.live.plant().revision;
+    if !(0..=newest).contains(&number) {
+        // A revision that does not exist yet would overrule whatever comes until then.
+        let words = format!("If-Match names revision {number}; there is none beyond {newest}. Read it anew.");
+        return Err(Problem::new(StatusCode::PRECONDITION_FAILED, words));
+    }
+    Ok(number)
 }
 
 fn wish(body: EditBody, seen: i64) -> Result<Edit, Problem> {

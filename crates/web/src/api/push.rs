@@ -1,11 +1,11 @@
 //! Values that other programs push, and the tokens with which they may.
 
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{app::App, auth::Person, body::Json, problem::Problem, sessions, tokens::refused};
 use actix_web::{
     HttpRequest, HttpResponse, delete, get,
     http::{StatusCode, header},
     post,
-    web::{Data, Json, Path, Payload},
+    web::{Data, Path, Payload},
 };
 use futures_util::StreamExt as _;
 use havrel_core::{
@@ -14,14 +14,14 @@ use havrel_core::{
     plant::{Plant, resolve},
     quality::{Quality, Reason},
     sample::{Batch, flag},
+    text,
     time::{from_text, to_text},
 };
-use havrel_db::{DbError, own::Token};
+use havrel_db::own::{NewToken as NewTokenRow, Token};
 use havrel_link::plain::{Holds, PUSH, PushPoint};
-use havrel_live::{LiveError, now};
+use havrel_live::now;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json_, json};
-use sha2::{Digest as _, Sha256};
 use std::{
     borrow::Cow,
     collections::HashMap,
@@ -30,14 +30,10 @@ use std::{
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-/// Most bytes of one JSON body; streams of lines may be longer.
-const MOST_BYTES: usize = 16 << 20;
-/// Most bytes of one line.
+/// Most bytes of one item.
 const LINE: usize = 64 << 10;
 /// Values handed to the engine at once.
 const CHUNK: usize = 10_000;
-/// Tokens that are remembered for when the database is away.
-const REMEMBERED: usize = 1000;
 /// Most refused items that are named in an answer.
 const NAMED: usize = 1000;
 
@@ -113,15 +109,6 @@ enum Name<'a> {
     No(TagNo),
     #[serde(borrow)]
     Text(Cow<'a, str>),
-}
-
-/// An item of an array, which may be anything.
-#[derive(Deserialize)]
-#[serde(untagged)]
-enum Maybe<'a> {
-    #[serde(borrow)]
-    Item(PushItem<'a>),
-    Wrong(serde::de::IgnoredAny),
 }
 
 /// An item that was not taken.
@@ -230,71 +217,37 @@ impl Pushing<'_> {
             return Ok(());
         }
         let (batch, counts) = (std::mem::take(&mut self.batch), std::mem::take(&mut self.counts));
-        let count = batch.samples.len() as u64;
-        self.frame = self.app.live.push(batch, &counts).await.map_err(|e| self.broken(e))?;
-        self.view.taken += count;
+        let count = batch.samples.len() as u32;
+        // A token may be revoked, or end, while a stream goes on.
+        if !self.app.tokens.counts(&self.token) {
+            return Err(self.ended(refused()));
+        }
+        self.app.limits.values(self.token.id, self.token.most_values, count).map_err(|problem| self.ended(problem))?;
+        self.frame = self.app.live.push(batch, &counts).await.map_err(|e| self.ended(e.into()))?;
+        self.view.taken += u64::from(count);
         Ok(())
-    }
-
-    /// Why a push ended early; what was taken before may be sent again without harm.
-    fn broken(&self, error: LiveError) -> Problem {
-        let mut problem = Problem::from(error);
-        problem.detail = format!("{} Of this request {} values were taken.", problem.detail, self.view.taken);
-        problem
     }
 
     /// Hands on the rest, and waits until all of it is on disk.
     async fn end(mut self) -> Result<PushView, Problem> {
         self.flush().await?;
-        self.app.live.on_disk(self.frame).await.map_err(|e| self.broken(e))?;
+        self.app.live.on_disk(self.frame).await.map_err(|e| self.ended(e.into()))?;
         Ok(self.view)
     }
 
-    async fn line(&mut self, line: &[u8]) -> Result<(), Problem> {
-        if line.iter().all(u8::is_ascii_whitespace) {
-            return Ok(());
-        }
-        match serde_json::from_slice(line) {
+    /// Why a request ends early; what was taken before may be sent again without harm.
+    fn ended(&self, mut problem: Problem) -> Problem {
+        problem.detail = format!("{} Of this request {} values were taken.", problem.detail, self.view.taken);
+        problem
+    }
+
+    async fn one(&mut self, item: &[u8]) -> Result<(), Problem> {
+        match serde_json::from_slice(item) {
             Ok(item) => self.take(item),
-            Err(error) => self.skip(&format!("This line cannot be read: {error}.")),
+            Err(error) => self.skip(&format!("This is no value: it has a tag, a value, and perhaps time and quality ({error}).")),
         }
         if self.batch.samples.len() >= CHUNK { self.flush().await } else { Ok(()) }
     }
-}
-
-fn hash(token: &str) -> Vec<u8> {
-    Sha256::digest(token.as_bytes()).to_vec()
-}
-
-async fn token_of(app: &App, request: &HttpRequest) -> Result<Token, Problem> {
-    let refused = || {
-        Problem::new(StatusCode::UNAUTHORIZED, "Show a token: Authorization: Bearer … An engineer makes one on the desk Connect.")
-    };
-    let header = request.headers().get(header::AUTHORIZATION).and_then(|h| h.to_str().ok()).ok_or_else(refused)?;
-    let shown = header.strip_prefix("Bearer ").map(str::trim).filter(|t| t.len() <= 200).ok_or_else(refused)?;
-    let hash = hash(shown);
-    let remembered = || app.tokens.lock().unwrap_or_else(PoisonError::into_inner);
-    // While the database is away, whoever was let in before is let in: values go to disk all the same.
-    let known = remembered().get(&hash).cloned();
-    if let (false, Some(token)) = (app.live.database().ok, &known) {
-        return Ok(token.clone());
-    }
-    let found = match (app.live.db.token_of(&hash).await, known) {
-        (Err(DbError::Away(_)), Some(token)) => return Ok(token),
-        (found, _) => found?,
-    };
-    let mut all = remembered();
-    match &found {
-        Some(token) => {
-            if all.len() >= REMEMBERED {
-                all.clear();
-            }
-            all.insert(hash, token.clone());
-        }
-        None => drop(all.remove(&hash)),
-    }
-    drop(all);
-    found.ok_or_else(refused)
 }
 
 /// Takes values that another program sends: one object or an array as `application/json`, or one object a line as
@@ -307,7 +260,7 @@ async fn token_of(app: &App, request: &HttpRequest) -> Result<Token, Problem> {
 )]
 #[post("/api/push")]
 pub async fn push(app: Data<App>, request: HttpRequest, mut body: Payload) -> Result<Json<PushView>, Problem> {
-    let token = token_of(&app, &request).await?;
+    let token = app.tokens.of(&app, &request).await?;
     let plant = app.live.plant();
     let index = {
         let mut kept = app.push_index.lock().unwrap_or_else(PoisonError::into_inner);
@@ -320,46 +273,115 @@ pub async fn push(app: Data<App>, request: HttpRequest, mut body: Payload) -> Re
     let (batch, reach, counts) = (Batch::default(), HashMap::new(), HashMap::new());
     let mut pushing = Pushing { app: &app, index, plant, token, reach, batch, counts, item: 0, frame: 0, view };
     let kind = request.headers().get(header::CONTENT_TYPE).and_then(|h| h.to_str().ok()).unwrap_or_default();
-    if kind.starts_with("application/x-ndjson") {
-        let broken = |e| Problem::new(StatusCode::BAD_REQUEST, format!("The stream broke off: {e}."));
-        let mut rest: Vec<u8> = Vec::new();
-        while let Some(part) = body.next().await {
-            let part = part.map_err(broken)?;
-            rest.extend_from_slice(&part);
-            let Some(end) = rest.iter().rposition(|b| *b == b'\n') else {
-                if rest.len() > LINE {
-                    return Err(Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "A line has at most 64 KiB."));
-                }
-                continue;
-            };
-            let after = rest.split_off(end + 1);
-            for line in rest.split(|b| *b == b'\n') {
-                pushing.line(line).await?;
-            }
-            rest = after;
-        }
-        pushing.line(&rest).await?;
-    } else {
-        let too_large = |_| Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "Send at most 16 MiB at once, or lines as a stream.");
-        let bytes = body.to_bytes_limited(MOST_BYTES).await.map_err(too_large)?;
-        let bytes = bytes.map_err(|e| Problem::new(StatusCode::BAD_REQUEST, format!("The values did not arrive: {e}.")))?;
-        let wrong = |e: serde_json::Error| Problem::new(StatusCode::BAD_REQUEST, format!("The values cannot be read: {e}."));
-        if bytes.iter().find(|b| !b.is_ascii_whitespace()) == Some(&b'[') {
-            // Item by item, so that one that cannot be read does not spoil the others.
-            for item in serde_json::from_slice::<Vec<Maybe<'_>>>(&bytes).map_err(wrong)? {
-                match item {
-                    Maybe::Item(item) => pushing.take(item),
-                    Maybe::Wrong(_) => pushing.skip("This is no value: it has a tag, a value, and perhaps time and quality."),
-                }
-                if pushing.batch.samples.len() >= CHUNK {
-                    pushing.flush().await?;
-                }
-            }
-        } else {
-            pushing.take(serde_json::from_slice(&bytes).map_err(wrong)?);
+    let mut cut = Items::new(kind.starts_with("application/x-ndjson"));
+    // Item by item as they come: neither a long stream nor a large array is ever held whole.
+    while let Some(part) = body.next().await {
+        let part = part.map_err(|e| pushing.ended(crate::body::broken(&e)))?;
+        let mut rest = &part[..];
+        while let Some(item) = cut.next(&mut rest).map_err(|words| pushing.ended(unreadable(words)))? {
+            pushing.one(&item).await?;
         }
     }
+    if let Some(item) = cut.end().map_err(|words| pushing.ended(unreadable(words)))? {
+        pushing.one(&item).await?;
+    }
     Ok(Json(pushing.end().await?))
+}
+
+fn unreadable(words: &str) -> Problem {
+    let status = if words == TOO_LONG { StatusCode::PAYLOAD_TOO_LARGE } else { StatusCode::BAD_REQUEST };
+    Problem::new(status, format!("The values cannot be read: {words}"))
+}
+
+const TOO_LONG: &str = "one item has at most 64 KiB.";
+
+/// Cuts a body into the bytes of its items: lines, the elements of one array, or one value alone.
+struct Items {
+    lines: bool,
+    /// Inside the array, once its bracket has come; `None` before the first byte that is no space.
+    array: Option<bool>,
+    depth: u32,
+    quoted: bool,
+    escaped: bool,
+    /// The array is closed, or the one value has ended.
+    closed: bool,
+    /// An element must follow, or may.
+    gathered: Vec<u8>,
+}
+
+impl Items {
+    fn new(lines: bool) -> Items {
+        Items { lines, array: None, depth: 0, quoted: false, escaped: false, closed: false, gathered: Vec::new() }
+    }
+
+    /// The next whole item, taken off the front of `bytes`; `None` when more bytes are needed.
+    fn next(&mut self, bytes: &mut &[u8]) -> Result<Option<Vec<u8>>, &'static str> {
+        while let Some((&byte, rest)) = bytes.split_first() {
+            *bytes = rest;
+            if let Some(item) = self.take(byte)? {
+                return Ok(Some(item));
+            }
+            if self.gathered.len() > LINE {
+                return Err(TOO_LONG);
+            }
+        }
+        Ok(None)
+    }
+
+    fn take(&mut self, byte: u8) -> Result<Option<Vec<u8>>, &'static str> {
+        let whole = |gathered: &mut Vec<u8>| {
+            let item = std::mem::take(gathered);
+            (!item.iter().all(u8::is_ascii_whitespace)).then_some(item)
+        };
+        if self.lines {
+            if byte == b'\n' {
+                return Ok(whole(&mut self.gathered));
+            }
+            self.gathered.push(byte);
+            return Ok(None);
+        }
+        if byte.is_ascii_whitespace() && (self.array.is_none() || self.closed) {
+            return Ok(None);
+        }
+        if self.closed {
+            return Err("something stands behind the end.");
+        }
+        if self.array.is_none() {
+            self.array = Some(byte == b'[');
+            if byte == b'[' {
+                return Ok(None);
+            }
+        }
+        if self.quoted {
+            self.gathered.push(byte);
+            (self.quoted, self.escaped) = (self.escaped || byte != b'"', !self.escaped && byte == b'\\');
+            return Ok(None);
+        }
+        match byte {
+            b'"' => self.quoted = true,
+            b'[' | b'{' => self.depth += 1,
+            b']' if self.depth == 0 && self.array == Some(true) => {
+                self.closed = true;
+                return Ok(whole(&mut self.gathered));
+            }
+            b']' | b'}' => self.depth = self.depth.checked_sub(1).ok_or("a bracket is closed that was not opened.")?,
+            b',' if self.depth == 0 && self.array == Some(true) => {
+                return whole(&mut self.gathered).map(Some).ok_or("an item is missing before a comma.");
+            }
+            _ => {}
+        }
+        self.gathered.push(byte);
+        Ok(None)
+    }
+
+    /// What is left at the end of the body.
+    fn end(self) -> Result<Option<Vec<u8>>, &'static str> {
+        match (self.lines, self.array, self.closed) {
+            (false, Some(true), false) => Err("the array is not closed."),
+            (false, None, _) => Err("the body is empty."),
+            _ => Ok(Some(self.gathered).filter(|item| !item.iter().all(u8::is_ascii_whitespace))),
+        }
+    }
 }
 
 /// A token; what it reads is shown once, when it is made.
@@ -374,6 +396,10 @@ pub struct TokenView {
     pub made_by: String,
     /// When it was used last, to the minute; empty if never.
     pub used_at: String,
+    /// When it ends by itself; empty: never.
+    pub expires_at: String,
+    /// Most values it may send each second.
+    pub most_values: u32,
 }
 
 /// Lists the tokens.
@@ -390,6 +416,8 @@ pub async fn tokens(app: Data<App>, person: Person) -> Result<Json<Vec<TokenView
         made_at: to_text(t.made_at),
         made_by: t.made_by,
         used_at: t.used_at.map(to_text).unwrap_or_default(),
+        expires_at: t.expires_at.map(to_text).unwrap_or_default(),
+        most_values: t.most_values,
     });
     Ok(Json(views.collect()))
 }
@@ -401,6 +429,12 @@ pub struct NewToken {
     pub name: String,
     /// The place it shall reach; null is the whole plant.
     pub place: Option<Uuid>,
+    /// When it ends by itself; left out or empty: never.
+    #[serde(default)]
+    pub expires_at: String,
+    /// Most values it may send each second, 1 to 1,000,000; usually 20,000.
+    #[serde(default)]
+    pub most_values: Option<u32>,
 }
 
 /// A token just made.
@@ -417,16 +451,29 @@ pub struct MadeToken {
 pub async fn make_token(app: Data<App>, person: Person, body: Json<NewToken>) -> Result<Json<MadeToken>, Problem> {
     let actor = person.may(Action::Configure)?;
     let name = body.name.trim();
-    if name.is_empty() || name.chars().count() > 120 {
+    if !text::is_visible(name) || name.chars().count() > 120 {
         return Err(Problem::field("name", "Give it a name of 1 to 120 characters."));
     }
     if body.place.is_some_and(|p| !app.live.plant().places.contains_key(&p)) {
         return Err(Problem::field("place", "There is no such place."));
     }
-    let token = format!("hv_{}{}", Uuid::new_v4().simple(), Uuid::new_v4().simple());
-    let made = app.live.db.add_token(name, &hash(&token), body.place, &actor.name).await?;
+    let expires_at = match body.expires_at.as_str() {
+        "" => None,
+        text => Some(from_text(text).map_err(|words| Problem::field("expires_at", words))?),
+    };
+    if expires_at.is_some_and(|at| at <= now()) {
+        return Err(Problem::field("expires_at", "It must end in the future."));
+    }
+    let most_values = body.most_values.unwrap_or(20_000);
+    if !(1..=1_000_000).contains(&most_values) {
+        return Err(Problem::field("most_values", "Give 1 to 1,000,000 values a second."));
+    }
+    let token = format!("hv_{}", sessions::secret());
+    let hash = sessions::hash(&token);
+    let new = NewTokenRow { name, hash: &hash, place: body.place, by: &actor.name, expires_at, most_values };
+    let made = app.live.db.add_token(&new).await?;
     let id = made.ok_or_else(|| Problem::field("name", "There is already a token of that name."))?;
-    app.live.db.note("account", Some(actor), Some(id), &format!("Made the token “{name}”"), json!({"place": body.place})).await?;
+    app.live.note("account", Some(actor), Some(id), &format!("Made the token “{name}”"), json!({"place": body.place})).await?;
     Ok(Json(MadeToken { id, token }))
 }
 
@@ -435,7 +482,69 @@ pub async fn make_token(app: Data<App>, person: Person, body: Json<NewToken>) ->
 #[delete("/api/tokens/{id}")]
 pub async fn revoke_token(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<HttpResponse, Problem> {
     let actor = person.may(Action::Configure)?;
-    let name = app.live.db.remove_token(*id).await?.ok_or_else(|| Problem::missing("token"))?;
-    app.live.db.note("account", Some(actor), Some(*id), &format!("Took back the token “{name}”"), json!({})).await?;
+    // At once, also while the database is away and the row cannot be taken away.
+    app.tokens.revoke(*id);
+    let removed = app.live.db.remove_token(*id).await.map_err(|error| {
+        let problem = Problem::from(error);
+        let more = "Here the token counts no more; send this again once the database is back, so that a restart does not let it in again.";
+        Problem { detail: format!("{} {more}", problem.detail), ..problem }
+    })?;
+    let name = removed.ok_or_else(|| Problem::missing("token"))?;
+    app.live.note("account", Some(actor), Some(*id), &format!("Took back the token “{name}”"), json!({})).await?;
     Ok(HttpResponse::NoContent().finish())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    /// Cuts a body that comes in parts of so many bytes.
+    fn cut(body: &str, lines: bool, size: usize) -> Result<Vec<String>, &'static str> {
+        let mut items = Items::new(lines);
+        let mut found = Vec::new();
+        for part in body.as_bytes().chunks(size) {
+            let mut rest = part;
+            while let Some(item) = items.next(&mut rest)? {
+                found.push(item);
+            }
+        }
+        found.extend(items.end()?);
+        Ok(found.into_iter().map(|item| String::from_utf8(item).unwrap().trim().to_owned()).collect())
+    }
+
+    #[rstest]
+    #[case(r#"{"tag": "a, b]", "value": [1, {"x": 2}]}"#, Ok(vec![r#"{"tag": "a, b]", "value": [1, {"x": 2}]}"#]))]
+    #[case(r#" [ {"a": "\"]"} , 5 ] "#, Ok(vec![r#"{"a": "\"]"}"#, "5"]))]
+    #[case("[]", Ok(vec![]))]
+    #[case("[1,,2]", Err("an item is missing before a comma."))]
+    #[case("[1", Err("the array is not closed."))]
+    #[case("[1] 2", Err("something stands behind the end."))]
+    #[case("[1]]", Err("something stands behind the end."))]
+    #[case("}", Err("a bracket is closed that was not opened."))]
+    #[case("", Err("the body is empty."))]
+    fn a_body_is_cut_into_its_items(#[case] body: &str, #[case] wanted: Result<Vec<&str>, &str>) {
+        for size in [1, 3, 1000] {
+            let found = cut(body, false, size);
+            assert_eq!(found.as_ref().map(|f| f.iter().map(String::as_str).collect()).map_err(|e| *e), wanted.clone());
+        }
+    }
+
+    #[test]
+    fn one_item_is_bounded() {
+        assert_eq!(cut(&format!("[\"{}\"]", "x".repeat(LINE + 1)), false, 4096), Err(TOO_LONG));
+        assert_eq!(cut(&"x".repeat(LINE + 2), true, 4096), Err(TOO_LONG));
+    }
+
+    proptest! {
+        /// However an array is written and however it comes in, its elements are what a reader of the whole finds.
+        #[test]
+        fn elements_are_those_of_the_array(all in prop::collection::vec(".{0,12}", 0..20), size in 1usize..50) {
+            let values: Vec<Json_> = all.iter().map(|t| json!({"tag": t, "value": [t, {"n": 1}]})).collect();
+            let body = serde_json::to_string_pretty(&values).unwrap();
+            let found: Vec<Json_> = cut(&body, false, size).unwrap().iter().map(|i| serde_json::from_str(i).unwrap()).collect();
+            prop_assert_eq!(found, values);
+        }
+    }
 }

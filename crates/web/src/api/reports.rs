@@ -1,11 +1,11 @@
 //! Reports: preview, making, and the editions kept.
 
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpResponse, get,
     http::{StatusCode, header},
     post,
-    web::{Data, Json, Path},
+    web::{Data, Path},
 };
 use havrel_core::{
     access::{Action, Actor},
@@ -38,6 +38,7 @@ pub async fn preview(app: Data<App>, person: Person, body: Json<Own>) -> Result<
     if report.minutes > 44_640 || report.sections.len() > 50 {
         return Err(Problem::field("minutes", "A report covers at most 31 days in at most 50 sections."));
     }
+    let _turn = app.limits.heavy().await?;
     let document = fill(&app, actor, &report).await?;
     Ok(HttpResponse::Ok().content_type("text/html; charset=utf-8").body(html::with_fonts(&html::print(&document))))
 }
@@ -68,7 +69,9 @@ pub async fn make(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<Json
     let plant = app.live.plant();
     let report = plant.reports.get(&id).ok_or_else(|| Problem::missing("report"))?;
     let actor = person.may_at(Action::MakeReport, report.set.place)?;
+    let turn = app.limits.heavy().await?;
     let document = fill(&app, actor, &report.set).await?;
+    drop(turn);
     let printed = csv::print(&document);
     let table =
         printed.map_err(|e| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, format!("The CSV could not be made: {e}.")))?;
@@ -84,7 +87,6 @@ pub async fn make(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<Json
     let paper = press::paper(&document).to_string();
     app.live.db.keep_edition(&edition, &html::print(&document), &table, &paper).await?;
     app.live
-        .db
         .note("report", Some(actor), Some(*id), &format!("Made report “{}”", edition.title), json!({"edition": edition.id}))
         .await?;
     Ok(Json(edition.into()))

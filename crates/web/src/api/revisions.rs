@@ -1,12 +1,12 @@
 //! Revisions: what they changed, how two differ, taking one back, going back to one.
 
 use super::plant::{Committed, seen};
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpRequest, get,
     http::StatusCode,
     post,
-    web::{Data, Json, Query},
+    web::{Data, Query},
 };
 use havrel_core::{
     access::Action,
@@ -123,7 +123,7 @@ pub async fn go_back(
 ) -> Result<Json<Committed>, Problem> {
     let actor = person.may(Action::Configure)?;
     let newest = app.live.plant().revision;
-    if seen(&request)? != newest {
+    if seen(&app, &request)? != newest {
         let words = format!("Revision {newest} was made meanwhile; look at it before you go back.");
         return Err(Problem::new(StatusCode::PRECONDITION_FAILED, words));
     }
@@ -161,6 +161,7 @@ pub struct CompareView {
 #[get("/api/revisions/compare")]
 pub async fn compare(app: Data<App>, person: Person, query: Query<CompareQuery>) -> Result<Json<CompareView>, Problem> {
     person.may(Action::See)?;
+    let _turn = app.limits.heavy().await?;
     let plant = app.live.plant();
     if query.from < 0 || query.from >= query.to || query.to > plant.revision {
         return Err(Problem::field("to", format!("Compare an earlier revision with a later one, up to {}.", plant.revision)));

@@ -1,11 +1,11 @@
 //! What sheets show: rows of long lists by their index, so that a browser holds only those it draws.
 
 use super::plant::source_of;
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     get,
     http::StatusCode,
-    web::{Data, Json, Query, block},
+    web::{Data, Query, block},
 };
 use havrel_core::{
     access::Action,

@@ -1,16 +1,16 @@
 //! Places, tags and alarm rules as tables: their columns, and cells that were written.
 
-use super::large;
 use crate::{
     app::App,
     auth::Person,
+    body::{Json, large},
     problem::{Problem, Wrong},
 };
 use actix_web::{
     get,
     http::StatusCode,
     post,
-    web::{Data, Json, Path, Payload, block},
+    web::{Data, Path, Payload, block},
 };
 use havrel_core::{
     access::Action,

@@ -1,10 +1,10 @@
 //! What passes between Havrel and a device, and tags from their bytes up.
 
 use super::lines;
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpResponse, get, post,
-    web::{Data, Json, Path},
+    web::{Data, Path},
 };
 use havrel_core::{access::Action, sample::Value, time::to_text};
 use serde::{Deserialize, Serialize};

@@ -1,9 +1,9 @@
 //! The plant tree in short: every place, or those that changed since a revision.
 
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     get,
-    web::{Data, Json, Query},
+    web::{Data, Query},
 };
 use havrel_core::{
     access::Action,
@@ -75,7 +75,7 @@ pub async fn tree(app: Data<App>, person: Person, query: Query<TreeQuery>) -> Re
     person.may(Action::See)?;
     let plant = app.live.plant();
     let mut view = TreeView { revision: plant.revision, whole: true, places: Vec::new(), gone: Vec::new() };
-    match query.since.filter(|&since| since <= plant.revision && plant.revision - since <= MOST_BEHIND) {
+    match query.since.filter(|&since| (0..=plant.revision).contains(&since) && plant.revision - since <= MOST_BEHIND) {
         Some(since) => {
             view.whole = false;
             let changes = app.live.db.changes_between(since, plant.revision).await?;

@@ -1,7 +1,8 @@
 //! The list of engineering units.
 
+use crate::body::Json;
 use crate::{auth::Person, problem::Problem};
-use actix_web::{get, web::Json};
+use actix_web::get;
 use havrel_core::{access::Action, unit::UNITS};
 use serde::Serialize;
 use utoipa::ToSchema;

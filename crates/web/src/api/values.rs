@@ -1,10 +1,10 @@
 //! Current values, and writing them.
 
 use super::hands::value_of;
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     get, post,
-    web::{Data, Json, Path, Query},
+    web::{Data, Path, Query},
 };
 use havrel_core::{access::Action, engine::Current, quality::Reason, sample::Value, time::to_text};
 use serde::{Deserialize, Serialize};
@@ -93,7 +93,7 @@ pub struct Written {
     pub value: Json_,
 }
 
-/// Writes a value to the device, reads it back and journals both.
+/// Writes a value to the device and reads it back. The journal says what is asked for before it is done, and what came of it.
 #[utoipa::path(responses((status = 200, body = Written), (status = 422, body = Problem), (status = 502, body = Problem)))]
 #[post("/api/tags/{id}/write")]
 pub async fn write(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<WriteBody>) -> Result<Json<Written>, Problem> {
@@ -101,25 +101,28 @@ pub async fn write(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<Wr
     let tag = plant.tags.get(&id).ok_or_else(|| Problem::missing("tag"))?;
     let actor = person.may_at(Action::Write, Some(tag.set.place))?;
     let value = plant.meant(&tag.set, value_of(&body.value)?);
+    app.live.may_write(*id, &value)?;
     let before = {
         let values = app.live.values.read().unwrap_or_else(PoisonError::into_inner);
         values.of(tag.no).and_then(|s| s.current.value.as_ref().map(Value::to_json)).unwrap_or(Json_::Null)
     };
-    let result = app.live.write(*id, value).await;
     let path = plant.tag_path(&tag.set);
+    let shown = |value: &Value| format!("{} {}", plant.print(&tag.set, value), tag.set.unit).trim().to_owned();
+    let asked = shown(&value);
+    let detail = json!({"before": before, "asked": body.value});
+    // What cannot be written down is not done.
+    app.live.note("write", Some(actor), Some(*id), &format!("Asked to write {asked} to {path}"), detail).await?;
+    let result = app.live.write(*id, value).await;
     let (title, detail) = match &result {
         Ok(held) => {
-            let shown = format!("{} {}", plant.print(&tag.set, held), tag.set.unit);
             let detail = json!({"before": before, "asked": body.value, "after": held.to_json()});
-            (format!("Wrote {} to {path}", shown.trim()), detail)
+            (format!("Wrote {} to {path}", shown(held)), detail)
         }
-        Err(error) => {
-            (format!("Could not write {} to {path}: {error}", body.value), json!({"before": before, "asked": body.value}))
-        }
+        Err(error) => (format!("Could not write {asked} to {path}: {error}"), json!({"before": before, "asked": body.value})),
     };
-    // The device holds the value whether or not the journal could be reached; the log keeps what the journal missed.
-    if let Err(error) = app.live.db.note("write", Some(actor), Some(*id), &title, detail).await {
-        tracing::error!(%error, title, actor = actor.name, "a write could not be journalled");
+    if let Err(error) = app.live.note("write", Some(actor), Some(*id), &title, detail).await {
+        // It is handed on all the same; what was asked for stands in the journal already.
+        tracing::error!(%error, title, "what came of a write is not on disk yet");
     }
     Ok(Json(Written { before, value: result?.to_json() }))
 }

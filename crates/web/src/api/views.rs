@@ -1,10 +1,10 @@
 //! Views of sheets kept under a name: columns, filter and order.
 
 use super::marks::{LONGEST_NAME, Made, text};
-use crate::{app::App, auth::Person, problem::Problem};
+use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpResponse, delete, get, post,
-    web::{Data, Json, Path},
+    web::{Data, Path},
 };
 use havrel_core::access::Action;
 use havrel_db::views::MOST_VIEWS;

@@ -112,7 +112,7 @@ async fn each_role_may_do_what_it_may() {
         (Method::GET, "/api/connections/00000000-0000-0000-0000-000000000000/traffic", Json::Null, [false, false, false, true]),
         (Method::POST, "/api/values/raw", json!({"tags": []}), [false, false, false, true]),
         (Method::POST, &outline, Json::Null, [false, false, false, true]),
-        (Method::POST, &map, json!({}), [false, true, true, true]),
+        (Method::POST, &map, json!({}), [false, false, false, true]),
         (Method::POST, "/api/intake/names", json!({"parts": [], "rows": [], "examples": []}), [false, false, false, true]),
         (Method::POST, "/api/intake/clashes", json!({"rows": []}), [false, false, false, true]),
         (Method::GET, "/api/connections/export", Json::Null, [false, false, false, true]),
@@ -120,6 +120,10 @@ async fn each_role_may_do_what_it_may() {
         (Method::GET, "/api/tokens", Json::Null, [false, false, false, true]),
         (Method::POST, "/api/tokens", json!({"name": ""}), [false, false, false, true]),
         (Method::DELETE, "/api/tokens/00000000-0000-0000-0000-000000000000", Json::Null, [false, false, false, true]),
+        (Method::GET, "/api/accounts", Json::Null, [false, false, false, true]),
+        (Method::PATCH, "/api/accounts/00000000-0000-0000-0000-000000000000", json!({}), [false, false, false, true]),
+        (Method::GET, "/api/accounts/00000000-0000-0000-0000-000000000000/sessions", Json::Null, [false, false, false, true]),
+        (Method::DELETE, "/api/accounts/00000000-0000-0000-0000-000000000000/sessions", Json::Null, [false, false, false, true]),
         (Method::POST, "/api/accounts", json!({"name": "", "password": "", "role": ""}), [false, false, false, true]),
     ];
     for (method, path, body, allowed) in cases {
@@ -137,13 +141,13 @@ async fn the_first_account_is_the_only_one_made_without_asking() {
     let plant = Plant::start().await;
     let client = Client::new(&plant.url);
     assert_eq!(client.get("/api/session").await.1["needs_first"], true);
-    let (status, body) = client.post("/api/session/first", json!({"name": " ", "password": "kelp-and-salt"})).await;
+    let (status, body) = client.post("/api/session/first", json!({"name": " ", "password": "kelp-and-salt", "code": ""})).await;
     assert_eq!((status, &body["problems"][0]["field"]), (422, &json!("name")));
-    let (status, body) = client.post("/api/session/first", json!({"name": "x", "password": "short"})).await;
+    let (status, body) = client.post("/api/session/first", json!({"name": "x", "password": "short", "code": ""})).await;
     assert_eq!((status, &body["problems"][0]["field"]), (422, &json!("password")));
     let engineer = plant.engineer().await;
     assert_eq!(engineer.get("/api/session").await.1["role"], "engineer");
-    assert_eq!(client.post("/api/session/first", json!({"name": "y", "password": "kelp-and-salt"})).await.0, 409);
+    assert_eq!(client.post("/api/session/first", json!({"name": "y", "password": "kelp-and-salt", "code": ""})).await.0, 409);
     assert_eq!(client.post("/api/session", json!({"name": "Plant engineer", "password": "wrong-one"})).await.0, 401);
     assert_eq!(client.post("/api/session", json!({"name": "plant ENGINEER", "password": "kelp-and-salt"})).await.0, 200);
     client.send(Method::DELETE, "/api/session", &[], None).await;
@@ -490,7 +494,7 @@ async fn frames_from_elsewhere_are_imported_once_and_checked_first() {
         let mut batch = Batch::default();
         batch.push(tag, at, Quality::GOOD, 0, &Value::F64(seq as f64));
         let (events, states, gaps) = (Vec::new(), Vec::new(), Vec::new());
-        Frame { node: Uuid::from_u128(5), term: 1, seq, arrived: at, batch, events, states, gaps }
+        Frame { batch, events, states, gaps, ..Frame::empty(Uuid::from_u128(5), 1, 0, seq, at) }
     };
     let send = |bytes: Vec<u8>| {
         let request = awc::Client::default().post(format!("{}/api/history/import", plant.url));
@@ -501,7 +505,7 @@ async fn frames_from_elsewhere_are_imported_once_and_checked_first() {
         }
     };
     // The newer first, as a past is loaded.
-    let two = [frame(1, built.level_no, past).encode(), frame(2, built.level_no, past - 1).encode()].concat();
+    let two = [frame(1, built.level_no, past).encode().unwrap(), frame(2, built.level_no, past - 1).encode().unwrap()].concat();
     for _ in 0..2 {
         let (status, body) = send(two.clone()).await;
         assert_eq!((status, body), (200, json!({"frames": 2, "samples": 2, "events": 0})));
@@ -512,9 +516,9 @@ async fn frames_from_elsewhere_are_imported_once_and_checked_first() {
     let mut torn = two.clone();
     torn.pop();
     for (bytes, words) in [
-        (frame(3, 999_999, past).encode(), "no tag with number 999999"),
-        (frame(3, built.level_no, past + 7200 * SECOND).encode(), "still to come"),
-        (own.encode(), "this node's own"),
+        (frame(3, 999_999, past).encode().unwrap(), "no tag with number 999999"),
+        (frame(3, built.level_no, past + 7200 * SECOND).encode().unwrap(), "still to come"),
+        (own.encode().unwrap(), "this node's own"),
         (torn, "Frame 2 cannot be read"),
         (b"nonsense".to_vec(), "Frame 1 cannot be read"),
     ] {

@@ -2,6 +2,8 @@
 
 use crate::plant::{Client, Plant};
 use futures_util::{SinkExt, StreamExt};
+use havrel_core::access::Role;
+use havrel_web::sessions::hash;
 use serde_json::{Value as Json, json};
 use std::time::Duration;
 use tokio::{net::TcpStream, time::timeout};
@@ -142,16 +144,26 @@ async fn a_thousand_browsers_that_never_read_harm_nobody() {
     let built = plant.build(&engineer).await;
     let mut good = Feed::open(&engineer).await;
     good.say(json!({"watch": [built.level_no]})).await;
-    let open = || async {
-        let mut request = format!("{}/api/live", engineer.url.replace("http", "ws")).into_client_request().unwrap();
-        request.headers_mut().insert("cookie", engineer.cookie_text().parse().unwrap());
-        request.headers_mut().insert("origin", engineer.url.parse().unwrap());
-        connect_async(request).await
+    // One account may have so many open at a time; the rest takes others.
+    let mut cookies = vec![engineer.cookie_text()];
+    for n in 0..11 {
+        let viewer = plant.live.db.add_account(&format!("Viewer {n}"), Role::Viewer, "x").await.unwrap().unwrap();
+        plant.live.db.begin_session(viewer.account, &hash(&format!("cookie-{n}")), "", "").await.unwrap();
+        cookies.push(format!("havrel=cookie-{n}"));
+    }
+    let open = |cookie: String| {
+        let url = engineer.url.clone();
+        async move {
+            let mut request = format!("{}/api/live", url.replace("http", "ws")).into_client_request().unwrap();
+            request.headers_mut().insert("cookie", cookie.parse().unwrap());
+            request.headers_mut().insert("origin", url.parse().unwrap());
+            connect_async(request).await
+        }
     };
     let mut deaf = Vec::new();
     let mut refused = String::new();
     while refused.is_empty() {
-        match open().await {
+        match open(cookies[deaf.len() / 99].clone()).await {
             Ok((mut socket, _)) => {
                 let watch = json!({"watch": (1..=5000).collect::<Vec<u32>>(), "follow": 0}).to_string();
                 socket.send(Message::text(watch)).await.unwrap();

@@ -131,13 +131,13 @@ async fn the_database_may_go_and_come_back() {
     drop(second);
 }
 
-struct Pushed {
-    tag: Uuid,
-    token: String,
+pub struct Pushed {
+    pub tag: Uuid,
+    pub token: String,
 }
 
 /// A recorded tag that can be pushed to, and a token for it.
-async fn pushable(engineer: &Client, place: Uuid, seen: i64) -> Pushed {
+pub async fn pushable(engineer: &Client, place: Uuid, seen: i64) -> Pushed {
     let [connection, tag] = [(); 2].map(|()| Uuid::now_v7());
     let edits = json!([
         {"op": "create", "kind": "connection", "id": connection, "set": {"name": "Gateway", "kind": "push"}},
@@ -149,7 +149,7 @@ async fn pushable(engineer: &Client, place: Uuid, seen: i64) -> Pushed {
     Pushed { tag, token }
 }
 
-async fn push(url: &str, token: &str, value: f64) -> u16 {
+pub async fn push(url: &str, token: &str, value: f64) -> u16 {
     let request = awc::Client::builder().timeout(Duration::from_secs(20)).finish().post(format!("{url}/api/push"));
     let request = request.insert_header(("authorization", format!("Bearer {token}")));
     let answer = request.send_json(&json!({"tag": "EX-1/Steam flow", "value": value})).await;

@@ -2,6 +2,7 @@
 
 mod api;
 mod connect;
+mod doors;
 mod feed;
 mod hands;
 mod keep;
@@ -9,3 +10,4 @@ mod kill;
 mod model;
 mod plant;
 mod secrets;
+mod vanish;

@@ -7,7 +7,10 @@ use havrel_db::{
 };
 use havrel_live::Live;
 use havrel_standin::{faults::Which, registers::Works, serve};
-use havrel_web::app::{App, serve as serve_http};
+use havrel_web::{
+    app::{App, serve as serve_http},
+    sessions::hash,
+};
 use serde_json::{Value as Json, json};
 use std::{
     net::TcpListener,
@@ -18,6 +21,9 @@ use std::{
     time::Duration,
 };
 use uuid::Uuid;
+
+/// The one-time code for the first account.
+pub const CODE: &str = "ABCD-EFGH-JKLM";
 
 pub struct Shared {
     pub cluster: Cluster,
@@ -60,7 +66,12 @@ impl Plant {
     }
 
     pub async fn on(db: Db) -> Plant {
-        let (_, key) = db.identity().await.unwrap();
+        Plant::behind(db, Vec::new()).await
+    }
+
+    /// A plant that believes the forwarded headers of these proxies.
+    pub async fn behind(db: Db, proxies: Vec<std::net::IpAddr>) -> Plant {
+        db.set_setup_code(&hash(CODE)).await.unwrap();
         let spool = tempfile::tempdir().unwrap();
         let live = Live::start(db, spool.path()).await.unwrap();
         let controller = serve::Shared::new(Works::new(2, 7), Which::Extraction, 1);
@@ -69,7 +80,9 @@ impl Plant {
         tokio::spawn(serve::serve(listener, controller.clone()));
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let url = format!("http://127.0.0.1:{}", listener.local_addr().unwrap().port());
-        let server = serve_http(App::new(live.clone(), Vec::new()), &key, listener).unwrap();
+        let mut app = App::new(live.clone(), Vec::new());
+        app.proxies = proxies;
+        let server = serve_http(app, listener).unwrap();
         let handle = server.handle();
         tokio::spawn(server);
         Plant { live, url, controller, controller_port, spool, handle }
@@ -84,7 +97,7 @@ impl Plant {
     pub async fn engineer(&self) -> Client {
         let client = Client::new(&self.url);
         let (status, body) =
-            client.post("/api/session/first", json!({"name": "Plant engineer", "password": "kelp-and-salt"})).await;
+            client.post("/api/session/first", json!({"name": "Plant engineer", "password": "kelp-and-salt", "code": CODE})).await;
         assert_eq!(status, 200, "{body}");
         client
     }
@@ -150,6 +163,11 @@ pub struct Client {
 impl Client {
     pub fn new(url: &str) -> Client {
         Client { url: url.to_owned(), cookie: Mutex::default() }
+    }
+
+    /// Somebody with the cookie of another, at another server.
+    pub fn with_cookie_of(other: &Client, url: &str) -> Client {
+        Client { url: url.to_owned(), cookie: Mutex::new(other.cookie.lock().unwrap().clone()) }
     }
 
     pub fn cookie_text(&self) -> String {

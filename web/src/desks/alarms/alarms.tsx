@@ -155,14 +155,17 @@ function Standing({ alarms, chosen, onChoose, onTake, onOpen }: StandingProps) {
               </td>
               <td className="truncate">{a.place_name}</td>
               <td className="min-w-0 py-1 pr-3">
-                <button type="button" className="text-left hover:text-teal" onClick={() => onOpen(a.tag)}>
-                  {a.text}
-                </button>
+                {a.tag ? (
+                  <button type="button" className="text-left hover:text-teal" onClick={() => a.tag && onOpen(a.tag)}>
+                    {a.text}
+                  </button>
+                ) : (
+                  // About Havrel itself: there is no tag to open.
+                  a.text
+                )}
                 {a.action && <p className="text-sm font-normal text-soft">{a.action}</p>}
               </td>
-              <td className="pr-3 text-right">
-                <Value no={a.no} set={a} own />
-              </td>
+              <td className="pr-3 text-right">{typeof a.no === 'number' && <Value no={a.no} set={a} own />}</td>
               <td className="px-2">
                 {waits ? (
                   <Button className="h-6.5" disabled={!onTake} onClick={() => onTake?.(a.rule)}>

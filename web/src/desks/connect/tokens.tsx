@@ -1,4 +1,4 @@
-// Tokens of programs that push values: made, shown once, taken back.
+// Tokens of programs that push values: created, shown once, revoked.
 
 import { useQuery } from '@tanstack/react-query';
 import { Copy } from 'lucide-react';
@@ -13,16 +13,19 @@ import { Button, Choice, Confirm, Field, FormTrouble, Input, Trouble } from '../
 export function Tokens() {
   const tokens = useQuery({ queryKey: ['tokens'], queryFn: () => take(http.GET('/api/tokens')), staleTime: 0 });
   const places = useItems('place').data?.items ?? [];
-  const form = useForm({ name: '', place: '' }, ['name', 'place']);
+  const empty = { name: '', place: '', days: '', most: '20000' };
+  const form = useForm(empty, ['name', 'place', 'expires_at', 'most_values']);
   const [made, setMade] = useState<string | null>(null);
   const [leaving, setLeaving] = useState<{ id: string; name: string } | null>(null);
   const again = () => queries.invalidateQueries({ queryKey: ['tokens'] });
   async function make() {
-    const done = await form.run(async ({ name, place }) => {
-      const answer = await take(http.POST('/api/tokens', { body: { name, place: place || null } }));
+    const done = await form.run(async ({ name, place, days, most }) => {
+      const expires_at = days ? new Date(Date.now() + Number(days) * 86_400_000).toISOString() : '';
+      const body = { name, place: place || null, expires_at, most_values: Number(most) };
+      const answer = await take(http.POST('/api/tokens', { body }));
       setMade(answer.token);
     });
-    if (done) form.reset({ name: '', place: '' });
+    if (done) form.reset(empty);
     await again();
   }
   const back = async (id: string) => {
@@ -46,7 +49,7 @@ export function Tokens() {
           void make();
         }}
       >
-        <Field label="For whom" error={form.error('name')} className="w-56">
+        <Field label="Name" error={form.error('name')} className="w-56">
           {(p) => (
             <Input
               {...p}
@@ -68,8 +71,23 @@ export function Tokens() {
             </Choice>
           )}
         </Field>
+        <Field label="Ends" error={form.error('expires_at')} className="w-32">
+          {(p) => (
+            <Choice {...p} value={form.values.days} onChange={(e) => form.set('days', e.target.value)}>
+              <option value="">never</option>
+              <option value="30">in 30 days</option>
+              <option value="90">in 90 days</option>
+              <option value="365">in a year</option>
+            </Choice>
+          )}
+        </Field>
+        <Field label="Most values per second" error={form.error('most_values')} className="w-40">
+          {(p) => (
+            <Input {...p} inputMode="numeric" value={form.values.most} onChange={(e) => form.set('most', e.target.value)} />
+          )}
+        </Field>
         <Button kind="main" type="submit" className="mt-5" disabled={form.busy}>
-          Make a token
+          Create token
         </Button>
       </form>
       <FormTrouble form={form} />
@@ -94,11 +112,13 @@ export function Tokens() {
         <table className="w-full border border-line text-left">
           <thead className="bg-band text-sm">
             <tr className="h-7">
-              <th className="px-2 font-semibold">Token of</th>
+              <th className="px-2 font-semibold">Token</th>
               <th className="px-2 font-semibold">May push under</th>
-              <th className="px-2 font-semibold">Made</th>
-              <th className="px-2 font-semibold">Used last</th>
-              <th aria-label="Take back" />
+              <th className="px-2 font-semibold">Created</th>
+              <th className="px-2 font-semibold">Last used</th>
+              <th className="px-2 font-semibold">Ends</th>
+              <th className="px-2 text-right font-semibold">Values/s</th>
+              <th aria-label="Revoke" />
             </tr>
           </thead>
           <tbody>
@@ -110,9 +130,11 @@ export function Tokens() {
                   {moment(token.made_at)} by {token.made_by}
                 </td>
                 <td className="px-2 text-soft">{token.used_at ? moment(token.used_at) : 'never'}</td>
+                <td className="px-2 text-soft">{token.expires_at ? moment(token.expires_at) : 'never'}</td>
+                <td className="figures px-2 text-right text-soft">{token.most_values}</td>
                 <td className="px-2 text-right">
                   <Button kind="quiet" onClick={() => setLeaving(token)}>
-                    Take back…
+                    Revoke…
                   </Button>
                 </td>
               </tr>
@@ -122,8 +144,8 @@ export function Tokens() {
       )}
       <Confirm
         open={leaving !== null}
-        title={`Take back the token of ${leaving?.name}?`}
-        action="Take it back"
+        title={`Revoke the token “${leaving?.name}”?`}
+        action="Revoke"
         onConfirm={() => leaving && void back(leaving.id)}
         onClose={() => setLeaving(null)}
       >

@@ -21,6 +21,8 @@ const KINDS: Record<string, string> = {
   note: 'note',
   trend: 'kept trend',
   sign_in: 'sign-in',
+  account: 'account',
+  connection: 'connection',
   system: 'system',
 };
 

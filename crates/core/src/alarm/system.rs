@@ -1,0 +1,87 @@
+//! Alarms about Havrel itself: they stand in the same list as those of the plant, without a rule that anybody configures.
+
+use uuid::Uuid;
+
+/// What can be wrong with Havrel. The number is part of the identity under which its events are stored, and never changes its
+/// meaning.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[repr(u8)]
+pub enum SystemAlarm {
+    /// The database refused something by its content; it lies in quarantine.
+    Quarantine = 1,
+    /// A part of the program failed and was started again.
+    Restarted = 2,
+    /// This machine's clock was stepped.
+    ClockStepped = 3,
+    /// Bytes of the spool could not be read.
+    SpoolDamaged = 4,
+    /// The database's server ended and had to be started again.
+    DatabaseServer = 5,
+}
+
+/// The first fifteen bytes of every identity.
+const FAMILY: u128 = 0x4861_7672_656c_8000_8000_7379_7374_0000;
+
+impl SystemAlarm {
+    /// Every one there is.
+    pub const ALL: [SystemAlarm; 5] = [
+        SystemAlarm::Quarantine,
+        SystemAlarm::Restarted,
+        SystemAlarm::ClockStepped,
+        SystemAlarm::SpoolDamaged,
+        SystemAlarm::DatabaseServer,
+    ];
+
+    /// The identity that stands in events in the place of a rule's.
+    pub const fn id(self) -> Uuid {
+        Uuid::from_u128(FAMILY | self as u128)
+    }
+
+    /// The one with this identity.
+    pub fn of(id: Uuid) -> Option<SystemAlarm> {
+        SystemAlarm::ALL.into_iter().find(|alarm| alarm.id() == id)
+    }
+
+    /// 4 (act now) to 1.
+    pub const fn priority(self) -> u8 {
+        match self {
+            SystemAlarm::Quarantine | SystemAlarm::Restarted | SystemAlarm::SpoolDamaged | SystemAlarm::DatabaseServer => 3,
+            SystemAlarm::ClockStepped => 2,
+        }
+    }
+
+    /// Why it comes.
+    pub const fn cause(self) -> &'static str {
+        match self {
+            SystemAlarm::Quarantine => "The database refused an entry because of what it holds.",
+            SystemAlarm::Restarted => "A part of Havrel failed by a fault of its own.",
+            SystemAlarm::ClockStepped => "Somebody or a time service set this machine's clock.",
+            SystemAlarm::SpoolDamaged => "The disk gave back other bytes than were written.",
+            SystemAlarm::DatabaseServer => "The database's server was ended, or failed.",
+        }
+    }
+
+    /// What to do.
+    pub const fn action(self) -> &'static str {
+        match self {
+            SystemAlarm::Quarantine => "Look in the journal for what it was; the entry lies in the data folder under quarantine.",
+            SystemAlarm::Restarted => "Keep the log and report the fault. Check the values it names.",
+            SystemAlarm::ClockStepped => "Check the time service of this machine. History marks the step.",
+            SystemAlarm::SpoolDamaged => "Check the disk. The journal names the span.",
+            SystemAlarm::DatabaseServer => "Look in the server's log in the data folder for why it ended.",
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_is_known_by_its_identity() {
+        for alarm in SystemAlarm::ALL {
+            assert_eq!(SystemAlarm::of(alarm.id()), Some(alarm));
+        }
+        assert_eq!(SystemAlarm::of(Uuid::nil()), None);
+    }
+}
