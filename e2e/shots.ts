@@ -125,6 +125,9 @@ async function views(page: Page) {
   await page.getByRole('button', { name: 'Settings and test' }).click();
   await page.getByRole('button', { name: 'Test', exact: true }).click();
   await shot('test');
+  await desk('System');
+  await page.getByRole('button', { name: '1 session' }).click();
+  await shot('system');
   await page.getByRole('button', { name: NAME, exact: true }).click();
   await page.getByRole('menuitemradio', { name: 'Night theme' }).click();
   await desk('Board');

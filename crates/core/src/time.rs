@@ -27,6 +27,22 @@ pub fn from_text(text: &str) -> Result<Nanos, String> {
     i64::try_from(at.as_nanosecond()).map_err(|_| "The time must lie between the years 1678 and 2262.".into())
 }
 
+/// A span in words, as exact as its length makes useful: “0.8 s”, “42 s”, “5 min 3 s”, “1 h 20 min”.
+pub fn span_words(span: Nanos) -> String {
+    let seconds = span.unsigned_abs() as f64 / SECOND as f64;
+    if seconds < 10.0 {
+        return format!("{seconds:.1} s");
+    }
+    let whole = seconds.round() as u64;
+    let part = |n: u64, unit: &str| if n == 0 { String::new() } else { format!(" {n} {unit}") };
+    match whole {
+        0..60 => format!("{whole} s"),
+        60..3600 => format!("{} min{}", whole / 60, part(whole % 60, "s")),
+        3600..86_400 => format!("{} h{}", whole / 3600, part(whole % 3600 / 60, "min")),
+        _ => format!("{} d{}", whole / 86_400, part(whole % 86_400 / 3600, "h")),
+    }
+}
+
 /// A time as people at the plant read it: date and time to the second in a named zone (IANA, for example `Europe/Oslo`).
 ///
 /// An unknown zone falls back to UTC; the zone's abbreviation is always printed, so the reader sees which it was.
@@ -55,6 +71,17 @@ mod tests {
     #[case("9000-01-01T00:00:00Z")]
     fn wrong_text_is_told(#[case] given: &str) {
         assert!(from_text(given).is_err());
+    }
+
+    #[rstest]
+    #[case(800 * MILLI, "0.8 s")]
+    #[case(-42 * SECOND, "42 s")]
+    #[case(303 * SECOND, "5 min 3 s")]
+    #[case(-3600 * SECOND, "1 h")]
+    #[case(4800 * SECOND, "1 h 20 min")]
+    #[case(i64::MIN, "106751 d 23 h")]
+    fn spans_read_as_people_say_them(#[case] span: Nanos, #[case] words: &str) {
+        assert_eq!(span_words(span), words);
     }
 
     #[test]

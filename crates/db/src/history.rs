@@ -5,7 +5,7 @@ use havrel_core::{
     TagNo,
     alarm::AlarmStanding,
     engine::usable_number,
-    frame::{ClockStep, Frame},
+    frame::Frame,
     history::Point,
     quality::{Quality, Reason},
     sample::{Kind, Sample, Value},
@@ -100,10 +100,14 @@ impl Db {
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn clock_steps(&self, from: Nanos, to: Nanos) -> Result<Vec<ClockStep>, DbError> {
+    pub async fn clock_steps(&self, from: Nanos, to: Nanos) -> Result<Vec<ClockEpoch>, DbError> {
+        // An epoch ends where the next step of the same clock begins, by the time that it read before.
         let rows = sqlx::query(
-            "select epoch, at, by_ns from clock_step
-             where at <= $2 and at + greatest(-by_ns, 0) >= $1 order by epoch, node limit 1000",
+            "select epoch, at, by_ns, until from (
+                 select epoch, at, by_ns,
+                     greatest(at, least(at - by_ns, lead(at - by_ns) over (partition by node order by epoch))) as until
+                 from clock_step) steps
+             where at <= $2 and until >= $1 order by epoch limit 1000",
         )
         .bind(from)
         .bind(to)
@@ -112,7 +116,7 @@ impl Db {
         rows.into_iter()
             .map(|r| {
                 let epoch = r.try_get::<i32, _>("epoch")?.unsigned_abs();
-                Ok(ClockStep { epoch, at: r.try_get("at")?, by: r.try_get("by_ns")? })
+                Ok(ClockEpoch { epoch, at: r.try_get("at")?, by: r.try_get("by_ns")?, until: r.try_get("until")? })
             })
             .collect()
     }
@@ -166,9 +170,7 @@ impl Db {
         }
         // Of an hour that was lived twice, statistics and pictures show what came last; `raw` gives both.
         let steps = self.clock_steps(from, to).await?;
-        kept.retain(|k| {
-            !steps.iter().any(|s| s.by < 0 && k.epoch < s.epoch && (s.at..=s.at.saturating_sub(s.by)).contains(&k.time))
-        });
+        kept.retain(|k| !steps.iter().any(|s| k.epoch < s.epoch && (s.at..s.until).contains(&k.time)));
         let number = |k: &Kept| match k.value.as_ref() {
             Some(Value::F64(v)) => usable_number(Kind::F64, v.to_bits(), k.quality),
             Some(v) => v.number().filter(|v| v.is_finite() && !k.quality.is_bad()),
@@ -218,6 +220,18 @@ fn value(kind: Kind, bits: u64, text: Option<String>) -> Option<Value> {
         Kind::F64 => Value::F64(f64::from_bits(bits)),
         Kind::Text => Value::Text(text.unwrap_or_default()),
     })
+}
+
+/// An epoch of a clock: it was set, and what it then read again is read from its epoch.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ClockEpoch {
+    pub epoch: u32,
+    /// The first instant, by the clock as it read since.
+    pub at: Nanos,
+    /// How far the clock was moved; negative: set back.
+    pub by: Nanos,
+    /// Until when instants were lived that an earlier epoch had lived before; `at` where there are none.
+    pub until: Nanos,
 }
 
 /// How far a node has shipped: number, arrival and clock epoch of its last frame; zeros if none.

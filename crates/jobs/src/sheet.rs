@@ -10,11 +10,16 @@ use havrel_core::plant::{
     table::{self, Known, Reader, Row, Trouble, Written},
     view::natural,
 };
-use std::collections::{HashMap, HashSet};
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+};
 use uuid::Uuid;
 
 /// Most rows of a file.
 pub const MOST_ROWS: usize = 200_000;
+/// Most columns of a file.
+const MOST_COLUMNS: usize = 200;
 /// How much of comparing is reading the rows; the rest is trying what they come to.
 const READ: f64 = 0.5;
 /// Most differences and troubles that are kept to be looked at.
@@ -133,7 +138,8 @@ impl Wrong {
 /// A file that was read: rows of cells that are named.
 #[derive(Debug)]
 pub struct File {
-    rows: Vec<(u64, Vec<(String, String)>)>,
+    /// Line, and cells with the column they stand under; the names of columns are shared by all rows.
+    rows: Vec<(u64, Vec<(Arc<str>, String)>)>,
 }
 
 /// Reads a file.
@@ -161,8 +167,17 @@ pub fn read(bytes: &[u8], kind: Kind) -> Result<File, Vec<Wrong>> {
         let line = e.position().map_or(0, csv::Position::line);
         vec![Wrong { line, column: String::new(), message: format!("This cannot be read as CSV: {e}.") }]
     };
-    let head: Vec<String> = match records.next() {
-        Some(record) => record.map_err(broken)?.iter().map(|h| h.trim().to_owned()).collect(),
+    let head: Vec<Arc<str>> = match records.next() {
+        Some(record) => {
+            let record = record.map_err(broken)?;
+            if record.len() > MOST_COLUMNS {
+                return Err(Wrong::whole(format!(
+                    "The first line names {} columns; there are at most {MOST_COLUMNS}.",
+                    record.len()
+                )));
+            }
+            record.iter().map(|h| h.trim().into()).collect()
+        }
         None => return Err(Wrong::whole("The file is empty. Its first line names the columns.")),
     };
     let mut wrong = Vec::new();
@@ -176,7 +191,7 @@ pub fn read(bytes: &[u8], kind: Kind) -> Result<File, Vec<Wrong>> {
         } else {
             continue;
         };
-        wrong.push(Wrong { line: 1, column: name.clone(), message });
+        wrong.push(Wrong { line: 1, column: name.to_string(), message });
     }
     if !wrong.is_empty() {
         return Err(wrong);
@@ -200,11 +215,13 @@ pub fn read(bytes: &[u8], kind: Kind) -> Result<File, Vec<Wrong>> {
         if record.len() != head.len() {
             let message = format!("This row has {} cells, the head names {}.", record.len(), head.len());
             wrong.push(Wrong { line, column: String::new(), message });
+            if wrong.len() == MOST_SHOWN {
+                return Err(wrong);
+            }
             continue;
         }
         rows.push((line, head.iter().cloned().zip(record.iter().map(restored)).collect()));
     }
-    wrong.truncate(MOST_SHOWN);
     if wrong.is_empty() { Ok(File { rows }) } else { Err(wrong) }
 }
 
@@ -266,7 +283,10 @@ pub fn compare(
     let mut lines = HashMap::new();
     let mut rows: Vec<Row> = Vec::with_capacity(file.rows.len());
     for (line, cells) in &file.rows {
-        let cell = |key: &str| cells.iter().find(|c| c.0 == key).map(|c| c.1.clone());
+        if wrong.len() >= MOST_SHOWN {
+            break;
+        }
+        let cell = |key: &str| cells.iter().find(|c| &*c.0 == key).map(|c| c.1.clone());
         let mut tell = |column: &str, message: String| wrong.push(Wrong { line: *line, column: column.into(), message });
         let given = cell(ID).filter(|id| !id.trim().is_empty());
         let id = match given.map(|text| Uuid::parse_str(text.trim())) {
@@ -285,8 +305,8 @@ pub fn compare(
             tell(ID, format!("This is the same item as on line {before}."));
             continue;
         }
-        let written = |(column, text): &(String, String)| Written { column: column.clone(), text: text.clone(), was: None };
-        let cells = cells.iter().filter(|c| c.0 != ID).map(written).collect();
+        let written = |(column, text): &(Arc<str>, String)| Written { column: column.to_string(), text: text.clone(), was: None };
+        let cells = cells.iter().filter(|c| &*c.0 != ID).map(written).collect();
         rows.push(Row { id, fresh: plant.own(kind, id).is_none(), cells });
     }
     if !wrong.is_empty() {
@@ -320,7 +340,7 @@ pub fn compare(
         let message = format!("{} items would change; at most {} do at once. Take it in parts.", edits.len(), edit::MOST_EDITS);
         return Err(NoPlan::Wrong(Wrong::whole(message)));
     }
-    let columns: HashSet<&str> = file.rows.iter().flat_map(|r| r.1.iter().map(|c| c.0.as_str())).collect();
+    let columns: HashSet<&str> = file.rows.iter().flat_map(|r| r.1.iter().map(|c| &*c.0)).collect();
     let refused = |problems: Vec<edit::Problem>| {
         // What is to go has no row of its own.
         let (rest, own): (Vec<_>, Vec<_>) = problems.into_iter().partition(|p| p.edit >= planned.len());

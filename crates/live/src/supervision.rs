@@ -117,7 +117,7 @@ impl Live {
         };
         tracing::error!(part, words, "a part of Havrel failed; it is started again");
         self.faults.failed(part, crate::now(), &words);
-        let title = format!("Failed and started again: {part}");
+        let title = format!("Restarted after a fault: {part}");
         self.system_alarm(SystemAlarm::Restarted, true, &title).await;
         self.remark("system", None, None, &title, serde_json::json!({"cause": words})).await;
     }

@@ -17,7 +17,7 @@ use havrel_core::{
     frame::{ClockStep, Frame, Gap, Keep, Note, PART_BYTES},
     plant::Plant,
     sample::{Batch, Value},
-    time::{Nanos, SECOND, to_text},
+    time::{Nanos, SECOND, span_words, to_text},
 };
 use havrel_db::hands::Hand;
 use std::{
@@ -270,9 +270,8 @@ impl Thread {
         self.epoch += 1;
         let mut effects = Effects::default();
         self.engine.step(at, Input::ClockStep { epoch: self.epoch, by }, &mut effects);
-        let seconds = by.unsigned_abs() as f64 / SECOND as f64;
         let way = if by < 0 { "back" } else { "ahead" };
-        let title = format!("This machine's clock was set {way} by {seconds:.1} s");
+        let title = format!("This machine's clock was set {way} by {}", span_words(by));
         tracing::warn!(title, "a clock epoch begins");
         for active in [true, false] {
             let input = Input::System { alarm: SystemAlarm::ClockStepped, active, text: &title };
@@ -315,7 +314,7 @@ impl Thread {
         for (tag, current) in &shown {
             self.engine.step(now(), Input::Restore { tag: *tag, current }, &mut effects);
         }
-        let title = format!("Failed and started again: {ENGINE}");
+        let title = format!("Restarted after a fault: {ENGINE}");
         for active in [true, false] {
             self.engine.step(now(), Input::System { alarm: SystemAlarm::Restarted, active, text: &title }, &mut effects);
         }

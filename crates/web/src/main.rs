@@ -309,15 +309,13 @@ async fn first_code(db: &Db, given: Option<String>) -> Result<Option<String>> {
 async fn follow_server(live: Arc<Live>, mut events: UnboundedReceiver<ServerEvent>) {
     while let Some(event) = events.recv().await {
         let (words, over) = match event {
-            ServerEvent::Ended(status) => {
-                (format!("The database's server ended by itself ({status}); it is started again"), false)
-            }
+            ServerEvent::Ended(status) => (format!("Database server stopped by itself ({status}); restarting it"), false),
             ServerEvent::Failed(why, pause) => {
                 let pause = pause.as_secs_f64();
-                tracing::error!(why, pause, "the database's server could not be started; it is tried again");
+                tracing::error!(why, pause, "the database server could not be started; retrying");
                 continue;
             }
-            ServerEvent::Running => ("The database's server runs again".to_owned(), true),
+            ServerEvent::Running => ("Database server runs again".to_owned(), true),
         };
         tracing::warn!(words);
         live.remark("system", None, None, &words, serde_json::json!({})).await;

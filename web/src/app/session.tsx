@@ -83,11 +83,19 @@ function Door({ first }: { first: boolean }) {
         )}
         {first && (!given || wrongCode) && (
           <Field label="One-time code" error={wrongCode} hint="The start command printed it. A new one: havrel account code">
-            {(p) => <Input {...p} value={code} onChange={(e) => setCode(e.target.value)} autoComplete="off" spellCheck={false} />}
+            {(p) => <Input {...p} value={code} onChange={(e) => setCode(e.target.value)} autoFocus={!given} />}
           </Field>
         )}
         <Field label="Name" error={error?.field('name')}>
-          {(p) => <Input {...p} value={name} onChange={(e) => setName(e.target.value)} autoComplete="username" autoFocus />}
+          {(p) => (
+            <Input
+              {...p}
+              value={name}
+              onChange={(e) => setName(e.target.value)}
+              autoComplete="username"
+              autoFocus={!first || Boolean(given)}
+            />
+          )}
         </Field>
         <Field label="Password" error={error?.field('password')} hint={first ? 'At least 8 characters.' : undefined}>
           {(p) => (

@@ -231,7 +231,7 @@ function Notice() {
     words = `The database has taken no values since ${clock(status.database_since)}. Live values and alarms go on.${waiting}${lost}${said}`;
   }
   if (status?.faults.length) {
-    words = `Failed and being started again: ${status.faults.join(', ')}. What it did stands still meanwhile.`;
+    words = `Restarting after a fault: ${status.faults.join(', ')}. What it does stands still meanwhile.`;
   }
   if (!words) return null;
   return (

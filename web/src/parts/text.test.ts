@@ -45,7 +45,7 @@ it('makes identities that sort by time', () => {
 });
 
 it.each([
-  [-3600, 'clock set back 1 h 00: lived twice'],
+  [-3600, 'clock set back 1 h 00: these times came twice'],
   [90, 'clock set ahead 1 min'],
 ])('says what was done to the clock (%s s)', (seconds, words) => {
   expect(stepWords(seconds)).toBe(words);

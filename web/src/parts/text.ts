@@ -60,7 +60,7 @@ export function stored(status: Status, now: number): string {
 /** What stands at a step of the clock, and below the plot. */
 export function stepWords(seconds: number): string {
   const span = lasting(Math.abs(seconds) * 1000);
-  return seconds < 0 ? `clock set back ${span}: lived twice` : `clock set ahead ${span}`;
+  return seconds < 0 ? `clock set back ${span}: these times came twice` : `clock set ahead ${span}`;
 }
 
 /** Whether a text may be too long for so many pixels. To cut off what is not costs frames while a long list is scrolled. */

@@ -53,22 +53,22 @@ impl SystemAlarm {
     /// Why it comes.
     pub const fn cause(self) -> &'static str {
         match self {
-            SystemAlarm::Quarantine => "The database refused an entry because of what it holds.",
-            SystemAlarm::Restarted => "A part of Havrel failed by a fault of its own.",
-            SystemAlarm::ClockStepped => "Somebody or a time service set this machine's clock.",
-            SystemAlarm::SpoolDamaged => "The disk gave back other bytes than were written.",
-            SystemAlarm::DatabaseServer => "The database's server was ended, or failed.",
+            SystemAlarm::Quarantine => "The database refused an entry because of its content.",
+            SystemAlarm::Restarted => "A fault in Havrel itself.",
+            SystemAlarm::ClockStepped => "A person or a time service set this machine's clock.",
+            SystemAlarm::SpoolDamaged => "The disk returned other bytes than were written.",
+            SystemAlarm::DatabaseServer => "Something stopped the database server, or it failed.",
         }
     }
 
     /// What to do.
     pub const fn action(self) -> &'static str {
         match self {
-            SystemAlarm::Quarantine => "Look in the journal for what it was; the entry lies in the data folder under quarantine.",
-            SystemAlarm::Restarted => "Keep the log and report the fault. Check the values it names.",
+            SystemAlarm::Quarantine => "The journal names the entry; it is kept in the data folder under quarantine.",
+            SystemAlarm::Restarted => "Keep the log and report the fault.",
             SystemAlarm::ClockStepped => "Check the time service of this machine. History marks the step.",
-            SystemAlarm::SpoolDamaged => "Check the disk. The journal names the span.",
-            SystemAlarm::DatabaseServer => "Look in the server's log in the data folder for why it ended.",
+            SystemAlarm::SpoolDamaged => "Check the disk. The journal names the time span.",
+            SystemAlarm::DatabaseServer => "See cluster/server.log in the data folder for the reason.",
         }
     }
 }

@@ -6,7 +6,7 @@ use havrel_core::{
     quality::Quality,
     sample::Value,
 };
-use havrel_db::{Db, DbError};
+use havrel_db::{Db, DbError, history::ClockEpoch};
 use rstest::rstest;
 use sqlx::{Connection, Executor, PgConnection};
 use std::{
@@ -111,8 +111,15 @@ async fn an_hour_lived_twice_is_kept_twice() {
     let points = db.points(7, 0, 200).await.unwrap();
     let shown: Vec<_> = points.iter().map(|p| (p.time, p.value.unwrap())).collect();
     assert_eq!(shown, [(10, 1.0), (60, 6.5), (75, 7.5), (80, 8.5)]);
-    assert_eq!(db.clock_steps(90, 200).await.unwrap(), [ClockStep { epoch: 1, at: 55, by: -50 }]);
+    assert_eq!(db.clock_steps(90, 200).await.unwrap(), [ClockEpoch { epoch: 1, at: 55, by: -50, until: 105 }]);
     assert!(db.clock_steps(106, 200).await.unwrap().is_empty());
+    // The clock is put right at 82, before the hour was lived to its end again: what follows is what was there before.
+    let mut right = at(2, 3, &[(7, 133, 11.0)]);
+    right.steps.push(ClockStep { epoch: 2, at: 132, by: 50 });
+    db.append(&[right]).await.unwrap();
+    let points = db.points(7, 0, 200).await.unwrap();
+    let shown: Vec<_> = points.iter().map(|p| (p.time, p.value.unwrap())).collect();
+    assert_eq!(shown, [(10, 1.0), (60, 6.5), (75, 7.5), (80, 8.5), (100, 10.0), (133, 11.0)]);
 }
 
 #[tokio::test]

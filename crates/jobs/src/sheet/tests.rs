@@ -179,3 +179,15 @@ proptest! {
         }
     }
 }
+
+/// A hostile file costs no more memory than what is shown of it: many columns, and many rows that do not fit.
+#[test]
+fn what_is_told_of_a_hostile_file_is_bounded() {
+    let commas = ",".repeat(1_000_000);
+    let wrong = read(commas.as_bytes(), Kind::Tag).unwrap_err();
+    assert_eq!((wrong.len(), wrong[0].message.as_str()), (1, "The first line names 1000001 columns; there are at most 200."));
+    let rows = "place,name\n".to_owned() + &"a,b,c\n".repeat(50_000);
+    assert_eq!(read(rows.as_bytes(), Kind::Tag).unwrap_err().len(), MOST_SHOWN);
+    let ids = "id,name\n".to_owned() + &"no id,b\n".repeat(50_000);
+    assert_eq!(compared(&plant(TAGS), Kind::Tag, &ids, false).unwrap_err().len(), MOST_SHOWN);
+}

@@ -14,12 +14,13 @@ use actix_web::{
 };
 use havrel_core::{
     access::Action,
-    frame::{ClockStep, Frame, FrameError},
+    frame::{Frame, FrameError},
     history,
     plant::{Item, Tag},
     sample::Value,
     time::{SECOND, to_text},
 };
+use havrel_db::history::ClockEpoch;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json_, json};
 use std::sync::Arc;
@@ -122,7 +123,7 @@ async fn aside<T: Send + 'static>(points: usize, work: impl FnOnce() -> T + Send
 async fn answer<T: ToSchema>(app: &App, asked: &Asked, tags: Vec<T>) -> Result<Answer<T>, Problem> {
     let gaps = app.live.db.unrecorded(asked.from, asked.to).await?;
     let steps = app.live.db.clock_steps(asked.from, asked.to).await?;
-    let step = |s: ClockStep| ClockStepView { at: to_text(s.at), seconds: s.by as f64 / SECOND as f64 };
+    let step = |s: ClockEpoch| ClockStepView { at: to_text(s.at), seconds: s.by as f64 / SECOND as f64 };
     Ok(Answer {
         clock_steps: steps.into_iter().map(step).collect(),
         start: to_text(asked.from),

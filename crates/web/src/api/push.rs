@@ -281,6 +281,8 @@ pub async fn push(app: Data<App>, request: HttpRequest, mut body: Payload) -> Re
         while let Some(item) = cut.next(&mut rest).map_err(|words| pushing.ended(unreadable(words)))? {
             pushing.one(&item).await?;
         }
+        // A body that is there already must not keep this thread from others until its end.
+        tokio::task::yield_now().await;
     }
     if let Some(item) = cut.end().map_err(|words| pushing.ended(unreadable(words)))? {
         pushing.one(&item).await?;

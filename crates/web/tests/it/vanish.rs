@@ -194,7 +194,7 @@ async fn an_engine_that_fails_is_seen_and_started_again() {
     assert_eq!(sick["faults"], json!(["the engine"]));
     engineer.until("/api/health", |b| b["ok"] == true).await;
     let told = lists(&engineer, SystemAlarm::Restarted).await;
-    assert_eq!(told["text"], "Failed and started again: the engine");
+    assert_eq!(told["text"], "Restarted after a fault: the engine");
     // The alarm stands as before, once, and returns as if nothing had been.
     assert!(stands(&engineer.get("/api/alarms").await.1));
     plant.set_level(40.0);
@@ -435,4 +435,69 @@ async fn a_folder_of_an_earlier_release_is_opened_with_everything_in_it() {
     assert_eq!(db.accounts().await.unwrap().iter().map(|a| a.name.as_str()).collect::<Vec<_>>(), ["Keeper", "Shift lead"]);
     assert!(db.account_named("Keeper").await.unwrap().is_some());
     live.stop().await;
+}
+
+/// Where Debian's package faketime puts its library.
+const FAKETIME: &str = "/usr/lib/x86_64-linux-gnu/faketime/libfaketime.so.1";
+
+/// The real program on a machine whose clock is stepped back and forth: values, alarms and sessions go on at once. With
+/// `./havrel test --long`, which installs what steps the clock.
+#[actix_web::test]
+async fn a_machine_whose_clock_is_stepped_goes_on() {
+    if std::env::var_os("HAVREL_LONG").is_none() || !Path::new(FAKETIME).exists() {
+        return;
+    }
+    let (plant, _, name) = with_sql().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    plant.live.stop().await;
+    let data = tempfile::tempdir().unwrap();
+    let clock = data.path().join("clock");
+    std::fs::write(&clock, "+0").unwrap();
+    let mut child = Command::new(env!("CARGO_BIN_EXE_havrel"))
+        .args(["serve", "--port", "8751", "--database", &SHARED.cluster.url(&name), "--data"])
+        .arg(data.path())
+        .env("LD_PRELOAD", FAKETIME)
+        .env("FAKETIME_TIMESTAMP_FILE", &clock)
+        .envs([("FAKETIME_NO_CACHE", "1"), ("FAKETIME_DONT_FAKE_MONOTONIC", "1"), ("DONT_FAKE_MONOTONIC", "1")])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let client = Client::with_cookie_of(&engineer, "http://127.0.0.1:8751");
+    for _ in 0..200 {
+        if std::net::TcpStream::connect("127.0.0.1:8751").is_ok() {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    let values = format!("/api/values?tags={}", built.level_no);
+    let near = |wanted: f64| move |b: &Json| b[0]["value"].as_f64().is_some_and(|v| (v - wanted).abs() < 3.0);
+    let mut high = false;
+    for offset in ["-3600", "+0", "+7200", "-86400", "+0"] {
+        std::fs::write(&clock, offset).unwrap();
+        high = !high;
+        let level = if high { 75.0 } else { 40.0 };
+        plant.set_level(level);
+        let began = Instant::now();
+        let shown = client.until(&values, near(level)).await;
+        assert!(began.elapsed() < Duration::from_secs(3), "after {offset} it took {:?}", began.elapsed());
+        assert_eq!(shown[0]["quality"], "good", "after {offset}");
+        let raised = |b: &Json| {
+            let all = b["alarms"].as_array().unwrap();
+            let returned = all.iter().find(|a| a["rule"] == built.rule.to_string()).map(|a| a["returned_at"] != "");
+            returned == Some(!high)
+        };
+        client.until("/api/alarms", raised).await;
+        assert!(began.elapsed() < Duration::from_secs(3), "the alarm came {:?} after {offset}", began.elapsed());
+        assert_eq!(client.get("/api/session").await.1["signed_in"], true);
+    }
+    let journal = client.until("/api/journal?kind=system", |b| b.to_string().matches("clock was set").count() == 5).await;
+    assert!(journal.to_string().contains("set back by 1 h"), "{journal}");
+    child.kill().unwrap();
+    child.wait().unwrap();
+    let kept = plant.live.db.raw(built.level_no, 0, i64::MAX, false, 100_000).await.unwrap();
+    let late = kept.iter().filter(|k| k.flags & havrel_core::sample::flag::LATE != 0).count();
+    let epochs: std::collections::BTreeSet<u32> = kept.iter().map(|k| k.epoch).collect();
+    assert_eq!((late, epochs.len()), (0, 6), "every epoch has its samples, none of them late");
 }

@@ -103,7 +103,9 @@ function Row({ account, open, onOpen }: { account: Account; open: boolean; onOpe
         <td className={account.disabled ? 'px-2 font-semibold' : 'px-2 text-soft'}>
           {account.disabled ? 'disabled' : 'enabled'}
         </td>
-        <td className="figures truncate px-2 text-soft">{account.seen_at ? moment(account.seen_at) : 'not signed in'}</td>
+        <td className={account.seen_at ? 'figures truncate px-2 text-soft' : 'truncate px-2 text-soft'}>
+          {account.seen_at ? moment(account.seen_at) : 'not signed in'}
+        </td>
         <td className="px-2">
           {account.sessions > 0 ? (
             <Button kind="quiet" aria-expanded={open} onClick={onOpen}>
@@ -198,7 +200,9 @@ function Sessions({ account }: { account: Account }) {
             <span className="w-56 truncate" title={session.browser}>
               {browserOf(session.browser)}
             </span>
-            <span className="figures w-36 text-soft">from {session.address}</span>
+            <span className="w-40 text-soft">
+              from <span className="figures">{session.address}</span>
+            </span>
             <span className="text-soft">
               since <span className="figures">{moment(session.made_at)}</span>, used{' '}
               <span className="figures">{moment(session.seen_at)}</span>
@@ -328,9 +332,7 @@ function OwnPassword() {
   return (
     <section aria-label="Your password">
       <h2 className="mb-1 font-semibold">Your password</h2>
-      <p className="mb-2 text-soft">
-        You are signed in as {session.data?.name}. Other browsers where you are signed in are signed out.
-      </p>
+      <p className="mb-2 text-soft">You are signed in as {session.data?.name}. A new password signs out your other browsers.</p>
       <form
         className="flex flex-wrap items-start gap-3"
         onSubmit={(event) => {
