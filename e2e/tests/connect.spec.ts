@@ -52,7 +52,11 @@ class Device {
 
   private readonly sockets = new Set<Socket>();
   keep() {
-    this.net?.on('connection', (socket) => this.sockets.add(socket));
+    this.net?.on('connection', (socket) => {
+      this.sockets.add(socket);
+      // Whoever asked may go away in the middle, as a program does that is ended.
+      socket.on('error', () => socket.destroy());
+    });
     return this;
   }
 }

@@ -68,7 +68,7 @@ test('accounts are added, changed and disabled, and their sessions end at once',
   await enter(PASSWORD);
   await expect(other.getByText('Name and password do not fit.')).toBeVisible();
   await enter('another-word');
-  await expect(other.getByText('Your password')).toBeVisible();
+  await expect(other.getByRole('heading', { name: 'Your password' })).toBeVisible();
 
   await row.getByRole('button', { name: 'Disable…' }).click();
   await page.getByRole('alertdialog').getByRole('button', { name: 'Disable', exact: true }).click();

@@ -206,8 +206,11 @@ pub fn check(name: &str, password: &str) -> Result<(), Problem> {
 /// # Errors
 /// What is wrong with it.
 pub fn check_password(password: &str) -> Result<(), Problem> {
-    if password.chars().count() < 8 || password.len() > 1000 {
-        return Err(Problem::field("password", "A password has at least 8 characters, and at most 1,000 bytes."));
+    if password.chars().count() < 8 {
+        return Err(Problem::field("password", "A password has at least 8 characters."));
+    }
+    if password.len() > 1000 {
+        return Err(Problem::field("password", "A password has at most 1,000 bytes."));
     }
     Ok(())
 }
