@@ -13,6 +13,8 @@ use uuid::Uuid;
 /// The channel on which a new revision is announced, without content.
 pub const BELL: &str = "havrel_revision";
 
+/// Most changes of revisions that are read at once.
+const MOST_CHANGES: i64 = 400_000;
 /// Changes that one statement writes.
 const AT_ONCE: usize = 5_000;
 /// How much of a commit is working out what the edits come to; the rest is writing.
@@ -217,8 +219,17 @@ impl Db {
     /// What the revisions after `from` up to and with `to` changed, oldest first.
     ///
     /// # Errors
-    /// When the database does not answer.
+    /// When the database does not answer, or it is more than can be read at once.
     pub async fn changes_between(&self, from: i64, to: i64) -> Result<Vec<Change>, DbError> {
+        let count: i64 = sqlx::query_scalar("select count(*) from revision_change where revision > $1 and revision <= $2")
+            .bind(from)
+            .bind(to)
+            .fetch_one(&self.heavy)
+            .await?;
+        // All of them are held at once.
+        if count > MOST_CHANGES {
+            return Err(DbError::TooManyChanges(MOST_CHANGES));
+        }
         let found = changes(&self.heavy, from, to).await?;
         Ok(found.into_iter().flat_map(|(_, changes)| changes).collect())
     }

@@ -1,6 +1,6 @@
 //! History: frames go in, samples and their statistics come out. Nothing outside this file knows how they lie there.
 
-use crate::{Db, DbError, journal};
+use crate::{Db, DbError, journal, people};
 use havrel_core::{
     TagNo,
     alarm::AlarmStanding,
@@ -281,14 +281,17 @@ async fn entries(conn: &mut PgConnection, node: Uuid, frames: &[&Frame], known: 
             .execute(&mut *conn)
             .await?;
     }
-    for step in frames.iter().flat_map(|f| &f.steps) {
-        sqlx::query("insert into clock_step (node, epoch, at, by_ns) values ($1, $2, $3, $4) on conflict do nothing")
-            .bind(node)
-            .bind(step.epoch.cast_signed())
-            .bind(step.at)
-            .bind(step.by)
-            .execute(&mut *conn)
-            .await?;
+    for frame in frames {
+        for step in &frame.steps {
+            sqlx::query("insert into clock_step (node, epoch, at, by_ns) values ($1, $2, $3, $4) on conflict do nothing")
+                .bind(node)
+                .bind(step.epoch.cast_signed())
+                .bind(step.at)
+                .bind(step.by)
+                .execute(&mut *conn)
+                .await?;
+            people::move_sessions(conn, frame.arrived, step.by).await?;
+        }
     }
     for note in frames.iter().flat_map(|f| &f.notes) {
         journal::put(conn, note).await?;

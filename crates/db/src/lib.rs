@@ -40,6 +40,8 @@ pub enum DbError {
     Content(String),
     #[error("one tag has more than {0} samples in this period; choose a shorter one")]
     TooMuch(i64),
+    #[error("there are more than {0} changes between these revisions; choose revisions that lie nearer")]
+    TooManyChanges(i64),
 }
 
 impl From<sqlx::Error> for DbError {

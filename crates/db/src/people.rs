@@ -5,7 +5,7 @@ use havrel_core::{
     access::{Actor, Role},
     time::{Nanos, SECOND},
 };
-use sqlx::{Row, postgres::PgRow};
+use sqlx::{PgConnection, Row, postgres::PgRow};
 use uuid::Uuid;
 
 /// An account as the list shows it.
@@ -330,6 +330,20 @@ impl Db {
         .await?;
         Ok(())
     }
+}
+
+/// Moves the times of sessions along with a step of the clock, so that none ends, or lives on, because of it. Only where the
+/// database has the same clock: where its time is nearer to ours before the step than after it, it was not set.
+pub(crate) async fn move_sessions(conn: &mut PgConnection, now: Nanos, by: Nanos) -> Result<(), sqlx::Error> {
+    sqlx::query(
+        "update session set seen_at = seen_at + make_interval(secs => $1), made_at = made_at + make_interval(secs => $1)
+         where abs(extract(epoch from clock_timestamp()) - $2) < abs($1) / 2",
+    )
+    .bind(seconds(by))
+    .bind(seconds(now))
+    .execute(conn)
+    .await?;
+    Ok(())
 }
 
 fn role(row: &PgRow) -> Result<Role, sqlx::Error> {

@@ -106,7 +106,7 @@ impl From<DbError> for Problem {
                 problem.retry_after = Some(2);
                 problem
             }
-            DbError::TooMuch(_) => Problem::field("to", format!("Too much to answer: {error}.")),
+            DbError::TooMuch(_) | DbError::TooManyChanges(_) => Problem::field("to", format!("Too much to answer: {error}.")),
             DbError::Refused(words) => {
                 let detail = format!("The database takes nothing at present ({words}). Try again when that is mended.");
                 Problem { retry_after: Some(10), ..Problem::new(StatusCode::SERVICE_UNAVAILABLE, detail) }

@@ -1,8 +1,16 @@
 //! Accounts and sessions.
 
-use crate::db;
-use havrel_core::{access::Role, time::SECOND};
-use havrel_db::people::{AccountChange, SessionLimits, Unchanged};
+use crate::{SHARED, db};
+use havrel_core::{
+    access::Role,
+    frame::{ClockStep, Frame},
+    time::SECOND,
+};
+use havrel_db::{
+    Db,
+    people::{AccountChange, SessionLimits, Unchanged},
+};
+use sqlx::{Connection, PgConnection};
 
 const LIMITS: SessionLimits = SessionLimits { idle: 3600 * SECOND, longest: 86_400 * SECOND };
 
@@ -39,7 +47,9 @@ async fn somebody_can_always_manage_accounts() {
 
 #[tokio::test]
 async fn sessions_end_when_they_should() {
-    let db = db().await;
+    SHARED.cluster.ensure("sessions", None).await.unwrap();
+    let db = Db::open(SHARED.cluster.options("sessions")).await.unwrap();
+    let mut sql = PgConnection::connect_with(&SHARED.cluster.options("sessions")).await.unwrap();
     db.add_account("Keeper", Role::Engineer, "x").await.unwrap().unwrap();
     let lead = db.add_account("Shift lead", Role::Operator, "x").await.unwrap().unwrap();
     let begin = async |hash: &[u8]| db.begin_session(lead.account, hash, "127.0.0.1", "a browser").await.unwrap();
@@ -55,6 +65,20 @@ async fn sessions_end_when_they_should() {
     let short = SessionLimits { idle: 0, longest: 86_400 * SECOND };
     assert_eq!((known(b"b", short).await, known(b"b", LIMITS).await), (None, None));
     begin(b"d").await;
+    // The clock of machine and database is set ahead by a day: what was used a moment ago goes on.
+    sqlx::query("update session set seen_at = seen_at - interval '1 day', made_at = made_at - interval '1 day'")
+        .execute(&mut sql)
+        .await
+        .unwrap();
+    let now = i64::try_from(std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_nanos()).unwrap();
+    let mut step = Frame::empty(uuid::Uuid::from_u128(1), 1, 1, 1, now);
+    step.steps.push(ClockStep { epoch: 1, at: now, by: 86_400 * SECOND });
+    db.append(&[step.clone()]).await.unwrap();
+    assert!(known(b"d", LIMITS).await.is_some());
+    // A database elsewhere whose clock was not set moves nothing.
+    let far = Frame { seq: 2, arrived: now + 86_400 * SECOND, ..step };
+    db.append(&[far]).await.unwrap();
+    assert!(known(b"d", LIMITS).await.is_some());
     let disabled = AccountChange { disabled: Some(true), ..AccountChange::default() };
     db.change_account(lead.account, &disabled).await.unwrap().unwrap();
     assert_eq!(known(b"d", LIMITS).await, None);

@@ -501,3 +501,141 @@ async fn a_machine_whose_clock_is_stepped_goes_on() {
     let epochs: std::collections::BTreeSet<u32> = kept.iter().map(|k| k.epoch).collect();
     assert_eq!((late, epochs.len()), (0, 6), "every epoch has its samples, none of them late");
 }
+
+/// A connection of a kind that this program does not know, as another version may have made it, is shown with what mends it.
+#[actix_web::test]
+async fn a_kind_that_no_driver_serves_is_shown() {
+    let (plant, mut sql, name) = with_sql().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    plant.live.stop().await;
+    sql.execute("update connection set own = jsonb_set(own, '{kind}', '\"elder_wire\"')").await.unwrap();
+    let db = Db::open(SHARED.cluster.options(&name)).await.unwrap();
+    let data = tempfile::tempdir().unwrap();
+    let live = Live::start(db, data.path()).await.unwrap();
+    let mut health = None;
+    for _ in 0..200 {
+        health = live.health().remove(&built.connection).filter(|h| !h.message.is_empty());
+        if health.is_some() {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(25)).await;
+    }
+    let health = health.expect("the connection is there");
+    assert!(health.message.contains("elder_wire") && health.cure.contains("Another version of Havrel"), "{health:?}");
+    assert_eq!(live.plant().connections[&built.connection].set.kind, "elder_wire");
+    live.stop().await;
+}
+
+/// What is kept on disk is for its owner alone.
+#[actix_web::test]
+async fn files_are_for_their_owner() {
+    use std::os::unix::fs::PermissionsExt;
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    engineer.until(&format!("/api/values?tags={}", built.level_no), |b| b[0]["quality"] == "good").await;
+    let mut files = 0;
+    for entry in std::fs::read_dir(plant.spool.path().join("spool")).unwrap() {
+        let mode = entry.unwrap().metadata().unwrap().permissions().mode() & 0o777;
+        assert_eq!(mode, 0o600);
+        files += 1;
+    }
+    assert!(files >= 2, "the lock and a segment");
+    plant.stop().await;
+}
+
+/// A PostgreSQL elsewhere is reached over TLS, and only with the certificate that was asked for.
+#[actix_web::test]
+async fn a_database_elsewhere_is_reached_over_tls() {
+    use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
+    let folder = tempfile::tempdir().unwrap();
+    make_reachable(folder.path());
+    let care = Care { careless: true, port: Some(free_port()) };
+    let cluster = Cluster::start(&folder.path().join("cluster"), care).unwrap();
+    cluster.ensure("plant", None).await.unwrap();
+    let made = rcgen::generate_simple_self_signed(vec!["127.0.0.1".to_owned(), "localhost".to_owned()]).unwrap();
+    let other = rcgen::generate_simple_self_signed(vec!["127.0.0.1".to_owned()]).unwrap();
+    let data = folder.path().join("cluster/data");
+    let owner = std::fs::metadata(&data).unwrap();
+    for (name, text) in [("tls.crt", made.cert.pem()), ("tls.key", made.signing_key.serialize_pem())] {
+        std::fs::write(data.join(name), text).unwrap();
+        std::fs::set_permissions(data.join(name), std::fs::Permissions::from_mode(0o600)).unwrap();
+        chown(data.join(name), Some(owner.uid()), Some(owner.gid())).unwrap();
+    }
+    let mut admin = PgConnection::connect_with(&cluster.options("postgres")).await.unwrap();
+    for statement in [
+        "alter system set ssl_cert_file = 'tls.crt'",
+        "alter system set ssl_key_file = 'tls.key'",
+        "alter system set ssl = on",
+        "select pg_reload_conf()",
+    ] {
+        admin.execute(statement).await.unwrap();
+    }
+    let authority = folder.path().join("authority.pem");
+    std::fs::write(&authority, made.cert.pem()).unwrap();
+    let stranger = folder.path().join("stranger.pem");
+    std::fs::write(&stranger, other.cert.pem()).unwrap();
+    let url = cluster.url("plant");
+    let with = |root: &Path| format!("{url}?sslmode=verify-full&sslrootcert={}&application_name=plant", root.display());
+    let place = |url: &str| havrel_db::backup::Place::from_url(url).unwrap();
+    let mut connected = None;
+    for _ in 0..100 {
+        connected = PgConnection::connect_with(&place(&with(&authority)).connect()).await.ok();
+        if connected.is_some() {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let mut sql = connected.expect("over TLS, checked");
+    let asked = "select ssl, application_name from pg_stat_ssl join pg_stat_activity using (pid) where pid = pg_backend_pid()";
+    let (tls, name): (bool, String) = sqlx::query_as(asked).fetch_one(&mut sql).await.unwrap();
+    assert_eq!((tls, name.as_str()), (true, "plant"), "parameters of the address are kept");
+    assert!(PgConnection::connect_with(&place(&with(&stranger)).connect()).await.is_err());
+    let unknown = havrel_db::backup::Place::from_url(&format!("{url}?sslmod=require")).err().unwrap().to_string();
+    assert!(unknown.contains("it sets sslmod, but can only set"), "{unknown}");
+    // The programs that back up take the same way.
+    let file = folder.path().join("plant.backup");
+    Db::open(place(&with(&authority)).connect()).await.unwrap().close().await;
+    assert!(havrel_db::backup::dump(&place(&with(&authority)), &file, |_| ()).unwrap() > 0);
+    assert!(havrel_db::backup::dump(&place(&with(&stranger)), &file, |_| ()).is_err());
+}
+
+/// Whoever keeps the machine gets back in without a page.
+#[actix_web::test]
+async fn accounts_are_kept_from_the_command_line() {
+    let (plant, _, name) = with_sql().await;
+    let engineer = plant.engineer().await;
+    let url = SHARED.cluster.url(&name);
+    let run = async |arguments: &[&str], input: &str| {
+        let mut child = Command::new(env!("CARGO_BIN_EXE_havrel"))
+            .args(["account", "--database", &url])
+            .args(arguments)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+        let done = tokio::task::spawn_blocking(move || child.wait_with_output().unwrap()).await.unwrap();
+        let text = String::from_utf8_lossy(&done.stdout).into_owned() + &String::from_utf8_lossy(&done.stderr);
+        (done.status.success(), text)
+    };
+    assert!(run(&["add", "Shift lead", "--role", "operator"], "short\n").await.1.contains("at least 8 characters"));
+    assert!(run(&["add", "Shift lead", "--role", "operator"], "kelp-and-salt\n").await.0);
+    assert!(!run(&["role", "Plant engineer", "viewer"], "").await.0, "the last engineer");
+    assert!(run(&["password", "plant engineer"], "another-word\n").await.0);
+    assert!(run(&["disable", "Shift lead"], "").await.0);
+    let (_, listed) = run(&["list"], "").await;
+    assert!(
+        listed.contains("Plant engineer\tengineer\tenabled") && listed.contains("Shift lead\toperator\tdisabled"),
+        "{listed}"
+    );
+    assert!(!run(&["code"], "").await.0, "there is an account already");
+    let client = Client::new(&plant.url);
+    let enter = |password: &str| json!({"name": "Plant engineer", "password": password});
+    assert_eq!(client.post("/api/session", enter("kelp-and-salt")).await.0, 401);
+    assert_eq!(client.post("/api/session", enter("another-word")).await.0, 200);
+    drop(engineer);
+    plant.stop().await;
+}
