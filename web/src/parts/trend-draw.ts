@@ -29,14 +29,19 @@ export function windowOf({ span, end }: { span: number; end: number | undefined 
 
 export type AlarmSpans = readonly { priority: number; from: string; to: string }[];
 
-/** Spans in alarm as tinted columns behind the plot, with the bars of their priority at the top. */
-export function drawAlarms(u: uPlot, spans: AlarmSpans) {
+/** Begins to draw within the plot; whoever draws restores the context afterwards. */
+function clipped(u: uPlot) {
   const { ctx, bbox } = u;
-  const ratio = devicePixelRatio;
   ctx.save();
   ctx.beginPath();
   ctx.rect(bbox.left, bbox.top, bbox.width, bbox.height);
   ctx.clip();
+  return { ctx, bbox, ratio: devicePixelRatio };
+}
+
+/** Spans in alarm as tinted columns behind the plot, with the bars of their priority at the top. */
+export function drawAlarms(u: uPlot, spans: AlarmSpans) {
+  const { ctx, bbox, ratio } = clipped(u);
   // The gravest last, on top of the others.
   for (const span of [...spans].sort((a, b) => a.priority - b.priority)) {
     const from = u.valToPos(Date.parse(span.from) / 1000, 'x', true);
@@ -75,12 +80,7 @@ const HAND_WORDS = '✎ set by hand';
 
 /** Where values were set by hand: a hatched strip at the foot of the plot for each tag, with its mark. */
 export function drawByHand(u: uPlot, all: readonly HandSpans[], several: boolean) {
-  const { ctx, bbox } = u;
-  const ratio = devicePixelRatio;
-  ctx.save();
-  ctx.beginPath();
-  ctx.rect(bbox.left, bbox.top, bbox.width, bbox.height);
-  ctx.clip();
+  const { ctx, bbox, ratio } = clipped(u);
   ctx.textAlign = 'left';
   ctx.textBaseline = 'bottom';
   ctx.font = `${11 * ratio}px "Atkinson Hyperlegible Next Variable"`;
@@ -112,12 +112,7 @@ export type ClockSteps = readonly { at: number; seconds: number }[];
 
 /** Where the clock was set: a dotted line from top to foot with its words. */
 export function drawSteps(u: uPlot, steps: ClockSteps) {
-  const { ctx, bbox } = u;
-  const ratio = devicePixelRatio;
-  ctx.save();
-  ctx.beginPath();
-  ctx.rect(bbox.left, bbox.top, bbox.width, bbox.height);
-  ctx.clip();
+  const { ctx, bbox, ratio } = clipped(u);
   ctx.strokeStyle = ctx.fillStyle = resolved('var(--color-ink)');
   ctx.lineWidth = ratio;
   ctx.setLineDash([2 * ratio, 3 * ratio]);

@@ -4,10 +4,11 @@ use crate::{
     app::App,
     auth::{self, Person, check, check_password},
     body::Json,
+    guard,
     problem::Problem,
 };
 use actix_web::{
-    HttpResponse, delete, get,
+    HttpRequest, HttpResponse, delete, get,
     http::StatusCode,
     patch, post,
     web::{Data, Path},
@@ -147,12 +148,17 @@ pub struct OwnPassword {
 /// Changes one's own password. Other browsers that are signed in with it are signed out.
 #[utoipa::path(responses((status = 204), (status = 422, body = Problem), (status = 429, body = Problem)))]
 #[post("/api/session/password")]
-pub async fn own_password(app: Data<App>, person: Person, given: Json<OwnPassword>) -> Result<HttpResponse, Problem> {
+pub async fn own_password(
+    app: Data<App>,
+    person: Person,
+    request: HttpRequest,
+    given: Json<OwnPassword>,
+) -> Result<HttpResponse, Problem> {
     let given = given.into_inner();
     let actor = &person.0;
     check_password(&given.password)?;
-    // By the account: somebody who found a browser open must not find out the password either.
-    app.limits.sign_in(std::net::Ipv4Addr::UNSPECIFIED.into(), &actor.name)?;
+    // As when signing in: somebody who found a browser open must not find out the password either.
+    app.limits.sign_in(guard::address_of(&app, request.peer_addr(), request.headers()), &actor.name)?;
     let stored = app.live.db.account_named(&actor.name).await?.map(|(_, hash)| hash);
     let right = auth::verify(&app, given.current, stored).await?;
     app.limits.signed_in(&actor.name, right);

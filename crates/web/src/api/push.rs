@@ -246,7 +246,9 @@ impl Pushing<'_> {
             Ok(item) => self.take(item),
             Err(error) => self.skip(&format!("This is no value: it has a tag, a value, and perhaps time and quality ({error}).")),
         }
-        if self.batch.samples.len() >= CHUNK { self.flush().await } else { Ok(()) }
+        // No more at once than the token may send in a second.
+        let most = CHUNK.min(self.token.most_values as usize);
+        if self.batch.samples.len() >= most { self.flush().await } else { Ok(()) }
     }
 }
 

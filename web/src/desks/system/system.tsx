@@ -5,7 +5,7 @@ import { useState } from 'react';
 import { toast } from 'sonner';
 import { http, type Schemas, take } from '../../api/client';
 import { queries, useMay, useSession } from '../../api/queries';
-import { complain, useForm } from '../../parts/form';
+import { complain, type Form, useForm } from '../../parts/form';
 import { counted, moment } from '../../parts/text';
 import { Button, Choice, Confirm, DeskHead, Field, FormTrouble, Input, Trouble } from '../../parts/ui';
 
@@ -222,6 +222,42 @@ function Sessions({ account }: { account: Account }) {
   );
 }
 
+interface PasswordProps<T> {
+  label: string;
+  form: Form<T>;
+  field: keyof T & string;
+  hint?: string;
+  className?: string;
+  /** The one that counts now; otherwise a new one. */
+  current?: boolean;
+  autoFocus?: boolean;
+}
+
+function Password<T extends Record<string, string>>({
+  label,
+  form,
+  field,
+  hint,
+  className,
+  current,
+  autoFocus,
+}: PasswordProps<T>) {
+  return (
+    <Field label={label} error={form.error(field)} hint={hint} className={className ?? 'w-56'}>
+      {(p) => (
+        <Input
+          {...p}
+          type="password"
+          autoComplete={current ? 'current-password' : 'new-password'}
+          autoFocus={autoFocus}
+          value={form.values[field]}
+          onChange={(e) => form.set(field, e.target.value as T[typeof field])}
+        />
+      )}
+    </Field>
+  );
+}
+
 function NewPassword({ account, onClose }: { account: Account; onClose: () => void }) {
   const form = useForm({ password: '' }, ['password']);
   return (
@@ -241,23 +277,14 @@ function NewPassword({ account, onClose }: { account: Account; onClose: () => vo
           });
       }}
     >
-      <Field
+      <Password
         label={`New password of ${account.name}`}
-        error={form.error('password')}
+        form={form}
+        field="password"
         hint="At least 8 characters. Their sessions end."
         className="w-72"
-      >
-        {(p) => (
-          <Input
-            {...p}
-            type="password"
-            autoComplete="new-password"
-            autoFocus
-            value={form.values.password}
-            onChange={(e) => form.set('password', e.target.value)}
-          />
-        )}
-      </Field>
+        autoFocus
+      />
       <Button kind="main" type="submit" className="mt-5" disabled={form.busy}>
         Set password
       </Button>
@@ -306,17 +333,7 @@ function AddAccount() {
           </Choice>
         )}
       </Field>
-      <Field label="Password" error={form.error('password')} hint="At least 8 characters." className="w-56">
-        {(p) => (
-          <Input
-            {...p}
-            type="password"
-            autoComplete="new-password"
-            value={form.values.password}
-            onChange={(e) => form.set('password', e.target.value)}
-          />
-        )}
-      </Field>
+      <Password label="Password" form={form} field="password" hint="At least 8 characters." />
       <Button kind="main" type="submit" className="mt-5" disabled={form.busy}>
         Add account
       </Button>
@@ -347,28 +364,8 @@ function OwnPassword() {
             });
         }}
       >
-        <Field label="Current password" error={form.error('current')} className="w-56">
-          {(p) => (
-            <Input
-              {...p}
-              type="password"
-              autoComplete="current-password"
-              value={form.values.current}
-              onChange={(e) => form.set('current', e.target.value)}
-            />
-          )}
-        </Field>
-        <Field label="New password" error={form.error('password')} hint="At least 8 characters." className="w-56">
-          {(p) => (
-            <Input
-              {...p}
-              type="password"
-              autoComplete="new-password"
-              value={form.values.password}
-              onChange={(e) => form.set('password', e.target.value)}
-            />
-          )}
-        </Field>
+        <Password label="Current password" form={form} field="current" current />
+        <Password label="New password" form={form} field="password" hint="At least 8 characters." />
         <Button type="submit" className="mt-5" disabled={form.busy}>
           Change password
         </Button>
