@@ -139,8 +139,10 @@ impl Wrong {
 #[derive(Debug)]
 pub struct File {
     /// Line, and cells with the column they stand under; the names of columns are shared by all rows.
-    rows: Vec<(u64, Vec<(Arc<str>, String)>)>,
+    rows: Vec<(u64, NamedCells)>,
 }
+
+type NamedCells = Vec<(Arc<str>, String)>;
 
 /// Reads a file.
 ///
