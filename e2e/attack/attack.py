@@ -131,7 +131,8 @@ def fuzz(server: Server, cookie: str, revision: int) -> None:
     command += ["--header", f"Cookie: {cookie}", "--header", f"If-Match: {revision}", "--phases", "examples,coverage,fuzzing"]
     command += ["--max-examples", os.environ.get("HAVREL_EXAMPLES", "40"), "--seed", "7", "--rate-limit", "150/s"]
     command += ["--suppress-health-check", "all", "--warnings", "off", "--request-timeout", "30", "--continue-on-failure"]
-    done = subprocess.run(command, capture_output=True, text=True)
+    # In its folder: the tool leaves notes for its next run where it is started.
+    done = subprocess.run(command, capture_output=True, text=True, cwd=server.folder)
     pathlib.Path("/tmp/havrel-fuzz.log").write_text(done.stdout + done.stderr)
     tail = done.stdout.strip().splitlines()[-25:]
     check("every operation with made-up requests", done.returncode == 0, "see /tmp/havrel-fuzz.log\n  " + "\n  ".join(tail))
