@@ -56,7 +56,6 @@ impl Pool {
         // The server looks now and then whether the asker is still there: nobody reads the answer of one that went away.
         let options =
             options.clone().options([("statement_timeout", limit.as_str()), ("client_connection_check_interval", "2s")]);
-        // Idle ones are kept few: a server that was started again finds none of them usable.
         let pool = PgPoolOptions::new().max_connections(of.connections).acquire_timeout(of.wait).connect_lazy_with(options);
         Pool { pool, exchange: of.exchange + GRACE, probes: of.probes, away: away.clone() }
     }

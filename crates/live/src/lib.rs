@@ -7,6 +7,7 @@
 pub mod alarms;
 mod changes;
 mod clock;
+mod devices;
 mod hands;
 mod import;
 pub mod jobs;
@@ -30,21 +31,20 @@ use havrel_core::{
     access::Actor,
     alarm::{AlarmStanding, LimitKind, SystemAlarm},
     plant::{
-        Connection, Edit, Item, Own, Plant, Tag,
+        Connection, Edit, Own, Plant,
         find::Finder,
         secret,
-        settings::MEMORY,
         view::{Now, TagQuery, TagView},
     },
     quality::Reason,
-    sample::{Batch, Value},
+    sample::Batch,
     time::Nanos,
 };
 use havrel_db::{
     Db, DbError,
     config::{By, CommitError},
 };
-use havrel_link::{Command, Drivers, Health, LinkError, Page, RawValue, traffic::Exchange};
+use havrel_link::{Drivers, Health, LinkError};
 use quarantine::Quarantine;
 use secrets::Keeper;
 use serde_json::{Value as Json, json};
@@ -59,7 +59,7 @@ use std::{
     time::{Duration, Instant},
 };
 use tokio::{
-    sync::{broadcast, mpsc, oneshot, watch},
+    sync::{mpsc, oneshot, watch},
     task::JoinSet,
 };
 use uuid::Uuid;
@@ -226,8 +226,7 @@ impl Live {
             live.remark("system", None, None, &format!("Spool: {words}"), json!({})).await;
         }
         if let Some(words) = replay.notes.first() {
-            live.system_alarm(SystemAlarm::SpoolDamaged, true, &format!("Spool: {words}")).await;
-            live.system_alarm(SystemAlarm::SpoolDamaged, false, "").await;
+            live.happened(SystemAlarm::SpoolDamaged, &format!("Spool: {words}")).await;
         }
         for note in ended {
             live.remark("by_hand", None, Some(note.tag), &note.title, note.detail).await;
@@ -253,7 +252,7 @@ impl Live {
         self.spawn(async move { supervision::supervise(live.clone(), part, || task(live.clone())).await });
     }
 
-    /// Parts that do not run at present; an engine that says nothing for five seconds counts.
+    /// Parts that are not running. An engine that has finished no turn for five seconds is one of them.
     pub fn faults(&self) -> Vec<Fault> {
         let mut all = self.faults.all();
         let silent = self.began.elapsed().saturating_sub(Duration::from_millis(self.beat.load(Ordering::Relaxed)));
@@ -389,97 +388,6 @@ impl Live {
             // Late is told by the spool's own figures.
             let _ = tokio::time::timeout(Duration::from_secs(1), shipped.wait_for(|&last| last >= seq)).await;
         }
-    }
-
-    /// Whether a value may be written to a tag.
-    ///
-    /// # Errors
-    /// In words for whoever wants to write.
-    pub fn may_write(&self, tag: Uuid, value: &Value) -> Result<(), LiveError> {
-        self.writable(&self.plant(), tag, value).map(drop)
-    }
-
-    /// The tag and its connection, where the value may be written.
-    fn writable<'a>(
-        &self,
-        plant: &'a Plant,
-        tag: Uuid,
-        value: &Value,
-    ) -> Result<(&'a Item<Tag>, &'a Item<Connection>), LiveError> {
-        let refused = |words: &str| Err(LiveError::Refused(words.to_owned()));
-        let Some(item) = plant.tags.get(&tag) else { return refused("There is no such tag.") };
-        item.set.check_write(value).map_err(LiveError::Refused)?;
-        if let Some(place) = plant.out_of_service(item.set.place) {
-            return Err(LiveError::Refused(format!("“{}” is out of service.", plant.path(Some(place)))));
-        }
-        let Some(connection) = item.set.connection.and_then(|id| plant.connections.get(&id)) else {
-            return refused("The tag has no connection to write to.");
-        };
-        if !connection.set.writing && connection.set.kind != MEMORY {
-            return Err(LiveError::Refused(format!("Writing is switched off for the connection “{}”.", connection.set.name)));
-        }
-        Ok((item, connection))
-    }
-
-    /// Writes a value in engineering units to the device and answers with what it then holds.
-    ///
-    /// # Errors
-    /// When the value may not be written, or the device does not take it.
-    pub async fn write(&self, tag: Uuid, value: Value) -> Result<Value, LiveError> {
-        let plant = self.plant();
-        let (item, connection) = self.writable(&plant, tag, &value)?;
-        let (reply, answer) = oneshot::channel();
-        self.command(connection.id, Command::Write { tag: item.no, value, reply }).await?;
-        let held = answer.await.map_err(|_| LinkError::SwitchedOff)??;
-        self.keep(&item.set, item.no, &connection.set.kind, &held).await?;
-        Ok(held)
-    }
-
-    /// Reads tags of one connection now and gives the bytes they are made of, at most 200.
-    ///
-    /// # Errors
-    /// When the connection does not run.
-    pub async fn raw(&self, connection: Uuid, mut tags: Vec<TagNo>) -> Result<Vec<RawValue>, LiveError> {
-        tags.truncate(200);
-        let (reply, answer) = oneshot::channel();
-        self.command(connection, Command::Raw { tags, reply }).await?;
-        Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
-    }
-
-    /// Takes another address of a connection into use by hand.
-    ///
-    /// # Errors
-    /// When there is no such address or connection.
-    pub async fn take_path(&self, connection: Uuid, path: usize) -> Result<(), LiveError> {
-        let (reply, answer) = oneshot::channel();
-        self.command(connection, Command::TakePath { path, reply }).await?;
-        Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
-    }
-
-    /// Watches what passes between a connection and its device, from now on.
-    ///
-    /// # Errors
-    /// When there is no such connection.
-    pub fn traffic(&self, connection: Uuid) -> Result<broadcast::Receiver<Arc<Exchange>>, LiveError> {
-        let links = self.links.lock().unwrap_or_else(PoisonError::into_inner);
-        let line = links.get(&connection).ok_or_else(|| LiveError::Refused("There is no such connection.".into()))?;
-        Ok(line.tap().watch())
-    }
-
-    /// Looks at what a device holds, over the running connection.
-    ///
-    /// # Errors
-    /// When the connection does not run or the device refuses.
-    pub async fn browse(&self, connection: Uuid, request: Own) -> Result<Page, LiveError> {
-        let (reply, answer) = oneshot::channel();
-        self.command(connection, Command::Browse { request, reply }).await?;
-        Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
-    }
-
-    async fn command(&self, connection: Uuid, command: Command) -> Result<(), LiveError> {
-        let line = self.links.lock().unwrap_or_else(PoisonError::into_inner).get(&connection).map(links::Line::commands);
-        let Some(line) = line else { return Err(LiveError::Refused("There is no such connection.".into())) };
-        line.send(command).await.map_err(|_| LinkError::SwitchedOff.into())
     }
 
     /// Every connection's health.

@@ -69,4 +69,10 @@ impl Live {
             tracing::debug!(text, "the program is stopping");
         }
     }
+
+    /// Raises an alarm about something that is over already: it stands until somebody has seen it.
+    pub(crate) async fn happened(&self, alarm: SystemAlarm, text: &str) {
+        self.system_alarm(alarm, true, text).await;
+        self.system_alarm(alarm, false, "").await;
+    }
 }

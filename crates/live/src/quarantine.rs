@@ -27,11 +27,11 @@ impl Quarantine {
         Quarantine(data.join("quarantine"))
     }
 
-    /// Keeps entries, synced to disk. Gives the file.
+    /// Keeps entries, synced to disk. Gives the file; `None`: it is full, and they are not kept.
     ///
     /// # Errors
     /// When the disk refuses.
-    pub fn keep(&self, entries: Frame) -> io::Result<PathBuf> {
+    pub fn keep(&self, entries: Frame) -> io::Result<Option<PathBuf>> {
         let mut bytes = Vec::new();
         for part in entries.parts(havrel_core::frame::PART_BYTES) {
             // An entry that alone is larger than any frame has no bytes to be kept.
@@ -40,26 +40,27 @@ impl Quarantine {
         self.append("quarantine.frames", &bytes)
     }
 
-    /// Keeps bytes that are no frame.
+    /// Keeps bytes that are no frame; `None` as above.
     ///
     /// # Errors
     /// When the disk refuses.
-    pub fn keep_bytes(&self, bytes: &[u8]) -> io::Result<PathBuf> {
+    pub fn keep_bytes(&self, bytes: &[u8]) -> io::Result<Option<PathBuf>> {
         self.append("damaged.bytes", bytes)
     }
 
-    fn append(&self, name: &str, bytes: &[u8]) -> io::Result<PathBuf> {
+    fn append(&self, name: &str, bytes: &[u8]) -> io::Result<Option<PathBuf>> {
         let path = self.0.join(name);
         if !self.0.exists() {
             fs::DirBuilder::new().mode(0o700).recursive(true).create(&self.0)?;
         }
         let mut file = OpenOptions::new().create(true).append(true).mode(0o600).open(&path)?;
-        if file.metadata()?.len() + bytes.len() as u64 <= MOST {
-            file.write_all(bytes)?;
-            file.sync_all()?;
-            File::open(&self.0)?.sync_all()?;
+        if file.metadata()?.len() + bytes.len() as u64 > MOST {
+            return Ok(None);
         }
-        Ok(path)
+        file.write_all(bytes)?;
+        file.sync_all()?;
+        File::open(&self.0)?.sync_all()?;
+        Ok(Some(path))
     }
 }
 
@@ -78,10 +79,20 @@ mod tests {
             frame.batch.push(7, 3, Quality::GOOD, 0, &Value::F64(1.5));
             frame
         };
-        let path = quarantine.keep(frame(4)).unwrap();
+        let path = quarantine.keep(frame(4)).unwrap().unwrap();
         quarantine.keep(frame(9)).unwrap();
         let bytes = fs::read(path).unwrap();
         let (first, length) = Frame::decode(&bytes).unwrap();
         assert_eq!((first, Frame::decode(&bytes[length..]).unwrap().0), (frame(4), frame(9)));
+    }
+
+    #[test]
+    fn what_finds_no_room_is_said_to_be_lost() {
+        let folder = tempfile::tempdir().unwrap();
+        let quarantine = Quarantine::at(folder.path());
+        let path = quarantine.keep_bytes(b"x").unwrap().unwrap();
+        // A sparse file as large as may be.
+        OpenOptions::new().write(true).open(&path).unwrap().set_len(MOST).unwrap();
+        assert_eq!(quarantine.keep_bytes(b"y").unwrap(), None);
     }
 }

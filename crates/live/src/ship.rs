@@ -11,6 +11,7 @@ use havrel_core::{
 use havrel_db::DbError;
 use serde_json::json;
 use std::{
+    collections::BTreeSet,
     sync::Arc,
     time::{Duration, Instant},
 };
@@ -22,7 +23,7 @@ const PROBE: Duration = Duration::from_secs(1);
 const RETRY: Duration = Duration::from_millis(500);
 
 pub(crate) async fn run(live: Arc<Live>) {
-    let mut asked = Instant::now() - PROBE;
+    let mut asked: Option<Instant> = None;
     loop {
         let frames = match live.spool.oldest(MOST) {
             Ok(frames) => frames,
@@ -33,15 +34,15 @@ pub(crate) async fn run(live: Arc<Live>) {
             }
         };
         let Some(last) = frames.last().map(|frame| frame.seq) else {
-            if asked.elapsed() >= PROBE {
-                asked = Instant::now();
+            if asked.is_none_or(|at| at.elapsed() >= PROBE) {
+                asked = Some(Instant::now());
                 let answer = in_time(PATIENCE_FOR_PING, live.db.ping()).await;
                 note(&live, answer.err()).await;
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
             continue;
         };
-        asked = Instant::now();
+        asked = Some(Instant::now());
         match in_time(PATIENCE + FOR_EACH * samples(&frames), live.db.append(&frames)).await {
             Ok(()) => {
                 live.spool.release(last);
@@ -110,23 +111,20 @@ async fn store_without(live: &Live, frame: &Frame, words: &str) -> Result<(), Db
         rest.gaps.push(Gap { from, to, reason: "the database refused an entry by its content".into() });
     }
     let count = out.entries();
-    let file = live.quarantine.keep(out.clone()).map_err(|e| DbError::Away(format!("the quarantine cannot be written: {e}")))?;
+    let numbers: BTreeSet<u32> = out.batch.samples.iter().map(|s| s.tag).collect();
+    let file = live.quarantine.keep(out).map_err(|e| DbError::Away(format!("the quarantine cannot be written: {e}")))?;
     in_time(PATIENCE + FOR_EACH * rest.entries() as u32, live.db.append(&[rest])).await?;
-    tracing::error!(count, words, file = %file.display(), "the database refused entries; they lie in quarantine");
     let entries = if count == 1 { "1 entry".to_owned() } else { format!("{count} entries") };
-    let title = format!("The database refused {entries} by content; kept in quarantine");
+    let kept = if file.is_some() { "kept in quarantine" } else { "lost, because the quarantine is full" };
+    let title = format!("The database refused {entries} by content; {kept}");
+    tracing::error!(words, title);
     let plant = live.plant();
-    let tags: Vec<String> = {
-        let mut numbers: Vec<u32> = out.batch.samples.iter().map(|s| s.tag).collect();
-        numbers.sort_unstable();
-        numbers.dedup();
-        let of = |no: &u32| plant.tags.values().find(|t| t.no == *no).map(|t| plant.tag_path(&t.set));
-        numbers.iter().take(20).filter_map(of).collect()
-    };
-    let detail = json!({"words": words, "file": file.display().to_string(), "frame": frame.seq, "tags": tags});
+    let path = |no: &u32| plant.tags.values().find(|t| t.no == *no).map(|t| plant.tag_path(&t.set));
+    let tags: Vec<String> = numbers.iter().take(20).filter_map(path).collect();
+    let file = file.map(|file| file.display().to_string());
+    let detail = json!({"words": words, "file": file, "frame": frame.seq, "tags": tags});
     live.remark("system", None, None, &title, detail).await;
-    live.system_alarm(SystemAlarm::Quarantine, true, &title).await;
-    live.system_alarm(SystemAlarm::Quarantine, false, "").await;
+    live.happened(SystemAlarm::Quarantine, &title).await;
     Ok(())
 }
 

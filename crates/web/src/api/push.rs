@@ -244,7 +244,9 @@ impl Pushing<'_> {
     async fn one(&mut self, item: &[u8]) -> Result<(), Problem> {
         match serde_json::from_slice(item) {
             Ok(item) => self.take(item),
-            Err(error) => self.skip(&format!("This is no value: it has a tag, a value, and perhaps time and quality ({error}).")),
+            Err(error) => {
+                self.skip(&format!("This item cannot be read ({error}). Give a tag, a value, and optionally time and quality."))
+            }
         }
         // No more at once than the token may send in a second.
         let most = CHUNK.min(self.token.most_values as usize);

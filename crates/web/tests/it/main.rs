@@ -10,4 +10,5 @@ mod kill;
 mod model;
 mod plant;
 mod secrets;
+mod upkeep;
 mod vanish;

@@ -1,0 +1,105 @@
+//! What people ask of devices over the running connections: to write, to read now, to look, to take another address.
+
+use crate::{Live, LiveError, links};
+use havrel_core::{
+    TagNo,
+    plant::{Connection, Item, Own, Plant, Tag, settings::MEMORY},
+    sample::Value,
+};
+use havrel_link::{Command, LinkError, Page, RawValue, traffic::Exchange};
+use std::sync::{Arc, PoisonError};
+use tokio::sync::{broadcast, oneshot};
+use uuid::Uuid;
+
+impl Live {
+    /// Whether a value may be written to a tag.
+    ///
+    /// # Errors
+    /// In words for whoever wants to write.
+    pub fn may_write(&self, tag: Uuid, value: &Value) -> Result<(), LiveError> {
+        self.writable(&self.plant(), tag, value).map(drop)
+    }
+
+    /// The tag and its connection, where the value may be written.
+    fn writable<'a>(
+        &self,
+        plant: &'a Plant,
+        tag: Uuid,
+        value: &Value,
+    ) -> Result<(&'a Item<Tag>, &'a Item<Connection>), LiveError> {
+        let refused = |words: &str| Err(LiveError::Refused(words.to_owned()));
+        let Some(item) = plant.tags.get(&tag) else { return refused("There is no such tag.") };
+        item.set.check_write(value).map_err(LiveError::Refused)?;
+        if let Some(place) = plant.out_of_service(item.set.place) {
+            return Err(LiveError::Refused(format!("“{}” is out of service.", plant.path(Some(place)))));
+        }
+        let Some(connection) = item.set.connection.and_then(|id| plant.connections.get(&id)) else {
+            return refused("The tag has no connection to write to.");
+        };
+        if !connection.set.writing && connection.set.kind != MEMORY {
+            return Err(LiveError::Refused(format!("Writing is switched off for the connection “{}”.", connection.set.name)));
+        }
+        Ok((item, connection))
+    }
+
+    /// Writes a value in engineering units to the device and answers with what it then holds.
+    ///
+    /// # Errors
+    /// When the value may not be written, or the device does not take it.
+    pub async fn write(&self, tag: Uuid, value: Value) -> Result<Value, LiveError> {
+        let plant = self.plant();
+        let (item, connection) = self.writable(&plant, tag, &value)?;
+        let (reply, answer) = oneshot::channel();
+        self.command(connection.id, Command::Write { tag: item.no, value, reply }).await?;
+        let held = answer.await.map_err(|_| LinkError::SwitchedOff)??;
+        self.keep(&item.set, item.no, &connection.set.kind, &held).await?;
+        Ok(held)
+    }
+
+    /// Reads tags of one connection now and gives the bytes they are made of, at most 200.
+    ///
+    /// # Errors
+    /// When the connection does not run.
+    pub async fn raw(&self, connection: Uuid, mut tags: Vec<TagNo>) -> Result<Vec<RawValue>, LiveError> {
+        tags.truncate(200);
+        let (reply, answer) = oneshot::channel();
+        self.command(connection, Command::Raw { tags, reply }).await?;
+        Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
+    }
+
+    /// Takes another address of a connection into use by hand.
+    ///
+    /// # Errors
+    /// When there is no such address or connection.
+    pub async fn take_path(&self, connection: Uuid, path: usize) -> Result<(), LiveError> {
+        let (reply, answer) = oneshot::channel();
+        self.command(connection, Command::TakePath { path, reply }).await?;
+        Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
+    }
+
+    /// Watches what passes between a connection and its device, from now on.
+    ///
+    /// # Errors
+    /// When there is no such connection.
+    pub fn traffic(&self, connection: Uuid) -> Result<broadcast::Receiver<Arc<Exchange>>, LiveError> {
+        let links = self.links.lock().unwrap_or_else(PoisonError::into_inner);
+        let line = links.get(&connection).ok_or_else(|| LiveError::Refused("There is no such connection.".into()))?;
+        Ok(line.tap().watch())
+    }
+
+    /// Looks at what a device holds, over the running connection.
+    ///
+    /// # Errors
+    /// When the connection does not run or the device refuses.
+    pub async fn browse(&self, connection: Uuid, request: Own) -> Result<Page, LiveError> {
+        let (reply, answer) = oneshot::channel();
+        self.command(connection, Command::Browse { request, reply }).await?;
+        Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
+    }
+
+    async fn command(&self, connection: Uuid, command: Command) -> Result<(), LiveError> {
+        let line = self.links.lock().unwrap_or_else(PoisonError::into_inner).get(&connection).map(links::Line::commands);
+        let Some(line) = line else { return Err(LiveError::Refused("There is no such connection.".into())) };
+        line.send(command).await.map_err(|_| LinkError::SwitchedOff.into())
+    }
+}
