@@ -155,15 +155,15 @@ impl Piece {
             Piece::Number { part: p, plus, digits } => {
                 let sum = match plus {
                     0 => String::new(),
-                    n if *n > 0 => format!(" plus {n}"),
-                    n => format!(" minus {}", -n),
+                    n if *n > 0 => format!(" + {n}"),
+                    n => format!(" − {}", -n),
                 };
-                let wide = if *digits > 1 { format!(" in {digits} digits") } else { String::new() };
-                format!("the number of {}{sum}{wide}", part(p))
+                let wide = if *digits > 1 { format!(", {digits} digits") } else { String::new() };
+                format!("the number in {}{sum}{wide}", part(p))
             }
             Piece::Count { first, digits } => {
-                let wide = if *digits > 1 { format!(" in {digits} digits") } else { String::new() };
-                format!("counting from {first}{wide}")
+                let wide = if *digits > 1 { format!(", {digits} digits") } else { String::new() };
+                format!("a count from {first}{wide}")
             }
         }
     }
@@ -177,7 +177,7 @@ impl Pattern {
 
     /// The pattern in words; `names` are those of the parts.
     pub fn words(&self, names: &[String]) -> String {
-        self.pieces.iter().map(|p| p.show(names)).collect::<Vec<_>>().join(", then ")
+        self.pieces.iter().map(|p| p.show(names)).collect::<Vec<_>>().join(" · ")
     }
 
     fn cost(&self) -> u32 {
@@ -253,9 +253,18 @@ fn ways(name: &str, row: usize, found: &Found) -> Vec<Pattern> {
     all
 }
 
+/// What is named: rows, each by a name of its own, or the places they stand in, several in each.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Named {
+    #[default]
+    Rows,
+    Places,
+}
+
 /// Works out the pattern behind typed names: the likeliest that fits the last example and as many of the others as can be.
 /// `None` before there is an example.
-pub fn learn(rows: &[Found], examples: &[(usize, String)]) -> Option<Naming> {
+pub fn learn(rows: &[Found], examples: &[(usize, String)], of: Named) -> Option<Naming> {
     let (last, name) = examples.iter().rev().find(|(row, name)| *row < rows.len() && !name.trim().is_empty())?;
     if name.chars().count() > LONGEST {
         return None;
@@ -264,18 +273,27 @@ pub fn learn(rows: &[Found], examples: &[(usize, String)]) -> Option<Naming> {
         let fits =
             |(row, name): &(usize, String)| rows.get(*row).is_none_or(|f| pattern.name(*row, f).as_deref() == Some(name.trim()));
         let unfit: Vec<usize> = examples.iter().filter(|e| !fits(e)).map(|e| e.0).collect();
-        // A pattern that says nothing about many rows, or says the same of all, was hardly meant.
-        let sample: Vec<usize> = (0..rows.len()).step_by((rows.len() / 50).max(1)).collect();
-        let mut names: Vec<Option<String>> = sample.iter().map(|&row| pattern.name(row, &rows[row])).collect();
+        // A pattern that says nothing about many rows was hardly meant.
+        let names = |rows_: &[usize]| -> Vec<Option<String>> { rows_.iter().map(|&row| pattern.name(row, &rows[row])).collect() };
+        let sample: Vec<usize> = match of {
+            Named::Rows => (0..rows.len()).step_by((rows.len() / 50).max(1)).collect(),
+            // Neighbours show whether several come together.
+            Named::Places => (*last..rows.len()).take(100).collect(),
+        };
+        let mut names = names(&sample);
         let empty = names.iter().filter(|n| n.is_none()).count();
         names.sort();
         names.dedup();
-        let alike = sample.len() - names.len();
-        (Naming { pattern, unfit }, empty, alike)
+        let unlikely = match of {
+            // The same name twice is seldom meant, and a place for each row still less.
+            Named::Rows => 3 * u32::from(names.len() < sample.len()),
+            Named::Places => 20 * u32::from(sample.len() > 3 && names.len() * 2 > sample.len()),
+        };
+        (Naming { pattern, unfit }, empty, unlikely)
     };
     let ways = ways(name.trim(), *last, &rows[*last]);
-    let order = |a: &(Naming, usize, usize), b: &(Naming, usize, usize)| -> Ordering {
-        let key = |n: &(Naming, usize, usize)| (n.0.unfit.len(), n.1 > 0, n.0.pattern.cost() + 3 * u32::from(n.2 > 0), n.1);
+    let order = |a: &(Naming, usize, u32), b: &(Naming, usize, u32)| -> Ordering {
+        let key = |n: &(Naming, usize, u32)| (n.0.unfit.len(), n.1 > 0, n.0.pattern.cost() + n.2, n.1);
         key(a).cmp(&key(b))
     };
     ways.into_iter().take(MOST).map(judge).min_by(order).map(|(naming, ..)| naming)
@@ -305,21 +323,21 @@ mod tests {
     fn learnt(examples: &[(usize, &str)]) -> (String, Vec<String>, Vec<usize>) {
         let rows = vessels();
         let examples: Vec<_> = examples.iter().map(|(row, name)| (*row, (*name).to_owned())).collect();
-        let naming = learn(&rows, &examples).unwrap();
+        let naming = learn(&rows, &examples, Named::Rows).unwrap();
         let names = NAMES.map(str::to_owned);
         let made = rows.iter().enumerate().map(|(i, r)| naming.pattern.name(i, r).unwrap_or_default()).collect();
         (naming.pattern.words(&names), made, naming.unfit)
     }
 
     #[rstest]
-    #[case(&[(0, "EX-1 Level")], "“EX-”, then the instance, then “ ”, then the member", "EX-2 Temperature")]
+    #[case(&[(0, "EX-1 Level")], "“EX-” · the instance · “ ” · the member", "EX-2 Temperature")]
     #[case(&[(0, "Level")], "the member", "Temperature")]
-    #[case(&[(0, "level 1")], "the member in small letters, then “ ”, then the instance", "temperature 2")]
-    #[case(&[(0, "EX-01/LEVEL")], "“EX-”, then the number of the instance in 2 digits, then “/”, then the member in large letters", "EX-02/TEMPERATURE")]
-    #[case(&[(0, "R100")], "“R”, then the number of the address", "R142")]
-    #[case(&[(0, "R101")], "“R”, then the number of the address plus 1", "R143")]
-    #[case(&[(1, "Point 1"), (2, "Point 2")], "“Point ”, then counting from 0", "Point 4")]
-    #[case(&[(2, "speed of 1")], "the last word of the member, then “ of ”, then the instance", "Temperature of 2")]
+    #[case(&[(0, "level 1")], "the member in small letters · “ ” · the instance", "temperature 2")]
+    #[case(&[(0, "EX-01/LEVEL")], "“EX-” · the number in the instance, 2 digits · “/” · the member in large letters", "EX-02/TEMPERATURE")]
+    #[case(&[(0, "R100")], "“R” · the number in the address", "R142")]
+    #[case(&[(0, "R101")], "“R” · the number in the address + 1", "R143")]
+    #[case(&[(1, "Point 1"), (2, "Point 2")], "“Point ” · a count from 0", "Point 4")]
+    #[case(&[(2, "speed of 1")], "the last word of the member · “ of ” · the instance", "Temperature of 2")]
     fn sees_the_pattern(#[case] examples: &[(usize, &str)], #[case] words: &str, #[case] fifth: &str) {
         let (shown, names, unfit) = learnt(examples);
         assert_eq!((shown.as_str(), unfit.len()), (words, 0));
@@ -334,7 +352,7 @@ mod tests {
         assert!(first.contains("instance"), "{first}");
         assert_eq!(names[3], "Vessel 2");
         let (second, names, _) = learnt(&[(0, "Vessel 1"), (3, "Vessel 4")]);
-        assert_eq!(second, "“Vessel ”, then counting from 1");
+        assert_eq!(second, "“Vessel ” · a count from 1");
         assert_eq!(names[11], "Vessel 12");
     }
 
@@ -345,10 +363,27 @@ mod tests {
     }
 
     #[test]
+    fn places_are_few() {
+        // Nine registers of each of forty vessels, found by their addresses only: “1” may be the count or an address.
+        let row = |n: usize| Found { parts: vec!["holding".into(), n.to_string(), format!("{}", 400_001 + n), String::new()] };
+        let rows: Vec<Found> = (0..360).map(row).collect();
+        let naming = learn(&rows, &[(0, "Works/EX-1".into())], Named::Places).unwrap();
+        let mut places: Vec<_> = rows.iter().enumerate().map(|(i, r)| naming.pattern.name(i, r)).collect();
+        places.dedup();
+        assert_eq!(places, [Some("Works/EX-1".to_owned())]);
+        // Where a part tells the vessels apart, each has its place.
+        let rows = vessels();
+        let naming = learn(&rows, &[(0, "Works/EX-1".into())], Named::Places).unwrap();
+        let mut places: Vec<_> = rows.iter().enumerate().map(|(i, r)| naming.pattern.name(i, r).unwrap()).collect();
+        places.dedup();
+        assert_eq!((places.len(), places[11].as_str()), (12, "Works/EX-12"));
+    }
+
+    #[test]
     fn no_example_no_pattern() {
-        assert_eq!(learn(&vessels(), &[]), None);
-        assert_eq!(learn(&vessels(), &[(99, "x".into())]), None);
-        assert_eq!(learn(&vessels(), &[(0, "x".repeat(500))]), None);
+        assert_eq!(learn(&vessels(), &[], Named::Rows), None);
+        assert_eq!(learn(&vessels(), &[(99, "x".into())], Named::Rows), None);
+        assert_eq!(learn(&vessels(), &[(0, "x".repeat(500))], Named::Rows), None);
     }
 
     proptest! {
@@ -356,7 +391,7 @@ mod tests {
         fn the_last_example_is_always_met(row in 0usize..36, name in "[A-Za-zäß0-9 ._-]{1,24}", other in "[a-z]{1,6}") {
             let rows = vessels();
             prop_assume!(!name.trim().is_empty());
-            let naming = learn(&rows, &[((row + 1) % 36, other), (row, name.clone())]).unwrap();
+            let naming = learn(&rows, &[((row + 1) % 36, other), (row, name.clone())], Named::Rows).unwrap();
             let made = naming.pattern.name(row, &rows[row]);
             prop_assert_eq!(made.as_deref(), Some(name.trim()));
         }
@@ -367,7 +402,7 @@ mod tests {
             let rows = vessels();
             let row = v * 3 + m;
             let wanted = |i: usize| format!("{} {}", rows[i].parts[2], rows[i].parts[1]);
-            let naming = learn(&rows, &[(row, wanted(row)), ((row + 17) % 36, wanted((row + 17) % 36))]).unwrap();
+            let naming = learn(&rows, &[(row, wanted(row)), ((row + 17) % 36, wanted((row + 17) % 36))], Named::Rows).unwrap();
             prop_assert!(naming.unfit.is_empty());
             for (i, found) in rows.iter().enumerate() {
                 prop_assert_eq!(naming.pattern.name(i, found), Some(wanted(i)));

@@ -10,6 +10,7 @@ pub mod engine;
 pub mod frame;
 pub mod history;
 pub mod intake;
+pub mod number;
 pub mod plant;
 pub mod poll;
 pub mod quality;

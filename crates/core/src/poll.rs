@@ -1,7 +1,7 @@
 //! Planning of polls: which addresses travel in one request, and when the next turn is due.
 
 use crate::time::Nanos;
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashMap};
 
 /// Something wanted from a linear address space.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -37,16 +37,26 @@ impl Read {
     }
 
     /// Smaller requests for the same items, after this one was refused: first without the gaps, then halves. `wants` holds
-    /// each item at its own index. Empty: it is one item alone, and cannot be split.
+    /// each item at its own index. Empty: all its items lie at one and the same place, and it cannot be split.
     pub fn split(&self, wants: &[Want], limit: u32) -> Vec<Read> {
         let mut own = self.wanted(wants);
         own.sort_unstable();
-        let parts = pack(own.clone(), |_| limit, |_| 0);
-        if parts.len() > 1 || own.len() < 2 {
-            return if own.len() < 2 { Vec::new() } else { parts };
+        let place = |want: &Want| (want.start, want.count);
+        let places = own.chunk_by(|a, b| place(a) == place(b)).count();
+        if places < 2 {
+            return Vec::new();
         }
-        let upper = own.split_off(own.len() / 2);
+        let parts = pack(own.clone(), |_| limit, |_| 0);
+        if parts.len() > 1 {
+            return parts;
+        }
+        let half: usize = own.chunk_by(|a, b| place(a) == place(b)).take(places / 2).map(<[Want]>::len).sum();
+        let upper = own.split_off(half);
         [own, upper].into_iter().flat_map(|half| pack(half, |_| limit, |_| 0)).collect()
+    }
+
+    fn place(&self) -> (u32, u32, u32) {
+        (self.space, self.start, self.count)
     }
 }
 
@@ -77,10 +87,14 @@ pub fn pack(mut wants: Vec<Want>, limit: impl Fn(u32) -> u32, gap: impl Fn(&Want
 /// What a device has refused, by its addresses, so that it holds for other plans too.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Refusals {
-    /// Where, behind a gap that is not bridged any more, reading begins: space and address.
-    closed: HashSet<(u32, u32)>,
+    /// Where, behind a gap that is not bridged any more, reading begins: space and address; and the refused request that
+    /// bridged it.
+    closed: HashMap<(u32, u32), (u32, u32, u32)>,
     /// Requests without a gap that were refused: space, first address, number.
     spans: Vec<(u32, u32, u32)>,
+    /// Those of them that cannot be split: what the device does not have.
+    missing: BTreeSet<(u32, u32, u32)>,
+    version: usize,
 }
 
 impl Refusals {
@@ -88,30 +102,64 @@ impl Refusals {
     pub fn add(&mut self, read: &Read, wants: &[Want]) {
         let parts = read.parts(wants);
         if parts.len() > 1 {
-            self.closed.extend(parts.iter().skip(1).map(|part| (part.space, part.start)));
+            self.closed.extend(parts.iter().skip(1).map(|part| ((part.space, part.start), read.place())));
         } else {
-            self.spans.push((read.space, read.start, read.count));
+            self.spans.push(read.place());
+        }
+        self.version += 1;
+    }
+
+    /// Notes a request that was refused and cannot be split. A larger one that was refused because of it is forgotten, so that
+    /// what lies around it travels in few requests again.
+    pub fn miss(&mut self, read: &Read) {
+        if self.missing.insert(read.place()) {
+            let place = read.place();
+            self.spans.retain(|span| !covers(*span, place));
+            self.closed.retain(|_, request| !covers(*request, place));
+            self.version += 1;
         }
     }
 
-    /// How much was learnt; it only grows.
-    pub fn count(&self) -> usize {
-        self.closed.len() + self.spans.len()
+    /// Notes that the device has what it had not.
+    pub fn found(&mut self, read: &Read) {
+        if self.missing.remove(&read.place()) {
+            self.version += 1;
+        }
+    }
+
+    /// Changes whenever something is learnt.
+    pub fn version(&self) -> usize {
+        self.version
     }
 
     fn hit(&self, read: &Read) -> bool {
-        let within = |&(space, start, count): &(u32, u32, u32)| {
-            read.space == space && read.start <= start && start + count <= read.start + read.count
-        };
-        self.spans.iter().any(within)
+        self.spans.iter().any(|span| covers(read.place(), *span))
+    }
+
+    /// How much of the gap before an item may be bridged: nothing that is missing.
+    fn free_before(&self, want: &Want, gap: u32) -> u32 {
+        // Nothing that can be asked for in one request is longer than 2,000 addresses (bits; Modbus V1.1b3, §6.1).
+        let from = (want.space, want.start.saturating_sub(gap.saturating_add(2000)), 0);
+        let before = self.missing.range(from..(want.space, want.start, 0));
+        before.map(|(_, start, count)| want.start.saturating_sub(start + count)).fold(gap, u32::min)
     }
 }
 
+/// Whether a span (space, first address, number) covers another.
+fn covers(outer: (u32, u32, u32), inner: (u32, u32, u32)) -> bool {
+    outer.0 == inner.0 && outer.1 <= inner.1 && inner.1 + inner.2 <= outer.1 + outer.2
+}
+
 /// Packs around what a device has refused before: no gap is bridged that was in a refused request, and no request covers
-/// one that was refused without a gap, unless it is a single item.
+/// one that was refused without a gap, unless it is a single item. What the device does not have is asked for alone, once
+/// however many items want it.
 pub fn pack_around(wants: &[Want], limit: impl Fn(u32) -> u32, gap: u32, refused: &Refusals) -> Vec<Read> {
-    let bridge = |want: &Want| if refused.closed.contains(&(want.space, want.start)) { 0 } else { gap };
-    let mut open = pack(wants.to_vec(), &limit, bridge);
+    let is_missing = |want: &Want| refused.missing.contains(&(want.space, want.start, want.count));
+    let (mut missing, there): (Vec<Want>, Vec<Want>) = wants.iter().partition(|want| is_missing(want));
+    let bridge = |want: &Want| {
+        if refused.closed.contains_key(&(want.space, want.start)) { 0 } else { refused.free_before(want, gap) }
+    };
+    let mut open = pack(there, &limit, bridge);
     open.reverse();
     let mut reads = Vec::new();
     while let Some(read) = open.pop() {
@@ -122,6 +170,12 @@ pub fn pack_around(wants: &[Want], limit: impl Fn(u32) -> u32, gap: u32, refused
             open.extend(parts.into_iter().rev());
         }
     }
+    missing.sort_unstable();
+    let alone = missing.chunk_by(|a, b| (a.space, a.start, a.count) == (b.space, b.start, b.count));
+    reads.extend(alone.map(|same| {
+        let Want { space, start, count, .. } = same[0];
+        Read { space, start, count, items: same.iter().map(|want| want.item).collect() }
+    }));
     reads
 }
 
@@ -193,6 +247,7 @@ mod tests {
     use super::*;
     use crate::time::{MILLI, SECOND};
     use proptest::prelude::*;
+    use rstest::rstest;
 
     fn want(start: u32, count: u32, item: usize) -> Want {
         Want { space: 0, start, count, item }
@@ -221,6 +276,55 @@ mod tests {
         refused.add(&reads[0], &wants);
         let around = pack_around(&wants, |_| 8, 4, &refused);
         assert_eq!(around.iter().map(|r| (r.start, r.count)).collect::<Vec<_>>(), [(0, 2), (4, 6)]);
+    }
+
+    /// Asks until nothing is refused any more that was not known; gives the requests of one turn.
+    fn settle(wants: &[Want], gap: u32, refused: &mut Refusals, lacks: &[u32]) -> Vec<(u32, u32, usize)> {
+        loop {
+            let known = refused.version();
+            let mut open = pack_around(wants, |_| 125, gap, refused);
+            let turn = open.iter().map(|r| (r.start, r.count, r.items.len())).collect();
+            while let Some(read) = open.pop() {
+                if !lacks.iter().any(|at| (read.start..read.start + read.count).contains(at)) {
+                    continue;
+                }
+                let parts = read.split(wants, 125);
+                if parts.is_empty() {
+                    refused.miss(&read)
+                } else {
+                    refused.add(&read, wants)
+                }
+                open.extend(parts);
+            }
+            if refused.version() == known {
+                return turn;
+            }
+        }
+    }
+
+    #[rstest]
+    #[case::one(&[13], &[(1, 12, 12), (14, 7, 7), (13, 1, 1)])]
+    #[case::two(&[13, 17], &[(1, 12, 12), (14, 3, 3), (18, 3, 3), (13, 1, 1), (17, 1, 1)])]
+    #[case::the_first(&[1], &[(2, 19, 19), (1, 1, 1)])]
+    fn what_lies_around_a_missing_address_travels_in_few_requests(#[case] lacks: &[u32], #[case] turn: &[(u32, u32, usize)]) {
+        let wants: Vec<Want> = (1..=20).map(|at| want(at, 1, at as usize - 1)).collect();
+        assert_eq!(settle(&wants, 4, &mut Refusals::default(), lacks), turn);
+    }
+
+    #[test]
+    fn gaps_are_bridged_again_once_the_fault_is_known_to_lie_elsewhere() {
+        let wants: Vec<Want> = [1, 3, 5, 7, 9, 11].into_iter().enumerate().map(|(i, at)| want(at, 1, i)).collect();
+        let mut refused = Refusals::default();
+        assert_eq!(settle(&wants, 4, &mut refused, &[7]), [(1, 5, 3), (9, 3, 2), (7, 1, 1)]);
+        refused.found(&Read { space: 0, start: 7, count: 1, items: vec![3] });
+        assert_eq!(settle(&wants, 4, &mut refused, &[]), [(1, 11, 6)]);
+    }
+
+    #[test]
+    fn a_missing_address_is_asked_for_once_however_many_want_it() {
+        let wants: Vec<Want> = (0..10).map(|item| want(5, 2, item)).collect();
+        let mut refused = Refusals::default();
+        assert_eq!(settle(&wants, 4, &mut refused, &[5]), [(5, 2, 10)]);
     }
 
     #[test]
@@ -262,10 +366,10 @@ mod tests {
             let mut refused = Refusals::default();
             let mut reads = pack_around(&wants, |_| limit, gap, &refused);
             while let Some(bad) = reads.iter().find(|r| lacks(r) && r.items.len() > 1) {
-                let before = refused.count();
+                let before = refused.version();
                 refused.add(bad, &wants);
                 reads = pack_around(&wants, |_| limit, gap, &refused);
-                prop_assert!(before < refused.count() && refused.count() < 400, "it comes to an end");
+                prop_assert!(before < refused.version() && refused.version() < 400, "it comes to an end");
             }
             let mut seen = vec![0; wants.len()];
             for read in &reads {

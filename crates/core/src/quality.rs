@@ -40,6 +40,8 @@ reasons! {
     ByHand = 24, Good, "set by hand";
     /// The source's clock is ahead of ours by more than the tolerance, so the time of arrival stands in.
     ClockAhead = 1, Uncertain, "the source's clock is ahead; the time of arrival is used";
+    /// The source's clock reads a time before the year 2000, so the time of arrival stands in.
+    ClockUnset = 25, Uncertain, "the source's clock is not set; the time of arrival is used";
     /// The value lies outside the range its scaling allows and was clamped.
     Clamped = 2, Uncertain, "outside its scaled range";
     /// Nothing has been read since the tag was made or the program started.

@@ -3,6 +3,7 @@
 use crate::{
     alarm::AlarmEvent,
     history::Span,
+    number::Number,
     time::{Nanos, SECOND},
 };
 
@@ -73,8 +74,8 @@ pub struct Curve {
 }
 
 /// A number as the tag prints it; an en dash where there is none.
-pub fn number(value: Option<f64>, decimals: u8) -> String {
-    value.map_or_else(|| "–".into(), |v| format!("{v:.*}", usize::from(decimals)))
+pub fn number(value: Option<impl Into<Number>>, decimals: u8) -> String {
+    value.map_or_else(|| "–".into(), |v| v.into().print(decimals))
 }
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 //! One reading of one tag in 24 bytes, and the batch that carries many with their text.
 
-use crate::{TagNo, quality::Quality, text, time::Nanos};
+use crate::{TagNo, number::EXACT, quality::Quality, text, time::Nanos};
 use serde_json::{Value as Json, json};
 
 /// What the 64 value bits of a sample mean.
@@ -93,6 +93,9 @@ impl Value {
             (_, Value::F64(n)) if !n.is_finite() => Err("A value must be a finite number.".into()),
             (Some(Value::Text(_)) | None, Value::Text(_)) => Ok(self),
             (Some(Value::Text(_)), _) => Err("This tag holds a text.".into()),
+            (Some(_), Value::Text(text)) if Value::of_digits(text).is_some() => {
+                Value::of_digits(text).unwrap_or(self).fitting(current)
+            }
             (Some(_), Value::Text(text)) => Err(format!("“{text}” is neither a number nor one of the tag's state names.")),
             (Some(Value::Bool(_)), _) => match number {
                 Some(0.0) => Ok(Value::Bool(false)),
@@ -108,9 +111,9 @@ impl Value {
     pub fn to_json(&self) -> Json {
         match self {
             Value::Bool(v) => json!(v),
-            Value::I64(v) if v.unsigned_abs() <= 1 << 53 => json!(v),
+            Value::I64(v) if v.unsigned_abs() <= EXACT => json!(v),
             Value::I64(v) => json!(v.to_string()),
-            Value::U64(v) if *v <= 1 << 53 => json!(v),
+            Value::U64(v) if *v <= EXACT => json!(v),
             Value::U64(v) => json!(v.to_string()),
             // Shortest decimal that reads back as the same f32: 12.1, not 12.100000381469727.
             Value::F32(v) if v.is_finite() => json!(v.to_string().parse::<f64>().unwrap_or(f64::from(*v))),

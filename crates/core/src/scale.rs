@@ -38,11 +38,16 @@ impl Scaling {
         (self.low == self.high).then_some(("high", "The two scaled values must differ."))
     }
 
-    /// The engineering value, and whether it had to be clamped.
+    /// The engineering value, and whether it had to be clamped. A decimal factor gives a decimal value: 1009 counts of 0.1
+    /// are 100.9.
     pub fn apply(&self, raw: f64) -> (f64, bool) {
-        let share = (raw - self.raw_low) / (self.raw_high - self.raw_low);
-        let share = if self.curve == Curve::Root { share.max(0.0).sqrt() } else { share };
-        let value = self.low + share * (self.high - self.low);
+        let (counts, value_span, raw_span) = (raw - self.raw_low, self.high - self.low, self.raw_high - self.raw_low);
+        let value = match self.curve {
+            // Divided last: a factor such as 0.1 has no exact binary form.
+            Curve::Linear => self.low + counts * value_span / raw_span,
+            Curve::Root => self.low + (counts / raw_span).max(0.0).sqrt() * value_span,
+        };
+        let value = decimal(value, value_span.abs().max(self.low.abs()));
         if !self.clamp {
             return (value, false);
         }
@@ -52,16 +57,32 @@ impl Scaling {
 
     /// The raw value that reads as `value`.
     pub fn invert(&self, value: f64) -> f64 {
-        let share = (value - self.low) / (self.high - self.low);
-        let share = if self.curve == Curve::Root { share.max(0.0).powi(2) } else { share };
-        self.raw_low + share * (self.raw_high - self.raw_low)
+        let (above, value_span, raw_span) = (value - self.low, self.high - self.low, self.raw_high - self.raw_low);
+        let raw = match self.curve {
+            Curve::Linear => self.raw_low + above * raw_span / value_span,
+            Curve::Root => self.raw_low + (above / value_span).max(0.0).powi(2) * raw_span,
+        };
+        decimal(raw, raw_span.abs().max(self.raw_low.abs()))
     }
+}
+
+/// The decimal number that a computed value stands for, where it is only some rounding errors away; otherwise the value
+/// itself. `scale` is the size of the numbers it was computed from: of that an `f64` holds fifteen digits.
+fn decimal(value: f64, scale: f64) -> f64 {
+    let scale = scale.max(value.abs());
+    let places = 14.0 - scale.log10().floor();
+    if !(0.0..=30.0).contains(&places) {
+        return value;
+    }
+    let near: f64 = format!("{value:.*}", places as usize).parse().unwrap_or(value);
+    if (near - value).abs() <= 4.0 * f64::EPSILON * scale { near } else { value }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use proptest::prelude::*;
+    use rstest::rstest;
 
     const PERCENT: Scaling = Scaling { raw_low: 0.0, raw_high: 1000.0, low: 0.0, high: 100.0, clamp: true, curve: Curve::Linear };
 
@@ -70,6 +91,21 @@ mod tests {
         assert_eq!(PERCENT.apply(500.0), (50.0, false));
         assert_eq!(PERCENT.apply(1200.0), (100.0, true));
         assert_eq!(Scaling { clamp: false, ..PERCENT }.apply(1200.0), (120.0, false));
+    }
+
+    #[rstest]
+    #[case(0.0, 0.1, 1009.0, 100.9)]
+    #[case(0.0, 0.1, 555.0, 55.5)]
+    #[case(0.0, 0.01, 5555.0, 55.55)]
+    #[case(-50.1, 0.1, 3.0, -49.8)]
+    #[case(273.15, 0.1, 7.0, 273.85)]
+    #[case(0.0, 0.001, 65535.0, 65.535)]
+    #[case(0.0, 1000.0, 12.0, 12000.0)]
+    fn a_decimal_factor_gives_decimals(#[case] low: f64, #[case] factor: f64, #[case] raw: f64, #[case] value: f64) {
+        let high = low + 1000.0 * factor;
+        let scaling = Scaling { raw_low: 0.0, raw_high: 1000.0, low, high, clamp: false, curve: Curve::Linear };
+        assert_eq!(scaling.apply(raw), (value, false));
+        assert_eq!(scaling.invert(value), raw);
     }
 
     #[test]

@@ -83,8 +83,8 @@ impl Db {
 fn value(json: Json) -> Value {
     match json {
         Json::Bool(on) => Value::Bool(on),
-        Json::Number(n) => Value::F64(n.as_f64().unwrap_or(f64::NAN)),
-        Json::String(text) => Value::Text(text),
+        Json::Number(n) => Value::of_json(&n).unwrap_or(Value::F64(f64::NAN)),
+        Json::String(text) => Value::of_digits(&text).unwrap_or(Value::Text(text)),
         other => Value::Text(other.to_string()),
     }
 }

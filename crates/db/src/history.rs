@@ -4,14 +4,13 @@ use crate::{Db, DbError, journal, people};
 use havrel_core::{
     TagNo,
     alarm::AlarmStanding,
-    engine::usable_number,
     frame::Frame,
     history::Point,
     quality::{Quality, Reason},
     sample::{Kind, Sample, Value},
     time::Nanos,
 };
-use sqlx::{PgConnection, Row};
+use sqlx::{PgConnection, Row, postgres::PgRow};
 use std::{
     cmp::Reverse,
     collections::HashMap,
@@ -142,20 +141,36 @@ impl Db {
         .bind(limit)
         .fetch_all(&self.heavy)
         .await?;
-        rows.into_iter()
-            .map(|row| {
-                let kind = Kind::from_code(row.try_get::<i16, _>("kind")? as u8).unwrap_or(Kind::Empty);
-                let bits = row.try_get::<i64, _>("bits")? as u64;
-                let quality = Quality::from_bits(row.try_get::<i16, _>("quality")? as u16);
-                Ok(Kept {
-                    time: row.try_get("at")?,
-                    value: value(kind, bits, row.try_get("text")?),
-                    quality: quality.unwrap_or(Quality::of(Reason::WrongAnswer)),
-                    flags: row.try_get::<i16, _>("flags")? as u8,
-                    epoch: row.try_get::<i32, _>("epoch")?.unsigned_abs(),
-                })
-            })
-            .collect()
+        rows.iter().map(kept).collect()
+    }
+
+    /// The newest that is stored of every tag: its last sample, with the last value where that one only tells a quality.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn newest(&self) -> Result<Vec<(TagNo, Kept)>, DbError> {
+        let rows = sqlx::query(
+            "select s.tag_no, s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch from series s, lateral (
+                 select * from sample p where p.series = s.id order by p.at desc, p.epoch desc limit 1) p
+             order by s.tag_no, p.epoch desc, p.at desc",
+        )
+        .fetch_all(&self.heavy)
+        .await?;
+        let mut all: Vec<(TagNo, Kept)> = Vec::new();
+        for row in rows {
+            let tag = row.try_get::<i32, _>("tag_no")?.cast_unsigned();
+            let kept = kept(&row)?;
+            match all.last_mut() {
+                // The series of qualities without a value came first; the value is that of the newest other one.
+                Some((of, last)) if *of == tag => {
+                    if last.value.is_none() {
+                        (last.value, last.time) = (kept.value, kept.time);
+                    }
+                }
+                _ => all.push((tag, kept)),
+            }
+        }
+        Ok(all)
     }
 
     /// The same as numbers for statistics and pictures, with the value that holds at `from` in front.
@@ -171,22 +186,20 @@ impl Db {
         // Of an hour that was lived twice, statistics and pictures show what came last; `raw` gives both.
         let steps = self.clock_steps(from, to).await?;
         kept.retain(|k| !steps.iter().any(|s| k.epoch < s.epoch && (s.at..s.until).contains(&k.time)));
-        let number = |k: &Kept| match k.value.as_ref() {
-            Some(Value::F64(v)) => usable_number(Kind::F64, v.to_bits(), k.quality),
-            Some(v) => v.number().filter(|v| v.is_finite() && !k.quality.is_bad()),
-            None => None,
+        let point = |k: &Kept| {
+            let value = k.value.as_ref().filter(|_| !k.quality.is_bad());
+            let number = value.and_then(Value::exact).filter(|n| n.float().is_finite());
+            let good = number.is_some() || matches!(value, Some(Value::Text(_)));
+            Point { time: k.time, value: number, good, by_hand: k.quality.reason() == Reason::ByHand }
         };
-        let mut points: Vec<Point> = kept
-            .iter()
-            .map(|k| Point { time: k.time, value: number(k), by_hand: k.quality.reason() == Reason::ByHand })
-            .collect();
+        let mut points: Vec<Point> = kept.iter().map(point).collect();
         // Where nothing was recorded no value holds on; the first sample afterwards is always stored.
         let since = points.first().map_or(from, |p| p.time);
         for gap in self.unrecorded(since, to).await? {
             // A sample may lie within the span: the last one before a stop, or one that was loaded later.
             let at = points.partition_point(|p| p.time < gap.to);
             if let Some(last) = at.checked_sub(1).map(|i| points[i].time) {
-                points.insert(at, Point { time: last.max(gap.from) + 1, value: None, by_hand: false });
+                points.insert(at, Point::unknown(last.max(gap.from) + 1));
             }
         }
         Ok(points)
@@ -232,6 +245,19 @@ pub struct ClockEpoch {
     pub by: Nanos,
     /// Until when instants were lived that an earlier epoch had lived before; `at` where there are none.
     pub until: Nanos,
+}
+
+fn kept(row: &PgRow) -> Result<Kept, DbError> {
+    let kind = Kind::from_code(row.try_get::<i16, _>("kind")? as u8).unwrap_or(Kind::Empty);
+    let bits = row.try_get::<i64, _>("bits")? as u64;
+    let quality = Quality::from_bits(row.try_get::<i16, _>("quality")? as u16);
+    Ok(Kept {
+        time: row.try_get("at")?,
+        value: value(kind, bits, row.try_get("text")?),
+        quality: quality.unwrap_or(Quality::of(Reason::WrongAnswer)),
+        flags: row.try_get::<i16, _>("flags")? as u8,
+        epoch: row.try_get::<i32, _>("epoch")?.unsigned_abs(),
+    })
 }
 
 /// How far a node has shipped: number, arrival and clock epoch of its last frame; zeros if none.

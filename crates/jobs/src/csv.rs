@@ -1,9 +1,10 @@
 //! A report as CSV (RFC 4180): its tables one below the other. Texts and pictures are left out.
 
-use crate::sheet::harmless;
+use crate::{sheet::harmless, tables};
 use havrel_core::{
     alarm::EventKind,
-    report::{Document, Part, number},
+    number::Number,
+    report::{Document, Part},
     time::to_text,
 };
 
@@ -59,9 +60,10 @@ pub fn print(document: &Document) -> Result<String, csv::Error> {
                     "Place", "Tag", "Unit", "Average", "Minimum", "Maximum", "First", "Last", "Samples", "Good", "By hand",
                 ])?;
                 for (tag, s) in rows {
-                    let print = |v: Option<f64>| v.map(|v| number(Some(v), tag.decimals)).unwrap_or_default();
-                    let numbers = [s.average, s.minimum, s.maximum, s.first, s.last].map(print);
+                    let print = |v: Option<Number>| v.map(|v| v.print(tag.decimals)).unwrap_or_default();
+                    let numbers = [s.minimum, s.maximum, s.first, s.last].map(print);
                     let mut row = vec![harmless(&tag.path), harmless(&tag.name), harmless(&tag.unit)];
+                    row.push(tables::average(s, tag.decimals).unwrap_or_default());
                     row.extend(numbers);
                     row.push(s.count.to_string());
                     row.extend([s.good, s.by_hand].map(|share| format!("{:.1} %", share * 100.0)));
@@ -101,10 +103,10 @@ mod tests {
             from: 0,
             to: 1,
             average: Some(12.34),
-            minimum: Some(-1.0),
+            minimum: Some((-1.0).into()),
             maximum: None,
             first: None,
-            last: Some(13.0),
+            last: Some(13.0.into()),
             count: 3,
             good: 0.5,
             by_hand: 0.25,

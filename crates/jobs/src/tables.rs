@@ -29,13 +29,20 @@ pub(crate) fn summary(rows: &[(Named, Span)]) -> Table {
     head.extend(by_hand.then_some(("By hand", true)));
     let row = |(tag, span): &(Named, Span)| {
         let mut row = vec![tag.path.clone(), tag.name.clone(), tag.unit.clone()];
-        let values = [span.average, span.minimum, span.maximum, span.first, span.last];
+        row.push(average(span, tag.decimals).unwrap_or_else(|| "–".into()));
+        let values = [span.minimum, span.maximum, span.first, span.last];
         row.extend(values.map(|value| number(value, tag.decimals)));
         row.extend([span.count.to_string(), format!("{:.1} %", span.good * 100.0)]);
         row.extend(by_hand.then(|| format!("{:.1} %", span.by_hand * 100.0)));
         row
     };
     Table { head, rows: rows.iter().map(row).collect() }
+}
+
+/// The average of a span, marked where the numbers are too large for it to be exact.
+pub(crate) fn average(span: &Span, decimals: u8) -> Option<String> {
+    let mark = if span.is_average_rounded() { "≈ " } else { "" };
+    span.average.map(|average| format!("{mark}{}", number(Some(average), decimals)))
 }
 
 /// What tags were at the end, one row each.

@@ -18,6 +18,14 @@ pub enum LinkError {
     Line(String, String),
     #[error("No answer within {0} ms.")]
     Silent(u32),
+    /// After how many milliseconds it did, and how long was waited for.
+    #[error("The answer came after {0} ms; the timeout is {1} ms.")]
+    Late(u32, u32),
+    /// Who was asked, and who answers instead.
+    #[error("Unit {0} does not answer, but unit {1} does.")]
+    OtherUnit(u8, u8),
+    #[error("No answer within {0} ms, whatever the unit id; the port is open.")]
+    NobodyAnswers(u32),
     #[error("What answers there does not speak this protocol{0}.")]
     OtherProtocol(String),
     #[error("The device closed the connection.")]
@@ -34,6 +42,10 @@ pub enum LinkError {
     NoSuchAddress(String),
     #[error("The device refused: {0}.")]
     Refused(String),
+    #[error("The device does not know function {0} (exception 1).")]
+    NoFunction(u8),
+    #[error("The device is busy (exception 6).")]
+    Busy,
     #[error("The connection is switched off.")]
     SwitchedOff,
     #[error("{0}")]
@@ -53,10 +65,15 @@ impl LinkError {
     /// The quality its tags get.
     pub fn reason(&self) -> Reason {
         match self {
-            LinkError::Silent(_) | LinkError::WrongUnit(_) | LinkError::UnitSilent(_) => Reason::NoAnswer,
+            LinkError::Silent(_)
+            | LinkError::Late(..)
+            | LinkError::OtherUnit(..)
+            | LinkError::NobodyAnswers(_)
+            | LinkError::WrongUnit(_)
+            | LinkError::UnitSilent(_) => Reason::NoAnswer,
             LinkError::WrongAnswer(_) | LinkError::OtherRequest | LinkError::OtherProtocol(_) => Reason::WrongAnswer,
             LinkError::NoSuchAddress(_) => Reason::NoSuchAddress,
-            LinkError::Refused(_) | LinkError::ReadBack(_) => Reason::Refused,
+            LinkError::Refused(_) | LinkError::NoFunction(_) | LinkError::Busy | LinkError::ReadBack(_) => Reason::Refused,
             LinkError::SwitchedOff => Reason::SwitchedOff,
             LinkError::BadRequest(_) => Reason::NoSource,
             LinkError::NameNotFound(_)
@@ -79,7 +96,10 @@ impl LinkError {
             LinkError::Unreachable(..) => "Check the address and the network between here and there.",
             LinkError::NoConnection(..) => "Check that the device has power, and that no firewall stands between.",
             LinkError::Line(..) => "Check the name of the line, its adapter, and that Havrel may use it (group dialout).",
-            LinkError::Silent(_) => "Check the unit id, or give the device more time.",
+            LinkError::Silent(_) => "Test the connection: the test tells a wrong unit id from a device that is slow.",
+            LinkError::Late(..) => "Set a longer timeout.",
+            LinkError::OtherUnit(..) => "Check the unit id; behind a gateway it is the number of the device on the line.",
+            LinkError::NobodyAnswers(_) => "Check that Modbus is switched on in the device, and that this is its Modbus port.",
             LinkError::OtherProtocol(_) => "The port is open, but another program listens there. Check the port.",
             LinkError::Closed => "The device may allow fewer connections than are open. Close others and wait.",
             LinkError::WrongAnswer(_) => "Check the unit id and gateway; a shorter request size can help.",
@@ -88,8 +108,13 @@ impl LinkError {
             LinkError::UnitSilent(_) => "Check the device's power, its number on the line, and the line.",
             LinkError::NoSuchAddress(_) => "Check the address, and whether the manual counts from 0 or from 1.",
             LinkError::Refused(_) => "The manual says which requests the device allows.",
+            LinkError::NoFunction(5 | 6 | 15 | 16 | 22 | 23) => {
+                "Choose the functions that the manual names: settings of the connection, Write with functions."
+            }
+            LinkError::NoFunction(_) => "The manual says which tables and functions the device has.",
+            LinkError::Busy => "It usually passes; poll less often if it does not.",
             LinkError::SwitchedOff => "Switch the connection on.",
-            LinkError::BadRequest(_) => "Correct what was asked for.",
+            LinkError::BadRequest(_) => "Enter a valid value.",
             LinkError::ReadBack(_) => "The device may limit or overwrite the value itself.",
             LinkError::Untrusted(..) => "Compare the fingerprint with the one the device itself shows; if they agree, trust it.",
             LinkError::NotSecured(_) => "Check that the port is the secured one, and which certificates the device takes.",
@@ -99,8 +124,14 @@ impl LinkError {
 
     /// What the settings of the connection could take over from it: the field, its value, and what that does.
     pub fn offer(&self) -> Option<Offer> {
-        let LinkError::Untrusted(_, fingerprint) = self else { return None };
-        Some(Offer { field: "tls.fingerprint", value: fingerprint.clone(), words: "Trust this certificate" })
+        let (field, value, words) = match self {
+            LinkError::Untrusted(_, fingerprint) => ("tls.fingerprint", fingerprint.clone(), "Trust this certificate"),
+            LinkError::OtherUnit(_, unit) => ("unit", unit.to_string(), "Use the unit that answers"),
+            // Twice what it took, in full seconds.
+            LinkError::Late(took, _) => ("timeout_ms", (took.div_ceil(500) * 1000).to_string(), "Wait longer"),
+            _ => return None,
+        };
+        Some(Offer { field, value, words })
     }
 
     /// What sort of failure it is, for counting.
@@ -108,12 +139,13 @@ impl LinkError {
         match self {
             LinkError::NameNotFound(_) | LinkError::PortClosed(..) | LinkError::Unreachable(..) => "not reachable",
             LinkError::NoConnection(..) | LinkError::Line(..) => "not reachable",
-            LinkError::Silent(_) | LinkError::UnitSilent(_) => "no answer",
-            LinkError::WrongUnit(_) => "no such unit",
+            LinkError::Silent(_) | LinkError::Late(..) | LinkError::NobodyAnswers(_) | LinkError::UnitSilent(_) => "no answer",
+            LinkError::WrongUnit(_) | LinkError::OtherUnit(..) => "no such unit",
             LinkError::OtherProtocol(_) | LinkError::WrongAnswer(_) | LinkError::OtherRequest => "wrong answer",
             LinkError::Closed => "closed by the device",
             LinkError::NoSuchAddress(_) => "no such address",
-            LinkError::Refused(_) | LinkError::ReadBack(_) => "refused",
+            LinkError::Refused(_) | LinkError::NoFunction(_) | LinkError::ReadBack(_) => "refused",
+            LinkError::Busy => "busy",
             LinkError::Untrusted(..) | LinkError::NotSecured(_) => "not secured",
             LinkError::SwitchedOff | LinkError::BadRequest(_) | LinkError::NoSecret(_) => "not asked",
         }
@@ -121,6 +153,19 @@ impl LinkError {
 
     /// Whether the connection still stands after it, so that other requests may go on.
     pub(crate) fn spares_connection(&self) -> bool {
-        matches!(self, LinkError::NoSuchAddress(_) | LinkError::Refused(_) | LinkError::BadRequest(_) | LinkError::ReadBack(_))
+        matches!(
+            self,
+            LinkError::NoSuchAddress(_)
+                | LinkError::Refused(_)
+                | LinkError::NoFunction(_)
+                | LinkError::Busy
+                | LinkError::BadRequest(_)
+                | LinkError::ReadBack(_)
+        )
+    }
+
+    /// Whether the same request would be refused again, so that asking often is of no use.
+    pub(crate) fn lasts(&self) -> bool {
+        matches!(self, LinkError::NoSuchAddress(_) | LinkError::Refused(_) | LinkError::NoFunction(_))
     }
 }

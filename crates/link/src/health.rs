@@ -43,6 +43,8 @@ pub struct Health {
     /// Which of its addresses is in use: 0 is the first, the others are spare. And since when.
     pub path: usize,
     pub path_since: Nanos,
+    /// What was found out about the device and is worked around, in sentences.
+    pub learnt: Vec<String>,
 }
 
 impl Health {
@@ -66,6 +68,7 @@ impl Health {
             answered: 0,
             path: 0,
             path_since: now(),
+            learnt: Vec::new(),
         }
     }
 

@@ -39,9 +39,8 @@ impl Holds {
     /// A value of another sort, with a sentence.
     pub fn take(self, json: &Json) -> Result<Value, &'static str> {
         match (self, json) {
-            (Holds::Number, Json::Number(n)) => {
-                n.as_f64().filter(|v| v.is_finite()).map(Value::F64).ok_or("A number is needed here.")
-            }
+            (Holds::Number, Json::Number(n)) => Value::of_json(n).ok_or("This number is too large."),
+            (Holds::Number, Json::String(digits)) => Value::of_digits(digits).ok_or("A number is needed here."),
             (Holds::Switch, Json::Bool(on)) => Ok(Value::Bool(*on)),
             (Holds::Switch, Json::Number(n)) if n.as_f64() == Some(0.0) => Ok(Value::Bool(false)),
             (Holds::Switch, Json::Number(n)) if n.as_f64() == Some(1.0) => Ok(Value::Bool(true)),
@@ -56,8 +55,13 @@ impl Holds {
     /// Turns a written value into what the tag holds.
     fn of(self, value: &Value) -> Result<Value, &'static str> {
         match (self, value) {
+            (Holds::Number, Value::I64(_) | Value::U64(_)) => Ok(value.clone()),
             (Holds::Number, value) => value.number().map(Value::F64).ok_or("A number is needed here."),
-            (Holds::Switch, value) => value.number().map(|n| Value::Bool(n != 0.0)).ok_or("On or off is needed here."),
+            (Holds::Switch, value) => match value.number() {
+                Some(0.0) => Ok(Value::Bool(false)),
+                Some(1.0) => Ok(Value::Bool(true)),
+                _ => Err("On or off is needed here (1 and 0)."),
+            },
             (Holds::Text, Value::Text(text)) => Ok(Value::Text(text.clone())),
             (Holds::Text, _) => Err("Text is needed here."),
         }

@@ -16,6 +16,7 @@ mod notes;
 mod own;
 mod paths;
 mod quarantine;
+mod recall;
 pub mod secrets;
 mod service;
 mod ship;
@@ -232,6 +233,7 @@ impl Live {
             live.remark("by_hand", None, Some(note.tag), &note.title, note.detail).await;
         }
         live.apply(live.plant()).await;
+        live.spawn(recall::run(live.clone(), seq));
         live.watched("figures of Havrel", own::figures);
         let ended = Arc::new(tokio::sync::Mutex::new(ended_by_engine));
         live.watched("values set by hand", move |live| hands::follow(live, ended.clone()));

@@ -7,6 +7,7 @@ use crate::{
     Live,
     clock::Clock,
     now,
+    recall::Recalled,
     spool::Appended,
     supervision::{BackOff, words_of},
 };
@@ -63,6 +64,8 @@ pub(crate) enum Message {
         active: bool,
         text: String,
     },
+    /// What history knows of tags, for after a restart.
+    Recall(Vec<Recalled>),
     /// Fails on purpose, to prove that it is noticed.
     Fail,
     Stop(oneshot::Sender<()>),
@@ -237,6 +240,11 @@ impl Thread {
                 }
                 Message::System { alarm, active, text } => {
                     self.engine.step(now(), Input::System { alarm, active, text: &text }, &mut effects);
+                }
+                Message::Recall(all) => {
+                    for Recalled { tag, value, time, told } in all {
+                        self.engine.step(now(), Input::Recall { tag, value, time, told }, &mut effects);
+                    }
                 }
                 Message::Fail => panic!("told to fail"),
                 Message::Stop(reply) => {

@@ -136,6 +136,7 @@ pub fn serve(app: App, listener: TcpListener) -> io::Result<Server> {
             .service(api::intake::outline)
             .service(api::intake::register_map)
             .service(api::intake::names)
+            .service(api::intake::points)
             .service(api::intake::clashes)
             .service(api::exchange::export_connections)
             .service(api::exchange::import_connections)

@@ -3,6 +3,7 @@
 use actix_web::{HttpResponse, ResponseError, http::StatusCode, http::header};
 use havrel_core::plant::{Problem as EditProblem, ProblemKind};
 use havrel_db::{DbError, config::CommitError};
+use havrel_link::LinkError;
 use havrel_live::LiveError;
 use serde::Serialize;
 use std::fmt;
@@ -128,6 +129,7 @@ impl From<LiveError> for Problem {
                 Problem { retry_after: Some(5), ..Problem::new(StatusCode::SERVICE_UNAVAILABLE, error.to_string()) }
             }
             LiveError::Spool(error) => Problem::new(StatusCode::INTERNAL_SERVER_ERROR, error.to_string()),
+            LiveError::Link(LinkError::BadRequest(words)) => Problem::field("value", words),
             LiveError::Link(error) => Problem::new(StatusCode::BAD_GATEWAY, format!("{error} {}", error.cure())),
         }
     }
@@ -162,7 +164,6 @@ fn refused(problems: Vec<EditProblem>) -> Problem {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use havrel_link::LinkError;
     use rstest::rstest;
 
     fn problem(kind: ProblemKind) -> CommitError {
@@ -207,11 +208,17 @@ mod tests {
     }
 
     #[test]
+    fn a_value_that_the_device_cannot_hold_is_the_askers_to_mend() {
+        let told = Problem::from(LiveError::Link(LinkError::BadRequest("Too large.".into())));
+        assert_eq!((told.status, told.problems[0].field.as_str()), (422, "value"));
+    }
+
+    #[test]
     fn a_device_speaks_with_its_cure() {
         let told = Problem::from(LiveError::Link(LinkError::Silent(200)));
         assert_eq!(
             (told.status, told.detail.as_str()),
-            (502, "No answer within 200 ms. Check the unit id, or give the device more time.")
+            (502, "No answer within 200 ms. Test the connection: the test tells a wrong unit id from a device that is slow.")
         );
     }
 }

@@ -128,6 +128,8 @@ struct ConnectionStatus {
     /// Which address is in use, and since when.
     path: usize,
     path_since: String,
+    /// What was found out about the device and is worked around, in sentences.
+    learnt: Vec<String>,
 }
 
 /// Opens the socket.
@@ -347,6 +349,7 @@ impl<'a> Feed<'a> {
                 oldest: text(counts.oldest.get(&id).copied().unwrap_or(0)),
                 path: h.path,
                 path_since: text(h.path_since),
+                learnt: h.learnt,
                 overruns: h.overruns,
                 reconnects: h.reconnects,
                 answered: text(h.answered),

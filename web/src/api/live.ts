@@ -30,6 +30,8 @@ export interface ConnectionStatus {
   /** Which address is in use, and since when. */
   path: number;
   path_since: string;
+  /** What was found out about the device and is worked around, in sentences. */
+  learnt: string[];
 }
 
 export interface Status {

@@ -590,6 +590,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/intake/points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reads all addresses of an intake, in their order. */
+        post: operations["points"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/items/{kind}": {
         parameters: {
             query?: never;
@@ -1430,10 +1447,14 @@ export interface components {
                 offset: number[];
                 /** @description Weighted by time. */
                 average: (number | null)[];
-                minimum: (number | null)[];
-                maximum: (number | null)[];
-                first: (number | null)[];
-                last: (number | null)[];
+                /** @description Whether the values are too large for their average to be exact. */
+                average_rounded: boolean[];
+                /** @description Numbers, whole ones beyond 2^53 as text; null where none is known. */
+                minimum: Record<string, never>[];
+                maximum: Record<string, never>[];
+                first: Record<string, never>[];
+                last: Record<string, never>[];
+                /** @description Good samples stored in the span. */
                 count: number[];
                 /** @description Share of the span for which a good value is known, 0 to 1. */
                 good: number[];
@@ -1896,6 +1917,8 @@ export interface components {
                 number,
                 string
             ][];
+            /** @description What is named: `rows`, or the `places` they stand in. */
+            of?: string;
         };
         /** @description Names that follow from examples. */
         NamesView: {
@@ -2072,6 +2095,12 @@ export interface components {
             /** @description Other ways to read the address as it is written. */
             others: components["schemas"]["OtherView"][];
         };
+        /** @description Addresses of an intake. */
+        PointsBody: {
+            /** Format: uuid */
+            connection: string;
+            points: Record<string, never>[];
+        };
         /** @description A problem document. */
         Problem: {
             title: string;
@@ -2136,6 +2165,16 @@ export interface components {
             scaled: Record<string, never> | null;
             /** @description Why there is nothing; empty where there is. */
             words: string;
+        };
+        /** @description How one of them is read. */
+        ReadPointView: {
+            /** @description Where it is, in words; empty where it cannot be read. */
+            shown: string;
+            /** @description Field and sentence for whatever is wrong. */
+            wrong: [
+                string,
+                string
+            ][];
         };
         /** @description One interpretation. */
         ReadingView: {
@@ -2271,10 +2310,14 @@ export interface components {
             offset: number[];
             /** @description Weighted by time. */
             average: (number | null)[];
-            minimum: (number | null)[];
-            maximum: (number | null)[];
-            first: (number | null)[];
-            last: (number | null)[];
+            /** @description Whether the values are too large for their average to be exact. */
+            average_rounded: boolean[];
+            /** @description Numbers, whole ones beyond 2^53 as text; null where none is known. */
+            minimum: Record<string, never>[];
+            maximum: Record<string, never>[];
+            first: Record<string, never>[];
+            last: Record<string, never>[];
+            /** @description Good samples stored in the span. */
             count: number[];
             /** @description Share of the span for which a good value is known, 0 to 1. */
             good: number[];
@@ -7057,6 +7100,146 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NamesView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not suffice, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something that it names does not exist */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body came too slowly */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not go together with what there is */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something that it holds will not do */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    points: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PointsBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadPointView"][];
                 };
             };
             /** @description The request cannot be read */

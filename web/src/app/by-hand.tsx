@@ -80,13 +80,17 @@ export function ByHand({ tag }: { tag: Item<'tag'> }) {
 
 function HandForm({ tag, hand, onClose }: { tag: Item<'tag'>; hand: HandView | undefined; onClose: () => void }) {
   const reading = useReading(tag.set, true);
-  const form = useForm({
-    value: hand ? reading.print(hand.value) : '',
-    reason: hand?.reason ?? '',
-    end: '3600',
-    until: '',
-    keeps: hand?.keeps ?? false,
-  });
+  const form = useForm(
+    {
+      value: hand ? reading.print(hand.value) : '',
+      reason: hand?.reason ?? '',
+      end: '3600',
+      until: '',
+      keeps: hand?.keeps ?? false,
+    },
+    undefined,
+    { draft: `by hand ${tag.id}` },
+  );
   const v = form.values;
   const save = () =>
     form

@@ -81,7 +81,11 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
           <p className="flex min-w-0 items-baseline gap-1.5">
             {value && <QualityMark value={value} />}
             <span
-              className={clsx('figures truncate text-[1.75rem] leading-8 font-semibold', value?.quality === 'bad' && 'text-soft')}
+              className={clsx(
+                'figures leading-8 font-semibold',
+                (value ? reading.print(value.value) : '').length > 12 ? 'text-[1.1rem] break-all' : 'text-[1.75rem]',
+                value?.quality === 'bad' && 'text-soft',
+              )}
             >
               {value ? reading.print(value.value) : '…'}
             </span>

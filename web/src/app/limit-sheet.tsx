@@ -8,7 +8,7 @@ import { numberOf, textOf, useForm } from '../parts/form';
 import { Pips } from '../parts/pips';
 import { useReading } from '../parts/reading';
 import { LIMIT_WORDS, PRIORITY_WORDS } from '../parts/text';
-import { Button, Choice, Field, Input } from '../parts/ui';
+import { Button, Choice, Field, FormTrouble, Input } from '../parts/ui';
 
 const KINDS: LimitKind[] = ['high_high', 'high', 'low', 'low_low'];
 const USUAL_PRIORITY: Record<LimitKind, number> = { high_high: 3, high: 2, low: 2, low_low: 3 };
@@ -80,7 +80,7 @@ interface Props {
 
 export function LimitSheet({ tag, rules, seen, disabled }: Props) {
   const initial = Object.fromEntries(KINDS.map((k) => [k, rowOf(k, rules.find((r) => r.set.kind === k)?.set)])) as Rows;
-  const form = useForm(initial, []);
+  const form = useForm(initial, [], { draft: `limits ${tag.id}` });
   const { names } = useReading(tag.set, true);
   const [open, setOpen] = useState<LimitKind | null>(null);
   const set = (kind: LimitKind, change: Partial<Row>) => form.set(kind, { ...form.values[kind], ...change });
@@ -216,11 +216,7 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
           );
         })}
       </div>
-      {form.other && !KINDS.some(wrong) && (
-        <p role="alert" className="mt-1 text-sm text-act4">
-          {form.other}
-        </p>
-      )}
+      <FormTrouble form={KINDS.some(wrong) ? { ...form, other: undefined } : form} className="mt-1 text-sm" />
       <Button kind="main" type="submit" className="mt-2" disabled={disabled || !form.dirty || form.busy}>
         Save limits
       </Button>

@@ -4,6 +4,7 @@ import { type FormEvent, type ReactNode, useEffect, useState } from 'react';
 import { http, onSignedOut, Refused, take } from '../api/client';
 import { feed } from '../api/live';
 import { queries, useSession } from '../api/queries';
+import { dropDrafts } from '../parts/draft';
 import { Button, Field, Input, Trouble } from '../parts/ui';
 
 export async function signOut() {
@@ -59,6 +60,7 @@ function Door({ first }: { first: boolean }) {
       );
       // Whatever an earlier person was shown is forgotten.
       queries.removeQueries({ predicate: (q) => q.queryKey[0] !== 'session' });
+      dropDrafts(name);
       queries.setQueryData(['session'], state);
     } catch (reason) {
       setError(reason instanceof Refused ? reason : new Refused(0, String(reason)));

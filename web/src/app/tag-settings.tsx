@@ -46,7 +46,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
     setpoint: set.setpoint,
     note: set.note,
   };
-  const form = useForm(start, Object.keys(start), true);
+  const form = useForm(start, Object.keys(start), { follow: true, draft: `tag ${tag.id}` });
   const v = form.values;
   const check = usePointCheck(v.connection, v.point);
   const connection = connections.find((c) => c.id === v.connection);

@@ -3,7 +3,7 @@ import { expect, it } from 'vitest';
 import { useForm } from './form';
 
 const show = (initial: { unit: string; note: string; high: number | null }) =>
-  renderHook((props) => useForm(props, undefined, true), { initialProps: initial });
+  renderHook((props) => useForm(props, undefined, { follow: true }), { initialProps: initial });
 
 it('takes in what somebody else changes, and keeps what was typed apart from it', () => {
   const form = show({ unit: '%', note: '', high: 1 });

@@ -1,14 +1,19 @@
 // Forms: what was typed is kept until it was taken, and each message stands at its field.
 
-import { useState } from 'react';
+import { useEffect, useState } from 'react';
 import { toast } from 'sonner';
 import { Refused, type Wrong } from '../api/client';
+import { draftOf, keepDraft } from './draft';
 
 export interface Form<T> {
   values: T;
   set: <F extends keyof T>(field: F, value: T[F]) => void;
   reset: (values: T) => void;
   dirty: boolean;
+  /** What was typed before the form was left is back, and not saved yet. */
+  restored: boolean;
+  /** Takes back what was typed. */
+  discard: () => void;
   busy: boolean;
   /** The sentence for a field, under any of its names on the server. */
   error: (...names: string[]) => string | undefined;
@@ -28,10 +33,26 @@ export interface Form<T> {
   probe: (task: (values: T) => Promise<unknown>) => Promise<boolean>;
 }
 
-/** A form over `initial`; `fields` are the server's names of fields it shows, so that other messages are not lost. With
- * `follow`, the form stays open while `initial` changes elsewhere. */
-export function useForm<T extends object>(initial: T, fields: readonly string[] = Object.keys(initial), follow = false): Form<T> {
-  const [values, setValues] = useState(initial);
+interface Ways<T> {
+  /** The form stays open while `initial` changes elsewhere. */
+  follow?: boolean;
+  /** What is typed is kept under this name until it is saved, wherever one goes meanwhile. */
+  draft?: string;
+  /** Fields that are never written down. */
+  secret?: readonly (keyof T)[];
+}
+
+/** A form over `initial`; `fields` are the server's names of fields it shows, so that other messages are not lost. */
+export function useForm<T extends object>(
+  initial: T,
+  fields: readonly string[] = Object.keys(initial),
+  { follow = false, draft, secret = [] }: Ways<T> = {},
+): Form<T> {
+  const [values, setValues] = useState<T>(() => ({
+    ...initial,
+    ...((draft ? draftOf(draft) : undefined) as Partial<T> | undefined),
+  }));
+  const [restored, setRestored] = useState(() => draft !== undefined && draftOf(draft) !== undefined);
   const [start, setStart] = useState(initial);
   const [others, setOthers] = useState<Partial<T>>({});
   const [error, setError] = useState<Refused | null>(null);
@@ -64,6 +85,16 @@ export function useForm<T extends object>(initial: T, fields: readonly string[] 
       setBusy(false);
     }
   };
+  const changed = () => {
+    const own = (Object.keys(values) as (keyof T)[]).filter((f) => JSON.stringify(values[f]) !== JSON.stringify(start[f]));
+    return Object.fromEntries(own.map((f) => [f, values[f]])) as Partial<T>;
+  };
+  // biome-ignore lint/correctness/useExhaustiveDependencies: what was changed follows from these
+  useEffect(() => {
+    if (draft === undefined) return;
+    const kept = Object.entries(changed()).filter(([field]) => !secret.includes(field as keyof T));
+    keepDraft(draft, kept.length > 0 ? Object.fromEntries(kept) : undefined);
+  }, [draft, values, start]);
   const known = (field: string) => fields.includes(field);
   const foreign = error?.problems.filter((p) => !known(p.field)) ?? [];
   return {
@@ -83,12 +114,14 @@ export function useForm<T extends object>(initial: T, fields: readonly string[] 
       setValues((old) => ({ ...old, [field]: theirs }));
       setOthers(rest as Partial<T>);
     },
-    changed: () => {
-      const fields = Object.keys(values) as (keyof T)[];
-      const own = fields.filter((f) => JSON.stringify(values[f]) !== JSON.stringify(start[f]));
-      return Object.fromEntries(own.map((f) => [f, values[f]])) as Partial<T>;
-    },
+    changed,
     dirty: JSON.stringify(values) !== JSON.stringify(start),
+    restored: restored && JSON.stringify(values) !== JSON.stringify(start),
+    discard: () => {
+      setValues(start);
+      setRestored(false);
+      setError(null);
+    },
     set: (field, value) => setValues((old) => ({ ...old, [field]: value })),
     reset: (next) => {
       setValues(next);
@@ -102,6 +135,7 @@ export function useForm<T extends object>(initial: T, fields: readonly string[] 
       attempt(task, () => {
         setOthers({});
         setStart(values);
+        setRestored(false);
       }),
     probe: (task) => attempt(task, () => undefined),
   };

@@ -76,6 +76,15 @@ export interface Reading {
   print: (value: unknown, moreDigits?: number) => string;
 }
 
+/** A value as a number: whole numbers beyond 2^53 come as text, so that no digit is lost on the way. */
+export function numberIn(value: unknown): number | undefined {
+  if (typeof value === 'number') return value;
+  return typeof value === 'string' && isLarge(value) ? Number(value) : undefined;
+}
+
+/** Whether a text is a whole number that JavaScript's numbers cannot hold exactly. */
+export const isLarge = (text: string) => /^-?\d{16,20}$/.test(text) && !Number.isSafeInteger(Number(text));
+
 /** What scaling leaves of a whole number counts as that number. */
 function nameOf(names: Names | undefined, value: number): string | undefined {
   const whole = Math.round(value);

@@ -20,6 +20,12 @@ export type Staged = ReadonlyMap<string, StagedRow>;
 
 export const NOTHING: Staged = new Map();
 
+/** How staged cells are written down as a draft. */
+export const STAGED = {
+  write: (all: Staged): unknown => [...all],
+  read: (draft: unknown): Staged => new Map(draft as [string, StagedRow][]),
+};
+
 /** One cell to be written. */
 export interface Write {
   row: { id: string; fresh: boolean; label: string };

@@ -7,7 +7,7 @@ import { http, take } from '../api/client';
 import { feed, useAlarmCount, useStatus } from '../api/live';
 import type { TagSet } from '../api/model';
 import { resolved, seriesColour } from './colours';
-import { marksOf, type Reading, useReadings } from './reading';
+import { marksOf, numberIn, type Reading, useReadings } from './reading';
 import { clock, moment } from './text';
 import { useTheme } from './theme';
 import { heldAt, heldOn, type Line, lineOf, type PixelColumns, put, type Table, tableOf, thinned } from './trend-data';
@@ -335,8 +335,9 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
       for (const value of values) {
         const i = tags.findIndex((t) => t.no === value.no);
         if (i < 0 || !value.told) continue;
-        const good = value.quality !== 'bad' && typeof value.value !== 'string' && value.value !== null;
-        put(table.current, i, Date.parse(good ? value.time : value.told), good ? Number(value.value) : null);
+        const number = typeof value.value === 'boolean' ? Number(value.value) : numberIn(value.value);
+        const good = value.quality !== 'bad' && number !== undefined;
+        put(table.current, i, Date.parse(good ? value.time : value.told), good ? number : null);
       }
     });
     const beat = setInterval(() => draw(plot.current, table.current, shown.current), plain ? 500 : 100);

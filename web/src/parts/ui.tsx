@@ -146,13 +146,29 @@ export function Confirm({
 }
 
 /** What a form was told that belongs to none of its fields. */
-export function FormTrouble({ form, className }: { form: { other: string | undefined }; className?: string }) {
+export function FormTrouble({
+  form,
+  className,
+}: {
+  form: Pick<Form<object>, 'other' | 'restored' | 'discard'>;
+  className?: string;
+}) {
   return (
-    form.other && (
-      <p role="alert" className={clsx('text-act4', className)}>
-        {form.other}
-      </p>
-    )
+    <>
+      {form.restored && (
+        <p role="status" className={clsx('flex flex-wrap items-center gap-2', className)}>
+          Your unsaved changes are back.
+          <Button kind="quiet" onClick={form.discard}>
+            Discard
+          </Button>
+        </p>
+      )}
+      {form.other && (
+        <p role="alert" className={clsx('text-act4', className)}>
+          {form.other}
+        </p>
+      )}
+    </>
   );
 }
 

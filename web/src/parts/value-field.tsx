@@ -3,7 +3,7 @@
 import { useEffect, useRef } from 'react';
 import type { Item } from '../api/model';
 import { numberOf } from './form';
-import { useReading } from './reading';
+import { isLarge, useReading } from './reading';
 import { Choice, Field, Input } from './ui';
 
 type Tag = Pick<Item<'tag'>, 'set' | 'holds'>;
@@ -14,7 +14,8 @@ export const isSwitch = (tag: Tag) => tag.holds === 'bool' || tag.holds === 'swi
 export function givenValue(tag: Tag, text: string): number | string | boolean | null {
   if (tag.holds === 'text') return text;
   if (isSwitch(tag) && (text === 'on' || text === 'off')) return text === 'on';
-  return numberOf(text);
+  // A number of more digits than JavaScript holds travels as it was typed.
+  return isLarge(text.trim()) ? text.trim() : numberOf(text);
 }
 
 interface Props {

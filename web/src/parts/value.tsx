@@ -66,7 +66,13 @@ export function Value({ no, set, rhythm = 1000, own = false, className }: Props)
     <span className={clsx('inline-flex items-baseline justify-end gap-1', className)} data-quality={value.quality} title={title}>
       <Age value={value} rhythm={rhythm} />
       <QualityMark value={value} />
-      <span className={clsx('figures font-semibold', text.length > 10 && 'truncate', value.quality === 'bad' && 'text-soft')}>
+      <span
+        className={clsx(
+          'figures font-semibold',
+          text.length > 10 && Number.isNaN(Number(text)) && 'truncate',
+          value.quality === 'bad' && 'text-soft',
+        )}
+      >
         {text}
       </span>
       {reading.unit && (

@@ -119,7 +119,7 @@ describe('a write', () => {
     await show(tag('bool', { unit: '' }));
     await userEvent.click(screen.getByRole('button', { name: 'On' }));
     expect(written).toEqual([]);
-    await userEvent.click(screen.getByRole('button', { name: /^Write/ }));
+    await userEvent.click(screen.getByRole('button', { name: 'Switch on' }));
     await waitFor(() => expect(written).toEqual([true]));
   });
 

@@ -6,7 +6,7 @@ import { useValue } from '../api/live';
 import type { Item } from '../api/model';
 import { useMay } from '../api/queries';
 import { useForm } from './form';
-import { useReading } from './reading';
+import { numberIn, useReading } from './reading';
 import { Button, Confirm } from './ui';
 import { givenValue, isSwitch, ValueField } from './value-field';
 
@@ -15,9 +15,10 @@ export function outOfRange(value: unknown, { set, holds }: Pick<Item<'tag'>, 'se
   if (holds === 'text') return undefined;
   // The name of a state: the server knows its number.
   if (typeof value === 'string' && set.states) return undefined;
-  if (typeof value !== 'number') return 'Type a number.';
+  const number = numberIn(value);
+  if (number === undefined) return 'Type a number.';
   const [low, high] = [set.write_low ?? set.range_low, set.write_high ?? set.range_high];
-  if ((low !== null && value < low) || (high !== null && value > high)) {
+  if ((low !== null && number < low) || (high !== null && number > high)) {
     return `It must lie between ${low ?? '–∞'} and ${high ?? '∞'} ${set.unit}.`;
   }
   return undefined;
@@ -32,7 +33,14 @@ export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean 
   const [wrong, setWrong] = useState<string | undefined>();
   const reading = useReading(tag.set, true);
   const plainSwitch = isSwitch(tag) && !reading.names;
-  const print = (value: unknown) => `${reading.print(value)} ${tag.set.unit}`.trim();
+  // What is asked for and what the device holds are shown with every digit, never rounded.
+  const print = (value: unknown) => {
+    const usual = reading.print(value);
+    const exact = typeof value !== 'number' || reading.names?.has(value) || Number(usual) === value;
+    return `${exact ? usual : value} ${tag.set.unit}`.trim();
+  };
+  const question = (value: unknown) =>
+    typeof value === 'boolean' ? `Switch ${tag.set.name} ${value ? 'on' : 'off'}?` : `Write ${print(value)} to ${tag.set.name}?`;
 
   function ask() {
     const value = givenValue(tag, form.values.value);
@@ -100,8 +108,8 @@ export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean 
       )}
       <Confirm
         open={asked !== null}
-        title={`Write ${print(asked)} to ${tag.set.name}?`}
-        action={`Write ${print(asked)}`}
+        title={question(asked)}
+        action={typeof asked === 'boolean' ? `Switch ${asked ? 'on' : 'off'}` : `Write ${print(asked)}`}
         grave={false}
         disabled={form.busy}
         onConfirm={() => void write()}

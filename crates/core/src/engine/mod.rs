@@ -15,7 +15,7 @@ use crate::{
     alarm::{AlarmEvent, AlarmStanding, AlarmState, AlarmStep, EventKind, LimitMemory, SystemAlarm, limit::Turn},
     plant::RecordMode,
     quality::{Class, Quality, Reason},
-    sample::{Batch, Kind, Sample, Value, flag, number},
+    sample::{Batch, Kind, Sample, Value, flag},
     time::{Nanos, SECOND},
 };
 use std::{
@@ -26,6 +26,8 @@ use uuid::Uuid;
 
 /// How far a source's clock may be ahead of ours before its time is not believed.
 pub const CLOCK_TOLERANCE: Nanos = 2 * SECOND;
+/// 2000-01-01: a source's clock that reads less was never set.
+pub const CLOCK_UNSET: Nanos = 946_684_800 * SECOND;
 
 /// Something for the engine to do.
 #[derive(Clone, Debug)]
@@ -62,6 +64,14 @@ pub enum Input<'a> {
         active: bool,
         text: &'a str,
     },
+    /// The last value that history knows of a tag, for after a restart; it shows until its source speaks.
+    Recall {
+        tag: TagNo,
+        value: Value,
+        time: Nanos,
+        /// How it was told last, where that still counts: nobody asks the source of a pushed value again.
+        told: Option<Told>,
+    },
     /// What was known of a tag before the engine had to be started again; it counts until its source speaks.
     Restore {
         tag: TagNo,
@@ -81,6 +91,17 @@ pub struct Effects {
     pub states: Vec<AlarmStanding>,
     /// Tags whose value is not set by hand any more because its time ended or the tag is gone.
     pub released: Vec<TagNo>,
+}
+
+/// How, when and by which clock a value was told.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Told {
+    pub quality: Quality,
+    pub at: Nanos,
+    /// The clock epoch in which it was told.
+    pub epoch: u32,
+    /// The time by the source's own clock; 0 where it has none.
+    pub own: Nanos,
 }
 
 /// The newest that is known of a tag.
@@ -205,6 +226,7 @@ impl Engine {
             Input::RecordAnew => self.recorded.iter_mut().for_each(|r| *r = None),
             Input::ClockStep { epoch, by } => self.step_clock(now, epoch, by, out),
             Input::System { alarm, active, text } => self.tell_system(alarm, active, text, out),
+            Input::Recall { tag, value, time, told } => self.recall(tag, value, time, told, out),
             Input::Restore { tag, current } => {
                 if let Some(&slot) = self.plan.slots.get(&tag) {
                     self.current[slot as usize] = current.clone();
@@ -214,16 +236,38 @@ impl Engine {
         }
     }
 
+    /// Shows what was known before a restart, unless something newer is.
+    fn recall(&mut self, tag: TagNo, value: Value, time: Nanos, told: Option<Told>, out: &mut Effects) {
+        let Some(&slot) = self.plan.slots.get(&tag) else { return };
+        let hand = self.hands.get_mut(&tag).and_then(|hand| hand.beneath.as_mut());
+        let current = hand.unwrap_or(&mut self.current[slot as usize]);
+        if current.value.is_some() || self.plan.tags[slot as usize].idle {
+            return;
+        }
+        (current.value, current.time) = (Some(value), time);
+        if let Some(told) = told.filter(|_| matches!(current.quality.reason(), Reason::NotSet | Reason::NotRead)) {
+            (current.quality, current.told, current.epoch, current.own) = (told.quality, told.at, told.epoch, told.own);
+        }
+        out.changed.push(slot);
+    }
+
     fn take(&mut self, batch: &Batch, mut sample: Sample, out: &mut Effects) {
         let Some(&slot) = self.plan.slots.get(&sample.tag) else { return };
         if self.plan.tags[slot as usize].idle {
             return;
         }
-        let own = if sample.flags & flag::OWN_TIME != 0 { sample.time } else { 0 };
-        if sample.time > self.now.saturating_add(CLOCK_TOLERANCE) {
+        let mut own = if sample.flags & flag::OWN_TIME != 0 { sample.time } else { 0 };
+        let doubt = match sample.time {
+            time if time > self.now.saturating_add(CLOCK_TOLERANCE) => Some(Reason::ClockAhead),
+            time if own != 0 && time < CLOCK_UNSET && self.now >= CLOCK_UNSET => Some(Reason::ClockUnset),
+            _ => None,
+        };
+        if let Some(doubt) = doubt {
             sample.time = self.now;
+            // A clock that was never set tells no order either.
+            own = if doubt == Reason::ClockUnset { 0 } else { own };
             if sample.quality.class() == Class::Good {
-                sample.quality = Quality::of(Reason::ClockAhead);
+                sample.quality = Quality::of(doubt);
             }
         }
         let hand = self.hands.get_mut(&sample.tag).and_then(|hand| hand.beneath.as_mut());
@@ -564,16 +608,11 @@ fn event(
 
 /// Whether a value lies outside the deadband around the one stored last; what is no number must be equal.
 fn differs(before: Option<&Value>, now: Option<&Value>, deadband: f64) -> bool {
-    match (before.and_then(Value::number), now.and_then(Value::number)) {
+    match (before.and_then(Value::exact), now.and_then(Value::exact)) {
         // Written so that the step from and to a value that is no number counts.
-        (Some(a), Some(b)) => a.to_bits() != b.to_bits() && !((a - b).abs() <= deadband && deadband > 0.0),
+        (Some(a), Some(b)) => a.order(b).is_ne() && !((a.float() - b.float()).abs() <= deadband && deadband > 0.0),
         _ => before != now,
     }
-}
-
-/// The number of a sample that may go into statistics: good or uncertain, and a number.
-pub fn usable_number(kind: Kind, bits: u64, quality: Quality) -> Option<f64> {
-    if quality.is_bad() { None } else { number(kind, bits).filter(|v| v.is_finite()) }
 }
 
 #[cfg(test)]

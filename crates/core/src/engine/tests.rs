@@ -69,6 +69,48 @@ fn a_lost_device_keeps_last_value_and_time() {
 }
 
 #[test]
+fn a_clock_that_was_never_set_is_not_believed() {
+    let mut engine = engine(&plant(json!({}), json!({})), vec![]);
+    let now = CLOCK_UNSET + 86_400 * SECOND;
+    let of_1960 = -315_619_200 * SECOND;
+    let mut batch = Batch::default();
+    batch.push(7, of_1960, Quality::GOOD, flag::OWN_TIME, &Value::F64(5.0));
+    engine.step(now, Input::Samples(&batch), &mut Effects::default());
+    let current = engine.current(0);
+    assert_eq!((current.time, current.quality), (now, Quality::of(Reason::ClockUnset)));
+}
+
+#[test]
+fn what_history_knows_shows_after_a_restart_until_the_source_speaks() {
+    let recalled = |told| Input::Recall { tag: 7, value: Value::F64(42.0), time: SECOND, told };
+    let good = Told { quality: Quality::GOOD, at: SECOND, epoch: 0, own: SECOND };
+    let unset = |engine: &mut Engine| {
+        let mut batch = Batch::default();
+        batch.push_quality(7, 100 * SECOND, Quality::of(Reason::NotSet));
+        engine.step(100 * SECOND, Input::Samples(&batch), &mut Effects::default());
+    };
+    let step = |engine: &mut Engine, input| {
+        let mut out = Effects::default();
+        engine.step(100 * SECOND, input, &mut out);
+        out
+    };
+    // A pushed value counts as it was sent; a polled one shows, and is not trusted.
+    for (told, reason) in [(Some(good), Reason::Fine), (None, Reason::NotSet)] {
+        let mut engine = engine(&plant(json!({}), json!({})), vec![]);
+        unset(&mut engine);
+        let out = step(&mut engine, recalled(told));
+        assert!(out.changed == [0] && out.recorded.is_empty() && out.events.is_empty(), "{out:?}");
+        let current = engine.current(0);
+        assert_eq!((current.value.clone(), current.time), (Some(Value::F64(42.0)), SECOND));
+        assert_eq!(current.quality, Quality::of(reason));
+    }
+    let mut engine = engine(&plant(json!({}), json!({})), vec![]);
+    feed(&mut engine, &[value(50, 7.0)]);
+    assert!(step(&mut engine, recalled(Some(good))).changed.is_empty());
+    assert_eq!(engine.current(0).value, Some(Value::F64(7.0)));
+}
+
+#[test]
 fn before_anything_was_told_a_value_of_long_ago_is_news() {
     let mut engine = engine(&plant(json!({}), json!({})), vec![]);
     let mut unset = Batch::default();

@@ -8,13 +8,28 @@ mod spans;
 pub use pixels::{Pixels, pixels};
 pub use spans::{Span, spans};
 
-use crate::time::Nanos;
+use crate::{number::Number, time::Nanos};
 
-/// A stored sample as a number; `None` where it was bad or is no number.
+/// A stored sample as a number.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Point {
     pub time: Nanos,
-    pub value: Option<f64>,
+    /// `None` where it was bad or is no number.
+    pub value: Option<Number>,
+    /// Something is known of the tag, be it a number or a text.
+    pub good: bool,
     /// Somebody set it by hand.
     pub by_hand: bool,
+}
+
+impl Point {
+    /// A good number.
+    pub fn of(time: Nanos, value: impl Into<Number>) -> Point {
+        Point { time, value: Some(value.into()), good: true, by_hand: false }
+    }
+
+    /// From here on nothing is known.
+    pub fn unknown(time: Nanos) -> Point {
+        Point { time, value: None, good: false, by_hand: false }
+    }
 }

@@ -1,7 +1,7 @@
 //! A period at the resolution of a picture: the extremes of every pixel, with gaps kept.
 
 use super::Point;
-use crate::time::Nanos;
+use crate::{number::Number, time::Nanos};
 
 /// Columns of equal length. Each entry is a pixel that holds samples; pixels between two entries hold the value of
 /// the earlier one.
@@ -34,25 +34,28 @@ impl Pixels {
 pub fn pixels(points: &[Point], from: Nanos, to: Nanos, width: usize) -> Pixels {
     let mut out = Pixels::default();
     let start = points.partition_point(|p| p.time <= from);
-    if let Some(held) = start.checked_sub(1).and_then(|i| points[i].value) {
+    if let Some(held) = start.checked_sub(1).and_then(|i| points[i].value.map(Number::float)) {
         out.add(0, Some(held), Some(held), Some(held));
     }
     out.by_hand = by_hand(points, from, to);
     let inside = &points[start..points.partition_point(|p| p.time <= to)];
     let width = width.clamp(1, 20_000);
     if inside.len() <= width * 2 {
-        inside.iter().for_each(|p| out.add(p.time - from, p.value, p.value, p.value));
+        for point in inside {
+            let value = point.value.map(Number::float);
+            out.add(point.time - from, value, value, value);
+        }
         return out;
     }
     let step = ((to - from) / width as i64).max(1);
     for pixel in inside.chunk_by(|a, b| (a.time - from) / step == (b.time - from) / step) {
-        let good = pixel.iter().filter_map(|p| p.value);
+        let good = pixel.iter().filter_map(|p| p.value.map(Number::float));
         let (low, high) = good.fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), v| (l.min(v), h.max(v)));
         let seen = low <= high;
         let last = pixel[pixel.len() - 1];
         let at = pixel[0].time - from;
         if seen {
-            out.add(at, Some(low), Some(high), last.value.or(Some(high)));
+            out.add(at, Some(low), Some(high), last.value.map(Number::float).or(Some(high)));
         }
         if last.value.is_none() && (!seen || last.time - from > at) {
             out.add(last.time - from, None, None, None);
@@ -87,12 +90,12 @@ mod tests {
     use proptest::prelude::*;
 
     fn p(time: Nanos, value: f64) -> Point {
-        Point { time, value: Some(value), by_hand: false }
+        Point::of(time, value)
     }
 
     #[test]
     fn few_samples_come_as_they_are_with_the_held_value_first() {
-        let out = pixels(&[p(-10, 1.0), p(5, 2.0), Point { time: 7, value: None, by_hand: false }], 0, 100, 50);
+        let out = pixels(&[p(-10, 1.0), p(5, 2.0), Point::unknown(7)], 0, 100, 50);
         assert_eq!(out.offset, vec![0, 5, 7]);
         assert_eq!(out.last, vec![Some(1.0), Some(2.0), None]);
     }
@@ -105,7 +108,7 @@ mod tests {
     #[case::still_on(&[(10, true)], &[(10, 100)])]
     #[case::twice(&[(10, true), (20, false), (90, true), (200, false)], &[(10, 20), (90, 100)])]
     fn what_was_set_by_hand_is_told_by_span(#[case] set: &[(Nanos, bool)], #[case] wanted: &[(i64, i64)]) {
-        let points: Vec<Point> = set.iter().map(|&(time, by_hand)| Point { time, value: Some(1.0), by_hand }).collect();
+        let points: Vec<Point> = set.iter().map(|&(time, by_hand)| Point { by_hand, ..p(time, 1.0) }).collect();
         assert_eq!(pixels(&points, 0, 100, 50).by_hand, wanted);
     }
 
@@ -115,14 +118,14 @@ mod tests {
         fn extremes_and_gaps_survive(
             raw in prop::collection::vec((0i64..100_000, prop::option::weighted(0.9, -1e6..1e6f64)), 1..600), width in 1usize..40,
         ) {
-            let mut points: Vec<Point> = raw.into_iter().map(|(time, value)| Point { time, value, by_hand: false }).collect();
+            let mut points: Vec<Point> = raw.into_iter().map(|(time, value)| value.map_or(Point::unknown(time), |value| p(time, value))).collect();
             points.sort_by_key(|p| p.time);
             points.dedup_by_key(|p| p.time);
             let out = pixels(&points, 0, 100_000, width);
             let max = |v: &mut dyn Iterator<Item = f64>| v.fold(f64::NEG_INFINITY, f64::max);
             prop_assert_eq!(
                 max(&mut out.maximum.iter().flatten().copied()),
-                max(&mut points.iter().filter_map(|p| p.value))
+                max(&mut points.iter().filter_map(|p| p.value.map(Number::float)))
             );
             prop_assert!(out.offset.windows(2).all(|w| w[0] < w[1]) );
             prop_assert!(out.offset.len() <= 4 * width + 3);

@@ -1,20 +1,20 @@
 //! Statistics of equal spans of time.
 
 use super::Point;
-use crate::time::Nanos;
+use crate::{number::Number, time::Nanos};
 
 /// What happened in one span. Numbers are `None` where nothing good is known.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Span {
     pub from: Nanos,
     pub to: Nanos,
-    /// Average weighted by the time each value held.
+    /// Average weighted by the time each value held. Of large whole numbers it is only as exact as an `f64`.
     pub average: Option<f64>,
-    pub minimum: Option<f64>,
-    pub maximum: Option<f64>,
+    pub minimum: Option<Number>,
+    pub maximum: Option<Number>,
     /// The value that held when the span began, or else the first in it.
-    pub first: Option<f64>,
-    pub last: Option<f64>,
+    pub first: Option<Number>,
+    pub last: Option<Number>,
     /// Samples stored in the span, good ones only.
     pub count: u64,
     /// Share of the span's time, 0 to 1, for which a good value is known.
@@ -59,16 +59,20 @@ fn one(points: &[Point], next: &mut usize, held: &mut Option<Point>, start: Nano
         good: 0.0,
         by_hand: 0.0,
     };
-    let (mut area, mut good_time, mut hand_time, mut at) = (0.0, 0.0, 0.0, start);
+    let (mut area, mut counted, mut good_time, mut hand_time, mut at) = (0.0, 0.0, 0.0, 0.0, start);
     let mut hold = |held: Option<Point>, until: Nanos, span: &mut Span| {
         let until = until.min(known_until);
-        if let Some(Point { value: Some(value), by_hand, .. }) = held
+        if let Some(Point { value, good: true, by_hand, .. }) = held
             && until > at
         {
-            area += value * (until - at) as f64;
-            good_time += (until - at) as f64;
-            hand_time += if by_hand { (until - at) as f64 } else { 0.0 };
-            see(span, value);
+            let time = (until - at) as f64;
+            good_time += time;
+            hand_time += if by_hand { time } else { 0.0 };
+            if let Some(value) = value {
+                area += value.float() * time;
+                counted += time;
+                see(span, value);
+            }
         }
         at = at.max(until);
     };
@@ -76,24 +80,31 @@ fn one(points: &[Point], next: &mut usize, held: &mut Option<Point>, start: Nano
         let point = points[*next];
         hold(*held, point.time, &mut span);
         *held = Some(point);
+        span.count += u64::from(point.good);
         if let Some(value) = point.value {
-            span.count += 1;
             see(&mut span, value);
         }
         *next += 1;
     }
     hold(*held, end, &mut span);
-    span.average = (good_time > 0.0).then(|| area / good_time).or(span.last);
+    span.average = (counted > 0.0).then(|| area / counted).or(span.last.map(Number::float));
     let share = |time: f64| if end > start { time / (end - start) as f64 } else { 0.0 };
     (span.good, span.by_hand) = (share(good_time), share(hand_time));
     span
 }
 
-fn see(span: &mut Span, value: f64) {
+impl Span {
+    /// Whether its average may have lost digits of the values.
+    pub fn is_average_rounded(&self) -> bool {
+        [self.minimum, self.maximum].into_iter().flatten().any(Number::is_large)
+    }
+}
+
+fn see(span: &mut Span, value: Number) {
     span.first.get_or_insert(value);
     span.last = Some(value);
-    span.minimum = Some(span.minimum.map_or(value, |m| m.min(value)));
-    span.maximum = Some(span.maximum.map_or(value, |m| m.max(value)));
+    span.minimum = Some(span.minimum.filter(|m| m.order(value).is_le()).unwrap_or(value));
+    span.maximum = Some(span.maximum.filter(|m| m.order(value).is_ge()).unwrap_or(value));
 }
 
 #[cfg(test)]
@@ -102,26 +113,41 @@ mod tests {
     use proptest::prelude::*;
 
     fn p(time: Nanos, value: f64) -> Point {
-        Point { time, value: Some(value), by_hand: false }
+        Point::of(time, value)
     }
 
     #[test]
     fn a_held_value_weighs_as_long_as_it_held() {
         let span = &spans(&[p(-5, 10.0), p(30, 20.0)], 0, 40, 1, 40)[0];
         assert_eq!(span.average, Some(12.5));
-        assert_eq!((span.first, span.last, span.count, span.good), (Some(10.0), Some(20.0), 1, 1.0));
+        assert_eq!((span.first, span.last, span.count, span.good), (Some(10.0.into()), Some(20.0.into()), 1, 1.0));
+    }
+
+    #[test]
+    fn a_good_text_is_good_and_has_no_number() {
+        let span = &spans(&[Point { value: None, ..p(0, 0.0) }], 0, 40, 1, 40)[0];
+        assert_eq!((span.average, span.first, span.count, span.good), (None, None, 1, 1.0));
+    }
+
+    #[test]
+    fn large_counters_keep_their_digits() {
+        let of = |time, value: u64| Point { value: Some(value.into()), ..p(time, 0.0) };
+        let span = &spans(&[of(0, 9_007_199_254_740_993), of(10, 9_007_199_254_740_995)], 0, 40, 1, 40)[0];
+        let print = |n: Option<Number>| n.unwrap().print(1);
+        assert_eq!((print(span.first), print(span.last)), ("9007199254740993".into(), "9007199254740995".into()));
+        assert_eq!((span.minimum, span.maximum, span.is_average_rounded()), (span.first, span.last, true));
     }
 
     #[test]
     fn a_gap_counts_for_nothing() {
-        let points = [p(0, 10.0), Point { time: 10, value: None, by_hand: false }, p(30, 20.0)];
+        let points = [p(0, 10.0), Point::unknown(10), p(30, 20.0)];
         let span = &spans(&points, 0, 40, 1, 40)[0];
         assert_eq!((span.average, span.good), (Some(15.0), 0.5));
     }
 
     #[test]
     fn what_was_set_by_hand_has_its_share() {
-        let by_hand = Point { time: 10, value: Some(30.0), by_hand: true };
+        let by_hand = Point { by_hand: true, ..p(10, 30.0) };
         let all = spans(&[p(0, 10.0), by_hand, p(30, 20.0)], 0, 40, 2, 40);
         assert_eq!(all.iter().map(|s| s.by_hand).collect::<Vec<_>>(), vec![0.5, 0.5]);
         assert_eq!(all.iter().map(|s| s.average).collect::<Vec<_>>(), vec![Some(20.0), Some(25.0)]);
@@ -144,7 +170,7 @@ mod tests {
         /// Cutting finer never changes the whole: counts add up, extremes agree, and weighted averages agree.
         #[test]
         fn parts_add_up(raw in prop::collection::vec((0i64..1000, prop::option::weighted(0.8, -50.0..50.0f64)), 0..60), parts in 1usize..20) {
-            let mut points: Vec<Point> = raw.into_iter().map(|(time, value)| Point { time, value, by_hand: false }).collect();
+            let mut points: Vec<Point> = raw.into_iter().map(|(time, value)| value.map_or(Point::unknown(time), |value| p(time, value))).collect();
             points.sort_by_key(|p| p.time);
             points.dedup_by_key(|p| p.time);
             let whole = &spans(&points, 0, 1000, 1, 1000)[0];
@@ -157,8 +183,8 @@ mod tests {
                 let area: f64 = cut.iter().filter_map(|s| Some(s.average? * s.good * length(s))).sum();
                 prop_assert!((area / good - whole.average.unwrap()).abs() < 1e-6);
             }
-            let max = cut.iter().filter_map(|s| s.maximum).fold(f64::NEG_INFINITY, f64::max);
-            prop_assert_eq!(whole.maximum.unwrap_or(f64::NEG_INFINITY), max);
+            let max = cut.iter().filter_map(|s| s.maximum.map(Number::float)).fold(f64::NEG_INFINITY, f64::max);
+            prop_assert_eq!(whole.maximum.map_or(f64::NEG_INFINITY, Number::float), max);
         }
     }
 }

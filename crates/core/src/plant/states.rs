@@ -90,7 +90,7 @@ impl Plant {
             (Some(name), _) => name.to_owned(),
             (None, Value::Text(text)) => text.clone(),
             (None, Value::Bool(on)) => if *on { "on" } else { "off" }.into(),
-            (None, other) => report::number(other.number(), tag.decimals),
+            (None, other) => report::number(other.exact(), tag.decimals),
         }
     }
 

@@ -156,6 +156,7 @@ fn text_of(plant: &Plant, column: &Column, set: &Own) -> String {
     let Some(value) = value.filter(|v| !v.is_null()) else { return String::new() };
     let id = || value.as_str().and_then(|s| Uuid::parse_str(s).ok());
     match column.cell {
+        Cell::Text if column.key == "address" => value.as_str().map_or_else(|| value.to_string(), lasting),
         Cell::Text | Cell::Unit | Cell::Choice(_) => value.as_str().map_or_else(|| value.to_string(), str::to_owned),
         Cell::Number | Cell::Level | Cell::Limit(_) | Cell::Whole => number_text(value),
         Cell::YesNo => if value == &Json::Bool(true) { "yes" } else { "no" }.into(),
@@ -182,6 +183,15 @@ fn text_of(plant: &Plant, column: &Column, set: &Own) -> String {
                 .collect();
             if rest.is_empty() { String::new() } else { Json::Object(rest).to_string() }
         }
+    }
+}
+
+/// An address in a form that survives a spreadsheet: of `00001` (a coil, in the notation in which the first digit is the table)
+/// it would leave `1`, which is another address.
+fn lasting(address: &str) -> String {
+    match address.strip_prefix('0') {
+        Some(rest) if matches!(rest.len(), 4 | 5) && rest.bytes().all(|b| b.is_ascii_digit()) => format!("0x{rest}"),
+        _ => address.to_owned(),
     }
 }
 

@@ -138,7 +138,8 @@ impl Address {
 fn at(table: Table, digits: &str, base: u16) -> Option<Result<Address, String>> {
     let number: u32 = digits.parse().ok().filter(|_| digits.bytes().all(|b| b.is_ascii_digit()))?;
     let Some(offset) = number.checked_sub(u32::from(base)) else {
-        return Some(Err("This manual counts from 1, so there is no address 0; see the connection's settings.".into()));
+        let first = format!("{} 1", table.word());
+        return Some(Err(format!("By the connection's settings the manual counts from 1: its first address is “{first}”.")));
     };
     Some(
         u16::try_from(offset)

@@ -111,6 +111,11 @@ impl Type {
         }
     }
 
+    /// Whether it holds whole numbers only.
+    pub fn is_whole(self) -> bool {
+        !matches!(self, Type::Bool | Type::F32 | Type::F64 | Type::Text)
+    }
+
     /// Whether its bytes can stand in more than one order of registers.
     pub fn spans_registers(self) -> bool {
         matches!(self, Type::U32 | Type::I32 | Type::U64 | Type::I64 | Type::F32 | Type::F64 | Type::Bcd)
@@ -254,7 +259,11 @@ impl Shape {
     }
 
     fn switch(&self, value: &Value) -> Result<u64, String> {
-        Ok(u64::from(value.number().ok_or("On or off is needed here.")? != 0.0))
+        match value.number() {
+            Some(0.0) => Ok(0),
+            Some(1.0) => Ok(1),
+            _ => Err("The device holds only on and off here (1 and 0).".into()),
+        }
     }
 }
 
@@ -262,12 +271,18 @@ fn ones(count: u8) -> u64 {
     if count >= 64 { u64::MAX } else { (1 << count) - 1 }
 }
 
-/// A whole number within bounds; numbers with a fraction are rounded, integers beyond 2^53 stay exact.
+/// A whole number within bounds, exactly: a fraction is refused, and so is a float so large that it stands for more than one.
 fn whole(value: &Value, low: i128, high: i128) -> Result<i128, String> {
     let number = match value {
         Value::I64(v) => i128::from(*v),
         Value::U64(v) => i128::from(*v),
-        other => other.number().filter(|v| v.is_finite()).ok_or("A number is needed here.")?.round() as i128,
+        other => {
+            let number = other.number().filter(|v| v.is_finite()).ok_or("A number is needed here.")?;
+            if number.fract() != 0.0 {
+                return Err(format!("The device holds only whole numbers here, not {number}."));
+            }
+            number as i128
+        }
     };
     if (low..=high).contains(&number) { Ok(number) } else { Err(format!("The device can hold {low} to {high} here.")) }
 }
@@ -338,6 +353,9 @@ mod tests {
     #[rstest]
     #[case(Type::U16, Value::F64(65_536.0))]
     #[case(Type::U16, Value::F64(-1.0))]
+    #[case(Type::U16, Value::F64(12.5))]
+    #[case(Type::Bool, Value::F64(2.0))]
+    #[case(Type::U64, Value::F64(1e20))]
     #[case(Type::I16, Value::F64(40_000.0))]
     #[case(Type::I64, Value::U64(u64::MAX))]
     #[case(Type::F32, Value::F64(1e300))]

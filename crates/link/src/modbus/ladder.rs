@@ -9,7 +9,7 @@ use super::{
 };
 use crate::{LinkError, TestStep, traffic::Tap};
 use havrel_core::plant::Connection;
-use std::time::Instant;
+use std::{sync::Arc, time::Instant};
 use tokio::sync::mpsc;
 
 struct Ladder {
@@ -78,7 +78,8 @@ async fn climb(settings: &Settings, path: Path, timeout_ms: u32, ladder: &Ladder
 
     // Any answer at all, even a refusal, proves that the protocol is spoken.
     let began = Instant::now();
-    let mut session = Session::over(stream, Way { settings: settings.clone(), path, timeout_ms, tap: Tap::default() });
+    let way = Way { settings: settings.clone(), path, timeout_ms, tap: Tap::default(), learnt: Arc::default() };
+    let mut session = Session::over(stream, way.clone());
     let mut first = None;
     let mut spoken = Err(LinkError::Silent(timeout_ms));
     for table in [Table::Holding, Table::Input, Table::Coil, Table::Discrete] {
@@ -98,6 +99,9 @@ async fn climb(settings: &Settings, path: Path, timeout_ms: u32, ladder: &Ladder
             }
         }
     }
+    if let Err(silence @ (LinkError::Silent(_) | LinkError::WrongUnit(_))) = &spoken {
+        spoken = Err(why_silent(&way, silence).await);
+    }
     ladder.rung("Protocol", format!("ask unit {} for a register", settings.unit), began, spoken).await?;
 
     let value = match first {
@@ -107,4 +111,41 @@ async fn climb(settings: &Settings, path: Path, timeout_ms: u32, ladder: &Ladder
     let result = ladder.rung("Value", "read one value".into(), began, value).await;
     session.close().await;
     result
+}
+
+/// Longest wait for an answer that comes late, and for each other unit, in milliseconds.
+const LONG_MS: u32 = 10_000;
+const SHORT_MS: u32 = 1000;
+/// Units that are often there: devices with a connection of their own answer to one of these.
+const LIKELY: [u8; 5] = [1, 255, 0, 2, 247];
+
+/// Finds out why a unit does not answer: it is slow, another one is there, or nobody is.
+async fn why_silent(way: &Way, silence: &LinkError) -> LinkError {
+    let first = Address { table: Table::Holding, offset: 0 };
+    let own = way.settings.unit;
+    if matches!(silence, LinkError::Silent(_))
+        && let Ok(mut session) = Session::open(Way { timeout_ms: (way.timeout_ms * 4).min(LONG_MS), ..way.clone() }).await
+    {
+        let heard = session.read(own, first, 1).await;
+        let took_ms = u32::try_from(session.took_us / 1000).unwrap_or(u32::MAX);
+        session.close().await;
+        match heard {
+            Ok(_) => return LinkError::Late(took_ms, way.timeout_ms),
+            Err(error) if error.spares_connection() => return LinkError::Late(took_ms, way.timeout_ms),
+            Err(LinkError::Silent(_)) => {}
+            Err(error) => return error,
+        }
+    }
+    for unit in LIKELY.into_iter().filter(|unit| *unit != own) {
+        let Ok(mut session) = Session::open(Way { timeout_ms: way.timeout_ms.min(SHORT_MS), ..way.clone() }).await else { break };
+        let heard = session.read(unit, first, 1).await;
+        session.close().await;
+        if heard.map_or_else(|error| error.spares_connection(), |_| true) {
+            return LinkError::OtherUnit(own, unit);
+        }
+    }
+    match silence {
+        LinkError::Silent(_) => LinkError::NobodyAnswers(way.timeout_ms),
+        other => other.clone(),
+    }
 }

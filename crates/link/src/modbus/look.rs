@@ -1,6 +1,6 @@
 //! Looking at what a device holds: a page of one table, each register in every reading that makes sense.
 
-use super::{Address, Order, Settings, Shape, Table, Type, session::Session};
+use super::{Address, Order, Settings, Shape, Table, Type, session::Session, turn::Memory};
 use crate::{Found, LinkError, Page, Reading};
 use havrel_core::plant::{Own, resolve};
 use serde::Deserialize;
@@ -23,7 +23,12 @@ fn page() -> u16 {
 }
 
 /// Reads a page of one table and shows each register in every reading.
-pub(super) async fn look(session: &mut Session, settings: &Settings, request: &Own) -> Result<Page, LinkError> {
+pub(super) async fn look(
+    session: &mut Session,
+    settings: &Settings,
+    request: &Own,
+    memory: &mut Memory,
+) -> Result<Page, LinkError> {
     let look: Look = resolve(None, request).map_err(|(field, m)| LinkError::BadRequest(format!("{field}: {m}")))?;
     let table = Table::from_word(&look.table)
         .ok_or_else(|| LinkError::BadRequest("The tables are coil, discrete, input and holding.".into()))?;
@@ -31,16 +36,38 @@ pub(super) async fn look(session: &mut Session, settings: &Settings, request: &O
     let limit = u32::from(if table.is_bits() { table.read_limit() } else { settings.limit });
     let unit = look.unit.unwrap_or(settings.unit);
     let first = u32::from(look.start);
+    let at = |start: u32| Address { table, offset: start as u16 };
     let mut words: Vec<Result<u16, LinkError>> = Vec::with_capacity(count as usize);
-    // Spans still to be read, the next one last. One address the device lacks spoils a whole request, so a refused span is
-    // halved until what is refused stands alone.
-    let mut open: Vec<(u32, u32)> =
-        (0..count.div_ceil(limit)).rev().map(|i| (first + i * limit, limit.min(count - i * limit))).collect();
+    // Spans still to be read, the next one last. What was refused by itself a moment ago is passed over.
+    let mut open: Vec<(u32, u32)> = Vec::new();
+    for start in first..first + count {
+        let pauses = memory.pauses(unit, at(start), 1).is_some();
+        match open.last_mut() {
+            Some((from, span)) if !pauses && *span < limit && memory.pauses(unit, at(*from), 1).is_none() => *span += 1,
+            _ => open.push((start, 1)),
+        }
+    }
+    open.reverse();
+    // One address the device lacks spoils a whole request, so a refused span is halved until what is refused stands alone.
     while let Some((start, span)) = open.pop() {
-        match session.read(unit, Address { table, offset: start as u16 }, span as u16).await {
-            Ok(read) => words.extend(read.into_iter().map(Ok)),
+        if let Some(error) = (span == 1).then(|| memory.pauses(unit, at(start), 1)).flatten() {
+            words.push(Err(error));
+            continue;
+        }
+        match session.read(unit, at(start), span as u16).await {
+            Ok(read) => {
+                if span == 1 {
+                    memory.found(unit, at(start), 1);
+                }
+                words.extend(read.into_iter().map(Ok));
+            }
             Err(error) if !error.spares_connection() => return Err(error),
-            Err(error) if span == 1 => words.push(Err(error)),
+            Err(error) if span == 1 => {
+                if error.lasts() {
+                    memory.miss(unit, at(start), 1, error.clone());
+                }
+                words.push(Err(error));
+            }
             Err(_) => open.extend([(start + span / 2, span - span / 2), (start, span / 2)]),
         }
     }

@@ -7,6 +7,7 @@
 pub mod address;
 pub mod codec;
 mod ladder;
+mod learnt;
 mod look;
 mod run;
 pub mod session;
@@ -22,6 +23,7 @@ use crate::{Driver, LinkError, Occupied, OtherReading, Page, Ports, TestStep, tr
 use async_trait::async_trait;
 use havrel_core::plant::{Connection, Own, Tag};
 use session::{Session, Way};
+use std::sync::Arc;
 use tokio::sync::mpsc;
 
 /// The connection kind.
@@ -82,9 +84,10 @@ impl Driver for Modbus {
     async fn browse(&self, connection: &Connection, request: &Own) -> Result<Page, LinkError> {
         let settings = Settings::usable(&connection.settings)?;
         let path = settings.paths()[0].clone();
-        let way = Way { settings: settings.clone(), path, timeout_ms: connection.timeout_ms, tap: Tap::default() };
+        let (timeout_ms, tap, learnt) = (connection.timeout_ms, Tap::default(), Arc::default());
+        let way = Way { settings: settings.clone(), path, timeout_ms, tap, learnt };
         let mut session = Session::open(way).await?;
-        let page = look::look(&mut session, &settings, request).await;
+        let page = look::look(&mut session, &settings, request, &mut turn::Memory::default()).await;
         session.close().await;
         page
     }

@@ -2,7 +2,9 @@
 //! spare address if need be.
 
 use super::{
-    Settings, look,
+    Settings,
+    learnt::Learnt,
+    look,
     session::{Session, Way},
     turn::{Memory, Told, Work},
 };
@@ -40,11 +42,13 @@ struct Run {
     path: usize,
     durations: Durations,
     rate: Rate,
+    /// Of the device that these settings reach.
+    learnt: (Option<Settings>, Arc<Learnt>),
 }
 
 pub(super) async fn run(ports: Ports) {
     let rate = Rate::new(now());
-    let mut run = Run { ports, failures: 0, path: 0, durations: Durations::default(), rate };
+    let mut run = Run { ports, failures: 0, path: 0, durations: Durations::default(), rate, learnt: Default::default() };
     loop {
         let plan = run.ports.plan.borrow_and_update().clone();
         let stop = match Settings::usable(&plan.connection.settings) {
@@ -74,7 +78,11 @@ impl Run {
         self.path = self.path.min(paths.len() - 1);
         let timeout_ms = plan.connection.timeout_ms;
         let path = paths[self.path].clone();
-        let way = Way { settings: settings.clone(), path, timeout_ms, tap: self.ports.tap.clone() };
+        if self.learnt.0.as_ref() != Some(&settings) {
+            self.learnt = (Some(settings.clone()), Arc::default());
+        }
+        let (tap, learnt) = (self.ports.tap.clone(), self.learnt.1.clone());
+        let way = Way { settings: settings.clone(), path, timeout_ms, tap, learnt };
         let mut lines = Vec::new();
         for _ in 0..settings.parallel {
             match Session::open(way.clone()).await {
@@ -156,6 +164,8 @@ impl Run {
     async fn poll(&mut self, lines: &mut [Session], mut plan: Arc<LinkPlan>, settings: Settings) -> Stop {
         let mut work = Work::of(&plan, &settings);
         let mut memory = Memory::default();
+        // What somebody looks at says nothing of the tags.
+        let mut looked = Memory::default();
         let began = Instant::now();
         let clock = |at: Instant| Nanos::try_from((at - began).as_nanos()).unwrap_or(Nanos::MAX);
         let wall = now();
@@ -198,11 +208,12 @@ impl Run {
                     }
                     plan = next;
                     work = Work::of(&plan, &settings);
+                    memory.keep(&work);
                     fresh = true;
                 }
                 command = self.ports.commands.recv() => {
                     let Some(command) = command else { return Stop::End };
-                    match self.serve(&mut lines[0], &work, &plan, &settings, command).await {
+                    match self.serve(&mut lines[0], &work, &plan, &settings, &mut looked, command).await {
                         Ok(false) => {}
                         Ok(true) => return Stop::Again,
                         Err(error) => return Stop::Failed(error),
@@ -221,7 +232,7 @@ impl Run {
                         rhythm.done(clock(Instant::now()));
                         overruns = rhythm.overruns() - before;
                     }
-                    self.tell(told, overruns, &result);
+                    self.tell(told, overruns, &memory, &result);
                     if let Err(error) = result {
                         return Stop::Failed(error);
                     }
@@ -232,12 +243,15 @@ impl Run {
     }
 
     /// Adds a turn to the health.
-    fn tell(&mut self, told: Told, overruns: u64, result: &Result<(), LinkError>) {
+    fn tell(&mut self, told: Told, overruns: u64, memory: &Memory, result: &Result<(), LinkError>) {
         told.took_us.iter().for_each(|&took| self.durations.add(took));
         let rate = self.rate.add(now(), told.values);
         let (p50_us, p95_us) = self.durations.percentiles();
         let path = self.path;
+        let mut learnt = self.learnt.1.words();
+        learnt.extend(memory.words());
         self.ports.health.send_modify(|h| {
+            h.learnt = learnt;
             h.requests += told.requests;
             h.values += told.values;
             h.rate = rate;
@@ -267,13 +281,14 @@ impl Run {
         work: &Work,
         plan: &LinkPlan,
         settings: &Settings,
+        looked: &mut Memory,
         command: Command,
     ) -> Result<bool, LinkError> {
         // Whoever asked may have gone away meanwhile, so what becomes of the replies does not matter.
         let failed = match command {
             Command::TakePath { path, reply } => return Ok(self.take_path(path, reply)),
             Command::Browse { request, reply } => {
-                let page = look::look(line, settings, &request).await;
+                let page = look::look(line, settings, &request, looked).await;
                 let failed = page.as_ref().err().cloned();
                 let _ = reply.send(page);
                 failed
@@ -315,7 +330,7 @@ impl Run {
         let missing = || LinkError::BadRequest("The tag has no source it can be written to.".into());
         let item = work.item(tag).ok_or_else(missing)?;
         let point = item.point;
-        let encoded = point.shape.encode(&item.raw(value)).map_err(LinkError::BadRequest)?;
+        let encoded = item.encode(value).map_err(LinkError::BadRequest)?;
         let answered = line.write(point.unit, point.address, &encoded).await?;
         let held = match answered {
             Some(words) => words,

@@ -2,6 +2,7 @@
 
 use super::{
     Address, Encoded, Settings, Table,
+    learnt::Learnt,
     settings::{Path, Transport},
     wire::{Ear, Listening, Wire, open},
 };
@@ -9,7 +10,7 @@ use crate::{
     LinkError, now, tls,
     traffic::{Exchange, Tap},
 };
-use std::{io, time::Duration};
+use std::{io, sync::Arc, time::Duration};
 use tokio::time::{Instant, sleep_until, timeout};
 use tokio_modbus::{
     Error, ExceptionCode, ProtocolError, Request, Response,
@@ -24,6 +25,7 @@ pub struct Way {
     pub path: Path,
     pub timeout_ms: u32,
     pub tap: Tap,
+    pub learnt: Arc<Learnt>,
 }
 
 /// An open connection.
@@ -33,6 +35,8 @@ pub struct Session {
     ear: Ear,
     /// When the next request may leave at the earliest.
     free: Instant,
+    /// How many requests were answered over this connection.
+    answers: u32,
     /// Duration of the last request.
     pub took_us: u64,
 }
@@ -55,7 +59,7 @@ impl Session {
             Transport::Tcp | Transport::Tls => tcp::attach_slave(listening, slave),
             Transport::RtuOverTcp | Transport::Serial => rtu::attach_slave(listening, slave),
         };
-        Session { way, context, ear, free: Instant::now(), took_us: 0 }
+        Session { way, context, ear, free: Instant::now(), answers: 0, took_us: 0 }
     }
 
     /// Begins anew on the same way, so that an answer which comes late belongs to nobody.
@@ -65,7 +69,8 @@ impl Session {
     pub async fn reopen(&mut self) -> Result<(), LinkError> {
         // The other side may be gone already; there is nothing to mend. A serial line must be free before it opens again.
         let _ = self.context.disconnect().await;
-        *self = Session::open(self.way.clone()).await?;
+        let free = self.free;
+        *self = Session { free, ..Session::open(self.way.clone()).await? };
         Ok(())
     }
 
@@ -99,8 +104,8 @@ impl Session {
         }
     }
 
-    /// Writes registers or one coil by the functions that the settings allow (codes 5, 6, 15, 16, 22 and 23). Gives the
-    /// registers where the device answers with them (23).
+    /// Writes registers or one coil by the functions that the settings allow (codes 5, 6, 15, 16, 22 and 23) and the device
+    /// knows. Gives the registers where the device answers with them (23).
     ///
     /// # Errors
     /// When no allowed function can do it, or the device refuses.
@@ -125,10 +130,16 @@ impl Session {
             }
             (Table::Holding, Encoded::Words(words)) if words.len() == 1 => return Err(none("a register")),
             (Table::Holding, Encoded::Words(_)) => return Err(none("several registers at once")),
-            (Table::Holding, Encoded::Masked(parts)) if allows(22) => {
+            (Table::Holding, Encoded::Masked(parts)) if allows(22) && self.way.learnt.may_mask(unit) => {
                 for (i, &(mask, set)) in parts.iter().enumerate().filter(|(_, (mask, _))| *mask != 0) {
                     let part = Address { offset: at.offset + i as u16, ..at };
-                    self.call(unit, Request::MaskWriteRegister(part.offset, !mask, set), part).await?;
+                    match self.call(unit, Request::MaskWriteRegister(part.offset, !mask, set), part).await {
+                        Err(LinkError::NoFunction(_)) => {
+                            self.way.learnt.lacks_mask(unit);
+                            return Box::pin(self.write(unit, at, what)).await;
+                        }
+                        other => other?,
+                    };
                 }
                 return Ok(None);
             }
@@ -147,12 +158,38 @@ impl Session {
     }
 
     async fn call(&mut self, unit: u8, request: Request<'_>, at: Address) -> Result<Response, LinkError> {
+        let reads = matches!(
+            request,
+            Request::ReadCoils(..)
+                | Request::ReadDiscreteInputs(..)
+                | Request::ReadInputRegisters(..)
+                | Request::ReadHoldingRegisters(..)
+        );
+        if self.answers > 0 && self.way.learnt.is_single() {
+            self.reopen().await?;
+        }
+        let before = self.answers;
+        let result = self.exchange(unit, request.clone(), at).await;
+        // A device may close an idle connection, or each after one answer; only what changes nothing is asked again.
+        if !reads || before == 0 || result != Err(LinkError::Closed) || self.way.settings.transport == Transport::Serial {
+            return result;
+        }
+        self.reopen().await?;
+        let again = self.exchange(unit, request, at).await;
+        if self.answers > 0 {
+            self.way.learnt.closed_after(before);
+        }
+        again
+    }
+
+    async fn exchange(&mut self, unit: u8, request: Request<'_>, at: Address) -> Result<Response, LinkError> {
         // Timers are coarse: one that is over already would still cost a millisecond.
         if self.way.settings.spacing_ms > 0 && self.free > Instant::now() {
             sleep_until(self.free).await;
         }
         let watched = self.way.tap.open();
         let asked = if watched { words_of(&request, at) } else { String::new() };
+        let function = request.function_code().value();
         let count = match &request {
             Request::ReadCoils(_, count) | Request::ReadDiscreteInputs(_, count) => usize::from(*count),
             _ => usize::MAX,
@@ -164,7 +201,7 @@ impl Session {
         let rtu = self.way.settings.transport.rtu();
         let result = match timeout(limit, self.context.call(request)).await {
             Ok(Ok(Ok(response))) => Ok(response),
-            Ok(Ok(Err(exception))) => Err(refusal(exception, unit, at)),
+            Ok(Ok(Err(exception))) => Err(refusal(exception, function, unit, at)),
             Ok(Err(error)) if rtu => Err(failure(error)),
             Ok(Err(error)) => Err(self.ear.other_protocol().unwrap_or_else(|| failure(error))),
             Err(_) if rtu && self.ear.heard() => {
@@ -172,6 +209,7 @@ impl Session {
             }
             Err(_) => Err(self.ear.other_protocol().filter(|_| !rtu).unwrap_or(LinkError::Silent(self.way.timeout_ms))),
         };
+        self.answers += u32::from(result.as_ref().map_or_else(LinkError::spares_connection, |_| true));
         self.took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
         if self.way.settings.spacing_ms > 0 {
             self.free = Instant::now() + Duration::from_millis(self.way.settings.spacing_ms.into());
@@ -231,14 +269,14 @@ fn shown<T: ToString>(values: impl ExactSizeIterator<Item = T>) -> String {
 }
 
 /// §7 of the application protocol.
-fn refusal(code: ExceptionCode, unit: u8, at: Address) -> LinkError {
+fn refusal(code: ExceptionCode, function: u8, unit: u8, at: Address) -> LinkError {
     let refused = |words: &str| LinkError::Refused(words.into());
     match code {
         ExceptionCode::IllegalDataAddress => LinkError::NoSuchAddress(at.to_string()),
-        ExceptionCode::IllegalFunction => refused("it does not know this request (exception 1)"),
+        ExceptionCode::IllegalFunction => LinkError::NoFunction(function),
         ExceptionCode::IllegalDataValue => refused("it does not take this value (exception 3)"),
         ExceptionCode::ServerDeviceFailure => refused("it failed while serving the request (exception 4)"),
-        ExceptionCode::ServerDeviceBusy => refused("it is busy (exception 6)"),
+        ExceptionCode::Acknowledge | ExceptionCode::ServerDeviceBusy => LinkError::Busy,
         ExceptionCode::GatewayPathUnavailable | ExceptionCode::GatewayTargetDevice => LinkError::WrongUnit(unit),
         other => LinkError::Refused(format!("exception {}", u8::from(other))),
     }

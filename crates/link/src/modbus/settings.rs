@@ -142,6 +142,12 @@ impl Path {
         if host.is_empty() {
             return Some(("host", "Give the name or address of the device."));
         }
+        if let Some((_, port)) = host.split_once(':')
+            && !port.is_empty()
+            && port.bytes().all(|b| b.is_ascii_digit())
+        {
+            return Some(("host", "Put the port into the field Port, and only the name or address here."));
+        }
         if host.len() > 253 || !host.chars().all(|c| c.is_ascii_alphanumeric() || ".-_:[]".contains(c)) {
             return Some(("host", "This is neither a name nor an address; leave out the protocol and the port."));
         }

@@ -2,7 +2,7 @@
 //! as there are. What a device refuses is split and remembered; a device that does not answer rests, so that others
 //! behind the same gateway keep their rhythm.
 
-use super::{Address, Point, Settings, Table, Type, session::Session};
+use super::{Address, Encoded, Point, Settings, Table, Type, session::Session};
 use crate::{LinkError, LinkPlan, PointPlan, now};
 use havrel_core::{
     TagNo,
@@ -14,7 +14,7 @@ use havrel_core::{
     time::Nanos,
 };
 use std::{
-    collections::{BTreeSet, HashMap, VecDeque},
+    collections::{BTreeSet, HashMap, HashSet, VecDeque},
     sync::{Mutex, MutexGuard, PoisonError},
     time::Duration,
 };
@@ -59,10 +59,12 @@ pub(super) struct Work {
 #[derive(Default)]
 pub(super) struct Memory {
     refused: Refusals,
+    /// Addresses that devices do not have: space, first and number.
+    missing: HashMap<(u32, u32, u32), Rest>,
     units: HashMap<u8, Rest>,
 }
 
-/// A device that did not answer.
+/// Something that is not asked again before a pause is over: a device that did not answer, an address that it refused.
 #[derive(Clone, Debug)]
 struct Rest {
     failures: u32,
@@ -70,8 +72,52 @@ struct Rest {
     error: LinkError,
 }
 
-fn space(point: &Point) -> u32 {
-    u32::from(point.unit) << 8 | point.address.table as u32
+/// Longest pause before an address that was refused is asked for again.
+const LONGEST_PAUSE: Duration = Duration::from_secs(300);
+
+impl Memory {
+    /// Notes that an address was refused by itself. The pauses grow: 1 s, 2 s, 4 s …
+    pub fn miss(&mut self, unit: u8, at: Address, count: u16, error: LinkError) {
+        let place = (space(unit, at.table), at.offset.into(), count.into());
+        let failures = self.missing.get(&place).map_or(1, |rest| rest.failures.saturating_add(1));
+        let pause = Duration::from_secs(1 << (failures - 1).min(16)).min(LONGEST_PAUSE);
+        self.missing.insert(place, Rest { failures, until: Instant::now() + pause, error });
+    }
+
+    /// Notes that an address was read.
+    pub fn found(&mut self, unit: u8, at: Address, count: u16) {
+        self.missing.remove(&(space(unit, at.table), at.offset.into(), count.into()));
+    }
+
+    /// Why an address is not asked for at present.
+    pub fn pauses(&self, unit: u8, at: Address, count: u16) -> Option<LinkError> {
+        let rest = self.missing.get(&(space(unit, at.table), at.offset.into(), count.into()))?;
+        (rest.until > Instant::now()).then(|| rest.error.clone())
+    }
+
+    /// Forgets addresses that no tag wants any more.
+    pub fn keep(&mut self, work: &Work) {
+        let wants = work.rotas.iter().flat_map(|rota| &rota.wants);
+        let wanted: HashSet<(u32, u32, u32)> = wants.map(|want| (want.space, want.start, want.count)).collect();
+        self.missing.retain(|place, _| wanted.contains(place));
+    }
+
+    /// How many addresses are not asked for each time, in words.
+    pub fn words(&self) -> Option<String> {
+        let count = self.missing.len();
+        (count > 0).then(|| {
+            let (noun, them) = if count == 1 { ("address", "it") } else { ("addresses", "them") };
+            format!("The device refuses {count} {noun}; Havrel asks for {them} again after growing pauses of up to 5 min.")
+        })
+    }
+}
+
+fn space(unit: u8, table: Table) -> u32 {
+    u32::from(unit) << 8 | table as u32
+}
+
+fn address_of(read: &Read) -> Address {
+    Address { table: table_of(read.space), offset: read.start as u16 }
 }
 
 fn unit_of(read: &Read) -> u8 {
@@ -92,15 +138,15 @@ impl Rota {
 
     fn add(&mut self, p: &PointPlan, point: Point) {
         let (start, count) = (point.address.offset.into(), point.width().into());
-        self.wants.push(Want { space: space(&point), start, count, item: self.items.len() });
+        self.wants.push(Want { space: space(point.unit, point.address.table), start, count, item: self.items.len() });
         self.items.push(Item { tag: p.tag, point, scaling: p.scaling });
     }
 
     fn pack(&mut self, limit: u32, gap: u32, refused: &Refusals) {
-        if self.known == refused.count() {
+        if self.known == refused.version() {
             return;
         }
-        self.known = refused.count();
+        self.known = refused.version();
         let most = |space: u32| if table_of(space).is_bits() { table_of(space).read_limit().into() } else { limit };
         self.reads = pack_around(&self.wants, most, gap, refused);
     }
@@ -244,7 +290,7 @@ impl<'a> Turn<'a> {
         loop {
             let Some(read) = self.next() else { return Ok(()) };
             let unit = unit_of(&read);
-            let at = Address { table: table_of(read.space), offset: read.start as u16 };
+            let at = address_of(&read);
             let result = line.read(unit, at, read.count as u16).await;
             let Err(error) = self.settle(read, result, line.took_us) else { continue };
             // What was read before must not wait for the device that does not answer.
@@ -264,6 +310,12 @@ impl<'a> Turn<'a> {
         let mut guard = self.lock();
         let shared = &mut *guard;
         while let Some(read) = shared.queue.pop_front() {
+            if let Some(error) = shared.memory.pauses(unit_of(&read), address_of(&read), read.count as u16) {
+                let quality = Quality::of(error.reason());
+                read.items.iter().for_each(|&i| shared.batch.push_quality(self.rota.items[i].tag, now(), quality));
+                shared.told.refused = Some(error);
+                continue;
+            }
             let Some(rest) = shared.memory.units.get(&unit_of(&read)).filter(|r| r.failures > 0) else {
                 shared.told.requests += 1;
                 return Some(read);
@@ -296,6 +348,8 @@ impl<'a> Turn<'a> {
                 shared.told.values += read.items.len() as u64;
                 shared.told.took_us.push(took_us);
                 shared.memory.units.remove(&unit);
+                shared.memory.refused.found(&read);
+                shared.memory.found(unit, address_of(&read), read.count as u16);
                 return Ok(());
             }
             Err(error) => error,
@@ -307,6 +361,10 @@ impl<'a> Turn<'a> {
             if parts.is_empty() {
                 let quality = Quality::of(error.reason());
                 read.items.iter().for_each(|&i| shared.batch.push_quality(self.rota.items[i].tag, now(), quality));
+                if error.lasts() {
+                    shared.memory.refused.miss(&read);
+                    shared.memory.miss(unit, address_of(&read), read.count as u16, error.clone());
+                }
                 shared.told.refused = Some(error);
             } else {
                 shared.memory.refused.add(&read, &self.rota.wants);
@@ -361,8 +419,24 @@ impl Item {
         }
     }
 
+    /// What to send so that the device holds an engineering value.
+    ///
+    /// # Errors
+    /// A value that it cannot hold, with a sentence; for one between two steps the values on either side of it.
+    pub fn encode(&self, value: &Value) -> Result<Encoded, String> {
+        let raw = self.raw(value);
+        let between = raw.number().filter(|raw| raw.is_finite() && raw.fract() != 0.0 && self.point.shape.kind.is_whole());
+        self.point.shape.encode(&raw).map_err(|words| match between {
+            None => words,
+            Some(raw) => {
+                let beside = [raw.floor(), raw.ceil()].map(|raw| self.engineering(Value::F64(raw)).0.to_json());
+                format!("The device holds steps here; the nearest values are {} and {}.", beside[0], beside[1])
+            }
+        })
+    }
+
     /// The raw value of an engineering one.
-    pub fn raw(&self, value: &Value) -> Value {
+    fn raw(&self, value: &Value) -> Value {
         match (self.scaling, value.number()) {
             (Some(scaling), Some(number)) if self.point.shape.kind != Type::Bool => Value::F64(scaling.invert(number)),
             _ => value.clone(),

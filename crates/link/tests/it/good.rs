@@ -68,9 +68,15 @@ async fn a_written_value_is_read_back_and_acts() {
     let mut running = run(connection(port, json!({})), vec![setpoint, point(2, "coil 1", "bool"), point(3, "holding 0", "u16")]);
     running.value(1).await;
     let mut results = Vec::new();
-    for (tag, value) in
-        [(1, Value::F64(64.5)), (2, Value::Bool(false)), (1, Value::F64(5000.0)), (3, Value::F64(1.0)), (9, Value::F64(1.0))]
-    {
+    for (tag, value) in [
+        (1, Value::F64(64.5)),
+        (2, Value::Bool(false)),
+        (1, Value::F64(5000.0)),
+        (3, Value::F64(1.0)),
+        (9, Value::F64(1.0)),
+        (1, Value::F64(64.55)),
+        (2, Value::F64(2.0)),
+    ] {
         results.push(running.write(tag, value).await);
     }
     assert_eq!(results[0], Ok(Value::F64(64.5)));
@@ -78,6 +84,8 @@ async fn a_written_value_is_read_back_and_acts() {
     assert!(matches!(&results[2], Err(LinkError::BadRequest(w)) if w.contains("-32768 to 32767")), "{results:?}");
     assert!(matches!(&results[3], Err(LinkError::NoSuchAddress(_))), "the level cannot be written: {results:?}");
     assert!(matches!(&results[4], Err(LinkError::BadRequest(_))));
+    assert!(matches!(&results[5], Err(LinkError::BadRequest(w)) if w.contains("64.5 and 64.6")), "{results:?}");
+    assert!(matches!(&results[6], Err(LinkError::BadRequest(w)) if w.contains("on and off")), "{results:?}");
     assert_eq!(shared.lock().process.vessels[0].set.temperature, 64.5);
     assert!(!shared.lock().process.vessels[0].set.agitator_on);
     assert_eq!(running.state(LinkState::Running).await.reconnects, 0, "a refused write harms nothing");

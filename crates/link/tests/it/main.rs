@@ -4,5 +4,6 @@ mod bad;
 mod depth;
 mod device;
 mod good;
+mod learnt;
 mod plain;
 mod secured;

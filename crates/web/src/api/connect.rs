@@ -8,7 +8,7 @@ use actix_web::{
 };
 use havrel_core::{
     access::Action,
-    plant::{Connection, Own, SourceCheck, Tag, resolve},
+    plant::{Connection, Item, Own, Plant, SourceCheck, Tag, resolve},
     time::to_text,
 };
 use havrel_link::{Drivers, Page, driver};
@@ -280,16 +280,10 @@ pub async fn check_point(app: Data<App>, person: Person, body: Json<PointBody>) 
     }
     let plant = app.live.plant();
     let connection = plant.connections.get(&body.connection).ok_or_else(|| Problem::missing("connection"))?;
-    let mut tag = Tag::at(body.point.clone());
-    let unresolved = plant.source(&connection.set, &tag).map(|s| s.point.into_owned());
-    let (shown, wrong, others) = match (unresolved, driver(&connection.set.kind)) {
-        (Err((field, message)), _) => (String::new(), vec![(format!("point.{field}"), message)], Vec::new()),
-        (Ok(_), None) => (String::new(), Vec::new(), Vec::new()),
-        (Ok(point), Some(driver)) => {
-            tag.point = point;
-            let shown = driver.show_point(&connection.set, &tag.point).unwrap_or_default();
-            (shown, Drivers.point(&connection.set, &tag), driver.other_readings(&connection.set, &tag.point))
-        }
+    let (tag, shown, wrong) = read_point(&plant, connection, &body.point);
+    let others = match driver(&connection.set.kind) {
+        Some(driver) if plant.source(&connection.set, &tag).is_ok() => driver.other_readings(&connection.set, &tag.point),
+        _ => Vec::new(),
     };
     let mut view = PointView { shown, wrong, now: String::new(), others: Vec::new() };
     if others.is_empty() {
@@ -303,6 +297,22 @@ pub async fn check_point(app: Data<App>, person: Person, body: Json<PointBody>) 
         view.others.push(OtherView { shown: other.shown, write: other.write, why: other.why, now });
     }
     Ok(Json(view))
+}
+
+/// A tag at a point, where it would be read, in words, and what is wrong with it by field.
+pub(super) fn read_point(plant: &Plant, connection: &Item<Connection>, point: &Own) -> (Tag, String, Vec<(String, String)>) {
+    let mut tag = Tag::at(point.clone());
+    let resolved = plant.source(&connection.set, &tag).map(|s| s.point.into_owned());
+    let (shown, wrong) = match (resolved, driver(&connection.set.kind)) {
+        (Err((field, message)), _) => (String::new(), vec![(format!("point.{field}"), message)]),
+        (Ok(_), None) => (String::new(), Vec::new()),
+        (Ok(point), Some(driver)) => {
+            tag.point = point;
+            let shown = driver.show_point(&connection.set, &tag.point).unwrap_or_default();
+            (shown, Drivers.point(&connection.set, &tag))
+        }
+    };
+    (tag, shown, wrong)
 }
 
 /// What a device holds at a point now, in words; empty where it cannot be asked.

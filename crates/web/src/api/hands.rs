@@ -1,6 +1,6 @@
 //! Values set by hand: set one, see all that are on, release one.
 
-use super::{marks::text, time};
+use super::{marks::text, plant::type_of, time};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpResponse, delete, get, put,
@@ -51,12 +51,17 @@ pub struct HandView {
     pub keeps: bool,
 }
 
-/// A value in a request.
-pub(super) fn value_of(json: &Json_) -> Result<Value, Problem> {
+/// A value in a request, for a tag whose source holds values of a type (`type_of`).
+pub(super) fn value_of(json: &Json_, holds: &str) -> Result<Value, Problem> {
     Ok(match json {
         Json_::Bool(on) => Value::Bool(*on),
-        Json_::Number(n) => Value::F64(n.as_f64().ok_or_else(|| Problem::field("value", "This number is too large."))?),
-        Json_::String(text) if text.len() <= 1000 => Value::Text(text.clone()),
+        Json_::Number(n) => {
+            let long = || Problem::field("value", "This number is too large.");
+            Value::of_json(n).ok_or_else(long)?
+        }
+        Json_::String(text) if text.len() <= 1000 => {
+            Value::of_digits(text).filter(|_| holds != "text").unwrap_or_else(|| Value::Text(text.clone()))
+        }
         _ => return Err(Problem::field("value", "A value is on or off, a number or a text.")),
     })
 }
@@ -70,7 +75,7 @@ pub async fn set_by_hand(app: Data<App>, person: Person, id: Path<Uuid>, body: J
     let actor = person.may_at(Action::SetByHand, Some(tag.set.place))?;
     let until = body.until.as_deref().map(|until| time("until", until)).transpose()?;
     let reason = text("reason", &body.reason, LONGEST_REASON)?.to_owned();
-    let wish = HandWish { value: value_of(&body.value)?, reason, until, keeps: body.keeps };
+    let wish = HandWish { value: value_of(&body.value, &type_of(&plant, *id))?, reason, until, keeps: body.keeps };
     app.live.set_by_hand(*id, wish, actor).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -15,7 +15,8 @@ use actix_web::{
 use havrel_core::{
     access::Action,
     frame::{Frame, FrameError},
-    history,
+    history::{self, Span},
+    number::Number,
     plant::{Item, Tag},
     sample::Value,
     time::{SECOND, to_text},
@@ -236,10 +237,18 @@ pub struct SpanColumns {
     pub offset: Vec<i64>,
     /// Weighted by time.
     pub average: Vec<Option<f64>>,
-    pub minimum: Vec<Option<f64>>,
-    pub maximum: Vec<Option<f64>>,
-    pub first: Vec<Option<f64>>,
-    pub last: Vec<Option<f64>>,
+    /// Whether the values are too large for their average to be exact.
+    pub average_rounded: Vec<bool>,
+    /// Numbers, whole ones beyond 2^53 as text; null where none is known.
+    #[schema(value_type = Vec<Object>)]
+    pub minimum: Vec<Json_>,
+    #[schema(value_type = Vec<Object>)]
+    pub maximum: Vec<Json_>,
+    #[schema(value_type = Vec<Object>)]
+    pub first: Vec<Json_>,
+    #[schema(value_type = Vec<Object>)]
+    pub last: Vec<Json_>,
+    /// Good samples stored in the span.
     pub count: Vec<u64>,
     /// Share of the span for which a good value is known, 0 to 1.
     pub good: Vec<f64>,
@@ -264,16 +273,21 @@ pub async fn spans(app: Data<App>, person: Person, body: Json<Question>) -> Resu
             tag: tag.id,
             offset: s.iter().map(|s| s.from - asked.from).collect(),
             average: s.iter().map(|s| s.average).collect(),
-            minimum: s.iter().map(|s| s.minimum).collect(),
-            maximum: s.iter().map(|s| s.maximum).collect(),
-            first: s.iter().map(|s| s.first).collect(),
-            last: s.iter().map(|s| s.last).collect(),
+            average_rounded: s.iter().map(Span::is_average_rounded).collect(),
+            minimum: column(&s, |s| s.minimum),
+            maximum: column(&s, |s| s.maximum),
+            first: column(&s, |s| s.first),
+            last: column(&s, |s| s.last),
             count: s.iter().map(|s| s.count).collect(),
             good: s.iter().map(|s| s.good).collect(),
             by_hand: s.iter().map(|s| s.by_hand).collect(),
         });
     }
     Ok(Json(answer(&app, &asked, columns).await?))
+}
+
+fn column(parts: &[Span], of: impl Fn(&Span) -> Option<Number>) -> Vec<Json_> {
+    parts.iter().map(|span| of(span).map_or(Json_::Null, Number::to_json)).collect()
 }
 
 /// Most bytes one import may have.

@@ -1,6 +1,6 @@
 //! The intake: what a connection offers, how it would be named, and with what it clashes; and the map of its registers.
 
-use super::plant::source_of;
+use super::{connect::read_point, plant::source_of};
 use crate::{
     app::App,
     auth::Person,
@@ -13,7 +13,7 @@ use actix_web::{
 };
 use havrel_core::{
     access::Action,
-    intake::{Found, learn},
+    intake::{Found, Named, learn},
     plant::{Block, Connection, Item, Own, Plant, Tag},
 };
 use havrel_link::{
@@ -331,6 +331,10 @@ pub struct NamesBody {
     pub rows: Vec<Vec<String>>,
     /// Row and typed name, in the order they were typed.
     pub examples: Vec<(usize, String)>,
+    /// What is named: `rows`, or the `places` they stand in.
+    #[serde(default)]
+    #[schema(value_type = String)]
+    pub of: Named,
 }
 
 /// Names that follow from examples.
@@ -355,7 +359,7 @@ pub async fn names(person: Person, body: Payload) -> Result<Json<NamesView>, Pro
     }
     let worked = actix_web::web::block(move || {
         let rows: Vec<Found> = body.rows.into_iter().map(|parts| Found { parts }).collect();
-        let Some(naming) = learn(&rows, &body.examples) else {
+        let Some(naming) = learn(&rows, &body.examples, body.of) else {
             return NamesView { words: String::new(), names: vec![None; rows.len()], unfit: Vec::new() };
         };
         let mut names: Vec<Option<String>> = rows.iter().enumerate().map(|(i, r)| naming.pattern.name(i, r)).collect();
@@ -366,6 +370,48 @@ pub async fn names(person: Person, body: Payload) -> Result<Json<NamesView>, Pro
     });
     let stopping = |_| Problem::new(actix_web::http::StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
     Ok(Json(worked.await.map_err(stopping)?))
+}
+
+/// Addresses of an intake.
+#[derive(Deserialize, ToSchema)]
+pub struct PointsBody {
+    pub connection: Uuid,
+    #[schema(value_type = Vec<Object>)]
+    pub points: Vec<Own>,
+}
+
+/// How one of them is read.
+#[derive(Serialize, ToSchema)]
+pub struct ReadPointView {
+    /// Where it is, in words; empty where it cannot be read.
+    pub shown: String,
+    /// Field and sentence for whatever is wrong.
+    pub wrong: Vec<(String, String)>,
+}
+
+/// Reads all addresses of an intake, in their order.
+#[utoipa::path(request_body = PointsBody, responses((status = 200, body = Vec<ReadPointView>)))]
+#[post("/api/intake/points")]
+pub async fn points(app: Data<App>, person: Person, body: Payload) -> Result<Json<Vec<ReadPointView>>, Problem> {
+    person.may(Action::Configure)?;
+    let body: PointsBody = large(body).await?;
+    if body.points.len() > MOST {
+        return Err(Problem::field("points", "At most 20,000 rows."));
+    }
+    let plant = app.live.plant();
+    if !plant.connections.contains_key(&body.connection) {
+        return Err(Problem::missing("connection"));
+    }
+    let read = block(move || {
+        let connection = &plant.connections[&body.connection];
+        let view = |point: &Own| {
+            let (_, shown, wrong) = read_point(&plant, connection, point);
+            ReadPointView { shown, wrong }
+        };
+        body.points.iter().map(view).collect()
+    });
+    let stopping = |_| Problem::new(actix_web::http::StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
+    Ok(Json(read.await.map_err(stopping)?))
 }
 
 /// Tags that would be made.

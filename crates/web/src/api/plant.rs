@@ -200,7 +200,7 @@ pub(super) fn source_of(plant: &Plant, tag: Uuid) -> String {
 }
 
 /// The type of a tag at its source.
-fn type_of(plant: &Plant, tag: Uuid) -> String {
+pub(super) fn type_of(plant: &Plant, tag: Uuid) -> String {
     let words = || {
         let tag = plant.tags.get(&tag)?;
         let connection = plant.connections.get(&tag.set.connection?)?;

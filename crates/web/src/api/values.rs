@@ -1,6 +1,6 @@
 //! Current values, and writing them.
 
-use super::hands::value_of;
+use super::{hands::value_of, plant::type_of};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     get, post,
@@ -100,7 +100,7 @@ pub async fn write(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<Wr
     let plant = app.live.plant();
     let tag = plant.tags.get(&id).ok_or_else(|| Problem::missing("tag"))?;
     let actor = person.may_at(Action::Write, Some(tag.set.place))?;
-    let value = plant.meant(&tag.set, value_of(&body.value)?);
+    let value = plant.meant(&tag.set, value_of(&body.value, &type_of(&plant, *id))?);
     app.live.may_write(*id, &value)?;
     let before = {
         let values = app.live.values.read().unwrap_or_else(PoisonError::into_inner);

@@ -114,6 +114,12 @@ async fn each_role_may_do_what_it_may() {
         (Method::POST, &outline, Json::Null, [false, false, false, true]),
         (Method::POST, &map, json!({}), [false, false, false, true]),
         (Method::POST, "/api/intake/names", json!({"parts": [], "rows": [], "examples": []}), [false, false, false, true]),
+        (
+            Method::POST,
+            "/api/intake/points",
+            json!({"connection": built.connection, "points": [{"address": "1", "type": "u16"}]}),
+            [false, false, false, true],
+        ),
         (Method::POST, "/api/intake/clashes", json!({"rows": []}), [false, false, false, true]),
         (Method::GET, "/api/connections/export", Json::Null, [false, false, false, true]),
         (Method::POST, "/api/connections/import", json!({}), [false, false, false, true]),

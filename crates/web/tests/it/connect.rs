@@ -120,7 +120,7 @@ async fn names_follow_from_an_example_and_clashes_are_told() {
     let body = json!({"parts": ["block", "instance", "member"], "rows": rows, "examples": [[0, "EX-1 Level"]]});
     let (_, named) = engineer.post("/api/intake/names", body).await;
     assert_eq!(named["names"], json!(["EX-1 Level", "EX-1 Temperature", "EX-2 Level"]));
-    assert_eq!(named["words"], "“EX-”, then the instance, then “ ”, then the member");
+    assert_eq!(named["words"], "“EX-” · the instance · “ ” · the member");
     let (_, clashes) =
         engineer.post("/api/intake/clashes", json!({"rows": [["EX-1", "Level"], ["EX-1", "New"], ["EX-9", "Level"]]})).await;
     assert_eq!((clashes["clashes"].as_array().unwrap().len(), clashes["clashes"][0]["row"].as_u64()), (1, Some(0)), "{clashes}");
@@ -246,7 +246,7 @@ async fn memory_outlasts_a_restart_and_figures_tell_of_havrel_itself() {
     );
     assert_eq!(engineer.post(&format!("/api/tags/{kept}/write"), json!({"value": 1250})).await.0, 200);
     assert_eq!(engineer.post(&format!("/api/tags/{lost}/write"), json!({"value": "rinse twice"})).await.0, 200);
-    assert_eq!(engineer.post(&format!("/api/tags/{kept}/write"), json!({"value": "much"})).await.0, 502);
+    assert_eq!(engineer.post(&format!("/api/tags/{kept}/write"), json!({"value": "much"})).await.0, 422);
     engineer.until(&format!("/api/values?tags={note}"), |b| b[0]["value"] == "rinse twice").await;
     let (p95, runs) = (no(&plant.live, "Extraction p95"), no(&plant.live, "Extraction runs"));
     engineer

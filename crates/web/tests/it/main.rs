@@ -3,6 +3,7 @@
 mod api;
 mod connect;
 mod doors;
+mod exact;
 mod feed;
 mod hands;
 mod keep;

@@ -106,7 +106,7 @@ function BlockForm({ item, block, layouts, seen, onTry, onDone }: BlockProps) {
       stride: textOf(block?.stride ?? null),
     },
     fields,
-    true,
+    { follow: true, draft: `block ${block?.id ?? `new in ${item.id}`}` },
   );
   const v = form.values;
   const point = { address: v.address.trim(), ...(v.unit.trim() ? { unit: numberOf(v.unit) as number } : {}) };

@@ -1,15 +1,20 @@
 import { describe, expect, it } from 'vitest';
 import {
+  beyond,
   blank,
   type Candidate,
   type Found,
   filled,
   judged,
   likelyType,
+  mayFill,
   pasted,
   placesOf,
+  proposed,
   readList,
   tagEdits,
+  withProposal,
+  written,
   wrongWith,
 } from './candidates';
 
@@ -38,21 +43,39 @@ describe('likelyType', () => {
 
 describe('readList', () => {
   it('reads tabs, semicolons and commas, and passes over a head', () => {
-    const { rows, wrong } = readList(
-      'Address\tType\tName\n40001\tu16\tLevel\t%\t0,1\nholding 2;f32;Temperature;°C\n17,TEXT(4),Run\n\n',
-    );
+    for (const mark of ['\t', ';', ',']) {
+      const lines = [['Address', 'Type', 'Name'], ['40001', 'u16', 'Level', '%', '0.1'], ['holding 2', '', 'Temperature'], []];
+      const { rows, wrong } = readList(lines.map((line) => line.join(mark)).join('\n'));
+      expect(wrong).toEqual(mark === '\t' ? ['Line 2: “%” is in no column; the columns are address, type, name.'] : wrong);
+      expect(rows.map((r) => [r.address, r.type, r.name])).toEqual([
+        ['40001', 'u16', 'Level'],
+        ['holding 2', '', 'Temperature'],
+      ]);
+    }
+  });
+  it('takes columns in the order of their head', () => {
+    const { rows, wrong } = readList('Register;Name;Place;Type;Factor\n40001;"Level; upper";EX-1;f32 CDAB;0,1');
     expect(wrong).toEqual([]);
-    expect(rows.map((r) => [r.point, r.name, r.unit, r.factor])).toEqual([
-      [{ address: '40001', type: 'u16' }, 'Level', '%', '0.1'],
-      [{ address: 'holding 2', type: 'f32' }, 'Temperature', '°C', ''],
-      [{ address: '17', type: 'text', length: 4 }, 'Run', '', ''],
+    expect(rows[0]).toMatchObject({ address: '40001', name: 'Level; upper', place: 'EX-1', type: 'f32 CDAB', factor: '0.1' });
+    expect(readList('Address;Colour\n40001;red').wrong).toEqual([
+      'Line 1: there is no column “Colour”.',
+      'Line 2: “red” is in no column; the columns are address.',
     ]);
   });
-  it('names the line that is wrong', () => {
-    expect(readList('40001\tu17\tLevel\n40002\tu16\n40003,u16,pH,,x').wrong).toEqual([
-      'Line 1: “u17” is no type; there are u16, i16, u32, i32, u64, i64, f32, f64, bcd, bool, text.',
-      'Line 2 has no name.',
-      'Line 3: the factor “x” is no number.',
+  it('keeps every line, and says what is wrong at its cell', () => {
+    const { rows, wrong } = readList(
+      '40001\tf32 xyz\tLevel\n\tu16\tpH\n40003\tu16\t\n40004\tu16\tFlow\tl/s\tx\n40005\tu16\ta\tb\t1\tmore',
+    );
+    expect(wrong).toEqual(['Line 5: “more” is in no column; the columns are address, type, name, unit, factor.']);
+    const placed = rows.map((row) => ({ ...row, place: 'EX-1' }));
+    const { faults, open } = judged(placed, 'modbus', undefined);
+    expect(open).toBe(4);
+    expect(faults.map((all) => all.map((f) => [f.column, f.words]))).toEqual([
+      [['type', '“xyz” is not a byte order; orders are ABCD, CDAB, BADC, DCBA, EFGHABCD, CDABGHEF, FEHGBADC, DCBAHGFE.']],
+      [['address', 'no address']],
+      [['name', 'no name']],
+      [['factor', '“x” is not a number']],
+      [],
     ]);
   });
 });
@@ -80,6 +103,7 @@ describe('tagEdits', () => {
     const [tag, rule, low] = tagEdits(
       [{ row: row({ unit: '%', factor: '0,1', limit: '85', low_limit: '5', record: true, states: 's' }), place: 'p' }],
       'c',
+      'modbus',
       3,
     );
     expect(tag?.op === 'create' && tag.set).toMatchObject({
@@ -95,7 +119,7 @@ describe('tagEdits', () => {
     expect(low?.op === 'create' && low.set).toEqual({ tag: tag?.id, kind: 'low', level: 5 });
   });
   it('points an existing tag here instead of making one', () => {
-    const [edit, more] = tagEdits([{ row: row({ limit: '85' }), place: 'p', instead: 'old' }], 'c', 0);
+    const [edit, more] = tagEdits([{ row: row({ limit: '85' }), place: 'p', instead: 'old' }], 'c', 'modbus', 0);
     expect(edit).toEqual({
       op: 'patch',
       kind: 'tag',
@@ -109,11 +133,11 @@ describe('tagEdits', () => {
 it.each([
   [{ name: ' ' }, 'no name'],
   [{ place: ' / ' }, 'no place'],
-  [{ limit: 'high' }, '“high” is no number'],
-  [{ low_limit: 'low' }, '“low” is no number'],
-  [{ factor: '0' }, 'a factor of 0 says nothing'],
-  [{ low: '1,5' }, ''],
-])('a row with %j has %s', (change, words) => expect(wrongWith(row(change))).toBe(words));
+  [{ limit: 'high' }, '“high” is not a number'],
+  [{ low_limit: 'low' }, '“low” is not a number'],
+  [{ factor: '0' }, 'a factor of 0 makes every value 0'],
+  [{ low: '1,5' }, undefined],
+])('a row with %j has %s', (change, words) => expect(wrongWith(row(change), 'modbus')[0]?.words).toBe(words));
 
 it('fills down as it is or counting, and only as far as chosen', () => {
   const rows = ['Zone 1', 'a', 'b', 'c'].map((name) => row({ name }));
@@ -140,18 +164,66 @@ describe('judged', () => {
   ];
   const met = { places: { 'EX-1': 'p1' }, taken: new Map([['c', { row: 2, tag: 'old', source: 'elsewhere' }]]) };
   it('tells what keeps rows from becoming tags, and what is to be made', () => {
-    const all = judged(rows, {}, met);
-    expect(all.troubles).toEqual(['twice in this list', 'twice in this list', 'taken', 'no name']);
-    expect([all.open, all.made, all.pointed, all.fresh]).toEqual([4, 4, 0, 2]);
+    const all = judged(rows, 'modbus', met);
+    expect(all.faults.map((f) => f[0]?.words)).toEqual(['twice in this list', 'twice in this list', 'taken', 'no name']);
+    expect([all.open, all.made, all.pointed, all.fresh]).toEqual([4, 4, 0, ['Works', 'Works/EX-2']]);
   });
-  it('counts what was left out or pointed elsewhere', () => {
-    const some = judged(rows, { a: 'out', c: 'instead', d: 'out' }, met);
-    expect(some.troubles).toEqual(['', '', '', '']);
+  it('counts what was skipped or changes another tag', () => {
+    const fixes = ['out', undefined, 'instead', 'out'] as const;
+    const some = judged(
+      rows.map((r, i) => ({ ...r, fix: fixes[i] })),
+      'modbus',
+      met,
+    );
     expect([some.open, some.made, some.pointed]).toEqual([0, 2, 1]);
   });
   it('knows an answer by the rows it was asked for', () => {
     const turned = [...rows].reverse();
-    expect(judged(turned, {}, met).troubles[1]).toBe('taken');
-    expect(judged(rows, {}, undefined).fresh).toBe(3);
+    expect(judged(turned, 'modbus', met).faults[1]?.[0]?.words).toBe('taken');
+    expect(judged(rows, 'modbus', undefined).fresh).toHaveLength(3);
   });
+  it('shows at its cell what the server says of an address', () => {
+    const wrong: [string, string][] = [['point.address', 'Addresses end at 65536.']];
+    const read = new Map([['a', { shown: '', wrong }]]);
+    const one = row({ key: 'a', written: true, address: '99999' });
+    expect(judged([one], 'modbus', met, read).faults).toEqual([[{ column: 'address', words: 'Addresses end at 65536.' }]]);
+  });
+});
+
+describe('patterns', () => {
+  const rows = [
+    row({ key: 'a', name: 'P065' }),
+    row({ key: 'b', name: 'pasted' }),
+    row({ key: 'c', name: '' }),
+    row({ key: 'd', name: 'P068', filled: { name: true } }),
+  ];
+  const names = ['P066', 'P067', 'P068', 'P069'];
+  it('fill what is empty and what they filled themselves, and nothing else', () => {
+    const proposal = proposed(rows, 'name', 'words', names);
+    expect([...(proposal?.texts ?? [])]).toEqual([
+      ['c', 'P068'],
+      ['d', 'P069'],
+    ]);
+    expect(proposal?.empty).toBe(1);
+    const after = withProposal(rows, proposal as NonNullable<typeof proposal>);
+    expect(after.map((r) => [r.name, r.filled.name])).toEqual([
+      ['P065', undefined],
+      ['pasted', undefined],
+      ['P068', true],
+      ['P069', true],
+    ]);
+    expect(written(after[2] as Candidate, { name: 'mine' }).filled).toEqual({});
+  });
+  it('are not offered where every name was pasted', () => {
+    const all = rows.map((r) => row({ key: r.key, name: 'x' }));
+    expect(mayFill(all, 'name', 'a')).toBe(false);
+    expect(proposed(all, 'name', 'words', names)).toBeNull();
+  });
+});
+
+it('refuses a piece of a spreadsheet of which a part would be lost', () => {
+  const rows = [row({}), row({})];
+  expect(beyond(rows, 'a\tb\nc\td', 0, 'name', ['name', 'place'])).toBe('');
+  expect(beyond(rows, 'a\tb\tc', 0, 'name', ['name', 'place'])).toBe('1 column more than there are here');
+  expect(beyond(rows, 'a\nb', 1, 'place', ['name', 'place'])).toBe('1 row more than there are here');
 });

@@ -1,13 +1,14 @@
 // Found things on their way to tags: the rows of the intake, what to make of a register, a pasted list, and the edits.
 
 import { newId, type Schemas } from '../../api/client';
-import { type PlaceSet, type Point, type RuleSet, type TagSet, TYPES } from '../../api/model';
+import type { PlaceSet, Point, RuleSet, SourceKind, TagSet } from '../../api/model';
 import type { Edit } from '../../api/queries';
 import { fromClipboard, series } from '../../parts/series';
+import { readType, typeText } from './type-text';
 
 export type Found = Schemas['FoundView'];
 
-/** A tag to be: one row of the intake. */
+/** A new tag: one row of the intake. */
 export interface Candidate {
   /** Tells rows apart. */
   key: string;
@@ -15,7 +16,14 @@ export interface Candidate {
   parts: string[];
   /** Where it is, in words. */
   source: string;
+  /** What of its point is not written in cells. */
   point: Partial<Point>;
+  /** Where it is read, as somebody wrote it. */
+  address: string;
+  /** Whether the address is written here; otherwise it was found. */
+  written: boolean;
+  /** Type, order, length and bits, as one text; empty for the usual. */
+  type: string;
   name: string;
   place: string;
   unit: string;
@@ -32,14 +40,42 @@ export interface Candidate {
   /** Limits that raise an alarm; empty for none. */
   limit: string;
   low_limit: string;
+  /** Cells that a pattern has filled; what somebody typed or pasted is never changed by one. */
+  filled: Partial<Record<'name' | 'place', true>>;
+  /** What is done about a name that is taken. */
+  fix?: Fix | undefined;
 }
 
 /** Columns that are typed in, in the order of the sheet. */
-export const TYPED = ['name', 'place', 'unit', 'decimals', 'low', 'high', 'factor', 'limit', 'low_limit'] as const;
+export const TYPED = [
+  'address',
+  'type',
+  'name',
+  'place',
+  'unit',
+  'decimals',
+  'low',
+  'high',
+  'factor',
+  'limit',
+  'low_limit',
+] as const;
 export type Typed = (typeof TYPED)[number];
+
+/** Types that a tag of a kind of connection without a wire can have. */
+export const PLAIN_TYPES: readonly string[] = ['number', 'switch', 'text'];
+
+/** Whether a kind's tags have a type that is written. */
+export const hasType = (kind: SourceKind) => kind === 'modbus' || kind === 'push' || kind === 'memory';
+
+/** Whether a cell of a row is written in: members of a layout have their address and type from it. */
+export const isWritable = (row: Candidate, column: Typed) =>
+  column === 'address' ? row.written : column !== 'type' || row.point.block === undefined;
 
 /** A row with nothing typed yet. */
 export function blank(key: string, parts: string[], source: string, point: Partial<Point>): Candidate {
+  const { address = '', type, order, length, bit, bits, ...rest } = point;
+  const shape = Object.fromEntries(Object.entries({ type, order, length, bit, bits }).filter(([, v]) => v !== undefined));
   const none = {
     name: '',
     place: '',
@@ -52,7 +88,23 @@ export function blank(key: string, parts: string[], source: string, point: Parti
     limit: '',
     low_limit: '',
   };
-  return { key, parts, source, point, ...none, record: false, states: null };
+  const cells = { address, written: false, type: typeText(shape), filled: {}, record: false, states: null };
+  return { key, parts, source, point: rest, ...none, ...cells };
+}
+
+/** The fields of a row's point, or what is wrong with its type. */
+export function pointOf(row: Candidate, kind: SourceKind): { point: Partial<Point>; wrong?: string } {
+  if (row.point.block !== undefined || !hasType(kind)) return { point: row.point };
+  const type = row.type.trim().toLowerCase();
+  if (kind !== 'modbus') {
+    if (type && !PLAIN_TYPES.includes(type)) {
+      return { point: row.point, wrong: `“${row.type}” is not a type; types are ${PLAIN_TYPES.join(', ')}.` };
+    }
+    return { point: { ...row.point, type: type || 'number' } };
+  }
+  const { fields, wrong } = readType(row.type, row.address);
+  const point = { ...row.point, address: row.address.trim() };
+  return wrong === undefined ? { point: { ...point, ...fields } } : { point, wrong };
 }
 
 const reading = (found: Found | undefined, kind: string) => found?.readings.find((r) => r.kind === kind)?.text;
@@ -79,31 +131,62 @@ export function likelyType(found: Found, next?: Found, order = 'ABCD'): string {
 export const widthOf = (type: string) =>
   ['u32', 'i32', 'f32'].includes(type) ? 2 : ['u64', 'i64', 'f64'].includes(type) ? 4 : 1;
 
+/** What a column of a list is called at its head, in small letters. */
+const HEADS: Readonly<Record<string, Typed>> = {
+  address: 'address',
+  register: 'address',
+  type: 'type',
+  name: 'name',
+  tag: 'name',
+  place: 'place',
+  unit: 'unit',
+  decimals: 'decimals',
+  'range from': 'low',
+  from: 'low',
+  to: 'high',
+  factor: 'factor',
+  'high limit': 'limit',
+  'low limit': 'low_limit',
+};
+const USUAL: readonly Typed[] = ['address', 'type', 'name', 'unit', 'factor'];
+
 /**
- * Reads a list pasted from a spreadsheet or manual: address, type, name, engineering unit, factor, in this order, parted by
- * tabs, semicolons or commas. A line that begins with “address” is a head and passed over.
+ * Reads a list pasted from a spreadsheet or manual: address, type, name, engineering unit, factor, in this order or as its
+ * head says, with tabs, semicolons or commas between. Every line becomes a row, whatever is wrong in its cells: they are
+ * corrected there. Only what would find no column is told here, line by line.
  */
 export function readList(text: string): { rows: Candidate[]; wrong: string[] } {
   const rows: Candidate[] = [];
   const wrong: string[] = [];
-  text.split(/\r?\n/).forEach((line, i) => {
-    if (!line.trim() || /^\s*"?address/i.test(line)) return;
-    const mark = ['\t', ';', ','].find((m) => line.includes(m)) ?? '\t';
-    const [address = '', rawType = '', name = '', unit = '', factor = ''] = line
-      .split(mark)
-      .map((c) => c.trim().replace(/^"(.*)"$/, '$1'));
-    const [type = '', length = '8'] = rawType.toLowerCase().split(/[ ()[\]]+/);
-    if (!address || !name) wrong.push(`Line ${i + 1} has no ${address ? 'name' : 'address'}.`);
-    else if (!TYPES.includes(type as (typeof TYPES)[number]))
-      wrong.push(`Line ${i + 1}: “${rawType}” is no type; there are ${TYPES.join(', ')}.`);
-    else if (factor && !Number(factor.replace(',', '.'))) wrong.push(`Line ${i + 1}: the factor “${factor}” is no number.`);
-    else {
-      const sized = type === 'text' || type === 'bcd' ? { length: Number(length) || 8 } : {};
-      const row = blank(`${address}-${type}`, [address, type, name], address, { address, type, ...sized });
-      rows.push({ ...row, name, unit, factor: factor.replace(',', '.') });
+  const mark = ['\t', ';', ','].find((m) => text.includes(m)) ?? '\t';
+  const lines = mark === '\t' ? fromClipboard(text) : text.split(/\r?\n/).map((line) => cellsOf(line, mark));
+  let columns = USUAL;
+  lines.forEach((cells, i) => {
+    const trimmed = cells.map((cell) => cell.trim());
+    if (trimmed.every((cell) => cell === '')) return;
+    if (rows.length === 0 && /^(address|register)$/i.test(trimmed[0] ?? '')) {
+      columns = trimmed.flatMap((head) => {
+        const column = HEADS[head.toLowerCase()];
+        if (!column) wrong.push(`Line ${i + 1}: there is no column “${head}”.`);
+        return column ? [column] : [];
+      });
+      return;
     }
+    const more = trimmed.slice(columns.length).filter(Boolean);
+    if (more.length > 0) wrong.push(`Line ${i + 1}: “${more[0]}” is in no column; the columns are ${columns.join(', ')}.`);
+    const values = Object.fromEntries(columns.map((column, n) => [column, trimmed[n] ?? '']));
+    const address = values.address ?? '';
+    const row = blank(newId(), ['', address, address, ''], address || `line ${i + 1}`, {});
+    rows.push({ ...row, ...values, written: true, factor: (values.factor ?? '').replace(',', '.') });
   });
   return { rows, wrong };
+}
+
+/** The cells of a line with these marks between; quotes hold a cell that has such a mark in it. */
+function cellsOf(line: string, mark: string): string[] {
+  return (
+    fromClipboard(line.replaceAll('\t', ' ').replaceAll(/"(?:[^"]|"")*"|[;,]/g, (part) => (part === mark ? '\t' : part)))[0] ?? []
+  );
 }
 
 /** A path as it is compared: no spaces around its names. */
@@ -165,18 +248,28 @@ export function cleaner(): (path: string) => string {
 
 const FIGURES = ['decimals', 'low', 'high', 'factor', 'limit', 'low_limit'] as const;
 
-/** What is wrong with a row before it is sent; empty where nothing is. */
-export function wrongWith(row: Candidate, place = cleanPath(row.place)): string {
-  if (!row.name.trim()) return 'no name';
-  if (!place) return 'no place';
-  const bad = FIGURES.find((f) => Number.isNaN(numeric(row[f])));
-  if (bad) return `“${row[bad]}” is no number`;
-  return numeric(row.factor) === 0 ? 'a factor of 0 says nothing' : '';
+/** Something that keeps a row from becoming a tag, and the cell to correct. */
+export interface Fault {
+  column: Typed;
+  words: string;
 }
 
-/** What is done about a row whose name is taken: point the tag that is there here, or leave the row out. */
+/** What is wrong with a row before it is sent. */
+export function wrongWith(row: Candidate, kind: SourceKind, place = cleanPath(row.place)): Fault[] {
+  const faults: Fault[] = [];
+  const add = (column: Typed, words: string) => faults.push({ column, words });
+  if (row.written && !row.address.trim()) add('address', 'no address');
+  const { wrong } = pointOf(row, kind);
+  if (wrong) add('type', wrong);
+  if (!row.name.trim()) add('name', 'no name');
+  if (!place) add('place', 'no place');
+  for (const column of FIGURES) if (Number.isNaN(numeric(row[column]))) add(column, `“${row[column]}” is not a number`);
+  if (numeric(row.factor) === 0) add('factor', 'a factor of 0 makes every value 0');
+  return faults;
+}
+
+/** What is done about a row whose name is taken: change the tag that is there, or skip the row. */
 export type Fix = 'instead' | 'out';
-export type Fixes = Readonly<Record<string, Fix>>;
 
 /** What stands where tags would be: the clash of each row by its key, and which of their places there are. */
 export interface Met {
@@ -184,30 +277,46 @@ export interface Met {
   places: Readonly<Record<string, string>>;
 }
 
+/** Where rows are read, or what is wrong there, by key. */
+export type Read = ReadonlyMap<string, { shown: string; wrong: readonly (readonly string[])[] }>;
+
+/** Field of a point to the cell in which it is written. */
+const cellOf = (field: string): Typed => (/address|offset/.test(field) ? 'address' : 'type');
+
+/** What several rows share: nothing is wrong with them. */
+const NONE: readonly Fault[] = [];
+
 /** What all rows come to together. */
-export function judged(rows: readonly Candidate[], fixes: Fixes, met: Met | undefined) {
+export function judged(rows: readonly Candidate[], kind: SourceKind, met: Met | undefined, read?: Read) {
   const clean = cleaner();
-  const out = (row: Candidate) => fixes[row.key] === 'out';
+  const out = (row: Candidate) => row.fix === 'out';
   const paths = rows.map((row) => `${clean(row.place)}/${row.name.trim()}`);
   const counts = new Map<string, number>();
   paths.forEach((path, i) => {
     if (!out(rows[i] as Candidate)) counts.set(path, (counts.get(path) ?? 0) + 1);
   });
-  const troubles = rows.map((row, i): string => {
-    if (out(row)) return '';
-    const wrong = wrongWith(row, clean(row.place));
-    if (wrong) return wrong;
-    if ((counts.get(paths[i] ?? '') ?? 0) > 1) return 'twice in this list';
-    return met?.taken.has(row.key) && fixes[row.key] !== 'instead' ? 'taken' : '';
+  const faults = rows.map((row, i): readonly Fault[] => {
+    if (out(row)) return NONE;
+    const all = wrongWith(row, kind, clean(row.place));
+    // The server knows the address best; what is missing or no type was told already.
+    if (!all.some((f) => f.column === 'address' || f.column === 'type')) {
+      for (const [field = '', words = ''] of read?.get(row.key)?.wrong ?? []) all.push({ column: cellOf(field), words });
+    }
+    if (row.name.trim() && clean(row.place)) {
+      if ((counts.get(paths[i] ?? '') ?? 0) > 1) all.push({ column: 'name', words: 'twice in this list' });
+      else if (met?.taken.has(row.key) && row.fix !== 'instead') all.push({ column: 'name', words: 'taken' });
+    }
+    return all.length > 0 ? all : NONE;
   });
-  const places = new Set([...new Set(rows.map((row) => clean(row.place)))].flatMap(prefixes));
+  const places = new Set([...new Set(rows.filter((r) => !out(r)).map((row) => clean(row.place)))].flatMap(prefixes));
   return {
-    troubles,
-    open: troubles.filter(Boolean).length,
+    faults,
+    /** How many cells are to be corrected. */
+    open: faults.reduce((sum, all) => sum + all.length, 0),
     made: rows.filter((row) => !out(row)).length,
-    pointed: rows.filter((r) => fixes[r.key] === 'instead').length,
+    pointed: rows.filter((r) => r.fix === 'instead').length,
     /** Places that are to be made. */
-    fresh: [...places].filter((path) => !met?.places[path]).length,
+    fresh: [...places].filter((path) => !met?.places[path]),
   };
 }
 
@@ -220,12 +329,19 @@ export interface Wish {
 }
 
 /** Edits that make the tags, or point existing ones here, with their alarm limits. */
-export function tagEdits(wishes: readonly Wish[], connection: string, firstOrder: number, usual: Partial<TagSet> = {}): Edit[] {
+export function tagEdits(
+  wishes: readonly Wish[],
+  connection: string,
+  kind: SourceKind,
+  firstOrder: number,
+  usual: Partial<TagSet> = {},
+): Edit[] {
   return wishes.flatMap(({ row, place, instead }, i): Edit[] => {
     const factor = numeric(row.factor) ?? 1;
-    const whole = ['u16', 'i16', 'u32', 'i32', 'u64', 'i64', 'bcd', 'bool', 'text'].includes(row.point.type ?? '');
+    const { point } = pointOf(row, kind);
+    const whole = ['u16', 'i16', 'u32', 'i32', 'u64', 'i64', 'bcd', 'bool', 'text'].includes(point.type ?? '');
     const percent = row.unit.trim() === '%';
-    const source = { connection, point: row.point, ...(row.group ? { group: row.group } : {}) };
+    const source = { connection, point, ...(row.group ? { group: row.group } : {}) };
     if (instead) return [{ op: 'patch', kind: 'tag', id: instead, set: { ...source, group: row.group || null } }];
     const id = newId();
     const set: Partial<TagSet> = {
@@ -253,26 +369,97 @@ export function tagEdits(wishes: readonly Wish[], connection: string, firstOrder
   });
 }
 
+/** A cell of a row as somebody wrote it: no pattern touches it any more. */
+export function written(row: Candidate, change: Partial<Candidate>): Candidate {
+  const { name, place, ...rest } = row.filled;
+  const filled = {
+    ...rest,
+    ...(name && change.name === undefined ? { name } : {}),
+    ...(place && change.place === undefined ? { place } : {}),
+  };
+  return { ...row, ...change, filled };
+}
+
 /** Fills a column down from the first of the rows, as it is or counting. */
 export function filled(rows: readonly Candidate[], column: Typed, from: number, to: number, counting: boolean): Candidate[] {
   const first = rows[from]?.[column] ?? '';
   const texts = series(first, undefined, to - from + 1, counting);
-  return rows.map((row, i) => (i > from && i <= to ? { ...row, [column]: texts[i - from] ?? first } : row));
+  return rows.map((row, i) =>
+    i > from && i <= to && isWritable(row, column) ? written(row, { [column]: texts[i - from] ?? first }) : row,
+  );
 }
 
-/** Puts a pasted piece of a spreadsheet into the rows, from a cell on to the right and down. */
-export function pasted(rows: readonly Candidate[], text: string, at: number, column: Typed): Candidate[] {
+/** Puts a pasted piece of a spreadsheet into the rows, from a cell on to the right and down, in the order of the columns. */
+export function pasted(
+  rows: readonly Candidate[],
+  text: string,
+  at: number,
+  column: Typed,
+  columns: readonly Typed[] = TYPED,
+): Candidate[] {
   const lines = fromClipboard(text);
-  const start = TYPED.indexOf(column);
+  const start = columns.indexOf(column);
   return rows.map((row, i) => {
     const cells = lines[i - at];
     if (cells === undefined) return row;
     const change = Object.fromEntries(
       cells.flatMap((cell, n) => {
-        const field = TYPED[start + n];
-        return field ? [[field, cell.trim()]] : [];
+        const field = columns[start + n];
+        return field && isWritable(row, field) ? [[field, cell.trim()]] : [];
       }),
     );
-    return { ...row, ...change };
+    return written(row, change);
+  });
+}
+
+/** What a pasted piece holds that finds no cell: it would be lost. */
+export function beyond(rows: readonly Candidate[], text: string, at: number, column: Typed, columns: readonly Typed[]): string {
+  const lines = fromClipboard(text);
+  const wide = Math.max(...lines.map((line) => line.length)) - (columns.length - columns.indexOf(column));
+  const long = lines.length - (rows.length - at);
+  if (wide > 0) return `${wide} ${wide === 1 ? 'column' : 'columns'} more than there are here`;
+  return long > 0 ? `${long} ${long === 1 ? 'row' : 'rows'} more than there are here` : '';
+}
+
+/** Names or places that a pattern would fill in: never over what somebody typed or pasted. */
+export interface Proposal {
+  column: 'name' | 'place';
+  /** The pattern in words. */
+  words: string;
+  /** What each row would be called, by its key; only rows that would change. */
+  texts: ReadonlyMap<string, string>;
+  /** How many of them are empty now. */
+  empty: number;
+}
+
+/** What is left of names that a pattern makes, once what people wrote is passed over. */
+export function proposed(
+  rows: readonly Candidate[],
+  column: 'name' | 'place',
+  words: string,
+  names: readonly (string | null)[],
+): Proposal | null {
+  const texts = new Map<string, string>();
+  let empty = 0;
+  rows.forEach((row, i) => {
+    const name = names[i];
+    const free = row[column].trim() === '';
+    if (name && name !== row[column] && (free || row.filled[column])) {
+      texts.set(row.key, name);
+      if (free) empty += 1;
+    }
+  });
+  return texts.size > 0 ? { column, words, texts, empty } : null;
+}
+
+/** Whether a pattern may fill any other row than this one. */
+export const mayFill = (rows: readonly Candidate[], column: 'name' | 'place', key: string) =>
+  rows.some((row) => row.key !== key && (row[column].trim() === '' || row.filled[column]));
+
+/** The rows with what a pattern makes. */
+export function withProposal(rows: readonly Candidate[], { column, texts }: Proposal): Candidate[] {
+  return rows.map((row) => {
+    const text = texts.get(row.key);
+    return text === undefined ? row : { ...row, [column]: text, filled: { ...row.filled, [column]: true } };
   });
 }

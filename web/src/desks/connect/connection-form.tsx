@@ -7,6 +7,7 @@ import { http, newId, Refused, take } from '../../api/client';
 import { type ConnectionSet, type DevicePath, type Item, LONG_ORDERS, type SourceKind, type TlsSettings } from '../../api/model';
 import { commit } from '../../api/queries';
 import { useGo } from '../../app/router';
+import { useDraft } from '../../parts/draft';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { counted } from '../../parts/text';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Theirs, Tick } from '../../parts/ui';
@@ -116,7 +117,7 @@ function setOf(d: Draft): Partial<ConnectionSet> {
 
 export function NewConnection({ seen }: { seen: number }) {
   const go = useGo();
-  const [kind, setKind] = useState<SourceKind>('modbus');
+  const [kind, setKind] = useDraft<SourceKind>('connection kind', 'modbus');
   return (
     <section aria-label="New connection" className="mb-3 rounded-md border border-line bg-raised p-4">
       <h2 className="mb-2 text-[1rem] font-semibold">New connection</h2>
@@ -147,7 +148,11 @@ interface Props {
 
 export function ConnectionForm({ kind, item, seen, onMade }: Props) {
   const go = useGo();
-  const form = useForm(draftOf(kind, item?.set), FIELDS, true);
+  const form = useForm(draftOf(kind, item?.set), FIELDS, {
+    follow: true,
+    draft: `connection ${item?.id ?? 'new'}`,
+    secret: ['key'],
+  });
   const [steps, setSteps] = useState<Step[] | null>(null);
   const [deleting, setDeleting] = useState(false);
   const climbing = useRef<AbortController | null>(null);
@@ -180,6 +185,7 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
   // What a test found out goes into the form, and the test goes on from there when it is asked again.
   function trust(offer: NonNullable<Step['offer']>) {
     if (offer.field === 'tls.fingerprint') form.set('fingerprint', offer.value);
+    else if (offer.field === 'unit' || offer.field === 'timeout_ms') form.set(offer.field, offer.value);
     setSteps(null);
   }
 

@@ -7,13 +7,17 @@ import type { Item } from '../../api/model';
 import { blank, type Candidate } from './candidates';
 import { IntakeRow, type IntakeTools } from './intake-row';
 
-// Only registers are checked by the server.
-vi.mock('../../app/tag-settings', () => ({ usePointCheck: () => ({}) }));
 afterEach(cleanup);
 
-const tools = { change: vi.fn(), learn: vi.fn(), key: vi.fn(), paste: vi.fn(), focus: vi.fn(), fix: vi.fn(), leave: vi.fn() };
+const tools = { change: vi.fn(), learn: vi.fn(), key: vi.fn(), paste: vi.fn(), focus: vi.fn(), fix: vi.fn(), remove: vi.fn() };
 const connection = { id: 'c', set: { kind: 'memory', interval_ms: 500 } } as Item<'connection'>;
-const row: Candidate = { ...blank('k', ['Pump', '1'], 'Pump 1', {}), name: 'Pressure', place: 'EX-1', unit: 'bar' };
+const row: Candidate = {
+  ...blank('k', ['Pump', '1'], 'Pump 1', {}),
+  type: 'number',
+  name: 'Pressure',
+  place: 'EX-1',
+  unit: 'bar',
+};
 
 function show(more: Partial<ComponentProps<typeof IntakeRow>>, aim = 0) {
   const all: IntakeTools = { ...tools, aim: () => aim };
@@ -25,13 +29,15 @@ function show(more: Partial<ComponentProps<typeof IntakeRow>>, aim = 0) {
         start={0}
         row={row}
         connection={connection}
-        types={['f64', 'text']}
-        columns={['name', 'place', 'unit']}
+        found
+        columns={['type', 'name', 'place', 'unit']}
         groups={[]}
         tracks="1fr"
-        problem=""
+        faults={[]}
         clash={undefined}
-        fix={undefined}
+        shown={undefined}
+        ghost={undefined}
+        ghostIn={undefined}
         marked={undefined}
         tools={{ current: all }}
         {...own}
@@ -45,7 +51,7 @@ function show(more: Partial<ComponentProps<typeof IntakeRow>>, aim = 0) {
 it('is scrolled by without fields, saying the same, and has them once all stands still', () => {
   const again = show({ scrolling: true });
   expect(screen.queryByRole('textbox')).toBeNull();
-  for (const said of ['Pump 1', 'f64', 'Pressure', 'EX-1', 'bar']) expect(screen.getByText(said)).toBeTruthy();
+  for (const said of ['Pump 1', 'number', 'Pressure', 'EX-1', 'bar']) expect(screen.getByText(said)).toBeTruthy();
   again({ scrolling: false });
   expect(screen.getByLabelText('Name of Pump 1')).toHaveProperty('value', 'Pressure');
   // Fields that are there stay when it is scrolled again.
@@ -67,9 +73,17 @@ it('tells what was typed, and takes a name that was changed as an example', asyn
 });
 
 it('offers what can be done about a name that is taken', async () => {
-  show({ problem: 'taken', clash: { row: 0, tag: 'old', source: 'Line 1 · holding 4' } });
+  show({ faults: [{ column: 'name', words: 'taken' }], clash: { row: 0, tag: 'old', source: 'Line 1 · holding 4' } });
   expect(screen.getByLabelText('Name of Pump 1').getAttribute('aria-invalid')).toBe('true');
-  expect(screen.getByRole('button', { name: 'point it here' }).title).toBe('Now read from Line 1 · holding 4');
-  await userEvent.click(screen.getByRole('button', { name: 'leave out' }));
-  expect(tools.fix).toHaveBeenCalledWith('k', 'out');
+  expect(screen.getByRole('button', { name: 'change that tag' }).title).toBe('Now read from Line 1 · holding 4');
+  await userEvent.click(screen.getByRole('button', { name: 'skip' }));
+  expect(tools.fix).toHaveBeenCalledWith(40, 'out');
+});
+
+it('shows what a pattern would write before it does', () => {
+  const again = show({ ghost: 'Pressure 2', ghostIn: 'name' });
+  expect(screen.getByText('→ Pressure 2')).toBeTruthy();
+  again({ row: { ...row, name: '' }, ghost: 'Pressure 2', ghostIn: 'name' });
+  expect(screen.getByLabelText('Name of Pump 1')).toHaveProperty('placeholder', 'Pressure 2');
+  expect(tools.change).not.toHaveBeenCalledWith(40, { name: 'Pressure 2' });
 });

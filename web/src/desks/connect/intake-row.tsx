@@ -1,16 +1,17 @@
-// One row of the intake: what was found, and the tag it is to be. It is drawn anew only when it changes.
+// One row of the intake: what was found, and the new tag. It is drawn anew only when it changes.
 
 import clsx from 'clsx';
 import { X } from 'lucide-react';
-import { type ClipboardEvent, type KeyboardEvent, memo, type RefObject, useState } from 'react';
+import { type ClipboardEvent, type KeyboardEvent, memo, type ReactNode, type RefObject, useState } from 'react';
 import type { Schemas } from '../../api/client';
-import type { Group, Item, Point } from '../../api/model';
-import { usePointCheck } from '../../app/tag-settings';
+import type { Group, Item } from '../../api/model';
 import { Choice, INPUT } from '../../parts/ui';
-import type { Candidate, Fix, Typed } from './candidates';
+import { type Candidate, type Fault, type Fix, isWritable, type Typed } from './candidates';
 
 export const ROW = 32;
 export const TITLES: Record<Typed, string> = {
+  address: 'Address',
+  type: 'Type',
   name: 'Name',
   place: 'Place',
   unit: 'Unit',
@@ -26,7 +27,7 @@ const BY_LAYOUT = <span className="px-1 text-soft">by layout</span>;
 /** Rows about the cursor have fields at once, so that keys find them. */
 const NEAR = 16;
 /** Whether a column holds figures, which stand to the right. */
-export const isFigure = (column: Typed) => column !== 'name' && column !== 'place' && column !== 'unit';
+export const isFigure = (column: Typed) => !['address', 'type', 'name', 'place', 'unit'].includes(column);
 
 /** What rows ask of the intake. */
 export interface IntakeTools {
@@ -36,9 +37,9 @@ export interface IntakeTools {
   key: (event: KeyboardEvent, index: number, column: Typed) => void;
   paste: (event: ClipboardEvent, index: number, column: Typed) => void;
   focus: (index: number, column: Typed) => void;
-  /** What is done about a clash; nothing takes that back. */
-  fix: (key: string, how: Fix | undefined) => void;
-  leave: (index: number) => void;
+  /** What is done about a name that is taken. */
+  fix: (index: number, how: Fix | undefined) => void;
+  remove: (index: number) => void;
   /** The row that the cursor was last brought to. */
   aim: () => number;
 }
@@ -48,13 +49,18 @@ interface Props {
   start: number;
   row: Candidate;
   connection: Item<'connection'>;
-  types: readonly string[] | undefined;
+  /** Whether the first column says what was found; otherwise only where a written address leads. */
+  found: boolean;
   columns: readonly Typed[];
   groups: readonly Group[];
   tracks: string;
-  problem: string;
+  faults: readonly Fault[];
   clash: Schemas['ClashView'] | undefined;
-  fix: Fix | undefined;
+  /** Where it is read, in words. */
+  shown: string | undefined;
+  /** What a pattern would write here, and in which column. */
+  ghost: string | undefined;
+  ghostIn: Typed | undefined;
   /** The column of a chosen range that reaches here. */
   marked: Typed | undefined;
   /** The same for as long as the intake lives. */
@@ -69,7 +75,7 @@ export const IntakeRow = memo(function IntakeRow({ scrolling, ...props }: Props 
   return plain ? <PlainRow {...props} /> : <FullRow {...props} />;
 });
 
-const PlainRow = memo(function PlainRow({ row, connection, types, columns, groups, problem, marked, ...props }: Props) {
+const PlainRow = memo(function PlainRow({ row, connection, found, columns, groups, faults, shown, marked, ...props }: Props) {
   const text = (said: string, className: string) => (
     <span
       className={clsx(
@@ -82,19 +88,20 @@ const PlainRow = memo(function PlainRow({ row, connection, types, columns, group
     </span>
   );
   return (
-    <div {...placed(props)}>
-      <span className="truncate px-2">{row.source}</span>
-      {types && <span className="px-0.5">{row.point.block ? BY_LAYOUT : text(row.point.type ?? types[0] ?? '', '')}</span>}
+    <div {...placed({ ...props, row })}>
+      <Source row={row} shown={shown} found={found} faults={faults} />
       {columns.map((column) => (
         <span key={column} className="px-0.5">
-          {text(
-            row[column],
-            clsx(
-              isFigure(column) && 'figures text-right',
-              marked === column && 'bg-tint',
-              faulty(problem, column) && 'border-act4',
-            ),
-          )}
+          {isWritable(row, column)
+            ? text(
+                row[column],
+                clsx(
+                  isFigure(column) && 'figures text-right',
+                  marked === column && 'bg-tint',
+                  faults.some((f) => f.column === column) && 'border-act4',
+                ),
+              )
+            : byLayout(column)}
         </span>
       ))}
       {groups.length > 0 && (
@@ -105,80 +112,85 @@ const PlainRow = memo(function PlainRow({ row, connection, types, columns, group
 });
 
 const FullRow = memo(function FullRow(props: Props) {
-  const { index, row, connection, types, columns, groups, problem, clash, fix, marked, tools } = props;
+  const { index, row, connection, found, columns, groups, faults, clash, shown, ghost, ghostIn, marked, tools } = props;
   return (
     <div {...placed(props)}>
-      <Source connection={connection} row={row} />
-      {types && (
-        <span className="px-0.5">
-          {row.point.block ? (
-            BY_LAYOUT
-          ) : (
-            <Choice
-              aria-label={`Type of ${row.source}`}
-              value={row.point.type ?? types[0]}
-              onChange={(e) => tools.current.change(index, { point: retyped(row.point, e.target.value) })}
-            >
-              {types.map((t) => (
-                <option key={t}>{t}</option>
-              ))}
-            </Choice>
-          )}
-        </span>
-      )}
-      {columns.map((column) => (
-        <span key={column} className="relative px-0.5">
-          <input
-            data-cell={`${index}-${column}`}
-            aria-label={`${TITLES[column]} of ${row.source}`}
-            aria-invalid={faulty(problem, column)}
-            autoComplete="off"
-            spellCheck={false}
-            className={clsx(INPUT, isFigure(column) && 'figures text-right', marked === column && 'bg-tint')}
-            value={row[column]}
-            onFocus={(e) => {
-              e.currentTarget.dataset.before = row[column];
-              tools.current.focus(index, column);
-            }}
-            onBlur={(e) => {
-              const { value, dataset } = e.currentTarget;
-              if ((column === 'name' || column === 'place') && value !== dataset.before) tools.current.learn(column, row, value);
-            }}
-            onKeyDown={(e) => tools.current.key(e, index, column)}
-            onPaste={(e) => tools.current.paste(e, index, column)}
-            onChange={(e) => tools.current.change(index, { [column]: e.target.value })}
-          />
-          {column === 'name' && problem === 'taken' && clash && (
-            <span className="absolute top-0 right-1.5 z-10 flex h-full items-center gap-2 bg-raised pl-1 text-sm">
-              <b className="text-act4" title={clash.source}>
-                taken
-              </b>
-              <button
-                type="button"
-                className="text-teal hover:underline"
-                title={`Now read from ${clash.source || 'nowhere'}`}
-                onClick={() => tools.current.fix(row.key, 'instead')}
-              >
-                point it here
-              </button>
-              <button type="button" className="text-teal hover:underline" onClick={() => tools.current.fix(row.key, 'out')}>
-                leave out
-              </button>
+      <Source row={row} shown={shown} found={found} faults={faults} />
+      {columns.map((column) => {
+        if (!isWritable(row, column)) {
+          return (
+            <span key={column} className="px-0.5">
+              {byLayout(column)}
             </span>
-          )}
-          {column === 'name' && (fix || problem === 'twice in this list') && (
-            <span className="absolute top-0 right-1.5 flex h-full items-center gap-2 bg-raised pl-1 text-sm">
-              {fix ? (
-                <button type="button" className="text-teal hover:underline" onClick={() => tools.current.fix(row.key, undefined)}>
-                  {fix === 'out' ? 'left out' : 'existing tag'}, undo
-                </button>
-              ) : (
-                <span className="text-act4">{problem}</span>
+          );
+        }
+        const fault = faults.find((f) => f.column === column);
+        const proposed = ghostIn === column ? ghost : undefined;
+        const label = `${TITLES[column]} of ${row.source}`;
+        return (
+          <span key={column} className="relative px-0.5">
+            <input
+              data-cell={`${index}-${column}`}
+              aria-label={label}
+              aria-invalid={fault !== undefined}
+              title={fault ? fault.words : undefined}
+              autoComplete="off"
+              spellCheck={false}
+              list={column === 'type' ? 'types' : undefined}
+              placeholder={proposed ?? (column === 'type' ? 'usual' : undefined)}
+              className={clsx(
+                INPUT,
+                isFigure(column) && 'figures text-right',
+                marked === column && 'bg-tint',
+                (column === 'name' || column === 'place') && row.filled[column] && 'text-soft italic',
               )}
-            </span>
-          )}
-        </span>
-      ))}
+              value={row[column]}
+              onFocus={(e) => {
+                e.currentTarget.dataset.before = row[column];
+                tools.current.focus(index, column);
+              }}
+              onBlur={(e) => {
+                const { value, dataset } = e.currentTarget;
+                if ((column === 'name' || column === 'place') && value !== dataset.before) {
+                  dataset.before = value;
+                  tools.current.learn(column, row, value);
+                }
+              }}
+              onKeyDown={(e) => tools.current.key(e, index, column)}
+              onPaste={(e) => tools.current.paste(e, index, column)}
+              onChange={(e) => tools.current.change(index, { [column]: e.target.value })}
+            />
+            {proposed && row[column] && (
+              <Over>
+                <span className="text-teal">→ {proposed}</span>
+              </Over>
+            )}
+            {column === 'name' && fault?.words === 'taken' && clash && (
+              <Over>
+                <b className="text-act4" title={clash.source}>
+                  taken
+                </b>
+                <Act title={`Now read from ${clash.source || 'nowhere'}`} onClick={() => tools.current.fix(index, 'instead')}>
+                  change that tag
+                </Act>
+                <Act onClick={() => tools.current.fix(index, 'out')}>skip</Act>
+              </Over>
+            )}
+            {column === 'name' && row.fix && (
+              <Over>
+                <Act onClick={() => tools.current.fix(index, undefined)}>
+                  {row.fix === 'out' ? 'skipped' : 'existing tag'}, undo
+                </Act>
+              </Over>
+            )}
+            {column === 'name' && fault?.words === 'twice in this list' && (
+              <Over>
+                <span className="text-act4">{fault.words}</span>
+              </Over>
+            )}
+          </span>
+        );
+      })}
       {groups.length > 0 && (
         <span className="px-0.5">
           <Choice
@@ -208,8 +220,8 @@ const FullRow = memo(function FullRow(props: Props) {
       <button
         type="button"
         className="rounded p-1 hover:bg-band"
-        aria-label={`Leave out ${row.source}`}
-        onClick={() => tools.current.leave(index)}
+        aria-label={`Remove ${row.source}`}
+        onClick={() => tools.current.remove(index)}
       >
         <X className="size-3.5" />
       </button>
@@ -221,45 +233,43 @@ const FullRow = memo(function FullRow(props: Props) {
 const usual = (connection: Item<'connection'>) => `every ${connection.set.interval_ms / 1000} s`;
 
 /** Where a row stands, and how its parts share its width. */
-function placed({ fix, tracks, start }: Pick<Props, 'fix' | 'tracks' | 'start'>) {
+function placed({ row, tracks, start }: Pick<Props, 'row' | 'tracks' | 'start'>) {
   return {
     className: clsx(
       'absolute right-0 left-0 grid items-center border-t border-line will-change-transform',
-      fix === 'out' && 'opacity-50',
+      row.fix === 'out' && 'opacity-50',
     ),
     style: { gridTemplateColumns: tracks, height: ROW, transform: `translateY(${start}px)` },
   };
 }
 
-/** Whether a row's trouble lies in a column. */
-function faulty(problem: string, column: Typed): boolean {
-  if (column === 'place') return problem === 'no place';
-  return column === 'name' && ['no name', 'taken', 'twice in this list'].includes(problem);
+/** Something that lies over the end of a cell. */
+function Over({ children }: { children: ReactNode }) {
+  return <span className="absolute top-0.5 right-1.5 z-10 flex h-7 items-center gap-2 bg-raised pl-1 text-sm">{children}</span>;
 }
 
-/** A point of another type; texts and packed decimals need a length. */
-function retyped(point: Partial<Point>, type: string): Partial<Point> {
-  const { length, ...rest } = point;
-  const sized = type === 'text' ? { length: length ?? 8 } : type === 'bcd' ? { length: Math.min(length ?? 2, 4) } : {};
-  return { ...rest, type, ...sized };
-}
-
-/** Where a row is read; of a register as it goes on the wire, or what is wrong with it. */
-function Source({ connection, row }: { connection: Item<'connection'>; row: Candidate }) {
-  if (connection.set.kind === 'modbus' && !row.point.block) return <Register connection={connection} row={row} />;
+function Act({ children, title, onClick }: { children: ReactNode; title?: string; onClick: () => void }) {
   return (
-    <span className="truncate px-2" title={row.source}>
-      {row.source}
-    </span>
+    <button type="button" className="text-teal hover:underline" title={title} onClick={onClick}>
+      {children}
+    </button>
   );
 }
 
-function Register({ connection, row }: { connection: Item<'connection'>; row: Candidate }) {
-  const check = usePointCheck(connection.id, row.point);
-  const wrong = check.data?.wrong[0]?.[1];
+/** In place of a cell that nobody writes in. */
+const byLayout = (column: Typed) => column === 'type' && BY_LAYOUT;
+
+/** What was found, or where a written address leads; what is wrong there instead. */
+function Source({ row, shown, found, faults }: Pick<Props, 'row' | 'shown' | 'found' | 'faults'>) {
+  const wrong = faults.find((f) => f.column === 'address' || f.column === 'type')?.words;
+  const where = shown?.split(',')[0];
+  const words = wrong ?? (row.written ? where : where || row.source);
   return (
-    <span className={clsx('truncate px-2', wrong ? 'text-sm text-act4' : 'figures')} title={wrong ?? row.source}>
-      {wrong ?? (check.data?.shown.split(',')[0] || row.source)}
+    <span
+      className={clsx('truncate px-2', wrong ? 'text-sm text-act4' : shown && 'figures', !wrong && !found && 'text-soft')}
+      title={wrong ?? row.source}
+    >
+      {words}
     </span>
   );
 }

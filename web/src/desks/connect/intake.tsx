@@ -1,9 +1,10 @@
-// Where found things become tags: an outline of what was found, whose further columns are the tags to be. Names are made by
+// Where found things become tags: an outline of what was found, whose further columns are the new tags. Names are made by
 // example; all of it becomes one undoable change.
 
 import { useQuery } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import clsx from 'clsx';
+import { Redo2, Undo2 } from 'lucide-react';
 import { type ClipboardEvent, type KeyboardEvent, useDeferredValue, useId, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { http, take } from '../../api/client';
@@ -12,22 +13,32 @@ import { commit, itemsNow, useItems } from '../../api/queries';
 import { Progress } from '../../app/job-line';
 import { useGo } from '../../app/router';
 import { complain, useForm } from '../../parts/form';
+import type { Steps } from '../../parts/steps';
 import { counted } from '../../parts/text';
-import { Button, Choice, Field, Input, Tick } from '../../parts/ui';
+import { Button, Choice, Confirm, Field, Input, Tick } from '../../parts/ui';
 import {
+  beyond,
   type Candidate,
   cleaner,
   cleanPath,
-  type Fixes,
   filled,
+  hasType,
   judged,
   type Met,
+  mayFill,
+  PLAIN_TYPES,
+  type Proposal,
   pasted,
   placesOf,
+  pointOf,
   prefixes,
+  proposed,
+  type Read,
   TYPED,
   type Typed,
   tagEdits,
+  withProposal,
+  written,
 } from './candidates';
 import { IntakeRow, type IntakeTools, isFigure, ROW, TITLES } from './intake-row';
 import { useLater } from './later';
@@ -37,13 +48,13 @@ interface Props {
   seen: number;
   /** What the parts of a source are called. */
   parts: readonly string[];
-  rows: Candidate[];
-  /** Takes what the rows become: answers come late, so it is always worked out from the rows as they are then. */
-  onChange: (next: (rows: Candidate[]) => Candidate[]) => void;
+  steps: Steps<Candidate>;
   disabled: boolean;
 }
 
 const TRACK: Record<Typed, string> = {
+  address: 'minmax(8rem,1fr)',
+  type: '6.5rem',
   name: 'minmax(10rem,1.4fr)',
   place: 'minmax(9rem,1.3fr)',
   unit: '4rem',
@@ -55,27 +66,27 @@ const TRACK: Record<Typed, string> = {
   low_limit: '5.4rem',
 };
 
-/** Types that a tag of a kind of connection can have. */
-const TYPES_OF: Record<string, readonly string[]> = {
-  modbus: TYPES,
-  push: ['number', 'switch', 'text'],
-  memory: ['number', 'switch', 'text'],
-};
+/** Errors that are listed. */
+const MOST_SHOWN = 100;
+/** More new places than this are asked about before they are made. */
+const MANY_PLACES = 12;
 
+type Column = Proposal['column'];
 type Examples = [string, string][];
 
-/** Names for all rows, from those typed in one column; nothing where all would be called alike. */
-async function byExample(parts: readonly string[], rows: readonly Candidate[], examples: Examples) {
+/** What a pattern seen in typed texts would make of the rows; nothing where all would be called alike. */
+async function byExample(parts: readonly string[], rows: readonly Candidate[], column: Column, examples: Examples) {
   const index = new Map(rows.map((row, i) => [row.key, i]));
   const typed = examples.flatMap(([key, name]): [number, string][] => {
     const at = index.get(key);
     return at === undefined || !name.trim() ? [] : [[at, name]];
   });
-  const body = { parts: [...parts], rows: rows.map((r) => r.parts), examples: typed as unknown as never[] };
+  const of = column === 'place' ? 'places' : 'rows';
+  const body = { parts: [...parts], rows: rows.map((r) => r.parts), examples: typed as unknown as never[], of };
   const answer = await take(http.POST('/api/intake/names', { body }));
   const names = answer.names as (string | null)[];
-  const alike = rows.length > 1 && new Set(names).size === 1;
-  return { words: alike ? '' : answer.words, names: alike ? null : names };
+  const alike = column === 'name' && rows.length > 1 && new Set(names).size === 1;
+  return alike ? null : proposed(rows, column, answer.words, names);
 }
 
 /** Asks what stands where these tags would be. */
@@ -87,6 +98,13 @@ async function meet(rows: readonly Candidate[]): Promise<Met> {
   return { taken: new Map(met.clashes.map((clash) => [rows[clash.row]?.key ?? '', clash])), places: met.places };
 }
 
+/** Asks where the rows would be read. */
+async function locate(connection: Item<'connection'>, rows: readonly Candidate[]): Promise<Read> {
+  const points = rows.map((row) => pointOf(row, connection.set.kind).point) as never[];
+  const read = await take(http.POST('/api/intake/points', { body: { connection: connection.id, points } }));
+  return new Map(rows.flatMap((row, i) => (read[i] ? [[row.key, read[i]]] : [])));
+}
+
 const NO_PLACES: Item<'place'>[] = [];
 
 /** A number that changes whenever a value is another. */
@@ -96,15 +114,17 @@ function useVersion(value: unknown): number {
   return last.current.version;
 }
 
-export function Intake({ connection, seen, parts, rows, onChange, disabled }: Props) {
+export function Intake({ connection, seen, parts, steps, disabled }: Props) {
   const go = useGo();
+  const rows = steps.list;
   const places = useItems('place').data?.items ?? NO_PLACES;
   const form = useForm({ place: '' }, ['place']);
   const id = useId();
-  const [examples, setExamples] = useState<Record<'name' | 'place', Examples>>({ name: [], place: [] });
-  const [words, setWords] = useState<Record<'name' | 'place', string>>({ name: '', place: '' });
-  const [fixes, setFixes] = useState<Fixes>({});
+  const [examples, setExamples] = useState<Record<Column, Examples>>({ name: [], place: [] });
+  const [proposal, setProposal] = useState<Proposal | null>(null);
   const [range, setRange] = useState<{ column: Typed; from: number; to: number } | null>(null);
+  const [asking, setAsking] = useState(false);
+  const [refusal, setRefusal] = useState('');
   const box = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer({
     count: rows.length,
@@ -116,37 +136,58 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
   });
   const scrolling = useDeferredValue(virtual.isScrolling);
   const aim = useRef(0);
+  const { kind } = connection.set;
 
-  // What stands where these tags would be: asked a moment after the last stroke.
+  // What stands where these tags would be, and where they are read: asked a moment after the last stroke.
   const wanted = useLater(rows, 400);
+  const version = useVersion(wanted);
   const clashes = useQuery({
-    queryKey: ['items', 'clashes', id, useVersion(wanted)],
+    queryKey: ['items', 'clashes', id, version],
     enabled: wanted.length > 0,
     queryFn: () => meet(wanted),
     staleTime: 0,
     placeholderData: (before) => before,
   });
+  const read = useQuery({
+    queryKey: ['items', 'points', id, version, connection.revision],
+    enabled: wanted.length > 0 && kind === 'modbus',
+    queryFn: () => locate(connection, wanted),
+    staleTime: 0,
+    placeholderData: (before) => before,
+  });
   const { data } = clashes;
-  const { troubles, open, made, pointed, fresh } = useMemo(() => judged(rows, fixes, data), [rows, fixes, data]);
+  const { faults, open, made, pointed, fresh } = useMemo(
+    () => judged(rows, kind, data, read.data),
+    [rows, kind, data, read.data],
+  );
 
+  const step = (next: (rows: readonly Candidate[]) => readonly Candidate[], name?: string) => {
+    setProposal(null);
+    setRefusal('');
+    steps.step(next, name);
+  };
   const change = (index: number, part: Partial<Candidate>) =>
-    onChange((all) => all.map((r, i) => (i === index ? { ...r, ...part } : r)));
+    step(
+      (all) => all.map((r, i) => (i === index ? written(r, part) : r)),
+      `${rows[index]?.key ?? ''} ${Object.keys(part).join()}`,
+    );
+  const changeAll = (part: Partial<Candidate>, name?: string) => step((all) => all.map((r) => written(r, part)), name);
 
-  /** Takes a typed name as an example for the rest. */
-  async function learn(column: 'name' | 'place', row: Candidate, text: string) {
+  /** Shows what a typed name would mean for the rows that have none, or one that a pattern made. */
+  async function learn(column: Column, row: Candidate, text: string) {
     const typed: Examples = [...examples[column].filter(([key]) => key !== row.key), [row.key, text]];
     setExamples({ ...examples, [column]: typed });
-    if (!text.trim() || rows.length < 2) return;
+    if (!text.trim() || !mayFill(rows, column, row.key)) return;
     try {
-      const { words: told, names } = await byExample(parts, rows, typed);
-      setWords((old) => ({ ...old, [column]: told }));
-      const given = new Map(rows.map((r, i) => [r.key, names?.[i]]));
-      if (names)
-        onChange((all) => all.map((r) => ({ ...r, [column]: r.key === row.key ? text : (given.get(r.key) ?? r[column]) })));
+      const seen = rows.map((r) => (r.key === row.key ? written(r, { [column]: text }) : r));
+      setProposal(await byExample(parts, seen, column, typed));
     } catch (error) {
       complain(error);
     }
   }
+  const accept = () => {
+    if (proposal) step((all) => withProposal(all, proposal));
+  };
 
   function focus(row: number, column: Typed) {
     const at = Math.min(Math.max(row, 0), rows.length - 1);
@@ -157,10 +198,14 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
 
   function onKey(event: KeyboardEvent, row: number, column: Typed) {
     const down = event.key === 'ArrowDown' || event.key === 'Enter';
-    if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'd') {
+    const control = event.ctrlKey || event.metaKey;
+    if (control && event.key === 'Enter') {
+      event.currentTarget instanceof HTMLElement && event.currentTarget.blur();
+      if (proposal) accept();
+    } else if (control && event.key.toLowerCase() === 'd') {
       const from = range?.column === column ? Math.min(range.from, range.to) : row;
       const to = range?.column === column && range.from !== range.to ? Math.max(range.from, range.to) : rows.length - 1;
-      onChange((all) => filled(all, column, from, to, event.shiftKey));
+      step((all) => filled(all, column, from, to, event.shiftKey));
     } else if (down || event.key === 'ArrowUp') {
       const next = Math.min(Math.max(row + (down ? 1 : -1), 0), rows.length - 1);
       setRange(
@@ -177,12 +222,14 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
     const text = event.clipboardData.getData('text');
     if (!/[\t\n]/.test(text.trim())) return;
     event.preventDefault();
-    onChange((all) => pasted(all, text, row, column));
+    const lost = beyond(rows, text, row, column, columns);
+    if (lost) setRefusal(`Nothing was pasted: the clipboard holds ${lost}.`);
+    else step((all) => pasted(all, text, row, column, columns));
   }
 
   const why = `Created ${counted(made - pointed, 'tag')} of ${connection.set.name}`;
   async function create() {
-    const wishes = rows.filter((r) => fixes[r.key] !== 'out');
+    const wishes = rows.filter((r) => r.fix !== 'out');
     const done = await form.run(async () => {
       // The last stroke may be too fresh for the answer that is shown.
       const there = (await meet(wishes)).places;
@@ -194,37 +241,47 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
         wishes.map((row) => ({
           row,
           place: ids.get(cleanPath(row.place)) ?? '',
-          ...(fixes[row.key] === 'instead' ? { instead: data?.taken.get(row.key)?.tag ?? '' } : {}),
+          ...(row.fix === 'instead' ? { instead: data?.taken.get(row.key)?.tag ?? '' } : {}),
         })),
         connection.id,
+        kind,
         order,
         // Memory is there to be set.
-        connection.set.kind === 'memory' ? { writable: true } : {},
+        kind === 'memory' ? { writable: true } : {},
       );
       await commit(why, seen, [...edits, ...tags]);
       return ids;
     });
     if (!done) return;
-    toast.success(`Created ${counted(made - pointed, 'tag')}${pointed ? `, pointed ${pointed} here` : ''}.`);
-    onChange(() => []);
+    toast.success(`Created ${counted(made - pointed, 'tag')}${pointed ? `, changed ${pointed}` : ''}.`);
+    steps.clear();
     const at = (await itemsNow('place')).items.find((p) => p.title === cleanPath(wishes[0]?.place ?? ''))?.id;
     go({ at, part: undefined }, '/board');
   }
+  /** Creates, shows what is to be corrected first, or asks where much more than tags would be made. */
+  function submit() {
+    const first = faults.findIndex((all) => all.length > 0);
+    const fault = faults[first]?.[0];
+    if (fault) focus(first, fault.column);
+    else if (fresh.length > MANY_PLACES) setAsking(true);
+    else void create();
+  }
 
-  const { kind } = connection.set;
-  const types = TYPES_OF[kind];
   const groups = connection.set.groups;
-  // Only registers have raw counts.
-  const columns = useMemo(() => TYPED.filter((c) => c !== 'factor' || kind === 'modbus'), [kind]);
+  const some = (test: (row: Candidate) => boolean) => rows.some(test);
+  const columns = useMemo(() => {
+    const has = { address: rows.some((r) => r.written), type: hasType(kind) };
+    // Only registers have raw counts.
+    return TYPED.filter((c) => (c === 'factor' ? kind === 'modbus' : c === 'address' || c === 'type' ? has[c] : true));
+  }, [rows, kind]);
+  const found = some((r) => !r.written) || kind !== 'modbus';
   const tracks = [
-    'minmax(9rem,1.2fr)',
-    ...(types ? ['5.2rem'] : []),
+    found ? 'minmax(9rem,1.2fr)' : '7rem',
     ...columns.map((c) => TRACK[c]),
     ...(groups.length > 0 ? ['8rem'] : []),
     '3.8rem',
     '2rem',
   ].join(' ');
-  const first = troubles.findIndex(Boolean);
   const [low, high] = [Math.min(range?.from ?? 0, range?.to ?? 0), Math.max(range?.from ?? 0, range?.to ?? 0)];
   const tools = useRef<IntakeTools>(null as unknown as IntakeTools);
   tools.current = {
@@ -235,68 +292,96 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
     focus: (row, column) => {
       if (range?.column !== column || range.to !== row) setRange({ column, from: row, to: row });
     },
-    fix: (key, how) => {
-      const { [key]: _, ...rest } = fixes;
-      setFixes(how ? { ...rest, [key]: how } : rest);
-    },
+    fix: (index, how) => step((all) => all.map((r, i) => (i === index ? { ...r, fix: how } : r))),
     aim: () => aim.current,
-    leave: (index) => onChange((all) => all.filter((_, n) => n !== index)),
+    remove: (index) => step((all) => all.filter((_, n) => n !== index)),
   };
   const known = useMemo(
     () => (
-      <datalist id="places">
-        {places.slice(0, 500).map((place) => (
-          <option key={place.id} value={place.title.replaceAll('/', ' / ')} />
-        ))}
-      </datalist>
+      <>
+        <datalist id="places">
+          {places.slice(0, 500).map((place) => (
+            <option key={place.id} value={place.title.replaceAll('/', ' / ')} />
+          ))}
+        </datalist>
+        <datalist id="types">
+          {(kind === 'modbus' ? TYPES : PLAIN_TYPES).map((type) => (
+            <option key={type} value={type} />
+          ))}
+        </datalist>
+      </>
     ),
-    [places],
+    [places, kind],
   );
   return (
     <form
-      aria-label="Tags to be"
+      aria-label="New tags"
       className="mb-3 rounded border border-teal bg-raised p-3"
+      onKeyDown={(e) => {
+        if (!(e.ctrlKey || e.metaKey) || e.altKey) return;
+        const letter = e.key.toLowerCase();
+        if (letter !== 'z' && letter !== 'y') return;
+        e.preventDefault();
+        setProposal(null);
+        if (letter === 'y' || e.shiftKey) steps.redo();
+        else steps.undo();
+      }}
       onSubmit={(e) => {
         e.preventDefault();
-        void create();
+        submit();
       }}
     >
+      {known}
       <div className="mb-2 flex flex-wrap items-start gap-3">
-        <h3 className="flex-1 text-[1rem] font-semibold">{counted(rows.length, 'tag')} to be</h3>
+        <div className="flex-1">
+          <h3 className="text-[1rem] font-semibold">{counted(rows.length, 'new tag')}</h3>
+          <p aria-live="polite" className={clsx('text-sm', open > 0 ? 'text-act4' : 'text-soft')}>
+            {open > 0 ? (
+              <>
+                {counted(open, 'error')}.{' '}
+                <button type="button" className="text-teal hover:underline" onClick={submit}>
+                  Show the first
+                </button>
+              </>
+            ) : (
+              'No errors.'
+            )}
+          </p>
+        </div>
+        <span className="mt-5 flex gap-1">
+          <Button kind="quiet" disabled={!steps.canUndo} onClick={steps.undo} aria-label="Undo" title="Undo (Ctrl Z)">
+            <Undo2 className="size-4" /> Undo
+          </Button>
+          <Button kind="quiet" onClick={steps.redo} aria-label="Redo" title="Redo (Ctrl Shift Z)">
+            <Redo2 className="size-4" />
+          </Button>
+        </span>
         <Field
           label="Place for all"
           error={form.error('place')}
           className="w-72"
-          hint={fresh > 0 ? `${counted(fresh, 'place')} will be made` : undefined}
+          hint={fresh.length > 0 ? counted(fresh.length, 'new place') : undefined}
         >
           {(p) => (
-            <>
-              <Input
-                {...p}
-                list="places"
-                placeholder="Works / Extraction / EX-1"
-                value={form.values.place}
-                onChange={(e) => {
-                  form.set('place', e.target.value);
-                  setWords({ ...words, place: '' });
-                  onChange((all) => all.map((r) => ({ ...r, place: e.target.value })));
-                }}
-              />
-              {known}
-            </>
+            <Input
+              {...p}
+              list="places"
+              placeholder="Works / Extraction / EX-1"
+              value={form.values.place}
+              onChange={(e) => {
+                form.set('place', e.target.value);
+                changeAll({ place: e.target.value }, 'place for all');
+              }}
+            />
           )}
         </Field>
         <span className="mt-6">
-          <Tick
-            label="Record all"
-            checked={rows.every((r) => r.record)}
-            onChange={(on) => onChange((all) => all.map((r) => ({ ...r, record: on })))}
-          />
+          <Tick label="Record all" checked={rows.every((r) => r.record)} onChange={(on) => changeAll({ record: on })} />
         </span>
         {groups.length > 0 && (
           <Field label="Group for all" className="w-40">
             {(p) => (
-              <Choice {...p} value="" onChange={(e) => onChange((all) => all.map((r) => ({ ...r, group: e.target.value })))}>
+              <Choice {...p} value="" onChange={(e) => changeAll({ group: e.target.value })}>
                 <option value="">choose…</option>
                 {groups.map((g) => (
                   <option key={g.id} value={g.id}>
@@ -312,36 +397,70 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
             <Progress title={why} />
           </span>
         )}
-        <Button kind="main" type="submit" className="mt-5" disabled={disabled || form.busy || open > 0 || made === 0}>
-          {form.busy ? 'Creating…' : `Create ${counted(made - pointed, 'tag')}`}
+        <Button kind="main" type="submit" className="mt-5" disabled={disabled || form.busy || made === 0}>
+          {form.busy ? 'Creating…' : open > 0 ? `Correct ${counted(open, 'error')}` : `Create ${counted(made - pointed, 'tag')}`}
         </Button>
       </div>
-      {(['name', 'place'] as const).map(
-        (column) =>
-          words[column] && (
-            <p key={column} aria-live="polite" className="mb-1">
-              <span className="text-soft">{column === 'name' ? 'Names are' : 'Places are'}</span> {words[column]}.{' '}
-              <span className="text-sm text-soft">Correct any one to change the pattern.</span>
-            </p>
-          ),
-      )}
-      <p aria-live="polite" className="mb-1 text-sm text-soft">
-        {open > 0 ? (
-          <>
-            Not yet: {counted(open, 'row')} to look at, the first: {troubles[first]}.{' '}
-            <button type="button" className="text-teal hover:underline" onClick={() => focus(first, 'name')}>
-              Go there
-            </button>
-          </>
-        ) : (
-          'Type one name, and the rest follow its pattern. Ctrl D fills down, Ctrl Shift D counts down; rows can be pasted.'
-        )}
-      </p>
-      {form.other && (
-        <p role="alert" className="mb-2 text-act4">
-          {form.other}
+      {proposal ? (
+        <div role="region" aria-label="Pattern" className="mb-1 flex flex-wrap items-center gap-x-2" aria-live="polite">
+          <span className="min-w-0 flex-1">
+            {proposal.column === 'name' ? 'Names' : 'Places'} by this example: <b>{sample(proposal)}</b>
+            <span className="text-sm text-soft">
+              {' '}
+              ({proposal.words}
+              {proposal.column === 'place' && `; ${counted(newPlaces(proposal, data), 'new place')}`})
+            </span>
+          </span>
+          <Button onClick={accept} title="Ctrl Enter">
+            {proposal.empty === proposal.texts.size ? 'Fill' : 'Change'} {counted(proposal.texts.size, 'row')}
+          </Button>
+          <Button kind="quiet" onClick={() => setProposal(null)}>
+            Keep as it is
+          </Button>
+        </div>
+      ) : (
+        <p className="mb-1 text-sm text-soft">
+          Type one name, and Havrel offers the same pattern for the empty ones. Ctrl D fills down, Ctrl Shift D counts down, Ctrl
+          Z takes the last step back.
         </p>
       )}
+      {(form.other || refusal) && (
+        <p role="alert" className="mb-2 text-act4">
+          {refusal || form.other}
+        </p>
+      )}
+      {open > 0 && (
+        <ul aria-label="Errors" className="mb-2 max-h-20 overflow-auto text-sm">
+          {faults
+            .flatMap((all, i) => all.map((fault) => ({ ...fault, row: i })))
+            .slice(0, MOST_SHOWN)
+            .map(({ row, column, words }) => (
+              <li key={`${rows[row]?.key} ${column} ${words}`}>
+                <button type="button" className="text-left hover:text-teal" onClick={() => focus(row, column)}>
+                  <b>{TITLES[column]}</b> of {rows[row]?.name || rows[row]?.source || `row ${row + 1}`}:{' '}
+                  <span className="text-act4">{words}</span>
+                </button>
+              </li>
+            ))}
+        </ul>
+      )}
+      <Confirm
+        open={asking}
+        title={`Create ${counted(fresh.length, 'place')} too?`}
+        action={`Create ${counted(made - pointed, 'tag')} and ${counted(fresh.length, 'place')}`}
+        grave={false}
+        disabled={form.busy}
+        onConfirm={() => {
+          setAsking(false);
+          void create();
+        }}
+        onClose={() => setAsking(false)}
+      >
+        <p>
+          These places do not exist yet: {fresh.slice(0, 6).join(', ')}
+          {fresh.length > 6 && ` and ${fresh.length - 6} more`}.
+        </p>
+      </Confirm>
       <div
         ref={box}
         role="group"
@@ -356,7 +475,6 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
             style={{ gridTemplateColumns: tracks }}
           >
             <span className="px-2 font-semibold">Source</span>
-            {types && <span className="px-2 font-semibold">Type</span>}
             {columns.map((c) => (
               <span key={c} className={clsx('px-2 font-semibold', isFigure(c) && 'text-right')}>
                 {TITLES[c]}
@@ -378,13 +496,15 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
                   start={item.start}
                   row={row}
                   connection={connection}
-                  types={types}
+                  found={found}
                   columns={columns}
                   groups={groups}
                   tracks={tracks}
-                  problem={troubles[item.index] ?? ''}
+                  faults={faults[item.index] ?? NO_FAULTS}
                   clash={data?.taken.get(row.key)}
-                  fix={fixes[row.key]}
+                  shown={read.data?.get(row.key)?.shown}
+                  ghost={proposal?.texts.get(row.key)}
+                  ghostIn={proposal?.column}
                   marked={marked ? range.column : undefined}
                   tools={tools}
                 />
@@ -395,4 +515,16 @@ export function Intake({ connection, seen, parts, rows, onChange, disabled }: Pr
       </div>
     </form>
   );
+}
+
+const NO_FAULTS: readonly never[] = [];
+
+/** The first names that a pattern makes. */
+function sample({ texts }: Proposal): string {
+  const some = [...new Set(texts.values())];
+  return `${some.slice(0, 3).join(', ')}${some.length > 3 ? ' …' : ''}`;
+}
+
+function newPlaces({ texts }: Proposal, met: Met | undefined): number {
+  return [...new Set([...new Set(texts.values())].flatMap(prefixes))].filter((path) => !met?.places[path]).length;
 }

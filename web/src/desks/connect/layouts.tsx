@@ -73,7 +73,10 @@ interface FormProps {
 }
 
 function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
-  const form = useForm({ name: item?.set.name ?? '', rows: (item?.set.members ?? []).map(rowOf) }, ['name'], true);
+  const form = useForm({ name: item?.set.name ?? '', rows: (item?.set.members ?? []).map(rowOf) }, ['name'], {
+    follow: true,
+    draft: `layout ${item?.id ?? 'new'}`,
+  });
   const { name, rows } = form.values;
   const [opened, setOpened] = useState<string | null>(null);
   const isLayout = (type: string) => layouts.some((l) => l.id === type);

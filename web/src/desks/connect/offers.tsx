@@ -7,6 +7,7 @@ import { useRef, useState } from 'react';
 import { http, newId, type Schemas, take } from '../../api/client';
 import type { Item, Point, SourceKind, TagSet } from '../../api/model';
 import { textOf } from '../../parts/form';
+import { useSteps } from '../../parts/steps';
 import { counted } from '../../parts/text';
 import { Button, Choice, Field, Input, Tick, Trouble } from '../../parts/ui';
 import { blank, type Candidate } from './candidates';
@@ -41,7 +42,7 @@ export function Offers({ item, seen, disabled }: Props) {
   const [text, setText] = useState('');
   const [free, setFree] = useState(true);
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
-  const [rows, setRows] = useState<Candidate[] | null>(null);
+  const steps = useSteps<Candidate>(`offers ${item.id}`);
   const box = useRef<HTMLDivElement>(null);
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
   const offers = (outline.data?.rows ?? []).filter(
@@ -56,25 +57,13 @@ export function Offers({ item, seen, disabled }: Props) {
   });
   const key = (offer: Offer) => JSON.stringify(offer.point);
   const parts = outline.data?.parts ?? [];
-  if (rows) {
+  if (steps.list.length > 0) {
     return (
       <>
-        <Button kind="quiet" className="mb-2" onClick={() => setRows(null)}>
-          Back to what is there
+        <Button kind="quiet" className="mb-2" onClick={steps.clear}>
+          Discard these rows
         </Button>
-        <Intake
-          connection={item}
-          seen={seen}
-          parts={parts}
-          rows={rows}
-          onChange={(next) =>
-            setRows((old) => {
-              const left = next(old ?? []);
-              return left.length > 0 ? left : null;
-            })
-          }
-          disabled={disabled}
-        />
+        <Intake connection={item} seen={seen} parts={parts} steps={steps} disabled={disabled} />
       </>
     );
   }
@@ -101,8 +90,12 @@ export function Offers({ item, seen, disabled }: Props) {
               Choose all {offers.length.toLocaleString('en')} shown
             </Button>
             {chosen.size > 0 && <Button onClick={() => setChosen(new Set())}>Choose none</Button>}
-            <Button kind="main" disabled={picked.length === 0 || disabled} onClick={() => setRows(picked.map(candidateOf))}>
-              Make {counted(picked.length, 'tag')}
+            <Button
+              kind="main"
+              disabled={picked.length === 0 || disabled}
+              onClick={() => steps.step(() => picked.map(candidateOf))}
+            >
+              Add {counted(picked.length, 'row')}
             </Button>
           </div>
           <div ref={box} className="h-72 overflow-auto border border-line" role="group" aria-label="What is there">
@@ -182,12 +175,12 @@ export function ByHand({ item, seen, disabled }: Props) {
   const starts = STARTS[item.set.kind] ?? [];
   const [which, setWhich] = useState(0);
   const [count, setCount] = useState('1');
-  const [rows, setRows] = useState<Candidate[]>([]);
+  const steps = useSteps<Candidate>(`by hand ${item.id}`);
   const add = () => {
     const [words, point] = starts[which] ?? ['', {}];
     const many = Math.min(2000, Math.max(1, Math.floor(Number(count)) || 1));
     const more = Array.from({ length: many }, (_, i) => {
-      const n = rows.length + i + 1;
+      const n = steps.list.length + i + 1;
       return blank(
         newId(),
         [words.replace(/^an? /, ''), String(n)],
@@ -195,7 +188,7 @@ export function ByHand({ item, seen, disabled }: Props) {
         point as Partial<Point>,
       );
     });
-    setRows([...rows, ...more]);
+    steps.step((all) => [...all, ...more]);
   };
   return (
     <div>
@@ -215,11 +208,11 @@ export function ByHand({ item, seen, disabled }: Props) {
           {(p) => <Input {...p} className="figures text-right" value={count} onChange={(e) => setCount(e.target.value)} />}
         </Field>
         <Button disabled={disabled} onClick={add}>
-          Add to the list
+          Add {counted(Math.min(2000, Math.max(1, Math.floor(Number(count)) || 1)), 'row')}
         </Button>
       </div>
-      {rows.length > 0 && (
-        <Intake connection={item} seen={seen} parts={['kind', 'number']} rows={rows} onChange={setRows} disabled={disabled} />
+      {steps.list.length > 0 && (
+        <Intake connection={item} seen={seen} parts={['kind', 'number']} steps={steps} disabled={disabled} />
       )}
     </div>
   );

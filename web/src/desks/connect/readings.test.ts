@@ -25,12 +25,18 @@ describe('registers are shown', () => {
     expect(shown('bits and text', [['u16', 'ABCD', word]])).toMatchObject({ hex, 'bits 15 … 0': bits });
   });
 
+  it('a float of 64 bits with all its digits', () => {
+    const view = shown('64 bits', [['f64', 'ABCD', '1000000000.5']]);
+    expect(view.f64).toBe('1000000000.5');
+  });
+
   it.each([
     ['12.100000381469727', '12.1'],
-    ['-0.0005372286', '-5.37e-4'],
+    ['-0.0005372286', '-5.372286e-4'],
     ['152371.3125', '152371.3'],
-    ['1e+38', '1.00e+38'],
+    ['1e+38', '1e+38'],
     ['0', '0'],
+    ['1000000000.5', '1000000000'],
   ])('float %s with the digits it can have', (text, as) => {
     expect(shown('floats in every order', [['f32', 'CDAB', text]])['f32 CDAB']).toBe(as);
   });

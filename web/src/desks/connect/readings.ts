@@ -9,6 +9,8 @@ export interface Column {
   /** In rem; otherwise the columns share what is left. */
   width?: number;
   show: (found: Found) => string | undefined;
+  /** The type of a tag that reads the register like this. */
+  type: string;
 }
 
 /** Twenty digits, which must not be cut off. */
@@ -16,10 +18,17 @@ const LONG = 12.5;
 
 function as(kind: string, order: string, title = kind, left = false): Column {
   const wanted = kind.endsWith('64') ? order : halfOrder(order);
+  const turned = kind === 'text' && order === 'BADC';
   return {
     title,
     left,
-    ...(kind === 'u64' || kind === 'i64' ? { width: LONG } : {}),
+    type:
+      kind === 'text'
+        ? `text 8${turned ? ' BADC' : ''}`
+        : wanted === 'ABCD' || ['u16', 'i16'].includes(kind)
+          ? kind
+          : `${kind} ${wanted}`,
+    ...(kind.endsWith('64') ? { width: LONG } : {}),
     show: ({ readings }) => {
       const alike = readings.filter((r) => r.kind === kind);
       return short(kind, (alike.find((r) => r.order === wanted) ?? alike[0])?.text);
@@ -27,8 +36,9 @@ function as(kind: string, order: string, title = kind, left = false): Column {
   };
 }
 const word = (found: Found) => Number(found.readings.find((r) => r.kind === 'u16')?.text ?? 0);
-const BITS: Column = {
+export const BITS: Column = {
   title: 'bits 15 … 0',
+  type: 'bool bit 0',
   left: true,
   width: 12,
   show: (f) =>
@@ -37,7 +47,7 @@ const BITS: Column = {
       .padStart(16, '0')
       .replace(/(.{4})(?=.)/g, '$1 '),
 };
-const HEX: Column = { title: 'hex', show: (f) => word(f).toString(16).padStart(4, '0') };
+const HEX: Column = { title: 'hex', type: 'u16', show: (f) => word(f).toString(16).padStart(4, '0') };
 
 /** What registers are shown as; `order` is the connection's own. */
 export const VIEWS: [string, (order: string) => Column[]][] = [
@@ -47,7 +57,7 @@ export const VIEWS: [string, (order: string) => Column[]][] = [
   ['64 bits', (o) => [as('u64', o), as('i64', o), as('f64', o)]],
   ['f64 in every order', () => LONG_ORDERS.map((o) => as('f64', o, o))],
   ['i64 in every order', () => LONG_ORDERS.map((o) => as('i64', o, o))],
-  ['bits and text', () => [HEX, BITS, as('text', 'ABCD', 'text', true), as('text', 'BADC', 'text turned', true)]],
+  ['bits and text', () => [HEX, BITS, as('text', 'ABCD', 'text', true), as('text', 'BADC', 'text, bytes swapped', true)]],
 ];
 export const SWITCH: Column[] = [as('bool', 'ABCD', 'is')];
 
@@ -57,7 +67,9 @@ function short(kind: string, text: string | undefined): string {
   if (kind === 'text') return /^[\x20-\x7e]*$/.test(text) ? text : '';
   const number = Number(text);
   if (!kind.startsWith('f') || Number.isNaN(number)) return text;
-  return Math.abs(number) >= 1e7 || (number !== 0 && Math.abs(number) < 1e-3)
-    ? number.toExponential(2)
-    : String(Number(number.toPrecision(7)));
+  // As many digits as the type can have; with an exponent where it would not fit its column.
+  const [digits, room] = kind === 'f64' ? [15, 18] : [7, 12];
+  const rounded = Number(number.toPrecision(digits));
+  const plain = String(rounded);
+  return plain.length > room ? rounded.toExponential() : plain;
 }

@@ -5,13 +5,16 @@ import clsx from 'clsx';
 import { ClipboardPaste, ScanSearch } from 'lucide-react';
 import { type MouseEvent, useEffect, useRef, useState } from 'react';
 import { http, take } from '../../api/client';
-import { halfOrder, type Item, TYPES } from '../../api/model';
-import { moment } from '../../parts/text';
+import { halfOrder, type Item, type Point, TYPES } from '../../api/model';
+import { draftOf, useDraft } from '../../parts/draft';
+import { useSteps } from '../../parts/steps';
+import { counted, moment } from '../../parts/text';
 import { Button, Choice, Field, INPUT, Input } from '../../parts/ui';
 import { blank, type Candidate, type Found, likelyType, readList, widthOf } from './candidates';
 import { Intake } from './intake';
-import { SWITCH, VIEWS } from './readings';
+import { BITS, SWITCH, VIEWS } from './readings';
 import { Scan } from './scan';
+import { readType } from './type-text';
 
 /** What names can be made from. */
 const PARTS = ['table', 'address', 'manual number', 'unit id'];
@@ -33,8 +36,9 @@ interface Props {
 export function Registers({ connection, seen, disabled }: Props) {
   const [table, setTable] = useState('holding');
   const [start, setStart] = useState('0');
-  const [chosen, setChosen] = useState<Candidate[]>([]);
-  const [pasting, setPasting] = useState(false);
+  const steps = useSteps<Candidate>(`registers ${connection.id}`);
+  const chosen = steps.list;
+  const [pasting, setPasting] = useState(draftOf(pasteOf(connection.id)) !== undefined);
   const [scanning, setScanning] = useState(false);
   const [unit, setUnit] = useState('');
   const [shown, setShown] = useState(0);
@@ -64,10 +68,11 @@ export function Registers({ connection, seen, disabled }: Props) {
   const order = own.order ?? 'ABCD';
   const columns = isBits ? SWITCH : (VIEWS[shown]?.[1](order) ?? []);
 
-  function candidate(index: number, found: Found): Candidate {
-    const type = likelyType(found, items[index + 1], halfOrder(order));
+  /** A register as a row: read as somebody clicked it, or else as makes most sense. */
+  function candidate(index: number, found: Found, clicked?: string): Candidate {
     const address = addressOf(connection, found);
-    const point = { address, type, ...(type === 'text' ? { length: 8 } : {}), ...(other === undefined ? {} : { unit: other }) };
+    const shape = readType(clicked ?? likelyType(found, items[index + 1], halfOrder(order)), address).fields;
+    const point: Partial<Point> = { address, ...shape, ...(other === undefined ? {} : { unit: other }) };
     const source = other === undefined ? found.label : `${found.label}, unit ${other}`;
     return blank(
       keyOf(found),
@@ -80,11 +85,15 @@ export function Registers({ connection, seen, disabled }: Props) {
   const keyOf = (found: Found) => `${addressOf(connection, found)}-${other ?? ''}`;
 
   /** Chooses one register, or with Shift all from the last one on, passing over second halves of 32-bit values. */
-  function choose(index: number, event: MouseEvent) {
+  function choose(index: number, event: MouseEvent, clicked?: string) {
     const found = items[index];
     if (!found) return;
     if (chosen.some((c) => c.key === keyOf(found))) {
-      setChosen(chosen.filter((c) => c.key !== keyOf(found)));
+      steps.step((all) =>
+        clicked === undefined
+          ? all.filter((c) => c.key !== keyOf(found))
+          : all.map((c) => (c.key === keyOf(found) ? { ...c, type: candidate(index, found, clicked).type } : c)),
+      );
       return;
     }
     const from = event.shiftKey && anchor.current !== null ? Math.min(anchor.current, index) : index;
@@ -97,11 +106,11 @@ export function Registers({ connection, seen, disabled }: Props) {
         i += 1;
         continue;
       }
-      const made = candidate(i, next);
+      const made = candidate(i, next, clicked);
       if (!chosen.some((c) => c.key === made.key)) added.push(made);
-      i += widthOf(made.point.type ?? 'u16');
+      i += widthOf(made.type.split(' ')[0] ?? 'u16');
     }
-    setChosen([...chosen, ...added]);
+    steps.step((all) => [...all, ...added]);
   }
 
   return (
@@ -143,7 +152,7 @@ export function Registers({ connection, seen, disabled }: Props) {
             )}
           </Field>
         )}
-        <Field label="From, on the wire">
+        <Field label="From wire address">
           {(p) => (
             <Input
               {...p}
@@ -171,26 +180,28 @@ export function Registers({ connection, seen, disabled }: Props) {
       {scanning && <Scan connection={connection.id} table={table} unit={other} onGo={(at) => setStart(String(at))} />}
       {pasting && (
         <Paste
+          draft={pasteOf(connection.id)}
           onTake={(rows) => {
-            setChosen([...chosen, ...rows]);
+            steps.step((all) => [...all, ...rows]);
             setPasting(false);
           }}
         />
       )}
-      {chosen.length > 0 && (
-        <Intake connection={connection} seen={seen} parts={PARTS} rows={chosen} onChange={setChosen} disabled={disabled} />
-      )}
+      {chosen.length > 0 && <Intake connection={connection} seen={seen} parts={PARTS} steps={steps} disabled={disabled} />}
       {page.error && <p className="mb-2 text-act4">{page.error.message}</p>}
       {items.length > 0 && (
         <div className="max-h-[26rem] overflow-auto border border-line">
           {/* Columns of one width, so that nothing jumps when values change. */}
           <table
             className="w-full table-fixed text-left"
-            style={{ minWidth: `${21 + columns.reduce((sum, c) => sum + (c.width ?? 6.8), 0)}rem` }}
+            style={{ minWidth: `${25 + columns.reduce((sum, c) => sum + (c.width ?? 6.8), 0)}rem` }}
           >
             <thead className="sticky top-0 bg-band text-sm">
               <tr className="h-7 whitespace-nowrap">
-                <th className="w-28 px-2 font-semibold">On the wire</th>
+                <th className="w-28 px-2 font-semibold">Address</th>
+                <th className="w-16 px-2 text-right font-semibold" title="The number that goes on the wire; it counts from 0">
+                  Wire
+                </th>
                 <th className="w-20 font-semibold">In manuals</th>
                 {columns.map((c) => (
                   <th
@@ -211,7 +222,8 @@ export function Registers({ connection, seen, disabled }: Props) {
                 const moved = changed.get(found.label);
                 return (
                   <tr key={found.label} className={clsx('h-6.5 border-t border-line', isChosen ? 'bg-tint' : 'hover:bg-band')}>
-                    <td className="figures px-2">{found.label}</td>
+                    <td className="figures px-2">{addressOf(connection, found)}</td>
+                    <td className="figures px-2 text-right text-soft">{found.label.split(' ')[1]}</td>
                     <td className="figures text-soft">{found.manual}</td>
                     {found.refused ? (
                       <td colSpan={columns.length + 1} className="px-2 text-soft">
@@ -228,7 +240,23 @@ export function Registers({ connection, seen, disabled }: Props) {
                               moved?.now && 'font-semibold text-teal',
                             )}
                           >
-                            {c.show(found)}
+                            {disabled ? (
+                              c.show(found)
+                            ) : (
+                              // By keyboard the row is chosen and its type written in the cell Type.
+                              <button
+                                type="button"
+                                tabIndex={-1}
+                                title={`New tag of type ${c.type}`}
+                                className={clsx(
+                                  'w-full truncate hover:text-teal hover:underline',
+                                  c.left ? 'text-left' : 'text-right',
+                                )}
+                                onClick={(e) => choose(i, e, c === BITS ? `bool bit ${bitAt(e)}` : c.type)}
+                              >
+                                {c.show(found)}
+                              </button>
+                            )}
                           </td>
                         ))}
                         <td className="figures px-2 text-right text-soft">{moved?.times || ''}</td>
@@ -239,10 +267,10 @@ export function Registers({ connection, seen, disabled }: Props) {
                         <button
                           type="button"
                           className="text-teal hover:underline"
-                          aria-label={`${isChosen ? 'Leave' : 'Choose'} ${found.label}`}
+                          aria-label={`${isChosen ? 'Remove' : 'Choose'} ${addressOf(connection, found)}`}
                           onClick={(e) => choose(i, e)}
                         >
-                          {isChosen ? 'leave' : 'choose'}
+                          {isChosen ? 'remove' : 'choose'}
                         </button>
                       )}
                     </td>
@@ -254,8 +282,8 @@ export function Registers({ connection, seen, disabled }: Props) {
         </div>
       )}
       <p className="mt-1 text-sm text-soft">
-        What changed since the last reading stands in bold, and the changes are counted while this is open. Shift and click
-        chooses all in between.
+        Click a reading, and the new tag reads the register like that. Shift and click chooses all in between. Bold: changed since
+        the last reading.
       </p>
     </div>
   );
@@ -292,29 +320,48 @@ function useChanged(items: readonly Found[]): ReadonlyMap<string, Moves> {
   return moves.current;
 }
 
-function Paste({ onTake }: { onTake: (rows: Candidate[]) => void }) {
-  const [text, setText] = useState('');
+/** Under which name what was pasted into the box is kept. */
+const pasteOf = (connection: string) => `pasted list ${connection}`;
+
+/** Which bit of “0000 0000 0000 0000” was clicked: the digits are of one width. */
+function bitAt(event: MouseEvent<HTMLElement>): number {
+  const range = document.caretPositionFromPoint?.(event.clientX, event.clientY);
+  const text = event.currentTarget.textContent ?? '';
+  const at = Math.min(range?.offset ?? text.length - 1, text.length - 1);
+  return text.slice(at).replaceAll(' ', '').length - 1;
+}
+
+function Paste({ draft, onTake }: { draft: string; onTake: (rows: Candidate[]) => void }) {
+  const [text, setText] = useDraft(draft, '');
   const { rows, wrong } = readList(text);
   return (
     <div className="mb-3 rounded border border-line bg-paper p-3">
       <Field
         label="Paste rows from a spreadsheet or manual: address, type, name, unit, factor"
-        error={wrong[0]}
-        hint={`Types are ${TYPES.join(', ')}; text(8) takes eight registers. A factor of 0.1 makes tenths.`}
+        error={wrong.length > 0 ? `${counted(wrong.length, 'error')}. ${wrong.slice(0, 5).join(' ')}` : undefined}
+        hint={`Types are ${TYPES.join(', ')}, with order, length or bits: f32 CDAB, text 8, u16 bit 3; an empty type is the usual one. A factor of 0.1 makes tenths. With a head (address, type, name, place …) columns come in any order.`}
       >
         {(p) => (
           <textarea
             {...p}
             rows={5}
             className={clsx(INPUT, 'h-auto py-1 font-mono')}
-            placeholder={'40001\tu16\tLevel\t%\t0.1\n40003\tf32\tTemperature\t°C'}
+            placeholder={'40001\tu16\tLevel\t%\t0.1\n40003\tf32 CDAB\tTemperature\t°C'}
             value={text}
             onChange={(e) => setText(e.target.value)}
           />
         )}
       </Field>
-      <Button kind="main" className="mt-2" disabled={rows.length === 0 || wrong.length > 0} onClick={() => onTake(rows)}>
-        Take {rows.length} rows
+      <Button
+        kind="main"
+        className="mt-2"
+        disabled={rows.length === 0 || wrong.length > 0}
+        onClick={() => {
+          setText('');
+          onTake(rows);
+        }}
+      >
+        Add {counted(rows.length, 'row')}
       </Button>
     </div>
   );

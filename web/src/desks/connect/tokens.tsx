@@ -14,7 +14,7 @@ export function Tokens() {
   const tokens = useQuery({ queryKey: ['tokens'], queryFn: () => take(http.GET('/api/tokens')), staleTime: 0 });
   const places = useItems('place').data?.items ?? [];
   const empty = { name: '', place: '', days: '', most: '20000' };
-  const form = useForm(empty, ['name', 'place', 'expires_at', 'most_values']);
+  const form = useForm(empty, ['name', 'place', 'expires_at', 'most_values'], { draft: 'token' });
   const [made, setMade] = useState<string | null>(null);
   const [leaving, setLeaving] = useState<{ id: string; name: string } | null>(null);
   const again = () => queries.invalidateQueries({ queryKey: ['tokens'] });

@@ -94,9 +94,13 @@ export function Figures({ tags, names, window, live, a, b, valuesAt }: Props) {
                     : `${difference > 0 ? '+' : ''}${reading.difference(difference).toFixed(reading.decimals)}`}
                 </td>
               )}
-              <td className={CELL}>{reading.print(row?.minimum[0] ?? null)}</td>
-              <td className={CELL}>{reading.names ? '–' : reading.print(row?.average[0] ?? null, 1)}</td>
-              <td className={CELL}>{reading.print(row?.maximum[0] ?? null)}</td>
+              {/* Of states the lowest, the average and the highest mean nothing. */}
+              <td className={CELL}>{reading.names ? '–' : reading.print(row?.minimum[0] ?? null)}</td>
+              <td className={CELL}>
+                {row?.average_rounded[0] && <span title="rounded: the values have more digits">≈ </span>}
+                {reading.names ? '–' : reading.print(row?.average[0] ?? null, 1)}
+              </td>
+              <td className={CELL}>{reading.names ? '–' : reading.print(row?.maximum[0] ?? null)}</td>
               <td className={CELL}>
                 {row?.good[0] === undefined ? '–' : `${Math.floor(row.good[0] * 100)} %`}
                 {byHand > 0 && <span title="share of it that was set by hand"> ✎ {Math.ceil(byHand * 100)} %</span>}

@@ -131,7 +131,7 @@ export function NoteDialog({
   at: number;
   onClose: () => void;
 }) {
-  const form = useForm({ tag: tags[0]?.id ?? '', at: moment(at, 0), text: '' });
+  const form = useForm({ tag: tags[0]?.id ?? '', at: moment(at, 0), text: '' }, undefined, { draft: 'note' });
   const label = useId();
   const v = form.values;
   async function write() {

@@ -45,7 +45,7 @@ export function PlacePage({ tree, place, disabled }: { tree: PlantTree; place: P
 
 function PlaceForm({ tree, place, disabled }: { tree: PlantTree; place: Place; disabled: boolean }) {
   const { name, level, counts, note } = place.set;
-  const form = useForm({ name, level, counts, note }, undefined, true);
+  const form = useForm({ name, level, counts, note }, undefined, { follow: true, draft: `place ${place.id}` });
   const [deleting, setDeleting] = useState(false);
   const acts = usePlantActs(tree, () => undefined);
   const v = form.values;
@@ -179,7 +179,7 @@ function Children({ tree, place, disabled }: { tree: PlantTree; place: Place | u
   const go = useGo();
   const at = place?.id ?? null;
   const children = childrenOf(tree, at);
-  const form = useForm({ name: '', level: levelBelow(place?.set.level) });
+  const form = useForm({ name: '', level: levelBelow(place?.set.level) }, undefined, { draft: `place under ${at ?? 'all'}` });
   return (
     <section aria-label="Places under it">
       <h2 className="mb-1 font-semibold">{place ? 'Places under it' : 'Sites'}</h2>

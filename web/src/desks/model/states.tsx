@@ -70,7 +70,10 @@ interface FormProps {
 }
 
 function SetForm({ item, seen, disabled, onDone }: FormProps) {
-  const form = useForm({ name: item?.set.name ?? '', rows: rowsOf(item?.set.states) }, ['name', 'states'], true);
+  const form = useForm({ name: item?.set.name ?? '', rows: rowsOf(item?.set.states) }, ['name', 'states'], {
+    follow: true,
+    draft: `states ${item?.id ?? 'new'}`,
+  });
   const uses = useQuery({ ...usesOf('states', item?.id ?? ''), enabled: item !== undefined });
   const users = uses.data?.referrers ?? [];
   const { name, rows } = form.values;

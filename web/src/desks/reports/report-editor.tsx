@@ -40,7 +40,7 @@ export function ReportEditor({ report, seen, disabled }: Props) {
       label: set.label ? { width: textOf(set.label.width), height: textOf(set.label.height) } : null,
     },
     undefined,
-    true,
+    { follow: true, draft: `report ${report.id}` },
   );
   const [deleting, setDeleting] = useState(false);
   const v = form.values;

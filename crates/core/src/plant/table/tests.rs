@@ -101,6 +101,8 @@ fn written(kind: Kind, n: u128, cells: &[(&str, &str)]) -> Result<Plant, Vec<Tro
 #[case::back_to_none(10, &[("setpoint", "")], "setpoint", "")]
 #[case::ticked(11, &[("record", "x")], "record", "yes")]
 #[case::a_type_without_a_wire(11, &[("type", "switch")], "type", "switch")]
+#[case::a_zero_that_spreadsheets_drop(11, &[("address", "00001")], "address", "0x0001")]
+#[case::a_plain_address(11, &[("address", "012")], "address", "012")]
 #[case::unit_by_its_open_code(11, &[("unit", "Cel")], "unit", "°C")]
 #[case::unit_by_its_trade_code(11, &[("unit", "MQH")], "unit", "m³/h")]
 #[case::unit_of_ones_own(11, &[("unit", "boxes/shift")], "unit", "boxes/shift")]
