@@ -205,13 +205,14 @@ test('load: an intake of ten thousand rows', async ({ page }) => {
   expect(made).toBe(200);
   await page.goto(`${process.env.HAVREL_BENCH_URL}/connect?connection=${ids}&part=intake`);
   await page.getByRole('button', { name: 'Choose all 10,000 shown' }).click();
-  await page.getByRole('button', { name: 'Make 10,000 tags' }).click();
-  const form = page.getByRole('form', { name: 'Tags to be' });
+  await page.getByRole('button', { name: 'Add 10,000 rows' }).click();
+  const form = page.getByRole('form', { name: 'New tags' });
   const name = form.getByLabel(/^Name of Words 1 Word 1$/);
   await expect(name).toBeVisible();
   const typing = await longest(page, () => name.pressSequentially('Value 1', { delay: 80 }));
   const began = Date.now();
   await page.keyboard.press('Enter');
+  await form.getByRole('button', { name: 'Fill 9,999 rows' }).click();
   await expect(form.getByLabel(/^Name of Words 1 Word 3$/)).toHaveValue(/3/);
   const names = Date.now() - began;
   await form.getByLabel('Place for all').fill('Bench / Intake');

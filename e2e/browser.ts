@@ -5,6 +5,8 @@ export const browser = {
   locale: 'en-GB',
   timezoneId: 'Europe/Oslo',
   launchOptions: {
+    // Scroll bars take their room, as they do for people.
+    ignoreDefaultArgs: ['--hide-scrollbars'],
     executablePath: process.env.HAVREL_CHROMIUM ?? '/usr/bin/chromium',
     args: [
       '--no-sandbox',

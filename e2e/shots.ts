@@ -63,7 +63,7 @@ async function views(page: Page) {
   await page.getByRole('button', { name: 'Cursor B' }).click();
   await page.getByRole('button', { name: 'Note', exact: true }).click();
   await page.getByLabel('Text', { exact: true }).fill('Steam valve swapped; watch the heating.');
-  await page.getByRole('button', { name: 'Write note' }).click();
+  await page.getByRole('button', { name: 'Add note' }).click();
   await shot('trend');
   await page.getByRole('treeitem', { name: /Brackmere/ }).click();
   await desk('Alarms');
@@ -81,7 +81,7 @@ async function views(page: Page) {
     await page.keyboard.press('Enter');
   }
   await shot('model');
-  await page.getByRole('button', { name: 'All back' }).click();
+  await page.getByRole('button', { name: 'Discard all' }).click();
   await page.locator('main button[aria-pressed]').getByText('State names', { exact: true }).click();
   await page.getByRole('button', { name: /^Vessel phase/ }).click();
   await shot('states');
@@ -96,7 +96,7 @@ async function views(page: Page) {
   await shot('files');
   await desk('Reports');
   await page.getByRole('button', { name: /^Shift summary/ }).click();
-  await page.getByRole('button', { name: 'Make now' }).click();
+  await page.getByRole('button', { name: 'Create edition' }).click();
   await shot('report');
   await desk('Journal');
   await page.getByRole('button', { name: /^Built the demo plant/ }).click();
@@ -112,12 +112,12 @@ async function views(page: Page) {
   await shot('blocks');
   await page.getByRole('button', { name: /^Havrel itself/ }).click();
   await page.getByRole('button', { name: /^Choose all/ }).click();
-  await page.getByRole('button', { name: /^Make \d+ tags$/ }).click();
+  await page.getByRole('button', { name: /^Add \d+ rows$/ }).click();
   await page.getByLabel('Place for all').fill('Brackmere Kelp Works / Control system');
-  const named = page.getByRole('form', { name: 'Tags to be' }).getByLabel(/^Name of/);
+  const named = page.getByRole('form', { name: 'New tags' }).getByLabel(/^Name of/);
   await named.nth(2).fill('Extraction: round trip p50');
   await page.keyboard.press('Enter');
-  await page.getByText(/^Names are/).waitFor();
+  await page.getByText(/^Names by this example/).waitFor();
   await shot('intake');
   await page.getByRole('button', { name: /^Extraction/ }).click();
   await page.getByRole('button', { name: 'Health', exact: true }).click();

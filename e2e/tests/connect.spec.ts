@@ -114,8 +114,8 @@ test('a connection with a spare address is tested on both', async () => {
   await form.getByLabel('Host', { exact: true }).fill('127.0.0.1');
   await form.getByLabel('Port').fill(String(first.port));
   await form.getByLabel('Manual counts from').selectOption('0');
-  await form.getByLabel('Read every, ms').fill('300');
-  await form.getByLabel('Wait for, ms').fill('500');
+  await form.getByLabel('Poll interval, ms').fill('300');
+  await form.getByLabel('Timeout, ms').fill('500');
   await form.getByLabel('Allow writing to the device').check();
   await form.getByText('Requests, groups and spare addresses').click();
   await form.getByRole('button', { name: 'Spare address' }).click();
@@ -145,10 +145,10 @@ test('an unknown device is read by watching it', async () => {
   await page.getByLabel('Show as').selectOption('floats in every order');
   const row = page.getByRole('row', { name: /^holding 2 / });
   // Of the four orders only one moves like a temperature.
-  await expect(row.getByRole('cell').nth(4)).toHaveText(/^2\d(\.\d+)?$/);
-  await expect(row.getByRole('cell').nth(7)).toHaveText(/^([2-9]|\d\d)$/);
+  await expect(row.getByRole('cell').nth(5)).toHaveText(/^2\d(\.\d+)?$/);
+  await expect(row.getByRole('cell').nth(8)).toHaveText(/^([2-9]|\d\d)$/);
   const quiet = page.getByRole('row', { name: /^holding 0 / });
-  await expect(quiet.getByRole('cell').nth(7)).toHaveText('');
+  await expect(quiet.getByRole('cell').nth(8)).toHaveText('');
   await page.getByLabel('Show as').selectOption('bits and text');
   await expect(page.getByRole('row', { name: /^holding 5 / })).toContainText('0000 0000 0000 1010');
   clearInterval(moving);
@@ -185,7 +185,7 @@ test('forty vessels come from one layout, one base and one stride', async () => 
   await page.screenshot({ path: test.info().outputPath('layout.png') });
   await more.getByLabel('reads low').fill('0');
   await more.getByLabel('reads high').fill('100');
-  await button('Make this layout').click();
+  await button('Create layout').click();
   await expect(page.getByRole('region', { name: 'Layouts' }).getByText('3 members', { exact: true })).toBeVisible();
 
   await openPart('Tank farm', 'Blocks and map');
@@ -200,23 +200,28 @@ test('forty vessels come from one layout, one base and one stride', async () => 
   await form.getByLabel('Stride').fill('50');
   await form.getByRole('button', { name: 'Show on the map' }).click();
   await expect(page.getByText(/overlaps?:/)).toHaveCount(0);
-  await form.getByRole('button', { name: 'Map it' }).click();
+  await form.getByRole('button', { name: 'Add block' }).click();
   await expect(page.getByText('Tank at 0, 40 times, every 50').or(page.getByText(/Tank at holding 0, 40 times, every 50/))).toBeVisible();
 
-  await button('Make tags of it').click();
+  await button('Create tags').click();
   await button('Choose all 120 shown').click();
-  await button('Make 120 tags').click();
-  const intake = page.getByRole('form', { name: 'Tags to be' });
+  await button('Add 120 rows').click();
+  const intake = page.getByRole('form', { name: 'New tags' });
   await intake.getByLabel('Name of Tanks 1 Level').fill('Level');
   await page.keyboard.press('Enter');
-  await expect(intake.getByText('Names are the member')).toBeVisible();
+  // What the pattern would fill is shown first.
+  await expect(intake.getByText('Names by this example: Temperature, Alarm, Level … (the member)')).toBeVisible();
+  await expect(intake.getByLabel('Name of Tanks 2 Temperature')).toHaveValue('');
+  await intake.getByRole('button', { name: 'Fill 119 rows' }).click();
   await expect(intake.getByLabel('Name of Tanks 2 Temperature')).toHaveValue('Temperature');
   await intake.getByLabel('Place of Tanks 1 Level').fill('Tank farm/TF-01');
   await page.keyboard.press('Enter');
-  await expect(intake.getByText(/Places are “Tank farm\/TF-”, then the number of the instance in 2 digits/)).toBeVisible();
-  await expect(intake.getByText('41 places will be made')).toBeVisible();
+  await expect(intake.getByText(/“Tank farm\/TF-” · the number in the instance, 2 digits; 41 new places/)).toBeVisible();
+  await intake.getByRole('button', { name: 'Fill 119 rows' }).click();
+  await expect(intake.getByText('41 new places')).toBeVisible();
   await intake.getByLabel('Record all').check();
   await intake.getByRole('button', { name: 'Create 120 tags' }).click();
+  await page.getByRole('button', { name: 'Create 120 tags and 41 places' }).click();
   await expect(page.getByRole('heading', { level: 1 })).toHaveText('TF-01');
   await choose('TF-40');
   const card = page.getByRole('region', { name: 'TF-40' });
@@ -225,22 +230,22 @@ test('forty vessels come from one layout, one base and one stride', async () => 
   await page.screenshot({ path: test.info().outputPath('tanks.png') });
 });
 
-test('a clash is resolved by pointing the existing tag here, or by leaving it out', async () => {
+test('a clash is resolved by changing the existing tag, or by skipping the row', async () => {
   await openPart('Tank farm', 'Registers');
   await page.getByLabel('Show as').selectOption('the usual');
-  await page.getByLabel('From, on the wire').fill('50');
+  await page.getByLabel('From wire address').fill('50');
   await button('Choose holding 50').click();
   await button('Choose holding 51').click();
-  const intake = page.getByRole('form', { name: 'Tags to be' });
+  const intake = page.getByRole('form', { name: 'New tags' });
   await intake.getByLabel('Place for all').fill('Tank farm / TF-01');
   await intake.getByLabel('Name of holding 50').fill('Level');
   await intake.getByLabel('Name of holding 51').fill('Alarm');
   await expect(intake.getByText('taken', { exact: true })).toHaveCount(2);
-  await intake.getByRole('button', { name: 'point it here' }).first().click();
-  await intake.getByRole('button', { name: 'leave out', exact: true }).click();
+  await intake.getByRole('button', { name: 'change that tag' }).first().click();
+  await intake.getByRole('button', { name: 'skip', exact: true }).click();
   await expect(intake.getByText('existing tag, undo')).toBeVisible();
   await intake.getByRole('button', { name: 'Create 0 tags' }).click();
-  await expect(page.getByText('Created 0 tags, pointed 1 here.')).toBeVisible();
+  await expect(page.getByText('Created 0 tags, changed 1.')).toBeVisible();
   await choose('TF-01');
   // The raw count of the second tank: its own scaling does not come from the layout any more.
   await expect(page.getByRole('region', { name: 'TF-01' }).getByText('401')).toBeVisible();
@@ -264,16 +269,16 @@ test('a refused write says why, and one that is taken is read back', async () =>
   await inspector.getByRole('button', { name: 'Close inspector' }).click();
 });
 
-test('what passes can be watched, held still and saved', async () => {
+test('what passes can be watched, paused and saved', async () => {
   await openPart('Tank farm', 'Traffic');
   const log = page.getByRole('log', { name: 'Exchanges' });
   await expect(log.getByText(/^read holding \d+–\d+$/).first()).toBeVisible();
-  await button('Hold still').click();
+  await button('Pause').click();
   await log.getByRole('button', { name: /^read holding/ }).first().click();
   await expect(log.getByText(/^sent: [0-9a-f ]+$/)).toBeVisible();
-  await page.getByLabel('Only what failed').check();
-  await expect(page.getByText('None of them is like that.')).toBeVisible();
-  await page.getByLabel('Only what failed').uncheck();
+  await page.getByLabel('Failed only').check();
+  await expect(page.getByText('No match.')).toBeVisible();
+  await page.getByLabel('Failed only').uncheck();
   const download = page.waitForEvent('download');
   await button(/^Save \d+ exchanges?$/).click();
   expect((await download).suggestedFilename()).toBe('traffic-Tank farm.ndjson');
@@ -301,7 +306,7 @@ test('a spare address takes over by itself, and by hand', async () => {
   await expect(line('Tank farm').getByText('running')).toBeVisible();
   await first.start(first.port);
   first.keep();
-  await button('Use this one').click();
+  await button('Use this address').click();
   await expect(line('Tank farm').getByText('· spare')).toHaveCount(0);
   await page.getByRole('navigation').getByRole('link', { name: 'Journal', exact: true }).click();
   await expect(page.getByText(/Tank farm is now reached over a spare address/)).toBeVisible();
@@ -315,8 +320,8 @@ test('a program pushes values, and memory keeps what people set', async ({ reque
     await page.getByRole('region', { name: 'New connection' }).getByLabel('Name').fill(name);
     await button('Add this connection').click();
     await expect(line(name)).toBeVisible();
-    await button('Add to the list').click();
-    const intake = page.getByRole('form', { name: 'Tags to be' });
+    await button('Add 1 row').click();
+    const intake = page.getByRole('form', { name: 'New tags' });
     await intake.getByLabel('Place for all').fill('Office');
     await intake.getByLabel(/^Name of/).fill(kind === 'Memory' ? 'Batch size' : 'Steam flow');
     await intake.getByRole('button', { name: 'Create 1 tag' }).click();
@@ -349,7 +354,7 @@ test('connections leave as a file and come back as one', async () => {
   await button('Export').click();
   const file = await (await download).path();
   await page.getByLabel('File of connections').setInputFiles(file);
-  await expect(page.getByText('Nothing would change.')).toBeVisible();
+  await expect(page.getByText('No differences.')).toBeVisible();
 });
 
 test('a secured device is trusted by its fingerprint, and the key never comes back', async () => {
@@ -359,11 +364,11 @@ test('a secured device is trusted by its fingerprint, and the key never comes ba
   await button('Add connection').click();
   const form = page.getByRole('region', { name: 'New connection' });
   await form.getByLabel('Name').fill('Dosing station');
-  await form.getByLabel('Over').selectOption('TCP, secured by TLS');
+  await form.getByLabel('Transport').selectOption('TCP, secured by TLS');
   await expect(form.getByLabel('Port')).toHaveValue('802');
   await form.getByLabel('Host', { exact: true }).fill('127.0.0.1');
   await form.getByLabel('Port').fill(String(device.port));
-  await form.getByLabel('Wait for, ms').fill('5000');
+  await form.getByLabel('Timeout, ms').fill('5000');
   await form.getByLabel('Our certificate', { exact: true }).fill(client.certificate);
   const key = { name: 'havrel.pem', mimeType: 'text/plain', buffer: Buffer.from(client.key) };
   const chooser = page.waitForEvent('filechooser');
@@ -376,18 +381,18 @@ test('a secured device is trusted by its fingerprint, and the key never comes ba
   await ladder.getByRole('button', { name: 'Trust this certificate' }).click();
   await expect(form.getByLabel('Or the fingerprint')).toHaveValue(fingerprint(own));
   await form.getByRole('button', { name: 'Test' }).click();
-  await expect(ladder.getByText('Everything answers.')).toBeVisible();
+  await expect(ladder.getByText('All steps passed.')).toBeVisible();
   await expect(ladder.getByText(/^TLS 1\.[23], certificate/)).toBeVisible();
   await form.getByRole('button', { name: 'Add this connection' }).click();
   await expect(line('Dosing station').getByText('running')).toBeVisible();
   // From now on the key is only known to be there; it is used all the same when the connection is changed.
   await page.reload();
   await openPart('Dosing station', 'Settings and test');
-  await expect(line('Dosing station').getByText('There is one. It is kept sealed and shown to nobody.')).toBeVisible();
+  await expect(line('Dosing station').getByText('Stored encrypted; it is never shown.')).toBeVisible();
   await page.screenshot({ path: test.info().outputPath('kept.png') });
   await line('Dosing station').getByLabel('Unit id').fill('7');
   await line('Dosing station').getByRole('button', { name: 'Test', exact: true }).click();
-  await expect(line('Dosing station').getByText('Everything answers.')).toBeVisible();
+  await expect(line('Dosing station').getByText('All steps passed.')).toBeVisible();
   await line('Dosing station').getByRole('button', { name: 'Save connection' }).click();
   await expect(line('Dosing station').getByText('running')).toBeVisible();
   await openPart('Dosing station', 'Traffic');

@@ -74,7 +74,7 @@ test('a trend is zoomed, moved, read and brought back to the present', async () 
   await page.keyboard.press('Enter');
   const plot = page.getByTestId('trend').locator('.u-over');
   await expect(plot).toBeVisible();
-  await expect(page.getByText('live · the last 15 min')).toBeVisible();
+  await expect(page.getByText('Live, last 15 min')).toBeVisible();
   await plot.hover({ position: { x: 300, y: 100 } });
   await page.mouse.wheel(0, -120);
   await expect(page).toHaveURL(/span=720/);
@@ -87,7 +87,7 @@ test('a trend is zoomed, moved, read and brought back to the present', async () 
   await expect(page.getByText(/^past · /)).toBeVisible();
   await expect(page).toHaveURL(/end=\d+/);
   await page.getByRole('button', { name: 'Go live' }).click();
-  await expect(page.getByText(/^live · /)).toBeVisible();
+  await expect(page.getByText(/^Live, /)).toBeVisible();
   await plot.hover({ position: { x: box.width - 6, y: 100 } });
   await expect(page.getByTestId('cursor')).toHaveText(/\d\d:\d\d:\d\d.*Level\d+\.\d%/);
   // A second tag, typed and entered faster than the list answers, is the one that was typed.
@@ -100,13 +100,13 @@ test('a trend is zoomed, moved, read and brought back to the present', async () 
   await page.keyboard.press('ArrowLeft');
   await expect(page.getByText(/^past · /)).toBeVisible();
   await page.keyboard.press('End');
-  await expect(page.getByText(/^live · /)).toBeVisible();
+  await expect(page.getByText(/^Live, /)).toBeVisible();
 });
 
 test('two cursors are read against each other, and what is seen is taken along', async () => {
   await page.getByRole('button', { name: 'Cursor A' }).click();
   await page.getByRole('button', { name: 'Cursor B' }).click();
-  const figures = page.getByRole('table', { name: 'Figures of what is seen' });
+  const figures = page.getByRole('table', { name: 'Statistics of the visible span' });
   await expect(figures.getByRole('columnheader', { name: /^B − A \d+ min \d+ s$/ })).toBeVisible();
   await expect(figures.getByRole('row', { name: /^Level .*%$/ })).toContainText(/\d+ %/);
   const b = page.getByRole('slider', { name: 'Cursor B' });
@@ -133,32 +133,32 @@ test('a note stays on the trend, and the trend is kept under a name and opened a
   await page.getByRole('button', { name: 'Note', exact: true }).click();
   await page.getByLabel('Time', { exact: true }).fill('half past two');
   await page.getByLabel('Text', { exact: true }).fill('The agitator was greased.');
-  await page.getByRole('button', { name: 'Write note' }).click();
+  await page.getByRole('button', { name: 'Add note' }).click();
   await expect(page.getByText('Write a time as')).toBeVisible();
   await page.getByLabel('Time', { exact: true }).fill(now ?? '');
-  await page.getByRole('button', { name: 'Write note' }).click();
+  await page.getByRole('button', { name: 'Add note' }).click();
   await expect(page.getByRole('list', { name: 'Notes' })).toContainText('The agitator was greased.');
   await page.getByRole('button', { name: 'Note 1: The agitator was greased.' }).focus();
   await page.keyboard.press('Enter');
   await expect(page.getByRole('listitem').filter({ hasText: 'The agitator was greased.' })).toBeFocused();
 
   const address = new URL(page.url()).searchParams;
-  await page.getByRole('button', { name: 'Kept…' }).click();
-  const name = page.getByLabel('Keep this one as');
+  await page.getByRole('button', { name: 'Saved trends…' }).click();
+  const name = page.getByLabel('Save this trend as');
   await name.fill('Grease');
   await name.press('Enter');
-  await expect(page.getByRole('list', { name: 'Kept trends' })).toContainText('Grease');
+  await expect(page.getByRole('list', { name: 'Saved trends' })).toContainText('Grease');
   await name.fill('grease');
   await name.press('Enter');
   await expect(page.getByText('was kept by Plant engineer already')).toBeVisible();
   await page.getByRole('button', { name: 'Replace it' }).click();
-  await expect(page.getByRole('list', { name: 'Kept trends' })).toContainText('grease');
+  await expect(page.getByRole('list', { name: 'Saved trends' })).toContainText('grease');
   await page.keyboard.press('Escape');
   await page.goto(`${server.url}/explore`);
   await page.getByRole('button', { name: /^grease/ }).click();
   await expect(page).toHaveURL((url) => ['tags', 'span'].every((key) => url.searchParams.get(key) === address.get(key)));
   await expect(page.getByRole('list', { name: 'Notes' })).toContainText('The agitator was greased.');
-  await page.getByRole('button', { name: 'Take note 1 away' }).click();
+  await page.getByRole('button', { name: 'Delete note 1' }).click();
   await expect(page.getByRole('list', { name: 'Notes' })).toHaveCount(0);
 });
 
@@ -185,8 +185,8 @@ test('the plant is built, put in order, and a delete shows what hangs on it', as
   await page.getByRole('button', { name: 'Delete place…' }).click();
   const dialog = page.getByRole('alertdialog');
   await expect(dialog.getByText('18 tags, 1 alarm rule hang on it')).toBeVisible();
-  await expect(dialog.getByText(/report “Shift summary” shows “/)).toBeVisible();
-  await expect(dialog.getByRole('button', { name: 'Delete with what hangs on it' })).toBeDisabled();
+  await expect(dialog.getByText(/report “Shift summary” uses “/)).toBeVisible();
+  await expect(dialog.getByRole('button', { name: 'Delete with its contents' })).toBeDisabled();
   await dialog.getByRole('button', { name: 'Cancel' }).click();
 });
 
@@ -228,7 +228,7 @@ test('the newest revision is undone', async () => {
   await page.getByRole('button', { name: /^Undo revision/ }).click();
   const dialog = page.getByRole('alertdialog');
   await expect(dialog.getByText(/Renamed .*Settling vessel to Settler/)).toBeVisible();
-  await dialog.getByRole('button', { name: 'Undo it' }).click();
+  await dialog.getByRole('button', { name: 'Undo' }).click();
   await expect(place('Settling vessel')).toBeVisible();
 });
 
@@ -252,23 +252,25 @@ test('what is wrong with a connection is told at its field or on the ladder', as
   await form.getByLabel('Port').fill(String(server.controller));
   await form.getByLabel('Unit id').fill('7');
   await form.getByRole('button', { name: 'Test' }).click();
-  await expect(ladder.getByText('No device with unit id 7 answers behind this address.')).toBeVisible();
+  await expect(ladder.getByText('Unit 7 does not answer, but unit 1 does.')).toBeVisible();
+  await ladder.getByRole('button', { name: 'Use the unit that answers' }).click();
+  await expect(form.getByLabel('Unit id')).toHaveValue('1');
   await form.getByRole('button', { name: 'Cancel' }).click();
 });
 
 test('registers are chosen by hand, with what they most likely hold', async () => {
   await desk('Connect');
   await page.getByRole('region', { name: 'Connection Extraction' }).getByRole('button', { name: /Extraction/ }).click();
-  await page.getByLabel('From, on the wire').fill('40');
+  await page.getByLabel('From wire address').fill('40');
   await page.getByRole('button', { name: 'Choose holding 40' }).click();
   await page.getByRole('button', { name: 'Choose holding 44' }).click({ modifiers: ['Shift'] });
-  const intake = page.getByRole('form', { name: 'Tags to be' });
-  await expect(intake.getByRole('heading')).toHaveText('4 tags to be');
+  const intake = page.getByRole('form', { name: 'New tags' });
+  await expect(intake.getByRole('heading')).toHaveText('4 new tags');
   await expect(intake.getByLabel('Type of holding 42')).toHaveValue('f32');
   await expect(intake.getByText('holding 42–43')).toBeVisible();
-  await expect(intake.getByText(/Not yet: 4 rows to look at, the first: no name/)).toBeVisible();
-  await page.getByRole('button', { name: 'Leave holding 41' }).click();
-  await expect(intake.getByRole('heading')).toHaveText('3 tags to be');
+  await expect(intake.getByText('Name of holding 40 and 3 more: no name')).toBeVisible();
+  await page.getByRole('button', { name: 'Remove holding 41', exact: true }).click();
+  await expect(intake.getByRole('heading')).toHaveText('3 new tags');
 });
 
 test('the plant column and the desks work by keyboard alone', async () => {
@@ -310,7 +312,7 @@ test('anything is found by a few letters, and taken by keyboard alone', async ()
   await page.keyboard.press('Alt+1');
   await expect(page).toHaveURL(/board/);
   await page.keyboard.press('?');
-  await expect(page.getByRole('dialog', { name: 'Keyboard shortcuts' })).toContainText('A quarter of the window back and forth');
+  await expect(page.getByRole('dialog', { name: 'Keyboard shortcuts' })).toContainText('Back and forward by a quarter of the window');
   await page.keyboard.press('Escape');
 });
 
@@ -331,9 +333,9 @@ test('an earlier revision is undone, what was touched since is listed to choose,
   await page.getByRole('button', { name: /^Undo revision \d+…/ }).click();
   const dialog = page.getByRole('alertdialog');
   await expect(dialog.getByText('now "EX-4 south"; ticked, it becomes "EX-4"')).toBeVisible();
-  await expect(dialog.getByRole('button', { name: 'Undo it' })).toBeDisabled();
+  await expect(dialog.getByRole('button', { name: 'Undo' })).toBeDisabled();
   await dialog.getByRole('checkbox', { name: /EX-4 south, name/ }).click();
-  await dialog.getByRole('button', { name: 'Undo it' }).click();
+  await dialog.getByRole('button', { name: 'Undo' }).click();
   await expect(place("^EX-4(,|$)")).toBeVisible();
   await page.getByRole('button', { name: 'Compare revisions' }).click();
   const compare = page.getByRole('region', { name: 'Compare revisions' });
@@ -369,7 +371,7 @@ test('paper shows the desk alone, with its names, in the colours of the day', as
 test('a report leaves as PDF with the same numbers as CSV', async () => {
   await desk('Reports');
   await page.getByRole('button', { name: /^Vessel run/ }).click();
-  await page.getByRole('button', { name: 'Make now' }).click();
+  await page.getByRole('button', { name: 'Create edition' }).click();
   const editions = page.getByRole('region', { name: 'Editions' });
   const take = async (trigger: Locator) => {
     const [file] = await Promise.all([page.waitForEvent('download'), trigger.click()]);
@@ -398,7 +400,7 @@ test('a sample label has the size of its label and what the tags were', async ()
   await page.getByRole('button', { name: /^Sample label EX-1/ }).click();
   const preview = page.frameLocator('iframe[title="Report preview"]');
   await expect(preview.getByText(/^KX-2611-\d{4}$/)).toBeVisible();
-  await page.getByRole('button', { name: 'Make now' }).click();
+  await page.getByRole('button', { name: 'Create edition' }).click();
   const editions = page.getByRole('region', { name: 'Editions' });
   const [file] = await Promise.all([page.waitForEvent('download'), editions.getByRole('button', { name: 'PDF' }).click()]);
   const document = await getDocument({ data: new Uint8Array(readFileSync(await file.path())), verbosity: 0 }).promise;
@@ -413,7 +415,7 @@ test('a sample label has the size of its label and what the tags were', async ()
 test('a fault is ordered, found out, told and over', async () => {
   await page.getByRole('link', { name: 'Demo faults' }).click();
   await page.getByRole('region', { name: 'Controller Wash' }).getByRole('button', { name: 'Cut the cable' }).click();
-  await expect(page.getByRole('region', { name: 'Wrong now' })).toContainText('Cable of Wash cut');
+  await expect(page.getByRole('region', { name: 'Active faults' })).toContainText('Cable of Wash cut');
   await expect(page.getByRole('contentinfo')).toContainText('2 of 3 connections');
   await expect(page.getByRole('listitem').filter({ hasText: /^Wash: / })).toBeVisible();
   // The tags of the two tanks, and hopper and conveyor as one each.

@@ -52,7 +52,7 @@ test('from a controller to a report', async ({ page }) => {
   act.count += 1;
   await act.click(button('Test'));
   const ladder = page.getByRole('list', { name: 'Test' });
-  await expect(ladder.getByText('Everything answers.')).toBeVisible();
+  await expect(ladder.getByText('All steps passed.')).toBeVisible();
   await expect(ladder.getByText('passed')).toHaveCount(4);
   await act.click(button('Add this connection'));
 
@@ -84,11 +84,11 @@ test('from a controller to a report', async ({ page }) => {
   const watch = page.getByRole('contentinfo');
   await expect(watch).toContainText(/EX-1 · Level high, \d+\.\d % over 40\.0/, { timeout: 90_000 });
   await act.click(watch.getByRole('button', { name: 'Acknowledge' }));
-  await expect(watch).toContainText('No alarm waits for anybody.');
+  await expect(watch).toContainText('No unacknowledged alarms');
 
   await act.click(page.getByRole('link', { name: 'Alarms', exact: true }));
   await act.click(button('History'));
-  const history = page.getByRole('grid', { name: 'History of alarms' });
+  const history = page.getByRole('grid', { name: 'Alarm history' });
   await expect(history.getByRole('row', { name: /acknowledged.*Level high.*Plant engineer/ }).first()).toBeVisible();
   await expect(history.getByRole('row', { name: /returned.*Level high/ }).first()).toBeVisible({ timeout: 90_000 });
 
@@ -112,7 +112,7 @@ test('from a controller to a report', async ({ page }) => {
   await act.click(button('New report on EX-1'));
   const preview = page.frameLocator('iframe[title="Report preview"]');
   await expect(preview.getByRole('cell', { name: 'Level', exact: true }).first()).toBeVisible();
-  await act.click(button('Make now'));
+  await act.click(button('Create edition'));
   const fetched: Record<string, string> = {};
   for (const format of ['HTML', 'CSV'] as const) {
     const download = page.waitForEvent('download');

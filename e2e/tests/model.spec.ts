@@ -132,13 +132,13 @@ test('what is wrong is told at its cell, and a stroke goes back', async () => {
   await page.keyboard.press('Enter');
   await expect(unsaved()).toContainText('“much” is no number');
   await expect(unsaved().getByRole('button', { name: 'Save 2 rows' })).toBeDisabled();
-  await unsaved().getByRole('button', { name: 'Leave the row' }).click();
+  await unsaved().getByRole('button', { name: 'Discard this row' }).click();
   await expect(unsaved()).toContainText('1 cell in 1 row');
   await unsaved().getByRole('button', { name: 'Save 1 row' }).click();
   await expect(page.getByText('Saved 1 tag.')).toBeVisible();
   expect((await cellsOf('Range to'))[1]).toBe('80');
   await page.getByRole('button', { name: 'Undo', exact: true }).first().click();
-  await expect(page.getByText('Taken back.')).toBeVisible();
+  await expect(page.getByText('Undone.')).toBeVisible();
   await expect.poll(async () => (await cellsOf('Range to'))[1]).toBe('100');
 });
 
@@ -160,9 +160,9 @@ test('find and replace shows what it would do, and columns and filter are kept u
   await page.getByRole('checkbox', { name: 'Deadband' }).click();
   await page.keyboard.press('Escape');
   await page.getByRole('button', { name: 'Views' }).click();
-  await page.getByLabel('Keep these columns, filter and order as').fill('Probes of TV-3');
-  await page.getByRole('button', { name: 'Keep', exact: true }).click();
-  await expect(page.getByRole('list', { name: 'Kept views' })).toContainText('Probes of TV-3');
+  await page.getByLabel('Save these columns, filter and order as').fill('Probes of TV-3');
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
+  await expect(page.getByRole('list', { name: 'Saved views' })).toContainText('Probes of TV-3');
   await page.reload();
   await expect(grid()).toBeVisible();
   await expect(grid().getByRole('columnheader', { name: 'Deadband' })).toHaveCount(0);
@@ -271,7 +271,7 @@ test('a table goes out, is edited, compared, taken in and undone', async () => {
   // A row with too few cells is told with its line, and nothing is taken in.
   const choose = (body: string) =>
     page.getByLabel('File to compare').setInputFiles({ name: 'tags.csv', mimeType: 'text/csv', buffer: Buffer.from(body) });
-  await page.getByRole('checkbox', { name: /What is not in it goes/ }).click();
+  await page.getByRole('checkbox', { name: /Delete what the file lacks/ }).click();
   await choose(`${lines[0]}\r\nx,y\r\n`);
   await expect(page.getByRole('row', { name: /^2 This row has 2 cells, the head names 37/ })).toBeVisible();
   const cells = lines[0]?.split(',').length ?? 0;
@@ -280,12 +280,12 @@ test('a table goes out, is edited, compared, taken in and undone', async () => {
   const difference = page.getByRole('region', { name: 'Difference of tags.csv' });
   await expect(difference).toContainText(/1 tag added; .*1 tag removed/);
   await expect(difference.getByRole('list', { name: 'Differences' })).toContainText('Foam');
-  await difference.getByRole('button', { name: /^Take in \d+ changes/ }).click();
-  await expect(page.getByText(/tags.csv is taken in as revision/)).toBeVisible();
+  await difference.getByRole('button', { name: /^Apply \d+ changes/ }).click();
+  await expect(page.getByText(/tags.csv is imported as revision/)).toBeVisible();
   await desk('Journal');
   await page.getByRole('button', { name: /^Took tags\.csv in · revision/ }).first().click();
   await page.getByRole('button', { name: /^Undo revision \d+…/ }).click();
-  await page.getByRole('alertdialog').getByRole('button', { name: 'Undo it' }).click();
+  await page.getByRole('alertdialog').getByRole('button', { name: 'Undo' }).click();
   await desk('Model');
   await count('18 tags');
   await expect.poll(async () => (await cellsOf('Tag')).includes('Foam')).toBe(false);
@@ -315,7 +315,7 @@ test('two people write in the same row: both see it, and nothing is overwritten 
   await expect(unsaved()).toContainText('Somebody else has changed this meanwhile.');
   await expect(unsaved()).toContainText('Theirs is mm, yours cm.');
   await expect(unsaved().getByRole('button', { name: 'Save 1 row' })).toBeDisabled();
-  await unsaved().getByRole('button', { name: 'Take theirs' }).click();
+  await unsaved().getByRole('button', { name: 'Use theirs' }).click();
   await unsaved().getByRole('button', { name: 'Save 1 row' }).click();
   await expect(unsaved()).toHaveCount(0);
   expect([(await cellsOf('Unit'))[0], (await cellsOf('Range to'))[0]]).toEqual(['mm', '90']);
@@ -342,7 +342,7 @@ test('two people change the same settings: what was typed stays, and theirs is t
   await save(other);
   await expect(page.getByRole('alert')).toContainText('Somebody else has changed the members meanwhile');
   await expect(member(0)).toHaveValue('Mine');
-  await page.getByRole('button', { name: 'Take theirs' }).click();
+  await page.getByRole('button', { name: 'Use theirs' }).click();
   await expect(member(0)).toHaveValue('Theirs');
   await expect(page.getByLabel('Name of the layout')).toHaveValue('Vessel, one');
   await save(page);
@@ -358,14 +358,14 @@ test('two people change the same settings: what was typed stays, and theirs is t
     await wash.getByRole('button', { name: 'Settings and test' }).click();
   }
   const form = (on: Page) => on.getByRole('button', { name: 'Save connection' });
-  await page.getByLabel('Wait for, ms').fill('1500');
-  await other.getByLabel('Wait for, ms').fill('1700');
-  await other.getByLabel('Read every, ms').first().fill('1200');
+  await page.getByLabel('Timeout, ms').fill('1500');
+  await other.getByLabel('Timeout, ms').fill('1700');
+  await other.getByLabel('Poll interval, ms').first().fill('1200');
   await form(other).click();
-  await expect(page.getByText('Somebody else has set this to “1700” meanwhile; saving puts yours in its place.')).toBeVisible();
-  await expect(page.getByLabel('Read every, ms').first()).toHaveValue('1200');
+  await expect(page.getByText('Somebody else has set this to “1700” meanwhile; saving replaces it with yours.')).toBeVisible();
+  await expect(page.getByLabel('Poll interval, ms').first()).toHaveValue('1200');
   await form(page).click();
-  await expect(other.getByLabel('Wait for, ms')).toHaveValue('1500');
+  await expect(other.getByLabel('Timeout, ms')).toHaveValue('1500');
   await expect(page.getByText('Somebody else has set this')).toHaveCount(0);
   await second.close();
   await desk('Model');

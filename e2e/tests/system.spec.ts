@@ -91,7 +91,7 @@ test('a database server that is killed comes back, and the page says so', async 
   await expect(alarm).toContainText('Havrel', { timeout: 30_000 });
   await expect(alarm.getByText(/^back /)).toBeVisible({ timeout: 30_000 });
   await alarm.getByRole('button', { name: 'Acknowledge' }).click();
-  await expect(page.getByText('Nothing stands')).toBeVisible();
+  await expect(page.getByText('No standing alarms')).toBeVisible();
   await page.getByRole('navigation').getByRole('link', { name: 'Journal', exact: true }).click();
   await expect(page.getByText('Database server runs again')).toBeVisible();
   expect(readFileSync(file, 'utf8').split('\n')[0]).not.toBe(before);

@@ -48,15 +48,15 @@ test('a set of state names is made, chosen, shown, and used to write and to set 
   await form.getByLabel('Name of state 1').focus();
   await page.keyboard.press('Control+v');
   await expect(form.getByLabel('Name of state 2')).toHaveValue('Released');
-  await form.getByRole('button', { name: 'Make this set' }).click();
+  await form.getByRole('button', { name: 'Create set' }).click();
   // The name is taken; what was typed stays.
   await expect(form).toContainText('There is already a set of state names “Motor”.');
   await form.getByLabel('Name of the set').fill('Interlock');
   await form.getByLabel('Number of state 2').fill('0');
-  await form.getByRole('button', { name: 'Make this set' }).click();
+  await form.getByRole('button', { name: 'Create set' }).click();
   await expect(form).toContainText('0 stands here twice.');
   await form.getByLabel('Number of state 2').fill('1');
-  await form.getByRole('button', { name: 'Make this set' }).click();
+  await form.getByRole('button', { name: 'Create set' }).click();
   await expect(page.getByRole('list', { name: 'Sets of state names' })).toContainText('0 Locked · 1 Released');
 
   await desk('Board');
@@ -98,7 +98,7 @@ test('a quantity is seen in another unit, everywhere, until it is seen as config
   await expect(inspector().getByLabel('New value, °C')).toBeVisible();
   await open('EX-1', 'Temperature');
   await inspector().getByRole('button', { name: 'Trend' }).click();
-  const figures = page.getByRole('table', { name: 'Figures of what is seen' });
+  const figures = page.getByRole('table', { name: 'Statistics of the visible span' });
   await expect(figures.getByRole('row', { name: /Temperature/ })).toContainText('°F');
   const highest = Number(await figures.getByRole('row', { name: /Temperature/ }).getByRole('cell').nth(3).textContent());
   expect(highest).toBeGreaterThan(50);
@@ -153,14 +153,14 @@ test('a value is set by hand by keyboard alone, marked everywhere, and released'
   await desk('Board');
   await open('EX-1', 'Level');
   await inspector().getByRole('button', { name: 'Trend' }).click();
-  await expect(page.getByRole('table', { name: 'Figures of what is seen' })).toContainText(/✎ \d+ %/, { timeout: 15_000 });
+  await expect(page.getByRole('table', { name: 'Statistics of the visible span' })).toContainText(/✎ \d+ %/, { timeout: 15_000 });
 
   // Kept over a restart, because somebody says so.
   await inspector().getByRole('button', { name: 'Change…' }).click();
   await inspector().getByLabel('Value, %').fill('42');
-  await inspector().getByRole('checkbox', { name: 'Stays over a restart of Havrel' }).click();
+  await inspector().getByRole('checkbox', { name: 'Keep after a restart of Havrel' }).click();
   await inspector().getByRole('button', { name: 'Set by hand', exact: true }).click();
-  await expect(inspector()).toContainText('also over a restart');
+  await expect(inspector()).toContainText('kept after a restart');
   await server.restart();
   await expect(page.getByText('The server cannot be reached')).toHaveCount(0, { timeout: 30_000 });
   await desk('Board');

@@ -71,7 +71,7 @@ pub async fn measure(figures: &mut Figures) -> Result<()> {
     let settings = json!({"host": "127.0.0.1", "port": port});
     let settings = Settings::parse(settings.as_object().ok_or("no settings")?).map_err(|w| w[0].1.clone())?;
     let path = settings.paths()[0].clone();
-    let way = Way { settings, path, timeout_ms: 1000, tap: Tap::default() };
+    let way = Way { settings, path, timeout_ms: 1000, tap: Tap::default(), learnt: std::sync::Arc::default() };
     let mut ours = Session::open(way.clone()).await?;
     let mut bare = tcp::attach_slave(stream().await?, Slave(1));
     // The traffic view of another session, in which somebody looks.

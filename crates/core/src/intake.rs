@@ -286,6 +286,7 @@ pub fn learn(rows: &[Found], examples: &[(usize, String)], of: Named) -> Option<
         names.dedup();
         let unlikely = match of {
             // The same name twice is seldom meant, and a place for each row still less.
+            Named::Rows if names.len() == 1 && sample.len() > 1 => 40,
             Named::Rows => 3 * u32::from(names.len() < sample.len()),
             Named::Places => 20 * u32::from(sample.len() > 3 && names.len() * 2 > sample.len()),
         };
@@ -360,6 +361,14 @@ mod tests {
     fn an_exception_keeps_its_name_and_is_named() {
         let (_, names, unfit) = learnt(&[(1, "Something else"), (0, "EX-1 Level")]);
         assert_eq!((names[3].as_str(), unfit), ("EX-2 Level", vec![1]));
+    }
+
+    #[test]
+    fn rows_are_not_all_called_alike() {
+        let rows: Vec<Found> = (0..12).map(|n| Found { parts: vec![format!("{}", 40_101 + 2 * n)] }).collect();
+        let naming = learn(&rows, &[(0, "P066".into())], Named::Rows).unwrap();
+        let names: Vec<_> = (0..3).map(|i| naming.pattern.name(i, &rows[i]).unwrap()).collect();
+        assert_eq!(names, ["P066", "P067", "P068"]);
     }
 
     #[test]

@@ -1,8 +1,8 @@
-//! A trend as a drawing (SVG): one strip per tag, each with its own axis, its limits and its gaps.
+//! A trend as a drawing (SVG): one strip per tag, each with its own axes, its limits and its gaps.
 
 use havrel_core::{
     report::{Curve, number},
-    time::{Nanos, to_local},
+    time::{Nanos, SECOND, to_local},
 };
 use maud::{Markup, PreEscaped, html};
 use std::fmt::Write;
@@ -10,6 +10,9 @@ use std::fmt::Write;
 use crate::gather::PICTURE_WIDTH;
 
 const HEIGHT: f64 = 84.0;
+/// Room for the figures of the axis of values, and for the times below.
+const LEFT: f64 = 58.0;
+const FOOT: f64 = 18.0;
 const COLOURS: [&str; 6] = ["#0e6a6a", "#8a4b08", "#3d5a9e", "#7a2e6b", "#4b6b1f", "#6c5b00"];
 
 /// Stands where a strip would be empty.
@@ -23,14 +26,50 @@ pub fn strips(curves: &[Curve], from: Nanos, to: Nanos, zone: &str) -> Markup {
                 figcaption {
                     b { (curve.tag.path) " " (curve.tag.name) } span.soft { @if !curve.tag.unit.is_empty() { ", " (curve.tag.unit) } }
                 }
-                @match drawing(curve, from, to, i) {
+                @match drawing(curve, from, to, zone, i) {
                     Some(svg) => (PreEscaped(svg)),
                     None => p.soft { (NOTHING) },
                 }
             }
         }
-        p.axis { span { (to_local(from, zone)) } span { (to_local(to, zone)) } }
     }
+}
+
+/// Round marks of an axis of values: about four, at 1, 2 or 5 times a power of ten.
+fn value_marks(low: f64, high: f64) -> Vec<f64> {
+    let rough = (high - low) / 4.0;
+    if !(rough.is_finite() && rough > 0.0) {
+        return Vec::new();
+    }
+    let power = 10_f64.powf(rough.log10().floor());
+    let step = [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|s| *s >= rough).unwrap_or(rough);
+    let first = (low / step).ceil();
+    let count = ((high / step).floor() - first).max(-1.0) + 1.0;
+    (0..(count as usize).min(12)).map(|i| (first + i as f64) * step).collect()
+}
+
+/// Steps between the marks of an axis of time, in seconds.
+const STEPS: [Nanos; 15] = [1, 5, 15, 60, 300, 900, 1800, 3600, 7200, 14_400, 21_600, 43_200, 86_400, 7 * 86_400, 28 * 86_400];
+
+/// Round instants, at most eight, and how each is written: the time of day, or the date where a day is a step.
+fn time_marks(from: Nanos, to: Nanos, zone: &str) -> Vec<(Nanos, String)> {
+    let longest = STEPS[STEPS.len() - 1];
+    let step = STEPS.into_iter().find(|s| (to - from) / (s * SECOND) < 8).unwrap_or(longest) * SECOND;
+    let first = from.div_euclid(step) * step + if from.rem_euclid(step) == 0 { 0 } else { step };
+    let marks = (0..64).map(|i| first + i * step).take_while(|at| *at <= to);
+    marks
+        .map(|at| {
+            let text = to_local(at, zone);
+            let part = if step >= 86_400 * SECOND {
+                text.get(5..10)
+            } else if step < 60 * SECOND {
+                text.get(11..19)
+            } else {
+                text.get(11..16)
+            };
+            (at, part.unwrap_or(&text).to_owned())
+        })
+        .collect()
 }
 
 /// The range drawn: the values and limits with a little air.
@@ -60,8 +99,15 @@ fn apart(wanted: &[f64]) -> Vec<f64> {
     placed
 }
 
+/// A mark with the tag's digits, and more where the marks lie closer.
+fn mark_text(mark: f64, decimals: u8) -> String {
+    let text = number(Some(mark), decimals);
+    let exact = text.parse::<f64>().is_ok_and(|shown| (shown - mark).abs() <= mark.abs() * 1e-9);
+    if exact { text } else { format!("{mark:.6}").trim_end_matches('0').trim_end_matches('.').to_owned() }
+}
+
 /// The strip of one curve as a drawing of its own; none where nothing was recorded.
-pub(crate) fn drawing(curve: &Curve, from: Nanos, to: Nanos, index: usize) -> Option<String> {
+pub(crate) fn drawing(curve: &Curve, from: Nanos, to: Nanos, zone: &str, index: usize) -> Option<String> {
     let width = PICTURE_WIDTH as f64;
     let colour = COLOURS[index % COLOURS.len()];
     let (low, high) = range(curve)?;
@@ -96,7 +142,15 @@ pub(crate) fn drawing(curve: &Curve, from: Nanos, to: Nanos, index: usize) -> Op
     let decimals = curve.tag.decimals;
     let names = apart(&curve.limits.iter().map(|(_, level)| y(*level) + 4.0).collect::<Vec<_>>());
     let drawn = html! {
-        svg xmlns="http://www.w3.org/2000/svg" font-family="Atkinson Hyperlegible Next, sans-serif" viewBox=(format!("-4 -6 {} {}", width + 84.0, HEIGHT + 12.0)) role="img" aria-label=(curve.tag.name) {
+        svg xmlns="http://www.w3.org/2000/svg" font-family="Atkinson Hyperlegible Next, sans-serif" viewBox=(format!("-{LEFT} -6 {} {}", width + LEFT + 80.0, HEIGHT + 6.0 + FOOT)) role="img" aria-label=(curve.tag.name) {
+            @for mark in value_marks(low, high) {
+                line x1="-4" x2=(width) y1=(format!("{:.1}", y(mark))) y2=(format!("{:.1}", y(mark))) stroke="#ebe7da" {}
+                text x="-7" y=(format!("{:.1}", y(mark) + 3.5)) text-anchor="end" font-size="10" fill="#55616b" { (mark_text(mark, decimals)) }
+            }
+            @for (at, words) in time_marks(from, to, zone) {
+                line x1=(format!("{:.1}", x(at - from))) x2=(format!("{:.1}", x(at - from))) y1="0" y2=(HEIGHT + 4.0) stroke="#ebe7da" {}
+                text x=(format!("{:.1}", x(at - from))) y=(HEIGHT + 14.0) text-anchor="middle" font-size="10" fill="#55616b" { (words) }
+            }
             rect x="0" y="0" width=(width) height=(HEIGHT) fill="none" stroke="#dad5c6" {}
             @for ((words, level), named) in curve.limits.iter().zip(names) {
                 line x1="0" x2=(width) y1=(format!("{:.1}", y(*level))) y2=(format!("{:.1}", y(*level))) stroke="#b26a00" stroke-dasharray="2 3" {}
@@ -107,8 +161,6 @@ pub(crate) fn drawing(curve: &Curve, from: Nanos, to: Nanos, index: usize) -> Op
                 text x=(format!("{:.1}", x(*from).min(width - 44.0))) y=(HEIGHT - 7.0) font-size="10" fill="#55616b" { "set by hand" }
             }
             path d=(path) fill="none" stroke=(colour) stroke-width="1.3" {}
-            text x="4" y="11" font-size="10" fill="#55616b" { (number(Some(high), decimals)) }
-            text x="4" y=(HEIGHT - 3.0) font-size="10" fill="#55616b" { (number(Some(low), decimals)) }
         }
     };
     Some(drawn.into_string())
@@ -116,8 +168,29 @@ pub(crate) fn drawing(curve: &Curve, from: Nanos, to: Nanos, index: usize) -> Op
 
 #[cfg(test)]
 mod tests {
-    use super::apart;
+    use super::*;
     use proptest::prelude::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0.0, 100.0, &[0.0, 50.0, 100.0])]
+    #[case(58.6, 60.5, &[59.0, 59.5, 60.0, 60.5])]
+    #[case(-0.3, 0.4, &[-0.2, 0.0, 0.2, 0.4])]
+    #[case(5.0, 5.0, &[])]
+    fn values_have_round_marks(#[case] low: f64, #[case] high: f64, #[case] marks: &[f64]) {
+        let drawn = value_marks(low, high);
+        assert_eq!(drawn.len(), marks.len(), "{drawn:?}");
+        assert!(drawn.iter().zip(marks).all(|(a, b)| (a - b).abs() < 1e-9), "{drawn:?}");
+    }
+
+    #[rstest]
+    #[case::quarter_hours(900, "UTC", &["00:00", "00:05", "00:10", "00:15"])]
+    #[case::half_a_minute(30, "UTC", &["00:00:00", "00:00:05", "00:00:10", "00:00:15", "00:00:20", "00:00:25", "00:00:30"])]
+    #[case::days(4 * 86_400, "Europe/Oslo", &["01-01", "01-02", "01-03", "01-04", "01-05"])]
+    fn times_have_round_marks(#[case] seconds: i64, #[case] zone: &str, #[case] wanted: &[&str]) {
+        let words: Vec<String> = time_marks(0, seconds * SECOND, zone).into_iter().map(|(_, words)| words).collect();
+        assert_eq!(words, wanted);
+    }
 
     #[test]
     fn lines_with_room_stay_where_they_belong() {

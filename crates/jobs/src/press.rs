@@ -53,7 +53,7 @@ pub fn paper(document: &Document) -> Json {
                 for (i, curve) in curves.iter().enumerate() {
                     let unit = if curve.tag.unit.is_empty() { String::new() } else { format!(", {}", curve.tag.unit) };
                     let title = format!("{} {}{unit}", curve.tag.path, curve.tag.name);
-                    parts.push(match picture::drawing(curve, document.from, document.to, i) {
+                    parts.push(match picture::drawing(curve, document.from, document.to, zone, i) {
                         Some(svg) => json!({"picture": {"title": title, "svg": svg}}),
                         None => json!({"note": format!("{title}: {}", picture::NOTHING)}),
                     });

@@ -62,7 +62,7 @@ export async function take<T>(request: Promise<Result<T>>): Promise<T> {
   try {
     result = await request;
   } catch {
-    throw new Refused(0, 'The server cannot be reached. It is tried again by itself.');
+    throw new Refused(0, 'The server cannot be reached. Havrel keeps trying.');
   }
   if (result.error !== undefined || !result.response.ok) throw refused(result.response.status, result.error);
   return result.data as T;

@@ -1817,6 +1817,7 @@ export interface components {
             id: string;
             /** @description For places and tags the path. */
             title: string;
+            tag?: components["schemas"]["TagHit"] | null;
         };
         /** @description What an import took in; what was there before counts too. */
         ImportView: {
@@ -2137,6 +2138,8 @@ export interface components {
             to: string;
             /** @description For pictures: width in pixels, 10 to 5,000. For spans: how many, 1 to 5,000. Raw: most samples of each tag, to 100,000. */
             parts?: number | null;
+            /** @description Raw: also the sample before `from`, whose value held then. */
+            held?: boolean;
         };
         /** @description Which tags. */
         RawBody: {
@@ -2353,6 +2356,22 @@ export interface components {
             offer?: components["schemas"]["SettingOffer"] | null;
             /** Format: int64 */
             took_us: number;
+        };
+        /** @description What a tag is that was found. */
+        TagHit: {
+            /**
+             * Format: int32
+             * @description Its number in the live feed.
+             */
+            no: number;
+            unit: string;
+            /** Format: int32 */
+            decimals: number;
+            /** Format: uuid */
+            states?: string | null;
+            /** @description Its type at the source. */
+            holds: string;
+            record: boolean;
         };
         /** @description A tag as a row. */
         TagRow: {
@@ -6204,6 +6223,10 @@ export interface operations {
                 text: string;
                 /** @description At most 200; usually 20. */
                 limit?: number;
+                /** @description Only `place`, `tag`, `connection` or `report`; then no words at all find everything of that kind. */
+                kind?: string;
+                /** @description Only places and tags under this place. */
+                under?: string;
             };
             header?: never;
             path?: never;

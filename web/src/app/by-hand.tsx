@@ -22,7 +22,7 @@ const ENDS = [
   ['86400', 'in a day'],
   ['604800', 'in a week'],
   ['at', 'at a time …'],
-  ['', 'when somebody releases it'],
+  ['', 'when released'],
 ] as const;
 
 export function refreshHands() {
@@ -41,8 +41,8 @@ export async function release(tag: string) {
 
 /** How a value set by hand ends, in words. */
 export function endOf(hand: HandView): string {
-  const end = hand.until ? `ends ${moment(hand.until)}` : 'stays until it is released';
-  return `${end}, ${hand.keeps ? 'also over a restart' : 'or with a restart'}`;
+  const end = hand.until ? `ends ${moment(hand.until)}` : 'until released';
+  return `${end}, ${hand.keeps ? 'kept after a restart' : 'or at a restart'}`;
 }
 
 export function ByHand({ tag }: { tag: Item<'tag'> }) {
@@ -64,7 +64,7 @@ export function ByHand({ tag }: { tag: Item<'tag'> }) {
       </p>
       <p>{hand.reason}</p>
       <p className="text-sm text-soft">
-        {hand.owner}, {moment(hand.since)}; {endOf(hand)}. What the source says does not count meanwhile.
+        {hand.owner}, {moment(hand.since)}; {endOf(hand)}. The value from the source is ignored until then.
       </p>
       {operator && (
         <div className="mt-2 flex gap-2">
@@ -121,7 +121,8 @@ function HandForm({ tag, hand, onClose }: { tag: Item<'tag'>; hand: HandView | u
       }}
     >
       <p className="text-sm text-soft">
-        The value counts as if it were read: for alarms, for history, for everybody. Nothing is written to the device.
+        Havrel uses this value instead of the one from the source: for alarms, in history, for everybody. Nothing is written to
+        the device.
       </p>
       <ValueField
         tag={tag}
@@ -148,7 +149,7 @@ function HandForm({ tag, hand, onClose }: { tag: Item<'tag'>; hand: HandView | u
       {v.end === 'at' && (
         <Input type="datetime-local" aria-label="Ends at" value={v.until} onChange={(e) => form.set('until', e.target.value)} />
       )}
-      <Tick label="Stays over a restart of Havrel" checked={v.keeps} onChange={(on) => form.set('keeps', on)} />
+      <Tick label="Keep after a restart of Havrel" checked={v.keeps} onChange={(on) => form.set('keeps', on)} />
       <FormTrouble form={form} />
       <div className="flex gap-2">
         <Button

@@ -44,14 +44,14 @@ export function DeletePlaces({ tree, ids, onClose }: { tree: PlantTree; ids: str
     <Confirm
       open
       title={`Delete ${title}?`}
-      action={counts.length > 0 ? 'Delete with what hangs on it' : 'Delete'}
+      action={counts.length > 0 ? 'Delete with its contents' : 'Delete'}
       disabled={uses.some((u) => !u.data) || held.length > 0 || form.busy}
       onConfirm={() => void remove()}
       onClose={onClose}
     >
       {counts.length > 0 ? (
         <>
-          <p>{counts.join(', ')} hang on it and go with it. What was recorded stays in the database.</p>
+          <p>{counts.join(', ')} are deleted too. Recorded history stays in the database.</p>
           <ul className="max-h-40 overflow-auto text-sm text-soft">
             {names.map((name) => (
               <li key={name}>{name.replaceAll('/', ' / ')}</li>
@@ -59,11 +59,11 @@ export function DeletePlaces({ tree, ids, onClose }: { tree: PlantTree; ids: str
           </ul>
         </>
       ) : (
-        <p>Nothing hangs on it.</p>
+        <p>It is empty.</p>
       )}
       {held.length > 0 && (
         <>
-          <p className="text-act4">It cannot go yet:</p>
+          <p className="text-act4">It cannot be deleted yet:</p>
           <ul className="max-h-40 overflow-auto text-act4">
             {held.map((r) => (
               <li key={`${r.id} ${r.words}`}>{r.words}</li>
@@ -71,7 +71,7 @@ export function DeletePlaces({ tree, ids, onClose }: { tree: PlantTree; ids: str
           </ul>
         </>
       )}
-      {trends.length > 0 && <p className="text-soft">Kept trends lose lines: {trends.join(', ')}.</p>}
+      {trends.length > 0 && <p className="text-soft">Saved trends lose tags: {trends.join(', ')}.</p>}
       {form.other && <p className="text-act4">{form.other}</p>}
     </Confirm>
   );

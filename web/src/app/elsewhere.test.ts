@@ -33,11 +33,11 @@ it('puts many into one sentence', () => {
   const ids = ['a', 'b', 'c', 'd'];
   const all = (state: State) => status(Object.fromEntries(ids.map((id) => [id, state])));
   const [one, ...rest] = newsOf(all('running'), all('trouble'), names);
-  expect([one?.words, rest.length]).toEqual(['4 connections do not answer any more', 0]);
+  expect([one?.words, rest.length]).toEqual(['4 connections do not answer', 0]);
 });
 
 it('tells of the database', () => {
   const [well, away] = [status({}), status({}, false)];
-  expect(newsOf(well, away, names)[0]?.words).toBe('The database takes no values');
-  expect(newsOf(away, well, names)[0]).toMatchObject({ well: true, words: 'The database takes values again' });
+  expect(newsOf(well, away, names)[0]?.words).toBe('The database stores no values');
+  expect(newsOf(away, well, names)[0]).toMatchObject({ well: true, words: 'The database stores values again' });
 });

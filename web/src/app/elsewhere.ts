@@ -21,8 +21,8 @@ export function newsOf(before: Status, after: Status, names: ReadonlyMap<string,
     news.push({
       key: 'database',
       well: after.database_ok,
-      words: after.database_ok ? 'The database takes values again' : 'The database takes no values',
-      more: after.database_ok ? '' : 'Values and alarms go on; history waits on disk.',
+      words: after.database_ok ? 'The database stores values again' : 'The database stores no values',
+      more: after.database_ok ? '' : 'Values and alarms continue; history waits on disk.',
     });
   }
   const broken: News[] = [];
@@ -40,6 +40,6 @@ export function newsOf(before: Status, after: Status, names: ReadonlyMap<string,
   }
   if (broken.length <= MOST) return [...news, ...broken];
   const [first] = broken;
-  const words = `${counted(broken.length, 'connection')} do not answer any more`;
+  const words = `${counted(broken.length, 'connection')} do not answer`;
   return [...news, { key: 'many', well: false, words, more: `The first: ${first?.words ?? ''}` }];
 }

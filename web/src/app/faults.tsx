@@ -51,8 +51,8 @@ function Desk() {
     <div className="max-w-4xl">
       <DeskHead
         path="Demo"
-        title="Make something go wrong"
-        note="The simulated plant does it; Havrel has to find out by itself, as it would with a real one."
+        title="Simulate a fault"
+        note="The simulated plant has the fault; Havrel detects it as it would in a real plant."
       >
         <span className="flex items-center gap-2">
           <label htmlFor="fault-lasts" className="text-soft">
@@ -70,8 +70,8 @@ function Desk() {
           End all
         </Button>
       </DeskHead>
-      <section aria-label="Wrong now" className="mb-4 min-h-16 rounded-md border border-line bg-raised px-3 py-2">
-        <h2 className="font-semibold">Wrong now</h2>
+      <section aria-label="Active faults" className="mb-4 min-h-16 rounded-md border border-line bg-raised px-3 py-2">
+        <h2 className="font-semibold">Active faults</h2>
         {wrong.data?.length ? (
           <ul>
             {wrong.data.map((w) => (
@@ -82,7 +82,7 @@ function Desk() {
             ))}
           </ul>
         ) : (
-          <p className="text-soft">Nothing. Now and then something goes wrong by itself, too.</p>
+          <p className="text-soft">None. The simulated plant also has faults of its own now and then.</p>
         )}
       </section>
       <Trouble error={begin.error ?? clear.error ?? wrong.error} />

@@ -28,7 +28,7 @@ export function TagInspector({ id, onClose }: { id: string; onClose: () => void 
   return (
     <aside
       aria-label="Inspector"
-      className="row-start-3 w-80 overflow-auto border-l border-line bg-raised px-4 py-3.5"
+      className="relative row-start-3 w-80 overflow-auto border-l border-line bg-raised px-4 py-3.5"
       onKeyDown={(e) => e.key === 'Escape' && onClose()}
     >
       {tag && rules.data && (
@@ -42,7 +42,7 @@ export function TagInspector({ id, onClose }: { id: string; onClose: () => void 
       )}
       {tags.data && !tag && (
         <div className="flex items-start justify-between">
-          <p className="text-soft">This tag does not exist any more.</p>
+          <p className="text-soft">This tag no longer exists.</p>
           <Button kind="quiet" aria-label="Close inspector" onClick={onClose}>
             <X className="size-4" />
           </Button>

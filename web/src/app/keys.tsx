@@ -19,7 +19,7 @@ const list = (): { title: string; keys: [string, string][] }[] => [
     title: 'In the plant column',
     keys: [
       ['↑ ↓', 'From place to place'],
-      ['← →', 'Fold and unfold; up to the place above'],
+      ['← →', 'Collapse and expand; go to the place above'],
       ['Enter', 'Choose the place'],
       ['Insert, F2, Delete', 'New place under it, rename, delete'],
       ['Ctrl X, C, V', 'Cut, copy, paste under it'],
@@ -30,20 +30,20 @@ const list = (): { title: string; keys: [string, string][] }[] => [
   {
     title: 'In the sheet of tags',
     keys: [
-      ['F2, or just type', 'Change a cell; Enter and Tab go on, Escape leaves it'],
+      ['F2, or just type', 'Change a cell; Enter and Tab go on, Escape cancels'],
       ['Shift and arrows', 'Choose a range; Ctrl A all'],
       ['Ctrl D, Ctrl Shift D', 'Fill down; count on, by the stride of the first two'],
       ['Ctrl C, V', 'Copy and paste with a spreadsheet'],
-      ['Ctrl S, Ctrl Z', 'Save; take the last stroke back'],
+      ['Ctrl S, Ctrl Z', 'Save; undo'],
     ],
   },
   {
     title: 'On a trend',
     keys: [
-      ['← →', 'A quarter of the window back and forth'],
+      ['← →', 'Back and forward by a quarter of the window'],
       ['+ −', 'Shorter and longer'],
       ['End', 'Back to the present'],
-      ['← → on a cursor', 'Move it; with Shift ten times as far; Delete takes it away'],
+      ['← → on a cursor', 'Move it; with Shift ten times as far; Delete removes it'],
     ],
   },
 ];

@@ -124,7 +124,7 @@ describe('by keyboard alone', () => {
   it('says so where nothing is called that', async () => {
     show();
     await userEvent.type(screen.getByRole('combobox'), 'zzz');
-    expect(await screen.findByText(/^Nothing is called that/)).toBeTruthy();
+    expect(await screen.findByText(/^No match/)).toBeTruthy();
     await userEvent.keyboard('{Enter}');
     expect(gone).not.toHaveBeenCalled();
   });

@@ -90,7 +90,7 @@ function Finder({ onClose, onKeys }: { onClose: () => void; onKeys: () => void }
       />
       <Command.List className="max-h-[26rem] overflow-auto p-1.5">
         <Command.Empty className="px-3 py-4 text-soft">
-          {found.isFetching ? 'Looking …' : 'Nothing is called that. Try fewer letters, or words of its path.'}
+          {found.isFetching ? 'Looking …' : 'No match. Try fewer letters, or words of the path.'}
         </Command.Empty>
         {hits.length > 0 && (
           <Command.Group heading="In the plant" className={GROUP}>

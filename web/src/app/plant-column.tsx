@@ -305,7 +305,7 @@ export function PlantColumn() {
         Whole plant
       </button>
       {tree && size === 0 && (
-        <p className="px-3.5 py-2 text-soft">No places yet. They come with the first tags, or on the desk Model.</p>
+        <p className="px-3.5 py-2 text-soft">No places yet. Add them with the first tags, or on the desk Model.</p>
       )}
       {tree && size > 0 && rows.length === 0 && <p className="px-3.5 py-2 text-soft">No place has “{text}” in its name.</p>}
       <ContextMenu.Root>

@@ -49,8 +49,8 @@ export function Entries({ kit: { Item, Separator }, spot, idle, many, picked, ca
       {line}
       {entry('Up', 'Alt ↑', build['alt+ArrowUp'])}
       {entry('Down', 'Alt ↓', build['alt+ArrowDown'])}
-      {entry('Out of the place above', 'Alt ←', build['alt+ArrowLeft'], !spot.parent)}
-      {entry('Into the place before', 'Alt →', build['alt+ArrowRight'])}
+      {entry('Move out of the place above', 'Alt ←', build['alt+ArrowLeft'], !spot.parent)}
+      {entry('Move into the place before', 'Alt →', build['alt+ArrowRight'])}
       {line}
       {spot.in_service
         ? entry(`Take ${it} out of service`, '', () => acts.service(picked, false), idle)

@@ -22,7 +22,7 @@ export function PointFields(props: Props) {
     return (
       <div>
         <p className="text-sm text-soft">{point.block ? 'Member of a block' : 'Figure'}</p>
-        <p>{source || 'It is not there any more.'}</p>
+        <p>{source || 'It no longer exists.'}</p>
         {props.error('block') && <p className="text-sm text-act4">{props.error('block')}</p>}
       </div>
     );
@@ -107,7 +107,7 @@ function RegisterFields({ point, onChange, error, check, disabled }: Props) {
       </Field>
       {(type === 'text' || type === 'bcd') && number('length', 'Registers')}
       {['bool', 'u16', 'u32', 'u64'].includes(type) && number('bit', 'From bit')}
-      {['u16', 'u32', 'u64'].includes(type) && number('bits', 'so many bits')}
+      {['u16', 'u32', 'u64'].includes(type) && number('bits', 'Number of bits')}
       {number('unit', 'Unit id')}
     </div>
   );
@@ -243,7 +243,7 @@ function HeldFields({ kind, point, onChange, error, disabled }: Props) {
       </Field>
       {kind === 'memory' && (
         <Tick
-          label="Keep the value over a restart"
+          label="Keep the value after a restart"
           checked={point.keep ?? false}
           disabled={disabled}
           onChange={(on) => onChange({ ...point, keep: on })}

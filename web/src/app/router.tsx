@@ -1,15 +1,14 @@
 // Addresses: a desk and what it is about, so that every view can be sent to somebody.
 
-import { createRootRoute, createRoute, createRouter, redirect, useNavigate, useSearch } from '@tanstack/react-router';
-import { Alarms } from '../desks/alarms/alarms';
-import { Board } from '../desks/board/board';
-import { Connect } from '../desks/connect/connect';
-import { Explore } from '../desks/explore/explore';
-import { Journal } from '../desks/journal/journal';
-import { Model } from '../desks/model/model';
-import { Reports } from '../desks/reports/reports';
-import { System } from '../desks/system/system';
-import { Faults } from './faults';
+import {
+  createRootRoute,
+  createRoute,
+  createRouter,
+  lazyRouteComponent,
+  redirect,
+  useNavigate,
+  useSearch,
+} from '@tanstack/react-router';
 import { Shell } from './shell';
 
 /** What an address can say; every desk reads what concerns it. */
@@ -44,15 +43,16 @@ function readView(search: Record<string, unknown>): View {
   return view;
 }
 
+/** Each desk is a bundle of its own: a first visit loads the one that it opens. */
 export const DESKS = [
-  { path: '/board', name: 'Board', component: Board },
-  { path: '/connect', name: 'Connect', component: Connect },
-  { path: '/model', name: 'Model', component: Model },
-  { path: '/alarms', name: 'Alarms', component: Alarms },
-  { path: '/explore', name: 'Explore', component: Explore },
-  { path: '/reports', name: 'Reports', component: Reports },
-  { path: '/journal', name: 'Journal', component: Journal },
-  { path: '/system', name: 'System', component: System },
+  { path: '/board', name: 'Board', component: lazyRouteComponent(() => import('../desks/board/board'), 'Board') },
+  { path: '/connect', name: 'Connect', component: lazyRouteComponent(() => import('../desks/connect/connect'), 'Connect') },
+  { path: '/model', name: 'Model', component: lazyRouteComponent(() => import('../desks/model/model'), 'Model') },
+  { path: '/alarms', name: 'Alarms', component: lazyRouteComponent(() => import('../desks/alarms/alarms'), 'Alarms') },
+  { path: '/explore', name: 'Explore', component: lazyRouteComponent(() => import('../desks/explore/explore'), 'Explore') },
+  { path: '/reports', name: 'Reports', component: lazyRouteComponent(() => import('../desks/reports/reports'), 'Reports') },
+  { path: '/journal', name: 'Journal', component: lazyRouteComponent(() => import('../desks/journal/journal'), 'Journal') },
+  { path: '/system', name: 'System', component: lazyRouteComponent(() => import('../desks/system/system'), 'System') },
 ] as const;
 
 const root = createRootRoute({ component: Shell, validateSearch: readView });
@@ -65,6 +65,7 @@ const home = createRoute({
 });
 const desks = DESKS.map(({ path, component }) => createRoute({ getParentRoute: () => root, path, component }));
 
+const Faults = lazyRouteComponent(() => import('./faults'), 'Faults');
 const faults = createRoute({ getParentRoute: () => root, path: '/faults', component: Faults });
 
 export const router = createRouter({ routeTree: root.addChildren([home, ...desks, faults]), defaultPreload: false });

@@ -147,7 +147,7 @@ export function Shell() {
       <aside className="row-start-3 min-h-0 border-r border-line">
         <PlantColumn />
       </aside>
-      <main className="row-start-3 overflow-auto px-4.5 py-3.5">
+      <main className="relative row-start-3 overflow-auto px-4.5 py-3.5">
         <Outlet />
       </main>
       {view.tag && <TagInspector key={view.tag} id={view.tag} onClose={() => go({ tag: undefined })} />}
@@ -217,21 +217,21 @@ function Notice() {
   const status = useStatus();
   let words = '';
   if (status?.spool_trouble) {
-    const lost = status.lost > 0 ? ` ${status.lost} samples found no room and are lost.` : '';
-    words = `The disk of the spool refuses: ${status.spool_trouble}. Make room on it.${lost}`;
+    const lost = status.lost > 0 ? ` ${status.lost} samples were lost for lack of space.` : '';
+    words = `The spool cannot be written: ${status.spool_trouble}. Free space on its disk.${lost}`;
   }
-  if (link === 'lost') words = 'The server cannot be reached. What you see is old; it is tried again by itself.';
+  if (link === 'lost') words = 'The server cannot be reached. What you see is out of date; Havrel keeps trying.';
   else if (!words && status && !status.database_ok) {
     const waiting =
       status.spool_frames > 0
         ? ` ${status.spool_frames} frames (${Math.ceil(status.spool_bytes / 1024)} KiB) wait on disk to be stored.`
         : '';
-    const lost = status.lost > 0 ? ` ${status.lost} samples found no room and are lost.` : '';
+    const lost = status.lost > 0 ? ` ${status.lost} samples were lost for lack of space.` : '';
     const said = status.database_trouble ? ` It says: ${status.database_trouble}.` : '';
-    words = `The database has taken no values since ${clock(status.database_since)}. Live values and alarms go on.${waiting}${lost}${said}`;
+    words = `The database has stored no values since ${clock(status.database_since)}. Live values and alarms continue.${waiting}${lost}${said}`;
   }
   if (status?.faults.length) {
-    words = `Restarting after a fault: ${status.faults.join(', ')}. What it does stands still meanwhile.`;
+    words = `Restarting after a fault: ${status.faults.join(', ')}. It does nothing until then.`;
   }
   if (!words) return null;
   return (

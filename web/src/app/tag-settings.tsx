@@ -4,8 +4,9 @@ import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { http, take } from '../api/client';
 import type { Item, Point } from '../api/model';
-import { commit, useItems } from '../api/queries';
+import { commit, useItems, useTags } from '../api/queries';
 import { numberOf, textOf, useForm } from '../parts/form';
+import { PickField } from '../parts/picker';
 import { ScalingField } from '../parts/scaling-field';
 import { StatesField } from '../parts/states-field';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../parts/ui';
@@ -27,8 +28,6 @@ export function usePointCheck(connection: string | null, point: Partial<Point>) 
 export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: number; disabled: boolean }) {
   const { set } = tag;
   const connections = useItems('connection').data?.items ?? [];
-  const siblings =
-    useItems('tag', { under: set.place }).data?.items.filter((t) => t.set.place === set.place && t.id !== tag.id) ?? [];
   const [deleting, setDeleting] = useState(false);
   const start = {
     name: set.name,
@@ -50,6 +49,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
   const v = form.values;
   const check = usePointCheck(v.connection, v.point);
   const connection = connections.find((c) => c.id === v.connection);
+  const setpoint = useTags(v.setpoint ? [v.setpoint] : [])[0];
 
   const save = () =>
     form.run(() => {
@@ -95,24 +95,20 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
       </Field>
       <Field label="Connection" error={form.error('connection') ?? form.theirs('connection')}>
         {(p) => (
-          <Choice
-            {...p}
+          <PickField
+            field={p}
+            label="Connection"
+            kind="connection"
+            none="none"
             disabled={disabled}
-            value={v.connection ?? ''}
-            onChange={(e) => {
-              form.set('connection', e.target.value || null);
+            value={connection && { id: connection.id, title: connection.set.name }}
+            onChange={(id) => {
+              form.set('connection', id);
               // A group and a place in a device belong to their connection.
               form.set('group', null);
-              if (e.target.value !== v.connection) form.set('point', {});
+              if (id !== v.connection) form.set('point', {});
             }}
-          >
-            <option value="">none</option>
-            {connections.map((c) => (
-              <option key={c.id} value={c.id}>
-                {c.set.name}
-              </option>
-            ))}
-          </Choice>
+          />
         )}
       </Field>
       {connection && (
@@ -142,19 +138,17 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
       )}
       <Field label="Setpoint" error={form.error('setpoint') ?? form.theirs('setpoint')}>
         {(p) => (
-          <Choice
-            {...p}
+          <PickField
+            field={p}
+            label="Setpoint"
+            kind="tag"
+            none="none"
+            under={set.place}
+            accept={(hit) => hit.id !== tag.id && hit.tag?.holds !== 'text'}
             disabled={disabled}
-            value={v.setpoint ?? ''}
-            onChange={(e) => form.set('setpoint', e.target.value || null)}
-          >
-            <option value="">none</option>
-            {siblings.map((t) => (
-              <option key={t.id} value={t.id}>
-                {t.set.name}
-              </option>
-            ))}
-          </Choice>
+            value={setpoint && { id: setpoint.id, title: setpoint.title }}
+            onChange={(id) => form.set('setpoint', id)}
+          />
         )}
       </Field>
       <ScalingField
@@ -200,8 +194,8 @@ function DeleteTag({ tag, seen, onClose }: { tag: Item<'tag'>; seen: number; onC
       onConfirm={() => void remove()}
       onClose={onClose}
     >
-      {rules > 0 && <p>Its {rules} alarm rules go with it. What was recorded stays in the database.</p>}
-      {held.length > 0 && <p className="text-act4">It cannot go yet: {held.map((r) => r.words).join('; ')}.</p>}
+      {rules > 0 && <p>Its {rules} alarm rules are deleted too. Recorded history stays in the database.</p>}
+      {held.length > 0 && <p className="text-act4">It cannot be deleted yet: {held.map((r) => r.words).join('; ')}.</p>}
       <FormTrouble form={form} />
     </Confirm>
   );

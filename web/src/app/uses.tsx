@@ -34,7 +34,7 @@ export function Uses({ kind, id }: { kind: 'place' | 'tag' | 'states'; id: strin
   const { referrers, trends, contents } = uses.data;
   if (referrers.length + trends.length === 0) {
     const inside = kind === 'place' && (contents.tag ?? 0) > 0 ? ' from outside' : '';
-    return <p className="text-soft">Nothing refers to it{inside}.</p>;
+    return <p className="text-soft">Not used anywhere{inside}.</p>;
   }
   const upper = (words: string) => words.replace(/^./, (c) => c.toUpperCase());
   return (
@@ -56,7 +56,7 @@ export function Uses({ kind, id }: { kind: 'place' | 'tag' | 'states'; id: strin
       {trends.map((name) => (
         <li key={`trend ${name}`}>
           <button type="button" className="text-left text-teal hover:underline" onClick={() => go({}, '/explore')}>
-            Kept trend “{name}” shows it
+            Saved trend “{name}” uses it
           </button>
         </li>
       ))}

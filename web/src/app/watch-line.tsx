@@ -1,12 +1,13 @@
 // The watch line: the most urgent alarm with its acknowledge, counts, connections, spool, plant time.
 
 import { Link } from '@tanstack/react-router';
+import clsx from 'clsx';
 import { useState } from 'react';
 import { toast } from 'sonner';
 import { useLink, useNow, useStatus } from '../api/live';
 import { acknowledge, useAlarms, useItems, useMay } from '../api/queries';
 import { mostUrgent, type PipState, Pips } from '../parts/pips';
-import { clock, stored } from '../parts/text';
+import { ALL_STORED, clock, stored } from '../parts/text';
 import { Button } from '../parts/ui';
 import { JobLine } from './job-line';
 import { useView } from './router';
@@ -24,6 +25,8 @@ export function WatchLine() {
   const urgent = mostUrgent(waiting);
   const running = connections.filter((c) => status?.connections[c.id]?.state === 'running').length;
   const wanted = connections.filter((c) => c.set.enabled).length;
+
+  const words = status ? stored(status, now) : '';
 
   async function take(rule: string) {
     setBusy(true);
@@ -46,7 +49,7 @@ export function WatchLine() {
               {urgent.place_name} · {urgent.text}
             </span>
             {urgent.returned_at && <span className="shrink-0 text-soft">returned {clock(urgent.returned_at)}</span>}
-            {urgent.action && <span className="hidden min-w-0 truncate text-soft xl:inline">{urgent.action}</span>}
+            {urgent.action && <span className="hidden min-w-0 truncate text-soft 2xl:inline">{urgent.action}</span>}
             {mayAcknowledge && (
               <Button className="h-6.5" disabled={busy} onClick={() => void take(urgent.rule)}>
                 Acknowledge
@@ -54,7 +57,7 @@ export function WatchLine() {
             )}
           </>
         ) : (
-          <span className="text-soft">No alarm waits for anybody.</span>
+          <span className="text-soft">No unacknowledged alarms</span>
         )}
       </div>
       {status?.jobs?.map((job) => (
@@ -85,10 +88,18 @@ export function WatchLine() {
           ✎ {status?.by_hand[0]} set by hand
         </Link>
       )}
-      <Link to="/connect" search={{ at: view.at } as never} className="shrink-0 rounded px-1.5 py-0.5 text-soft hover:bg-band">
+      {/* The text of an alarm comes first: what says that all is well gives way to it. */}
+      <Link
+        to="/connect"
+        search={{ at: view.at } as never}
+        className={clsx(
+          'shrink-0 rounded px-1.5 py-0.5 text-soft hover:bg-band',
+          urgent && running === wanted && 'hidden 2xl:block',
+        )}
+      >
         {running} of {wanted} connections
       </Link>
-      <span className="shrink-0 text-soft">{status ? stored(status, now) : ''}</span>
+      <span className={clsx('shrink-0 text-soft', urgent && words === ALL_STORED && 'hidden 2xl:block')}>{words}</span>
       <span className="figures shrink-0" role="timer" aria-label="Plant time">
         {link === 'open' ? clock(now) : 'no server'}
       </span>

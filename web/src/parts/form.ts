@@ -107,7 +107,7 @@ export function useForm<T extends object>(
       const text = typeof theirs === 'object' && theirs !== null ? undefined : String(theirs ?? '');
       const what =
         text === undefined ? 'Somebody else has changed this' : `Somebody else has set this to ${text ? `“${text}”` : 'nothing'}`;
-      return `${what} meanwhile; saving puts yours in its place.`;
+      return `${what} meanwhile; saving replaces it with yours.`;
     },
     takeTheirs: (field) => {
       const { [field]: theirs, ...rest } = others;

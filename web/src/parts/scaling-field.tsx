@@ -31,7 +31,7 @@ export function ScalingField({
       />
       {value && (
         <Choice
-          aria-label="How it runs between the two points"
+          aria-label="Curve"
           className="mt-1"
           disabled={disabled}
           value={value.curve ?? 'linear'}
@@ -43,7 +43,7 @@ export function ScalingField({
       )}
       {value && (
         <Tick
-          label="Hold at the two ends, and mark it uncertain"
+          label="Clamp to these ends and mark uncertain"
           checked={value.clamp ?? false}
           disabled={disabled}
           onChange={(on) => onChange({ ...value, clamp: on })}

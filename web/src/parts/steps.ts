@@ -13,6 +13,7 @@ export interface Steps<T> {
   undo: () => void;
   redo: () => void;
   canUndo: boolean;
+  canRedo: boolean;
   /** Ends it: nothing is left to take back. */
   clear: () => void;
 }
@@ -58,6 +59,7 @@ export function useSteps<T>(draft: string): Steps<T> {
     undo: () => move(past, future),
     redo: () => move(future, past),
     canUndo: past.current.length > 0,
+    canRedo: future.current.length > 0,
     clear: () => {
       past.current = [];
       future.current = [];

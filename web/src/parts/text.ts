@@ -49,10 +49,12 @@ export const LIMIT_WORDS = { low_low: 'low low', low: 'low', high: 'high', high_
 
 export const PRIORITY_WORDS: Record<number, string> = { 4: 'act now', 3: 'act soon', 2: 'this shift', 1: 'for the record' };
 
+export const ALL_STORED = 'all stored';
+
 /** How far history lags behind, and how full the spool is. */
 export function stored(status: Status, now: number): string {
   const behind = status.spool_oldest ? now - Date.parse(status.spool_oldest) : 0;
-  if (behind < 3000) return 'all stored';
+  if (behind < 3000) return ALL_STORED;
   const full = (status.spool_bytes / status.spool_room) * 100;
   return `history ${lasting(behind)} behind · spool ${full < 1 ? 'under 1' : Math.floor(full)} % full`;
 }
@@ -65,3 +67,8 @@ export function stepWords(seconds: number): string {
 
 /** Whether a text may be too long for so many pixels. To cut off what is not costs frames while a long list is scrolled. */
 export const mayOverflow = (text: string, width: number) => text.length * 9 > width;
+
+/** A span of the trend in words: “hour”, “15 min”. */
+export function spanWords(seconds: number): string {
+  return { 60: 'minute', 3600: 'hour', 86400: 'day', 604800: 'week' }[seconds] ?? lasting(seconds * 1000);
+}

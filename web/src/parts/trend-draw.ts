@@ -148,6 +148,8 @@ export function drawLimits(
   ctx.textAlign = 'left';
   ctx.textBaseline = 'alphabetic';
   ctx.font = `${11 * ratio}px "Atkinson Hyperlegible Next Variable"`;
+  const ground = resolved('var(--color-raised)');
+  const placed: { x: number; y: number; wide: number }[] = [];
   limits.forEach((list, i) => {
     for (const limit of list) {
       const y = u.valToPos(limit.level, `y${i}`, true);
@@ -160,11 +162,19 @@ export function drawLimits(
       const words = LIMIT_WORDS[limit.kind as keyof typeof LIMIT_WORDS] ?? limit.kind;
       const tag = tags[i];
       const name = tag && tags.length > 1 ? `${nameOf(tag, tags)} ` : '';
-      ctx.fillText(
-        `${plain ? '' : name}${words} ${readings[i]?.print(limit.level) ?? limit.level}`,
-        bbox.left + (4 + i * 150) * ratio,
-        y - 3 * ratio,
-      );
+      const text = `${plain ? '' : name}${words} ${readings[i]?.print(limit.level) ?? limit.level}`;
+      const wide = ctx.measureText(text).width + 6 * ratio;
+      // On its own line, on a ground of its own, and beside labels that are there already.
+      let x = bbox.left + 4 * ratio;
+      const covers = (other: { x: number; y: number; wide: number }) =>
+        Math.abs(other.y - y) < 14 * ratio && x < other.x + other.wide && other.x < x + wide;
+      for (let other = placed.find(covers); other; other = placed.find(covers)) x = other.x + other.wide + 4 * ratio;
+      placed.push({ x, y, wide });
+      ctx.save();
+      ctx.fillStyle = ground;
+      ctx.fillRect(x - 3 * ratio, y - 6 * ratio, wide, 12 * ratio);
+      ctx.restore();
+      ctx.fillText(text, x, y + 4 * ratio);
     }
   });
   ctx.restore();

@@ -234,9 +234,11 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
         ...(steps ? { paths: steps } : {}),
         points: { show: false },
         spanGaps: false,
+        // The step that ends a gap would show at its edge: between the two values nothing is known.
+        gaps: (_, __, ___, ____, gaps) => gaps.map(([from, to]): [number, number] => [from, to + 2 * devicePixelRatio]),
       });
       if (earlier !== undefined) past.push({ ...series.at(-1), width: 1, dash: [4, 4], alpha: 0.65 });
-      if (i < (plain ? 1 : 4)) {
+      if (i === 0 || !plain) {
         const reading = readings[i];
         if (!reading) return;
         axes.push({
@@ -378,13 +380,14 @@ interface LegendProps {
 
 function Legend({ tags, readings, cursor }: LegendProps) {
   return (
-    <div className="mt-1 flex flex-wrap items-baseline gap-x-5 gap-y-1 border-t border-line pt-1.5" data-testid="cursor">
-      <span className="figures w-24 text-soft">{cursor ? clock(cursor.at) : 'cursor'}</span>
+    <div className="mt-1 flex flex-wrap items-baseline gap-x-6 gap-y-1 border-t border-line pt-1.5" data-testid="cursor">
+      <span className="figures w-18 text-soft">{cursor ? clock(cursor.at) : 'cursor'}</span>
       {tags.map((tag, i) => (
         <span key={tag.id} className="flex items-baseline gap-1.5">
           <span aria-hidden className="inline-block h-0.5 w-4 self-center" style={{ background: seriesColour(i) }} />
           <span>{nameOf(tag, tags)}</span>
-          <span className="figures min-w-14 text-right font-semibold">{cursor ? readings[i]?.print(cursor.values[i]) : ''}</span>
+          {/* Room for a figure, so that nothing jumps while the cursor moves. */}
+          <span className="figures min-w-[4ch] font-semibold">{cursor ? readings[i]?.print(cursor.values[i]) : '–'}</span>
           <UnitMenu set={tag.set} className="text-sm" />
         </span>
       ))}

@@ -185,8 +185,8 @@ export function Theirs<T extends object>({
   return (
     form.theirs(field) && (
       <p role="alert" className="my-1 flex flex-wrap items-center gap-2 text-act4">
-        Somebody else has changed {what} meanwhile; saving puts yours in their place.
-        <Button onClick={() => form.takeTheirs(field)}>Take theirs</Button>
+        Somebody else has changed {what} meanwhile; saving replaces it with yours.
+        <Button onClick={() => form.takeTheirs(field)}>Use theirs</Button>
       </p>
     )
   );

@@ -52,10 +52,12 @@ interface Props {
   rhythm?: number;
   /** In the tag's own unit, beside figures that are. */
   own?: boolean;
+  /** Why it is bad, and since when, is said once for all around it. */
+  said?: boolean;
   className?: string;
 }
 
-export function Value({ no, set, rhythm = 1000, own = false, className }: Props) {
+export function Value({ no, set, rhythm = 1000, own = false, said = false, className }: Props) {
   const value = useValue(no);
   const reading = useReading(set, own);
   if (!value) return <span className={clsx('figures text-soft', className)}>…</span>;
@@ -64,8 +66,12 @@ export function Value({ no, set, rhythm = 1000, own = false, className }: Props)
     reading.converted && typeof value.value === 'number' ? `${value.value.toFixed(set.decimals)} ${set.unit}` : undefined;
   return (
     <span className={clsx('inline-flex items-baseline justify-end gap-1', className)} data-quality={value.quality} title={title}>
-      <Age value={value} rhythm={rhythm} />
-      <QualityMark value={value} />
+      {!(said && value.quality === 'bad') && (
+        <>
+          <Age value={value} rhythm={rhythm} />
+          <QualityMark value={value} />
+        </>
+      )}
       <span
         className={clsx(
           'figures font-semibold',

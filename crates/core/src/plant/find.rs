@@ -59,19 +59,21 @@ impl Finder {
         Finder { revision: plant.revision, entries, text }
     }
 
-    /// The best `most` entries that hold every word of the text, whatever its case, and how many there are in all. Words are
-    /// parted by spaces or “/”. Names that begin with the text come first, then names that hold all words, then paths.
-    pub fn find(&self, text: &str, most: usize) -> (Vec<(Kind, Uuid)>, usize) {
+    /// The best `most` entries that are wanted and hold every word of the text, whatever its case, and how many there are in
+    /// all. Words are parted by spaces or “/”. Names that begin with the text come first, then names that hold all words, then
+    /// paths; without any words all come in the order of their paths.
+    pub fn find(&self, text: &str, most: usize, wanted: impl Fn(Kind, Uuid) -> bool) -> (Vec<(Kind, Uuid)>, usize) {
         let text = text.trim().to_lowercase();
         let words: Vec<&str> = text.split([' ', '/']).filter(|w| !w.is_empty()).take(12).collect();
         if words.is_empty() {
-            return (Vec::new(), 0);
+            let all = self.entries.iter().filter(|e| wanted(e.kind, e.id)).map(|e| (e.kind, e.id));
+            return (all.clone().take(most).collect(), all.count());
         }
         let sought: Vec<memmem::Finder<'_>> = words.iter().map(memmem::Finder::new).collect();
         let mut found: Vec<Rank> = Vec::new();
         for (index, entry) in self.entries.iter().enumerate() {
             let path = &self.text.as_bytes()[entry.path.clone()];
-            if !sought.iter().all(|w| w.find(path).is_some()) {
+            if !sought.iter().all(|w| w.find(path).is_some()) || !wanted(entry.kind, entry.id) {
                 continue;
             }
             let name = &self.text[entry.name..entry.path.end];
@@ -135,14 +137,23 @@ mod tests {
     #[case::nothing("valve", &[])]
     #[case::blank("  / ", &[])]
     fn words_find(#[case] text: &str, #[case] expected: &[u128]) {
-        let (found, total) = Finder::of(&plant()).find(text, 10);
+        let (found, total) = Finder::of(&plant()).find(text, 10, |_, _| !text.trim_matches([' ', '/']).is_empty());
         let found: Vec<u128> = found.into_iter().map(|(_, id)| id.as_u128()).collect();
         assert_eq!((found.as_slice(), total), (expected, expected.len()));
     }
 
     #[test]
+    fn only_what_is_wanted_is_found() {
+        let finder = Finder::of(&plant());
+        let tags = |text| finder.find(text, 2, |kind, _| kind == Kind::Tag);
+        assert_eq!((tags("level").0[0].1.as_u128(), tags("level").1), (4, 3));
+        // Without words they come in the order of their paths.
+        assert_eq!((tags(" ").0.iter().map(|(_, id)| id.as_u128()).collect::<Vec<_>>(), tags(" ").1), (vec![4, 5], 4));
+    }
+
+    #[test]
     fn only_the_best_are_given_but_all_are_counted() {
-        let (found, total) = Finder::of(&plant()).find("level", 2);
+        let (found, total) = Finder::of(&plant()).find("level", 2, |_, _| true);
         assert_eq!((found.len(), total), (2, 4));
         assert_eq!(found[0].1.as_u128(), 4);
     }

@@ -57,7 +57,8 @@ impl Relations {
             let shown: HashSet<Uuid> = report.set.sections.iter().flat_map(|s| s.tags().iter().copied()).collect();
             for tag in shown {
                 let path = plant.tags.get(&tag).map_or_else(String::new, |t| plant.tag_path(&t.set));
-                add(tag, Kind::Report, report.id, format!("report “{name}” shows “{path}”"));
+                let what = if path.is_empty() { "this tag".to_owned() } else { format!("“{path}”") };
+                add(tag, Kind::Report, report.id, format!("report “{name}” uses {what}"));
             }
             if let Some(place) = report.set.place {
                 add(place, Kind::Report, report.id, format!("report “{name}” is about it"));

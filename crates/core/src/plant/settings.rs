@@ -468,8 +468,8 @@ impl Report {
             if let Section::Text { text: words } = section {
                 text(wrong, &format!("sections[{i}].text"), words);
             }
-            if section.tags().len() > 50 {
-                wrong.push((format!("sections[{i}].tags"), "A section shows at most 50 tags.".into()));
+            if section.tags().len() > 500 {
+                wrong.push((format!("sections[{i}].tags"), "A section shows at most 500 tags.".into()));
             }
         }
     }

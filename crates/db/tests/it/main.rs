@@ -9,6 +9,7 @@ use havrel_core::{
     access::{Actor, Role},
     alarm::{AlarmEvent, AlarmStanding, AlarmState, EventKind},
     frame::{Frame, Gap, Note},
+    number::Number,
     plant::{Connection, Edit, Kind, Op, Own, Plant, SourceCheck, Tag, edit::inverse},
     quality::{Quality, Reason},
     sample::{Batch, Value},
@@ -213,7 +214,27 @@ async fn the_value_that_holds_at_the_start_comes_first() {
     let db = db().await;
     db.append(&[frame(1, &[(7, 10, 1.0), (7, 20, 2.0), (7, 90, 9.0)])]).await.unwrap();
     let points = db.points(7, 50, 100).await.unwrap();
-    assert_eq!(points.iter().map(|p| (p.time, p.value)).collect::<Vec<_>>(), [(20, Some(2.0)), (90, Some(9.0))]);
+    assert_eq!(
+        points.iter().map(|p| (p.time, p.value.map(Number::float))).collect::<Vec<_>>(),
+        [(20, Some(2.0)), (90, Some(9.0))]
+    );
+}
+
+#[tokio::test]
+async fn the_newest_of_each_tag_is_its_last_value_and_how_it_was_told_last() {
+    let db = db().await;
+    let mut one = frame(1, &[(7, 10, 1.0), (7, 20, 2.0), (8, 15, 3.0)]);
+    one.batch.push(9, 30, Quality::GOOD, 0, &Value::Text("KX".into()));
+    one.batch.push_quality(8, 40, Quality::of(Reason::NoAnswer));
+    db.append(&[one]).await.unwrap();
+    let newest = db.newest().await.unwrap();
+    let seen: Vec<_> = newest.iter().map(|(tag, k)| (*tag, k.value.clone(), k.time, k.quality.reason())).collect();
+    let wanted = [
+        (7, Some(Value::F64(2.0)), 20, Reason::Fine),
+        (8, Some(Value::F64(3.0)), 15, Reason::NoAnswer),
+        (9, Some(Value::Text("KX".into())), 30, Reason::Fine),
+    ];
+    assert_eq!(seen, wanted);
 }
 
 #[tokio::test]
@@ -237,11 +258,14 @@ async fn where_nothing_was_recorded_no_value_holds_on() {
     one.gaps.push(Gap { from: 20, to: 80, reason: "stopped".into() });
     db.append(&[one]).await.unwrap();
     let points = db.points(7, 0, 100).await.unwrap();
-    assert_eq!(points.iter().map(|p| (p.time, p.value)).collect::<Vec<_>>(), [(10, Some(1.0)), (21, None), (90, Some(2.0))]);
+    assert_eq!(
+        points.iter().map(|p| (p.time, p.value.map(Number::float))).collect::<Vec<_>>(),
+        [(10, Some(1.0)), (21, None), (90, Some(2.0))]
+    );
     // What lies within the span, the last sample before a stop or one loaded later, does not hold beyond it either.
     db.append(&[frame(2, &[(7, 50, 1.5)])]).await.unwrap();
     let points = db.points(7, 0, 100).await.unwrap();
-    let seen: Vec<_> = points.iter().map(|p| (p.time, p.value)).collect();
+    let seen: Vec<_> = points.iter().map(|p| (p.time, p.value.map(Number::float))).collect();
     assert_eq!(seen, [(10, Some(1.0)), (50, Some(1.5)), (51, None), (90, Some(2.0))]);
 }
 

@@ -109,7 +109,7 @@ async fn an_hour_lived_twice_is_kept_twice() {
     assert_eq!(all, wanted, "none is overwritten");
     // Pictures and statistics show what came last of each instant.
     let points = db.points(7, 0, 200).await.unwrap();
-    let shown: Vec<_> = points.iter().map(|p| (p.time, p.value.unwrap())).collect();
+    let shown: Vec<_> = points.iter().map(|p| (p.time, p.value.unwrap().float())).collect();
     assert_eq!(shown, [(10, 1.0), (60, 6.5), (75, 7.5), (80, 8.5)]);
     assert_eq!(db.clock_steps(90, 200).await.unwrap(), [ClockEpoch { epoch: 1, at: 55, by: -50, until: 105 }]);
     assert!(db.clock_steps(106, 200).await.unwrap().is_empty());
@@ -118,7 +118,7 @@ async fn an_hour_lived_twice_is_kept_twice() {
     right.steps.push(ClockStep { epoch: 2, at: 132, by: 50 });
     db.append(&[right]).await.unwrap();
     let points = db.points(7, 0, 200).await.unwrap();
-    let shown: Vec<_> = points.iter().map(|p| (p.time, p.value.unwrap())).collect();
+    let shown: Vec<_> = points.iter().map(|p| (p.time, p.value.unwrap().float())).collect();
     assert_eq!(shown, [(10, 1.0), (60, 6.5), (75, 7.5), (80, 8.5), (100, 10.0), (133, 11.0)]);
 }
 

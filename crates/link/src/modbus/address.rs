@@ -116,6 +116,14 @@ impl Address {
         let mut others = Vec::new();
         let plain = text.bytes().all(|b| b.is_ascii_digit());
         let noted = plain && matches!(text.len(), 5 | 6) && Table::from_digit(text.as_bytes()[0]).is_some();
+        // One digit too few: 4001 where 40001 was meant.
+        if plain
+            && text.len() == 4
+            && let Some(table) = Table::from_digit(text.as_bytes()[0])
+            && let Some(Ok(address)) = at(table, &text[1..], 1)
+        {
+            others.push((address, "as a manual’s number with a digit missing"));
+        }
         if noted {
             if let Some(Ok(address)) = at(Table::Holding, text, base) {
                 others.push((address, "as a plain number of a holding register"));
@@ -159,6 +167,8 @@ mod tests {
     #[case("40001", 0, &["holding 40001"])]
     #[case("holding 12", 1, &["holding 12"])]
     #[case("12", 0, &["holding 11"])]
+    #[case("4001", 0, &["holding 0", "holding 4000"])]
+    #[case("3010", 1, &["input 9", "holding 3010"])]
     #[case("0", 0, &[])]
     #[case("4x00001", 1, &[])]
     #[case("400001", 1, &[])]

@@ -41,6 +41,9 @@ pub struct Question {
     pub to: String,
     /// For pictures: width in pixels, 10 to 5,000. For spans: how many, 1 to 5,000. Raw: most samples of each tag, to 100,000.
     pub parts: Option<usize>,
+    /// Raw: also the sample before `from`, whose value held then.
+    #[serde(default)]
+    pub held: bool,
 }
 
 impl Question {
@@ -216,7 +219,7 @@ pub async fn raw(app: Data<App>, person: Person, body: Json<Question>) -> Result
     let _turn = turn(&app, &asked).await?;
     let mut columns = Vec::new();
     for tag in &asked.tags {
-        let mut kept = app.live.db.raw(tag.no, asked.from, asked.to, false, asked.parts as i64 + 1).await?;
+        let mut kept = app.live.db.raw(tag.no, asked.from, asked.to, body.held, asked.parts as i64 + 1).await?;
         let more = kept.len() > asked.parts;
         kept.truncate(asked.parts);
         columns.push(RawColumns {

@@ -119,6 +119,23 @@ pub struct FindQuery {
     pub text: String,
     /// At most 200; usually 20.
     pub limit: Option<usize>,
+    /// Only `place`, `tag`, `connection` or `report`; then no words at all find everything of that kind.
+    pub kind: Option<String>,
+    /// Only places and tags under this place.
+    pub under: Option<Uuid>,
+}
+
+/// What a tag is that was found.
+#[derive(Serialize, ToSchema)]
+pub struct TagHit {
+    /// Its number in the live feed.
+    pub no: u32,
+    pub unit: String,
+    pub decimals: u8,
+    pub states: Option<Uuid>,
+    /// Its type at the source.
+    pub holds: String,
+    pub record: bool,
 }
 
 /// Something that was found.
@@ -129,6 +146,9 @@ pub struct HitView {
     pub id: Uuid,
     /// For places and tags the path.
     pub title: String,
+    /// Of a tag.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tag: Option<TagHit>,
 }
 
 /// What was found, best first.
@@ -146,11 +166,41 @@ pub async fn find(app: Data<App>, person: Person, query: Query<FindQuery>) -> Re
     person.may(Action::See)?;
     let plant = app.live.plant();
     let live = app.live.clone();
-    let FindQuery { text, limit } = query.into_inner();
+    let FindQuery { text, limit, kind, under } = query.into_inner();
+    let kind = match kind {
+        None => None,
+        Some(name) => {
+            let words = || Problem::field("kind", "A kind is place, tag, connection or report.");
+            Some(Kind::ALL.into_iter().find(|k| k.name() == name).ok_or_else(words)?)
+        }
+    };
     // The index may have to be made first, which takes too long for a worker that others wait for.
     let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
-    let (found, total) = block(move || live.finder().find(&text, limit.unwrap_or(20).min(200))).await.map_err(stopping)?;
-    let view = |(kind, id): (Kind, Uuid)| HitView { kind: kind.name(), id, title: plant.title(kind, id) };
+    let searched = plant.clone();
+    let (found, total) = block(move || {
+        let inside = |place: Option<Uuid>| under.is_none_or(|top| place.is_some_and(|place| searched.lies_under(place, top)));
+        live.finder().find(&text, limit.unwrap_or(20).min(200), |of, id| {
+            let place = match of {
+                Kind::Place => Some(id),
+                Kind::Tag => searched.tags.get(&id).map(|t| t.set.place),
+                _ => None,
+            };
+            // Without words and without a kind nothing is meant.
+            (kind == Some(of) || kind.is_none() && !text.trim().is_empty()) && inside(place)
+        })
+    })
+    .await
+    .map_err(stopping)?;
+    let hit = |id: Uuid| {
+        let tag = plant.tags.get(&id)?;
+        let set = &tag.set;
+        let (unit, holds) = (set.unit.clone(), type_of(&plant, id));
+        Some(TagHit { no: tag.no, unit, decimals: set.decimals, states: set.states, holds, record: set.record })
+    };
+    let view = |(kind, id): (Kind, Uuid)| {
+        let tag = if kind == Kind::Tag { hit(id) } else { None };
+        HitView { kind: kind.name(), id, title: plant.title(kind, id), tag }
+    };
     Ok(Json(HitList { total, found: found.into_iter().map(view).collect() }))
 }
 

@@ -80,8 +80,8 @@ export function Alarms() {
         <>
           <Trouble error={alarms.error} />
           {alarms.data && shown.length === 0 && (
-            <Empty title="Nothing stands">
-              An alarm comes here when a value goes beyond one of its limits. Limits are set on a tag: choose one on the board.
+            <Empty title="No standing alarms">
+              An alarm is listed here when a value is beyond one of its limits. Set limits on a tag: choose one on the board.
             </Empty>
           )}
           {shown.length > 0 && (

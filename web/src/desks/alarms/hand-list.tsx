@@ -13,8 +13,7 @@ export function HandList({ hands, elsewhere }: { hands: Schemas['HandView'][]; e
   if (hands.length === 0) {
     return (
       <Empty title={elsewhere > 0 ? `Nothing here, ${elsewhere} elsewhere in the plant` : 'Nothing is set by hand'}>
-        A value that somebody set by hand stands in for what its source says, and is listed here until it is released. Open a tag
-        to set one.
+        A value set by hand replaces the one from the source until it is released. Open a tag to set one.
       </Empty>
     );
   }

@@ -80,16 +80,16 @@ export function AlarmHistory({ at }: { at: string | undefined }) {
   if (newest.error) return <Trouble error={newest.error} />;
   if (!now || !shown) return null;
   if (now.total === 0)
-    return <Empty title="Nothing has happened yet">Every alarm that comes, returns or is acknowledged is kept here.</Empty>;
+    return <Empty title="No alarm events yet">Every alarm that is raised, returns or is acknowledged is listed here.</Empty>;
   const newer = now.total - shown.total;
   return (
     <>
       <div className="mb-1 flex h-7 items-center gap-3">
-        <span className="text-soft">{counted(shown.total, 'event')}, the latest first</span>
+        <span className="text-soft">{counted(shown.total, 'event')}, newest first</span>
         {newer > 0 && <Button onClick={() => setHeld({ upto: now.upto, total: now.total })}>Show {newer} newer</Button>}
       </div>
       <Sheet
-        label="History of alarms"
+        label="Alarm history"
         columns={COLUMNS}
         source={['alarms', at, shown.upto]}
         fetch={(from, count) => page(at, shown.upto, from, count)}

@@ -2,6 +2,7 @@
 
 import clsx from 'clsx';
 import { useMemo, useRef } from 'react';
+import { useStatus } from '../../api/live';
 import type { Item, RuleSet } from '../../api/model';
 import type { Spot } from '../../api/places';
 import { useAlarms, useItems, useMay } from '../../api/queries';
@@ -12,7 +13,7 @@ import { mostUrgent, type PipState, Pips } from '../../parts/pips';
 import { RangeRule } from '../../parts/range-rule';
 import { useSeen } from '../../parts/seen';
 import { Spark, useSparks } from '../../parts/spark';
-import { counted } from '../../parts/text';
+import { clock, counted } from '../../parts/text';
 import { Button, DeskHead, Empty, Trouble } from '../../parts/ui';
 import { Value } from '../../parts/value';
 
@@ -80,6 +81,16 @@ function arrange(tags: readonly Tag[]) {
 
 const NONE: readonly string[] = [];
 
+/** What is true of all values of a card, said once: their connection is in trouble, and since when. */
+function useTrouble(tags: readonly Tag[]): string | undefined {
+  const status = useStatus();
+  const ids = new Set(tags.map((t) => t.set.connection));
+  const [id] = ids;
+  const health = ids.size === 1 && id ? status?.connections[id] : undefined;
+  if (health?.state !== 'trouble') return undefined;
+  return `No data since ${clock(health.since)} · ${health.message}`;
+}
+
 function Card({ place, idle, tags, rules }: { place: Spot; idle: boolean; tags: Tag[]; rules: Item<'rule'>[] }) {
   const view = useView();
   const go = useGo();
@@ -90,6 +101,8 @@ function Card({ place, idle, tags, rules }: { place: Spot; idle: boolean; tags: 
   const alarms = (useAlarms().data?.alarms ?? []).filter((a) => a.place === place.id);
   const urgent = mostUrgent(alarms.map((a) => ({ ...a, state: a.state as PipState })));
   const rulesOf = useMemo(() => Map.groupBy(rules, (r) => r.set.tag), [rules]);
+  const trouble = useTrouble(tags);
+  const said = trouble !== undefined;
   const number = (id: string | null) => tags.find((t) => t.id === id)?.no;
   const open = (tag: Tag) => go({ tag: tag.id });
   return (
@@ -110,11 +123,16 @@ function Card({ place, idle, tags, rules }: { place: Spot; idle: boolean; tags: 
               <button type="button" className="hover:text-teal" onClick={() => open(tag)}>
                 {tag.set.name}
               </button>
-              <Value no={tag.no} set={tag.set} className="text-ink" />
+              <Value no={tag.no} set={tag.set} said={said} className="text-ink" />
             </span>
           ))}
         </span>
       </header>
+      {trouble && (
+        <p className="truncate border-t border-line py-0.5 text-act4" title={trouble}>
+          ⨯ {trouble}
+        </p>
+      )}
       <ul>
         {rows.map((tag) => {
           const limits: RuleSet[] = (rulesOf.get(tag.id) ?? []).map((r) => r.set);
@@ -126,7 +144,7 @@ function Card({ place, idle, tags, rules }: { place: Spot; idle: boolean; tags: 
               <button type="button" className="min-w-0 flex-1 truncate text-left hover:text-teal" onClick={() => open(tag)}>
                 {tag.set.name}
               </button>
-              <Value no={tag.no} set={tag.set} className="w-32 shrink-0" />
+              <Value no={tag.no} set={tag.set} said={said} className="w-32 shrink-0" />
               <RangeRule no={tag.no} set={tag.set} rules={limits} setpoint={number(tag.set.setpoint)} />
               <Spark columns={sparks.data?.get(tag.id)} name={tag.set.name} />
             </li>
@@ -140,7 +158,7 @@ function Card({ place, idle, tags, rules }: { place: Spot; idle: boolean; tags: 
               <button type="button" className="text-soft hover:text-teal" onClick={() => open(tag)}>
                 {tag.set.name}
               </button>
-              <Value no={tag.no} set={tag.set} />
+              <Value no={tag.no} set={tag.set} said={said} />
             </span>
           ))}
         </div>

@@ -48,7 +48,7 @@ export function Blocks({ item, seen, disabled }: Props) {
         )}
       </div>
       {layouts.length === 0 && (
-        <p className="mb-2 text-soft">Make a layout first: it says what the block of one vessel, motor or meter holds.</p>
+        <p className="mb-2 text-soft">Create a layout first: it describes the registers of one vessel, motor or meter.</p>
       )}
       {open === 'new' && <BlockForm item={item} layouts={layouts} seen={seen} onTry={setTried} onDone={close} />}
       {blocks.map((block) => (
@@ -61,7 +61,7 @@ export function Blocks({ item, seen, disabled }: Props) {
             </span>
             <span className="ml-auto" />
             <Button kind="quiet" onClick={() => go({ part: 'intake' })}>
-              Make tags of it
+              Create tags
             </Button>
             {!disabled && (
               <Button
@@ -157,7 +157,7 @@ function BlockForm({ item, block, layouts, seen, onTry, onDone }: BlockProps) {
         {text('address', 'First address', 'w-36', 'as the manual writes it')}
         {text('count', 'How many', 'w-24')}
         {text('stride', 'Stride', 'w-24', 'from one to the next')}
-        {text('unit', 'Unit id', 'w-20', 'if not the usual')}
+        {text('unit', 'Unit id', 'w-20', 'if not the connection’s own')}
       </div>
       <FormTrouble form={form} className="mt-1" />
       <div className="mt-2 flex gap-2">
@@ -174,7 +174,7 @@ function BlockForm({ item, block, layouts, seen, onTry, onDone }: BlockProps) {
           Show on the map
         </Button>
         <Button kind="main" type="submit" disabled={form.busy || (block && !form.dirty)}>
-          {block ? 'Save block' : 'Map it'}
+          {block ? 'Save block' : 'Add block'}
         </Button>
         <Button kind="quiet" onClick={onDone}>
           Cancel
@@ -254,15 +254,15 @@ function RegisterMap({ connection, tried, revision }: { connection: string; trie
           <i className={clsx('inline-block h-3.5 w-5 border', MARKS.tag)} /> a tag
         </span>
         <span className="flex items-center gap-1 text-sm text-soft">
-          <i className={clsx('inline-block h-3.5 w-5 border', MARKS.block)} /> a block, no tag yet
+          <i className={clsx('inline-block h-3.5 w-5 border', MARKS.block)} /> block without a tag
         </span>
         {tried && (
           <span className="flex items-center gap-1 text-sm text-soft">
-            <i className={clsx('inline-block h-3.5 w-5 border', MARKS.try)} /> what would be taken
+            <i className={clsx('inline-block h-3.5 w-5 border', MARKS.try)} /> this block
           </span>
         )}
         <span className="flex items-center gap-1 text-sm text-soft">
-          <b className="font-mono text-act4">2×</b> taken twice
+          <b className="font-mono text-act4">2×</b> used twice
         </span>
       </div>
       <Trouble error={map.error ?? (map.data?.wrong ? new Error(map.data.wrong) : null)} />
@@ -272,7 +272,7 @@ function RegisterMap({ connection, tried, revision }: { connection: string; trie
           {overlaps.length > 1 ? ' and others' : ''}.
         </p>
       )}
-      {map.data && spans.length === 0 && <p className="text-soft">Nothing is taken yet.</p>}
+      {map.data && spans.length === 0 && <p className="text-soft">No address is in use yet.</p>}
       <div className="max-h-80 overflow-auto">
         <table className="border-separate border-spacing-x-0.5 border-spacing-y-0.5 text-xs">
           <caption className="sr-only">Addresses of {space}</caption>
@@ -297,7 +297,7 @@ function RegisterMap({ connection, tried, revision }: { connection: string; trie
                         <button
                           type="button"
                           title={`${cell.at}: ${words}`}
-                          aria-label={`${cell.at}: ${words}${twice ? ', taken twice' : ''}`}
+                          aria-label={`${cell.at}: ${words}${twice ? ', used twice' : ''}`}
                           className={clsx(
                             'h-6 w-8 border text-center',
                             kind ? MARKS[kind] : 'border-line text-soft',

@@ -89,9 +89,9 @@ function Files({ seen, any }: { seen: number; any: boolean }) {
       const params = { header: { 'If-Match': String(seen) } };
       const done = await take(http.POST('/api/connections/import', { params, body }));
       await made(done.revision);
-      toast.success('Imported. New connections are switched off until you poll them.');
+      toast.success('Imported. New connections stay off until you switch polling on.');
     } catch (error) {
-      complain(error instanceof SyntaxError ? new Error(`“${file.name}” is no JSON file.`) : error);
+      complain(error instanceof SyntaxError ? new Error(`“${file.name}” is not a JSON file.`) : error);
     }
   }
   return (
@@ -173,7 +173,7 @@ function Line({ item, seen, disabled }: LineProps) {
   const part = parts.some(([key]) => key === view.part) ? view.part : parts[0]?.[0];
   const { kind, settings } = item.set;
   const pause = (enabled: boolean) =>
-    commit(`${enabled ? 'Went on with' : 'Paused'} connection ${item.set.name}`, seen, [
+    commit(`${enabled ? 'Resumed' : 'Paused'} connection ${item.set.name}`, seen, [
       { op: 'patch', kind: 'connection', id: item.id, set: { enabled } },
     ]).catch(complain);
   const tab = (name: string, to: string) => (
@@ -219,7 +219,7 @@ function Line({ item, seen, disabled }: LineProps) {
             {parts.map(([to, name]) => tab(to === 'tags' ? `Tags ${total.toLocaleString('en')}` : name, to))}
             {!disabled && (
               <Button className="ml-auto" onClick={() => void pause(!item.set.enabled)}>
-                {item.set.enabled ? 'Pause' : 'Go on'}
+                {item.set.enabled ? 'Pause' : 'Resume'}
               </Button>
             )}
           </div>

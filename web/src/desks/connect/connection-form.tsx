@@ -245,7 +245,7 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
           <>
             {choice(
               'transport',
-              'Over',
+              'Transport',
               [
                 ['tcp', 'TCP'],
                 ['tls', 'TCP, secured by TLS'],
@@ -286,13 +286,17 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
             )}
           </>
         )}
-        {isPolled(kind) && text('interval_ms', kind === 'modbus' ? 'Read every, ms' : 'Make one every, ms')}
-        {kind === 'push' && text('interval_ms', 'Expected every, ms', 'older values show their age', 'col-span-2')}
-        {kind === 'modbus' && text('timeout_ms', 'Wait for, ms')}
+        {isPolled(kind) && text('interval_ms', kind === 'modbus' ? 'Poll interval, ms' : 'Interval, ms')}
+        {kind === 'push' && text('interval_ms', 'Expected interval, ms', 'older values show their age', 'col-span-2')}
+        {kind === 'modbus' && text('timeout_ms', 'Timeout, ms')}
         <div className="col-span-6 flex flex-wrap gap-x-6 gap-y-1">
           <Theirs form={form} field="enabled" what="whether it is in use" />
           <Theirs form={form} field="writing" what="whether the device may be written" />
-          <Tick label={kind === 'modbus' ? 'Poll it' : 'In use'} checked={v.enabled} onChange={(on) => form.set('enabled', on)} />
+          <Tick
+            label={kind === 'modbus' ? 'Polling on' : 'In use'}
+            checked={v.enabled}
+            onChange={(on) => form.set('enabled', on)}
+          />
           {kind === 'modbus' && (
             <Tick label="Allow writing to the device" checked={v.writing} onChange={(on) => form.set('writing', on)} />
           )}
@@ -303,13 +307,13 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
         <details className="mt-3 max-w-3xl" open={more} onToggle={(e) => setMore(e.currentTarget.open)}>
           <summary className="cursor-pointer text-teal">Requests, groups and spare addresses</summary>
           <div className="mt-2 grid grid-cols-4 gap-x-3 gap-y-2.5">
-            {text('limit', 'Registers a request', '1 to 125')}
-            {text('gap', 'Read along up to', 'unwanted registers')}
-            {text('spacing_ms', 'Pause between, ms')}
+            {text('limit', 'Registers per request', '1 to 125')}
+            {text('gap', 'Largest gap to read across', 'registers nobody wants')}
+            {text('spacing_ms', 'Pause between requests, ms')}
             {overTcp(v.transport) && text('parallel', 'Requests at once', '1 to 8')}
           </div>
           <fieldset className="mt-3">
-            <legend className="text-sm text-soft">The device may be written by</legend>
+            <legend className="text-sm text-soft">Write with functions</legend>
             <Theirs form={form} field="writes" what="how it may be written" />
             <div className="flex flex-wrap gap-x-5 gap-y-1">
               {WRITES.map(([code, words]) => (
@@ -334,7 +338,11 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
             onChange={(spare) => form.set('spare', spare)}
           />
           {v.spare.length > 0 && (
-            <Tick label="A spare address takes over by itself" checked={v.takeover} onChange={(on) => form.set('takeover', on)} />
+            <Tick
+              label="Switch to a spare address automatically"
+              checked={v.takeover}
+              onChange={(on) => form.set('takeover', on)}
+            />
           )}
         </details>
       )}
@@ -398,7 +406,7 @@ function SpareRows({ serial, rows, problem, onChange }: SpareProps) {
           <Button
             kind="quiet"
             className="mt-5"
-            aria-label={`Leave out spare ${i + 1}`}
+            aria-label={`Remove spare ${i + 1}`}
             onClick={() => onChange(rows.filter((_, n) => n !== i))}
           >
             <X className="size-3.5" />
@@ -441,10 +449,9 @@ function DeleteConnection({ item, seen, onClose }: { item: Item<'connection'>; s
       onClose={onClose}
     >
       <p>
-        {counted(tags, 'tag')} and {counted(rules, 'alarm rule')} hang on it and go with it. What was recorded stays in the
-        database.
+        {counted(tags, 'tag')} and {counted(rules, 'alarm rule')} are deleted too. Recorded history stays in the database.
       </p>
-      {held.length > 0 && <p className="text-act4">It cannot go yet: {held.join('; ')}.</p>}
+      {held.length > 0 && <p className="text-act4">It cannot be deleted yet: {held.join('; ')}.</p>}
       <FormTrouble form={form} />
     </Confirm>
   );

@@ -17,13 +17,13 @@ export function GroupRows({ groups, problems, onChange }: Props) {
   const problem = (i: number, field: string) => problems.find((p) => p.field === `groups[${i}].${field}`)?.message;
   return (
     <fieldset className="mt-3">
-      <legend className="text-sm text-soft">Groups with a rhythm of their own</legend>
+      <legend className="text-sm text-soft">Polling groups</legend>
       {groups.map((group, i) => (
         <div key={group.id} className="mb-1.5 flex max-w-xl items-start gap-2">
           <Field label="Group" error={problem(i, 'name')} className="flex-1">
             {(p) => <Input {...p} value={group.name} onChange={(e) => change(group.id, { name: e.target.value })} />}
           </Field>
-          <Field label="Read every, ms" error={problem(i, 'interval_ms')} className="w-32">
+          <Field label="Poll interval, ms" error={problem(i, 'interval_ms')} className="w-32">
             {(p) => (
               <Input
                 {...p}
@@ -33,7 +33,7 @@ export function GroupRows({ groups, problems, onChange }: Props) {
             )}
           </Field>
           <span className="mt-6">
-            <Tick label="Poll" checked={group.enabled !== false} onChange={(on) => change(group.id, { enabled: on })} />
+            <Tick label="Polling on" checked={group.enabled !== false} onChange={(on) => change(group.id, { enabled: on })} />
           </span>
           <Button
             kind="quiet"

@@ -14,15 +14,15 @@ const ms = (us: number) => `${(us / 1000).toFixed(2)} ms`;
 export function Health({ item, disabled }: { item: Item<'connection'>; disabled: boolean }) {
   const status = useStatus()?.connections[item.id];
   const now = useNow();
-  if (!status) return <p className="text-soft">Not known yet.</p>;
+  if (!status) return <p className="text-soft">No data yet.</p>;
   const asks = item.set.kind === 'modbus';
   const age = (at: string) => (at ? `${lasting(now - Date.parse(at))}` : '–');
   const count = (n: number) => n.toLocaleString('en');
   const figures: [string, string, string][] = [
     ...(asks
       ? ([
-          ['Round trip, half of the requests within', status.p50_us ? ms(status.p50_us) : '–', 'of the last 256'],
-          ['Round trip, 95 of 100 within', status.p95_us ? ms(status.p95_us) : '–', 'of the last 256'],
+          ['Round trip, median', status.p50_us ? ms(status.p50_us) : '–', 'of the last 256'],
+          ['Round trip, 95th percentile', status.p95_us ? ms(status.p95_us) : '–', 'of the last 256'],
         ] as [string, string, string][])
       : []),
     ['Values a second', status.rate.toFixed(1), 'over the last seconds'],
@@ -32,7 +32,7 @@ export function Health({ item, disabled }: { item: Item<'connection'>; disabled:
     ...(asks
       ? ([
           ['Requests', count(status.requests), 'since Havrel started'],
-          ['Polls left out', count(status.overruns), 'the one before took too long'],
+          ['Skipped polls', count(status.overruns), 'the previous poll took too long'],
           ['Reconnects', count(status.reconnects), 'since Havrel started'],
         ] as [string, string, string][])
       : []),
@@ -103,7 +103,7 @@ function Paths({ item, status, disabled }: { item: Item<'connection'>; status: C
             ) : (
               !disabled && (
                 <Button disabled={busy} onClick={() => void use(path)}>
-                  Use this one
+                  Use this address
                 </Button>
               )
             )}
@@ -112,8 +112,8 @@ function Paths({ item, status, disabled }: { item: Item<'connection'>; status: C
       </ul>
       <p className="text-sm text-soft">
         {item.set.settings.takeover === false
-          ? 'Going over to another is done by hand.'
-          : 'When the one in use fails, the next takes over by itself.'}
+          ? 'Switch addresses by hand.'
+          : 'If the address in use fails, Havrel switches to the next.'}
       </p>
     </div>
   );

@@ -220,7 +220,7 @@ const FullRow = memo(function FullRow(props: Props) {
       <button
         type="button"
         className="rounded p-1 hover:bg-band"
-        aria-label={`Remove ${row.source}`}
+        aria-label={`Remove row ${row.source}`}
         onClick={() => tools.current.remove(index)}
       >
         <X className="size-3.5" />
@@ -245,7 +245,11 @@ function placed({ row, tracks, start }: Pick<Props, 'row' | 'tracks' | 'start'>)
 
 /** Something that lies over the end of a cell. */
 function Over({ children }: { children: ReactNode }) {
-  return <span className="absolute top-0.5 right-1.5 z-10 flex h-7 items-center gap-2 bg-raised pl-1 text-sm">{children}</span>;
+  return (
+    <span className="absolute top-[3px] right-1.5 z-10 flex h-[1.55rem] items-center gap-2 bg-raised pl-1 text-sm">
+      {children}
+    </span>
+  );
 }
 
 function Act({ children, title, onClick }: { children: ReactNode; title?: string; onClick: () => void }) {

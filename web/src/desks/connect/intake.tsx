@@ -21,6 +21,7 @@ import {
   type Candidate,
   cleaner,
   cleanPath,
+  type Fault,
   filled,
   hasType,
   judged,
@@ -276,7 +277,7 @@ export function Intake({ connection, seen, parts, steps, disabled }: Props) {
   }, [rows, kind]);
   const found = some((r) => !r.written) || kind !== 'modbus';
   const tracks = [
-    found ? 'minmax(9rem,1.2fr)' : '7rem',
+    found ? 'minmax(9rem,1.2fr)' : '9.5rem',
     ...columns.map((c) => TRACK[c]),
     ...(groups.length > 0 ? ['8rem'] : []),
     '3.8rem',
@@ -352,7 +353,7 @@ export function Intake({ connection, seen, parts, steps, disabled }: Props) {
           <Button kind="quiet" disabled={!steps.canUndo} onClick={steps.undo} aria-label="Undo" title="Undo (Ctrl Z)">
             <Undo2 className="size-4" /> Undo
           </Button>
-          <Button kind="quiet" onClick={steps.redo} aria-label="Redo" title="Redo (Ctrl Shift Z)">
+          <Button kind="quiet" disabled={!steps.canRedo} onClick={steps.redo} aria-label="Redo" title="Redo (Ctrl Shift Z)">
             <Redo2 className="size-4" />
           </Button>
         </span>
@@ -431,14 +432,13 @@ export function Intake({ connection, seen, parts, steps, disabled }: Props) {
       )}
       {open > 0 && (
         <ul aria-label="Errors" className="mb-2 max-h-20 overflow-auto text-sm">
-          {faults
-            .flatMap((all, i) => all.map((fault) => ({ ...fault, row: i })))
+          {groupedFaults(faults)
             .slice(0, MOST_SHOWN)
-            .map(({ row, column, words }) => (
-              <li key={`${rows[row]?.key} ${column} ${words}`}>
+            .map(({ row, column, words, more }) => (
+              <li key={`${column} ${words} ${row}`}>
                 <button type="button" className="text-left hover:text-teal" onClick={() => focus(row, column)}>
-                  <b>{TITLES[column]}</b> of {rows[row]?.name || rows[row]?.source || `row ${row + 1}`}:{' '}
-                  <span className="text-act4">{words}</span>
+                  <b>{TITLES[column]}</b> of {rows[row]?.name || rows[row]?.source || `row ${row + 1}`}
+                  {more > 0 && ` and ${more} more`}: <span className="text-act4">{words}</span>
                 </button>
               </li>
             ))}
@@ -518,6 +518,20 @@ export function Intake({ connection, seen, parts, steps, disabled }: Props) {
 }
 
 const NO_FAULTS: readonly never[] = [];
+
+/** Every error once, with the first row that has it and how many more do. */
+function groupedFaults(faults: readonly (readonly Fault[])[]) {
+  const all = new Map<string, Fault & { row: number; more: number }>();
+  faults.forEach((some, row) => {
+    for (const fault of some) {
+      const key = `${fault.column} ${fault.words}`;
+      const known = all.get(key);
+      if (known) known.more += 1;
+      else all.set(key, { ...fault, row, more: 0 });
+    }
+  });
+  return [...all.values()];
+}
 
 /** The first names that a pattern makes. */
 function sample({ texts }: Proposal): string {

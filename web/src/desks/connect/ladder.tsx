@@ -35,8 +35,8 @@ export function Ladder({ steps, busy, onTake }: Props) {
         {busy
           ? 'trying the next step…'
           : failed
-            ? 'The test stops at the first step that fails; each spare address is tried by itself.'
-            : 'Everything answers.'}
+            ? 'The test stops at the first step that fails; each spare address is tested separately.'
+            : 'All steps passed.'}
       </li>
     </ol>
   );

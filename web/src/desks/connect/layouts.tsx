@@ -22,8 +22,7 @@ export function Layouts({ seen, disabled }: { seen: number; disabled: boolean })
         <div className="flex-1">
           <h2 className="text-[1rem] font-semibold">Layouts</h2>
           <p className="max-w-prose text-soft">
-            What a block of registers holds, described once. A connection maps it at a base address, as often as there are such
-            blocks.
+            A layout describes a block of registers once. A connection maps it at a base address, once or many times.
           </p>
         </div>
         {!disabled && open !== 'new' && (
@@ -59,7 +58,7 @@ export function Layouts({ seen, disabled }: { seen: number; disabled: boolean })
           </li>
         ))}
       </ul>
-      {items.length === 0 && open !== 'new' && <p className="text-soft">There are none yet.</p>}
+      {items.length === 0 && open !== 'new' && <p className="text-soft">No layouts yet.</p>}
     </section>
   );
 }
@@ -93,7 +92,7 @@ function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
         members: values.rows.map((r) => memberOf(r, isLayout(r.type))),
       } satisfies Partial<LayoutSet>;
       const id = item?.id ?? newId();
-      const why = item ? `Changed layout ${set.name}` : `Made layout ${set.name}`;
+      const why = item ? `Changed layout ${set.name}` : `Created layout ${set.name}`;
       return commit(why, seen, [item ? { op: 'patch', kind: 'layout', id, set } : { op: 'create', kind: 'layout', id, set }]);
     });
     if (done && !item) onDone();
@@ -147,7 +146,7 @@ function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
                 </th>
               ))}
               <th className="w-8" aria-label="More" />
-              <th className="w-8" aria-label="Leave out" />
+              <th className="w-8" aria-label="Remove" />
             </tr>
           </thead>
           <tbody>
@@ -220,7 +219,7 @@ function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
                     {!disabled && (
                       <Button
                         kind="quiet"
-                        aria-label={`Leave out ${row.name || 'the new member'}`}
+                        aria-label={`Remove ${row.name || 'the new member'}`}
                         onClick={() =>
                           form.set(
                             'rows',
@@ -261,7 +260,7 @@ function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
               <Plus className="size-4" /> Member
             </Button>
             <Button kind="main" type="submit" disabled={form.busy || !form.dirty || rows.length === 0}>
-              {item ? 'Save layout' : 'Make this layout'}
+              {item ? 'Save layout' : 'Create layout'}
             </Button>
           </>
         )}

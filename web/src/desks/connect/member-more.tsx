@@ -38,7 +38,7 @@ export function MemberMore({ row, disabled, onChange }: Props) {
       <div className="grid max-w-lg grid-cols-3 gap-2 self-start">
         {text('low', 'Range from')}
         {text('high', 'to')}
-        {['u16', 'u32', 'u64'].includes(row.type) && text('bits', 'So many bits', 'from its bit on')}
+        {['u16', 'u32', 'u64'].includes(row.type) && text('bits', 'Number of bits', 'from its bit on')}
         <Field label="State names" className="col-span-2">
           {(p) => <StatesField {...p} disabled={disabled} value={row.states} onChange={(states) => onChange({ states })} />}
         </Field>

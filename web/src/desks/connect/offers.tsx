@@ -72,12 +72,12 @@ export function Offers({ item, seen, disabled }: Props) {
     <div>
       <Trouble error={outline.error} />
       {outline.data?.rows.length === 0 && (
-        <p className="text-soft">Nothing to offer yet. Map a layout under Blocks, and its members stand here.</p>
+        <p className="text-soft">Nothing here yet. Map a layout under Blocks, and its members are listed here.</p>
       )}
       {(outline.data?.rows.length ?? 0) > 0 && (
         <>
           <div className="mb-2 flex flex-wrap items-end gap-3">
-            <Field label="Show only those with" className="w-64">
+            <Field label="Filter" className="w-64">
               {(p) => <Input {...p} value={text} onChange={(e) => setText(e.target.value)} />}
             </Field>
             <span className="pb-1">
@@ -100,9 +100,7 @@ export function Offers({ item, seen, disabled }: Props) {
           </div>
           <div ref={box} className="h-72 overflow-auto border border-line" role="group" aria-label="What is there">
             {offers.length === 0 && (
-              <p className="p-2 text-soft">
-                {words.length > 0 ? 'None of them is like that.' : 'All that is there has a tag already.'}
-              </p>
+              <p className="p-2 text-soft">{words.length > 0 ? 'No match.' : 'Everything found has a tag already.'}</p>
             )}
             <div className="relative" style={{ height: virtual.getTotalSize() }}>
               {virtual.getVirtualItems().map((v) => {

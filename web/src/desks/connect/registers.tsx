@@ -6,7 +6,7 @@ import { ClipboardPaste, ScanSearch } from 'lucide-react';
 import { type MouseEvent, useEffect, useRef, useState } from 'react';
 import { http, take } from '../../api/client';
 import { halfOrder, type Item, type Point, TYPES } from '../../api/model';
-import { draftOf, useDraft } from '../../parts/draft';
+import { draftOf, keepDraft, useDraft } from '../../parts/draft';
 import { useSteps } from '../../parts/steps';
 import { counted, moment } from '../../parts/text';
 import { Button, Choice, Field, INPUT, Input } from '../../parts/ui';
@@ -357,7 +357,7 @@ function Paste({ draft, onTake }: { draft: string; onTake: (rows: Candidate[]) =
         className="mt-2"
         disabled={rows.length === 0 || wrong.length > 0}
         onClick={() => {
-          setText('');
+          keepDraft(draft, undefined);
           onTake(rows);
         }}
       >

@@ -91,7 +91,7 @@ export function Scan({ connection, table, unit, onGo }: Props) {
       {reached !== null && (
         <p className="mt-2">
           {found.length === 0
-            ? 'Nothing answers there.'
+            ? 'No address answers there.'
             : `${counted(busyWords, 'address', 'addresses')} hold something. These answer: `}
           {found.slice(0, 60).map(([a, b]) => (
             <button key={a} type="button" className="figures mr-3 text-teal hover:underline" onClick={() => onGo(a)}>

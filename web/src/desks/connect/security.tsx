@@ -30,7 +30,7 @@ export function Security({ form }: { form: Pick<Form<SecurityDraft>, 'values' | 
     <fieldset className="mt-3 max-w-3xl rounded border border-line p-3">
       <legend className="px-1 text-sm text-soft">Security</legend>
       <div className="grid grid-cols-2 gap-x-4 gap-y-2.5">
-        {text('trust', 'Certificates of authorities that vouch for the device', 'PEM')}
+        {text('trust', 'Certificates of trusted authorities', 'PEM')}
         <Field
           label="Or the fingerprint of the device’s own certificate"
           error={error('fingerprint')}
@@ -51,12 +51,12 @@ export function Security({ form }: { form: Pick<Form<SecurityDraft>, 'values' | 
           <div>
             <p className="mb-0.5 text-sm text-soft">Private key of our certificate</p>
             <p className="flex min-h-7 flex-wrap items-center gap-2">
-              <span>There is one. It is kept sealed and shown to nobody.</span>
-              <Button onClick={() => form.set('keyKept', false)}>Give another</Button>
+              <span>Stored encrypted; it is never shown.</span>
+              <Button onClick={() => form.set('keyKept', false)}>Replace</Button>
             </p>
           </div>
         ) : (
-          text('key', 'Private key of our certificate', 'PEM; sealed when it is saved, and shown to nobody again')
+          text('key', 'Private key of our certificate', 'PEM; encrypted when saved, never shown again')
         )}
       </div>
     </fieldset>

@@ -7,6 +7,7 @@ import { toast } from 'sonner';
 import { http, take } from '../../api/client';
 import { queries, useItems } from '../../api/queries';
 import { complain, useForm } from '../../parts/form';
+import { PickField } from '../../parts/picker';
 import { moment } from '../../parts/text';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Trouble } from '../../parts/ui';
 
@@ -38,8 +39,8 @@ export function Tokens() {
   return (
     <div className="max-w-3xl">
       <p className="mb-2 text-soft">
-        A program shows its token with each request and may push to the tags under its place. One object, an array, or one object
-        a line as a stream; what is wrong is named item by item, the rest is taken.
+        A program sends its token with each request and may push to the tags under its place. Send one object, an array, or a
+        stream of one object per line; errors are reported per item, the rest is stored.
       </p>
       <pre className="mb-3 overflow-auto rounded border border-line bg-paper p-2 text-xs">{example}</pre>
       <form
@@ -61,14 +62,14 @@ export function Tokens() {
         </Field>
         <Field label="May push under" error={form.error('place')} className="w-64">
           {(p) => (
-            <Choice {...p} value={form.values.place} onChange={(e) => form.set('place', e.target.value)}>
-              <option value="">the whole plant</option>
-              {places.map((place) => (
-                <option key={place.id} value={place.id}>
-                  {place.title.replaceAll('/', ' / ')}
-                </option>
-              ))}
-            </Choice>
+            <PickField
+              field={p}
+              label="May push under"
+              kind="place"
+              none="the whole plant"
+              value={places.find((place) => place.id === form.values.place)}
+              onChange={(id) => form.set('place', id ?? '')}
+            />
           )}
         </Field>
         <Field label="Ends" error={form.error('expires_at')} className="w-32">
@@ -99,7 +100,7 @@ export function Tokens() {
             onClick={() =>
               void navigator.clipboard.writeText(made).then(
                 () => toast.success('Copied.'),
-                () => toast.error('The browser does not allow copying; mark the text and copy it.'),
+                () => toast.error('The browser does not allow copying; select the text and copy it.'),
               )
             }
           >
@@ -149,7 +150,7 @@ export function Tokens() {
         onConfirm={() => leaving && void back(leaving.id)}
         onClose={() => setLeaving(null)}
       >
-        <p>Whoever shows it is refused from then on.</p>
+        <p>Requests with it are refused from then on.</p>
       </Confirm>
     </div>
   );

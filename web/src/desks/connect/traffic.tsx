@@ -72,20 +72,20 @@ export function Traffic({ item }: { item: Item<'connection'> }) {
   return (
     <div>
       <div className="mb-2 flex flex-wrap items-end gap-3">
-        <Field label="Show only those with" className="w-64">
+        <Field label="Filter" className="w-64">
           {(p) => <Input {...p} placeholder="unit 3, write, refused …" value={text} onChange={(e) => setText(e.target.value)} />}
         </Field>
         <span className="pb-1">
-          <Tick label="Only what failed" checked={failed} onChange={setFailed} />
+          <Tick label="Failed only" checked={failed} onChange={setFailed} />
         </span>
         <Button aria-pressed={still} onClick={pause}>
-          {still ? <Play className="size-4" /> : <Pause className="size-4" />} {still ? 'Go on' : 'Hold still'}
+          {still ? <Play className="size-4" /> : <Pause className="size-4" />} {still ? 'Resume' : 'Pause'}
         </Button>
         <Button disabled={found.length === 0} onClick={out}>
           <Download className="size-4" /> Save {counted(found.length, 'exchange')}
         </Button>
         <span className="ml-auto pb-1 text-sm text-soft">
-          {still ? 'held still' : 'newest first'}
+          {still ? 'paused' : 'newest first'}
           {found.length < rows.length && ` · ${counted(rows.length - found.length, 'other')} hidden`}
         </span>
       </div>
@@ -129,11 +129,11 @@ export function Traffic({ item }: { item: Item<'connection'> }) {
           </tbody>
         </table>
         {found.length === 0 && (
-          <p className="p-2 text-soft">{rows.length === 0 ? 'Waiting for the next exchange…' : 'None of them is like that.'}</p>
+          <p className="p-2 text-soft">{rows.length === 0 ? 'Waiting for the next exchange…' : 'No match.'}</p>
         )}
       </div>
       <p className="mt-1 text-sm text-soft">
-        A request opens to show its bytes. The last {KEPT.toLocaleString('en')} are kept while this is open.
+        Open a request to see its bytes. The last {KEPT.toLocaleString('en')} are kept while this is open.
       </p>
     </div>
   );

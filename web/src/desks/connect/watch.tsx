@@ -6,8 +6,9 @@ import { useState } from 'react';
 import { http, take } from '../../api/client';
 import { useItems, useMay, useTags } from '../../api/queries';
 import { useGo, useView } from '../../app/router';
+import { Picker } from '../../parts/picker';
 import { printed } from '../../parts/text';
-import { Button, Field, Input, Trouble } from '../../parts/ui';
+import { Button, Trouble } from '../../parts/ui';
 import { Value } from '../../parts/value';
 import { WriteRow } from '../../parts/write';
 
@@ -34,7 +35,14 @@ export function WatchList() {
       <p className="mb-2 text-soft">
         Tags of any connection side by side: the bytes as they came, what they mean, and the value.
       </p>
-      <Finder taken={ids} onTake={(id) => show([...ids, id])} />
+      <Picker
+        label="Add a tag"
+        kind="tag"
+        under={view.at}
+        accept={(hit) => !ids.includes(hit.id)}
+        onPick={(id) => show([...ids, id])}
+        className="mb-2 max-w-xl"
+      />
       <Trouble error={raw.error} />
       {tags.length > 0 && (
         <div className="overflow-auto border border-line">
@@ -46,7 +54,7 @@ export function WatchList() {
                 <th className="px-2 font-semibold">Bytes</th>
                 <th className="px-2 text-right font-semibold">Decoded</th>
                 <th className="px-2 text-right font-semibold">Value</th>
-                <th className="w-32" aria-label="Set or leave out" />
+                <th className="w-32" aria-label="Actions" />
               </tr>
             </thead>
             <tbody>
@@ -78,7 +86,7 @@ export function WatchList() {
                       )}
                       <Button
                         kind="quiet"
-                        aria-label={`Leave out ${tag.set.name}`}
+                        aria-label={`Remove ${tag.set.name}`}
                         onClick={() => show(ids.filter((i) => i !== tag.id))}
                       >
                         <X className="size-3.5" />
@@ -97,54 +105,5 @@ export function WatchList() {
         </div>
       )}
     </section>
-  );
-}
-
-function Finder({ taken, onTake }: { taken: string[]; onTake: (id: string) => void }) {
-  const [text, setText] = useState('');
-  const found = useQuery({
-    queryKey: ['find', text, 12],
-    enabled: text.trim().length > 1,
-    queryFn: () => take(http.GET('/api/find', { params: { query: { text, limit: 40 } } })),
-  });
-  const hits = text.trim().length > 1 ? (found.data?.found ?? []).filter((h) => h.kind === 'tag' && !taken.includes(h.id)) : [];
-  return (
-    <div className="mb-2 max-w-xl">
-      <Field label="Add a tag">
-        {(p) => (
-          <Input
-            {...p}
-            placeholder="words of its path"
-            value={text}
-            onChange={(e) => setText(e.target.value)}
-            onKeyDown={(e) => {
-              const first = hits[0];
-              if (e.key !== 'Enter' || !first) return;
-              e.preventDefault();
-              onTake(first.id);
-              setText('');
-            }}
-          />
-        )}
-      </Field>
-      {hits.length > 0 && (
-        <ul className="mt-1 max-h-40 overflow-auto rounded border border-line">
-          {hits.slice(0, 12).map((hit) => (
-            <li key={hit.id}>
-              <button
-                type="button"
-                className="w-full truncate px-2 py-0.5 text-left hover:bg-band"
-                onClick={() => {
-                  onTake(hit.id);
-                  setText('');
-                }}
-              >
-                {hit.title.replaceAll('/', ' / ')}
-              </button>
-            </li>
-          ))}
-        </ul>
-      )}
-    </div>
   );
 }

@@ -2,18 +2,19 @@
 
 import clsx from 'clsx';
 import { ChevronLeft, ChevronRight, Download, MessageSquarePlus, X, ZoomIn, ZoomOut } from 'lucide-react';
-import { type KeyboardEvent, useCallback, useEffect, useMemo, useRef, useState } from 'react';
+import { type KeyboardEvent, useCallback, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { feed } from '../../api/live';
 import { useItems, useMay, useTags } from '../../api/queries';
 import { useGo, useView } from '../../app/router';
 import { seriesColour } from '../../parts/colours';
 import { complain } from '../../parts/form';
+import { Picker } from '../../parts/picker';
 import { save } from '../../parts/save';
-import { lasting, moment, pathEnd } from '../../parts/text';
+import { moment, pathEnd, spanWords } from '../../parts/text';
 import { nameOf, Trend, type TrendHandle, type TrendWindow } from '../../parts/trend';
 import { zoomed } from '../../parts/trend-data';
-import { Button, Choice, DeskHead, Empty, Input } from '../../parts/ui';
+import { Button, Choice, DeskHead, Empty } from '../../parts/ui';
 import { csvOf, pictureOf } from './export';
 import { Figures } from './figures';
 import { Handle } from './handles';
@@ -110,9 +111,7 @@ export function Explore() {
   return (
     <div className="flex h-full min-h-0 flex-col">
       <DeskHead
-        path={
-          end === undefined ? `live · the last ${lasting(span * 1000)}` : `past · ${moment(end - span * 1000)} to ${moment(end)}`
-        }
+        path={end === undefined ? `Live, last ${spanWords(span)}` : `${moment(end - span * 1000)} to ${moment(end)}`}
         title="Trend"
       >
         <Button aria-label="Earlier" onClick={() => shift(-0.5)}>
@@ -140,7 +139,7 @@ export function Explore() {
         <Button kind={end === undefined ? 'plain' : 'main'} disabled={end === undefined} onClick={() => move(span, undefined)}>
           Go live
         </Button>
-        {chosen.length > 0 && <Button onClick={() => setAsked('kept')}>Kept…</Button>}
+        {chosen.length > 0 && <Button onClick={() => setAsked('kept')}>Saved trends…</Button>}
       </DeskHead>
       <div className="mb-2 flex flex-wrap items-center gap-2">
         {chosen.map((tag, i) => (
@@ -151,7 +150,7 @@ export function Explore() {
             </button>
             <button
               type="button"
-              aria-label={`Take ${tag.set.name} away`}
+              aria-label={`Remove ${tag.set.name}`}
               className="rounded p-0.5 hover:bg-band"
               onClick={() => set(chosenIds.filter((id) => id !== tag.id))}
             >
@@ -159,7 +158,18 @@ export function Explore() {
             </button>
           </span>
         ))}
-        <Picker chosen={chosenIds} under={view.at} onPick={(id) => set([...chosenIds, id])} />
+        {chosenIds.length < MOST ? (
+          <Picker
+            label="Add a tag"
+            kind="tag"
+            under={view.at}
+            accept={(hit) => !chosenIds.includes(hit.id) && hit.tag?.holds !== 'text'}
+            onPick={(id) => set([...chosenIds, id])}
+            className="w-80"
+          />
+        ) : (
+          <span className="text-soft">A trend shows {MOST} tags at most.</span>
+        )}
         {chosen.length > 0 && shown && (
           <span className="ml-auto flex items-center gap-2">
             {CURSORS.map((cursor) => (
@@ -250,14 +260,16 @@ export function Explore() {
         </section>
       ) : (
         <>
-          <Empty title="Choose tags to see how they run">
-            Type a part of a tag’s name above. Each tag gets its own axis; its limits are drawn in. Only recorded tags have a
-            past.
+          <Empty title="Choose tags to see their trend">
+            Type any words of a tag’s path above. Each tag has its own axis, with its limits. Only recorded tags have history.
           </Empty>
-          <section aria-label="Kept trends" className="mx-auto mt-4 w-full max-w-xl">
-            <h2 className="mb-1 font-semibold">Kept trends</h2>
-            <KeptTrends />
-          </section>
+          <div className="mt-4 grid w-full max-w-3xl grid-cols-2 items-start gap-6">
+            <PlaceTags under={view.at} onPick={(ids) => set(ids)} />
+            <section aria-label="Saved trends">
+              <h2 className="mb-1 font-semibold">Saved trends</h2>
+              <KeptTrends />
+            </section>
+          </div>
         </>
       )}
       {asked === 'note' && (
@@ -273,71 +285,35 @@ export function Explore() {
   );
 }
 
-function Picker({ chosen, under, onPick }: { chosen: string[]; under: string | undefined; onPick: (id: string) => void }) {
-  const [text, setText] = useState('');
-  const [open, setOpen] = useState(false);
-  const [entered, setEntered] = useState(false);
-  const found = useItems('tag', { text: text || undefined, under }, open);
-  const rows = (found.data?.items ?? []).filter((t) => !chosen.includes(t.id) && t.holds !== 'text').slice(0, 40);
-  const pick = (id: string) => {
-    onPick(id);
-    setText('');
-    setOpen(false);
-  };
-  const answered = found.data !== undefined && !found.isPlaceholderData;
-  // Enter typed before the answer takes the first of it, never of what was listed before.
-  useEffect(() => {
-    if (!entered || !answered) return;
-    setEntered(false);
-    if (rows[0]) pick(rows[0].id);
-  });
-  if (chosen.length >= MOST) return <span className="text-soft">A trend shows {MOST} tags at most.</span>;
+/** Recorded tags of the chosen place, so that a first trend is one click away. */
+function PlaceTags({ under, onPick }: { under: string | undefined; onPick: (ids: string[]) => void }) {
+  const items = useItems('tag', { under }, under !== undefined).data?.items ?? [];
+  const tags = items.filter((tag) => tag.set.record && tag.holds !== 'text');
+  if (tags.length === 0)
+    return <p className="text-soft">Choose a place in the plant column, and its recorded tags are listed here.</p>;
+  const first = tags.slice(0, MOST).map((tag) => tag.id);
   return (
-    <div
-      role="search"
-      className="relative print:hidden"
-      onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && setOpen(false)}
-    >
-      <Input
-        aria-label="Add a tag"
-        placeholder="Add a tag…"
-        className="w-56"
-        value={text}
-        onFocus={() => setOpen(true)}
-        onChange={(e) => {
-          setText(e.target.value);
-          setOpen(true);
-        }}
-        onKeyDown={(e) => {
-          if (e.key === 'Escape') setOpen(false);
-          if (e.key === 'Enter') setEntered(true);
-          if (e.key === 'ArrowDown') (e.currentTarget.nextElementSibling?.querySelector('button') as HTMLElement | null)?.focus();
-        }}
-      />
-      {open && (
-        <ul className="absolute z-30 mt-1 max-h-80 w-96 overflow-auto rounded border border-firm bg-raised p-1 shadow">
-          {rows.map((tag) => (
-            <li key={tag.id}>
-              <button
-                type="button"
-                className="flex w-full items-baseline gap-2 rounded px-2 py-1 text-left hover:bg-band focus:bg-band"
-                onClick={() => pick(tag.id)}
-                onKeyDown={(e) => {
-                  const item = e.currentTarget.parentElement;
-                  const to =
-                    e.key === 'ArrowDown' ? item?.nextElementSibling : e.key === 'ArrowUp' ? item?.previousElementSibling : null;
-                  (to?.querySelector('button') as HTMLElement | null)?.focus();
-                  if (e.key === 'Escape') setOpen(false);
-                }}
-              >
-                <span className="min-w-0 flex-1 truncate">{tag.title.split('/').slice(1).join(' / ') || tag.title}</span>
-                <span className="text-sm text-soft">{tag.set.record ? tag.set.unit : 'not recorded'}</span>
-              </button>
-            </li>
-          ))}
-          {found.data && rows.length === 0 && <li className="px-2 py-1 text-soft">No tag of this name.</li>}
-        </ul>
-      )}
-    </div>
+    <section aria-label="Tags of the place">
+      <h2 className="mb-1 flex items-baseline gap-3 font-semibold">
+        <span className="flex-1">Recorded tags here</span>
+        <Button kind="quiet" onClick={() => onPick(first)}>
+          {tags.length > MOST ? `Show the first ${MOST}` : 'Show all'}
+        </Button>
+      </h2>
+      <ul className="max-h-80 overflow-auto border border-line bg-raised">
+        {tags.map((tag) => (
+          <li key={tag.id} className="border-t border-line first:border-t-0">
+            <button
+              type="button"
+              className="flex h-7 w-full items-center gap-2 px-2 text-left hover:bg-band"
+              onClick={() => onPick([tag.id])}
+            >
+              <span className="min-w-0 flex-1 truncate">{pathEnd(tag.title)}</span>
+              <span className="text-sm text-soft">{tag.set.unit}</span>
+            </button>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }

@@ -37,6 +37,8 @@ export async function csvOf(tags: readonly TrendTag[], { from, to }: TrendWindow
     from: new Date(from).toISOString(),
     to: new Date(to).toISOString(),
     parts: MOST,
+    // The value that held at the start belongs to what is seen.
+    held: true,
   };
   const answer = await take(http.POST('/api/history/raw', { body }));
   const lines = ['time,tag,value,unit,quality'];

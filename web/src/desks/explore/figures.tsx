@@ -53,7 +53,7 @@ export function Figures({ tags, names, window, live, a, b, valuesAt }: Props) {
   const readings = useReadings(tags.map((t) => t.set));
   const [atA, atB] = [a === undefined ? null : valuesAt(a), b === undefined ? null : valuesAt(b)];
   return (
-    <table className="mt-2 w-full border-t border-line text-left" aria-label="Figures of what is seen">
+    <table className="mt-2 w-full border-t border-line text-left" aria-label="Statistics of the visible span">
       <thead className="text-sm">
         <tr className="h-6">
           <th className="font-semibold">Tag</th>

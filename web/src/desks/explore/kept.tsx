@@ -7,7 +7,7 @@ import { http, type Schemas, take } from '../../api/client';
 import { queries, useMay } from '../../api/queries';
 import { useGo, type View } from '../../app/router';
 import { complain, useForm } from '../../parts/form';
-import { counted, lasting, moment } from '../../parts/text';
+import { counted, moment, spanWords } from '../../parts/text';
 import { Button, Confirm, Field, FormTrouble, Input, Popup, Trouble } from '../../parts/ui';
 
 type Kept = Schemas['TrendView'];
@@ -41,8 +41,8 @@ export function KeptTrends({ onOpened }: { onOpened?: () => void }) {
   return (
     <>
       <Trouble error={kept.error} />
-      {kept.data?.length === 0 && <p className="text-soft">No trend is kept yet.</p>}
-      <ul aria-label="Kept trends" className="max-h-80 overflow-auto">
+      {kept.data?.length === 0 && <p className="text-soft">No saved trends.</p>}
+      <ul aria-label="Saved trends" className="max-h-80 overflow-auto">
         {kept.data?.map((trend) => (
           <li key={trend.id} className="flex items-center gap-2 border-t border-line hover:bg-band">
             <button
@@ -54,7 +54,7 @@ export function KeptTrends({ onOpened }: { onOpened?: () => void }) {
               <span className="shrink-0 text-sm text-soft">
                 {counted(trend.trend.tags.length, 'tag')} ·{' '}
                 {trend.trend.end === undefined || trend.trend.end === null
-                  ? `the last ${lasting(trend.trend.span * 1000)}`
+                  ? `last ${spanWords(trend.trend.span)}`
                   : `until ${moment(trend.trend.end, 0)}`}{' '}
                 · {trend.actor}
               </span>
@@ -62,7 +62,7 @@ export function KeptTrends({ onOpened }: { onOpened?: () => void }) {
             {trend.removable && (
               <button
                 type="button"
-                aria-label={`Forget ${trend.name}`}
+                aria-label={`Delete ${trend.name}`}
                 className="mr-1 rounded p-0.5 hover:bg-raised"
                 onClick={() => setLeaving(trend)}
               >
@@ -74,12 +74,12 @@ export function KeptTrends({ onOpened }: { onOpened?: () => void }) {
       </ul>
       <Confirm
         open={leaving !== null}
-        title={`Forget ${leaving?.name}?`}
+        title={`Delete ${leaving?.name}?`}
         action="Forget"
         onClose={() => setLeaving(null)}
         onConfirm={() => leaving && void forget(leaving.id)}
       >
-        <p>It is forgotten for everybody. History and tags stay as they are.</p>
+        <p>It is deleted for everybody. History and tags are not affected.</p>
       </Confirm>
     </>
   );
@@ -102,7 +102,7 @@ export function KeptDialog({ view, onClose }: { view: View; onClose: () => void 
     if (done) form.reset({ name: '' });
   }
   return (
-    <Popup open title="Kept trends" onClose={onClose} className="top-24 w-[36rem] p-4">
+    <Popup open title="Saved trends" onClose={onClose} className="top-24 w-[36rem] p-4">
       {may && tags && (
         <form
           className="mt-2 mb-3"
@@ -113,7 +113,7 @@ export function KeptDialog({ view, onClose }: { view: View; onClose: () => void 
         >
           <div className="flex items-end gap-2">
             <div className="flex-1">
-              <Field label="Keep this one as" error={form.error('name')}>
+              <Field label="Save this trend as" error={form.error('name')}>
                 {(p) => <Input {...p} value={form.values.name} onChange={(e) => form.set('name', e.target.value)} />}
               </Field>
             </div>
@@ -123,13 +123,11 @@ export function KeptDialog({ view, onClose }: { view: View; onClose: () => void 
               </Button>
             )}
             <Button kind="main" type="submit" disabled={form.busy || form.values.name.trim() === ''}>
-              Keep
+              Save
             </Button>
           </div>
           <p className="mt-1 text-sm text-soft">
-            {end === undefined
-              ? `It follows the present: the last ${lasting(span * 1000)}.`
-              : `It stands still: until ${moment(end)}.`}
+            {end === undefined ? `It is live: the last ${spanWords(span)}.` : `It ends at ${moment(end)}.`}
           </p>
           <FormTrouble form={form} />
         </form>

@@ -93,7 +93,7 @@ export function NoteList({
           {note.removable && (
             <button
               type="button"
-              aria-label={`Take note ${i + 1} away`}
+              aria-label={`Delete note ${i + 1}`}
               className="rounded p-0.5 hover:bg-band"
               onClick={() => void remove(note.id)}
             >
@@ -185,7 +185,7 @@ export function NoteDialog({
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
           <Button kind="main" type="submit" disabled={form.busy || v.text.trim() === ''}>
-            Write note
+            Add note
           </Button>
         </div>
       </form>

@@ -19,7 +19,7 @@ const KINDS: Record<string, string> = {
   acknowledge: 'acknowledge',
   report: 'report',
   note: 'note',
-  trend: 'kept trend',
+  trend: 'saved trend',
   sign_in: 'sign-in',
   account: 'account',
   connection: 'connection',
@@ -60,7 +60,7 @@ export function Journal() {
         note={last ? `revision ${last.number} of the configuration, by ${last.actor}` : 'no revision yet'}
       >
         <Choice aria-label="Kind" className="w-40" value={kind} onChange={(e) => setKind(e.target.value)}>
-          <option value="">every kind</option>
+          <option value="">all kinds</option>
           {Object.entries(KINDS).map(([value, name]) => (
             <option key={value} value={value}>
               {name}

@@ -18,7 +18,7 @@ async function settled(revision: number, words: string) {
 }
 
 function ChangeList({ changes, total }: { changes: Schemas['ChangeView'][]; total: number }) {
-  if (total === 0) return <p className="text-soft">Nothing differs.</p>;
+  if (total === 0) return <p className="text-soft">No differences.</p>;
   return (
     <ul className="max-h-64 overflow-auto text-sm">
       {changes.map((change) => {
@@ -88,7 +88,7 @@ export function UndoDialog({ revision, onClose }: { revision: number; onClose: (
     <Confirm
       open
       title={`Undo revision ${revision}?`}
-      action="Undo it"
+      action="Undo"
       grave={false}
       disabled={!plan.data || plan.data.items === 0}
       onClose={onClose}
@@ -98,13 +98,13 @@ export function UndoDialog({ revision, onClose }: { revision: number; onClose: (
       {plan.data && (
         <p>
           {plan.data.items === 0
-            ? 'Nothing is left to put back as it is.'
-            : `${counted(plan.data.items, 'item')} go back to how they were. The undo is a revision of its own.`}
+            ? 'Nothing is left to undo.'
+            : `${counted(plan.data.items, 'item')} are restored. The undo is a revision of its own.`}
         </p>
       )}
       {conflicts.length > 0 && (
         <fieldset className="rounded border border-line px-3 py-2">
-          <legend className="px-1 font-semibold">Changed again since: put back all the same?</legend>
+          <legend className="px-1 font-semibold">Changed since. Restore anyway?</legend>
           <ul className="max-h-56 space-y-1.5 overflow-auto">
             {conflicts.map((c) => {
               const key = `${c.id}/${c.field}`;
@@ -129,8 +129,8 @@ export function UndoDialog({ revision, onClose }: { revision: number; onClose: (
 }
 
 function conflictWords(c: Schemas['ConflictView']): string {
-  if (!c.can) return 'deleted since; it cannot be put back by this undo';
-  if (c.field === '') return 'the revision made it, and it was changed since; ticked, it is deleted';
+  if (!c.can) return 'deleted since; this undo cannot restore it';
+  if (c.field === '') return 'created by this revision and changed since; ticked: deleted';
   return `now ${JSON.stringify(c.now)}; ticked, it becomes ${JSON.stringify(c.back)}`;
 }
 
@@ -166,8 +166,8 @@ export function ReturnDialog({ revision, newest, onClose }: { revision: number; 
       onConfirm={() => void goBack()}
     >
       <p>
-        What revisions {revision + 1} to {newest} came to is taken back, as a revision of its own. History, alarms and journal
-        stay.
+        The changes of revisions {revision + 1} to {newest} are undone, as a new revision. History, alarms and journal are not
+        affected.
       </p>
       <Trouble error={compared.error} />
       {compared.data && <ChangeList changes={compared.data.changes} total={compared.data.total} />}

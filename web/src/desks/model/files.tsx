@@ -41,14 +41,14 @@ export function Files({ tree, disabled }: { tree: PlantTree; disabled: boolean }
   );
   return (
     <div className="max-w-5xl space-y-6">
-      <section aria-label="Out">
-        <h2 className="mb-1 font-semibold">Out</h2>
+      <section aria-label="Export">
+        <h2 className="mb-1 font-semibold">Export</h2>
         <p className="mb-2 text-soft">
-          Tables as CSV in UTF-8{here ? ` for what lies under ${here}` : ''}; the whole plant as JSON. What a spreadsheet would
-          run as a formula gets an apostrophe in front.
+          Tables as CSV in UTF-8{here ? ` for what lies under ${here}` : ''}; the whole plant as JSON. Cells that a spreadsheet
+          would run as a formula begin with an apostrophe.
         </p>
         <div className="flex flex-wrap items-end gap-2">
-          <Field label="Cells parted by" className="w-32">
+          <Field label="Separator" className="w-32">
             {(p) => (
               <Choice {...p} value={mark} onChange={(e) => setMark(e.target.value)}>
                 <option value="comma">comma</option>
@@ -102,13 +102,13 @@ function In({ tree }: { tree: PlantTree }) {
 
   return (
     <section aria-label="In">
-      <h2 className="mb-1 font-semibold">In</h2>
+      <h2 className="mb-1 font-semibold">Import</h2>
       <p className="mb-2 text-soft">
         A file is compared with what is there first. Rows mean the item with their id, or of their path, or a new one; columns
         that are left out stay as they are. Nothing changes before you have seen the difference.
       </p>
       <fieldset
-        aria-label="Take a file in"
+        aria-label="Import a file"
         className={clsx(
           'flex flex-wrap items-end gap-3 rounded border border-dashed p-3',
           over ? 'border-teal bg-tint' : 'border-firm',
@@ -138,7 +138,7 @@ function In({ tree }: { tree: PlantTree }) {
         </Field>
         <span className="flex h-7 items-center">
           <Tick
-            label={`What is not in it goes${remove && what !== 'plant' ? (path ? `, under ${path.replaceAll('/', ' / ')}` : ', anywhere') : ''}`}
+            label={`Delete what the file lacks${remove && what !== 'plant' ? (path ? `, under ${path.replaceAll('/', ' / ')}` : ', anywhere') : ''}`}
             checked={remove}
             onChange={setRemove}
           />
@@ -176,7 +176,7 @@ function Compared({ id, name, onDone }: { id: string; name: string; onDone: () =
     staleTime: 0,
   });
   const [busy, setBusy] = useState(false);
-  const why = `Took ${name} in`.slice(0, 400);
+  const why = `Imported ${name}`.slice(0, 400);
   const data = view.data;
   async function forget() {
     await take(http.DELETE('/api/files/{id}', { params: { path: { id } } })).catch(() => undefined);
@@ -187,7 +187,7 @@ function Compared({ id, name, onDone }: { id: string; name: string; onDone: () =
     try {
       const done = await take(http.POST('/api/files/{id}/take', { params: { path: { id } }, body: { why } }));
       await made(done.revision);
-      toast.success(`${name} is taken in as revision ${done.revision}.`);
+      toast.success(`${name} is imported as revision ${done.revision}.`);
       onDone();
     } catch (error) {
       complain(error);
@@ -212,20 +212,18 @@ function Compared({ id, name, onDone }: { id: string; name: string; onDone: () =
         )}
         {busy && <Progress title={why} />}
         <Button disabled={busy} onClick={() => void forget()}>
-          {data.state === 'working' ? 'Stop' : 'Leave it'}
+          {data.state === 'working' ? 'Stop' : 'Discard'}
         </Button>
         {data.state === 'ready' && (
           <Button kind="main" disabled={busy || total === 0} onClick={() => void takeIn()}>
-            {busy ? 'Taking it in…' : `Take in ${counted(total, 'change')}`}
+            {busy ? 'Applying…' : `Apply ${counted(total, 'change')}`}
           </Button>
         )}
       </header>
       {data.state === 'stopped' && <p>Stopped. Nothing was changed.</p>}
       {data.state === 'wrong' && (
         <>
-          <p className="text-act4">
-            {counted(data.wrong.length, 'thing')} {data.wrong.length === 1 ? 'is' : 'are'} wrong with it; nothing was changed.
-          </p>
+          <p className="text-act4">{counted(data.wrong.length, 'error')} in the file; nothing was changed.</p>
           <div className="mt-1 max-h-96 overflow-auto border border-line bg-raised">
             <table className="w-full">
               <thead className="sticky top-0 bg-band text-left text-sm">
@@ -268,8 +266,8 @@ function Differences({ data, total }: { data: Schemas['FileView']; total: number
   return (
     <>
       <p>
-        {total === 0 ? 'Nothing would change' : words.join('; ')}; {data.unchanged.toLocaleString('en')} as they are. Compared
-        with revision <span className="figures">{data.revision}</span>.
+        {total === 0 ? 'No differences' : words.join('; ')}; {data.unchanged.toLocaleString('en')} as they are. Compared with
+        revision <span className="figures">{data.revision}</span>.
       </p>
       {total > 0 && (
         <>

@@ -56,7 +56,7 @@ export function Model() {
             <Button kind="main" onClick={() => go({ part: 'place' })}>
               Add a site
             </Button>
-            <Button onClick={() => go({ part: 'files' })}>Take a file in</Button>
+            <Button onClick={() => go({ part: 'files' })}>Import a file</Button>
           </div>
         </div>
       )}

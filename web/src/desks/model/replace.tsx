@@ -68,7 +68,7 @@ export function Replace({ grid, columns, onWrite, onClose }: Props) {
           )}
         </Field>
         <span className="flex h-7 items-center">
-          <Tick label="Capitals matter" checked={matchCase} onChange={setMatchCase} />
+          <Tick label="Match case" checked={matchCase} onChange={setMatchCase} />
         </span>
         <span className="flex-1" />
         <Button kind="main" type="submit" disabled={hits.length === 0}>

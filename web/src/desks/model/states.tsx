@@ -26,8 +26,8 @@ export function StateSets({ disabled }: { disabled: boolean }) {
   if (items.length === 0 && open !== 'new') {
     return (
       <Empty title="No state names yet" action={disabled ? undefined : start}>
-        A set gives the numbers of a value names that people know: 0 Stopped, 1 Running. It is made once and chosen for as many
-        tags as have these states; they are then shown, written and set by name.
+        A set gives names to the numbers of a value: 0 Stopped, 1 Running. Create it once and choose it for every tag with these
+        states; they are then shown, written and set by name.
       </Empty>
     );
   }
@@ -90,7 +90,7 @@ function SetForm({ item, seen, disabled, onDone }: FormProps) {
         const states = values.rows.map((r) => ({ value: numberOf(r.value) as number, name: r.name.trim() }));
         const set = { name: values.name.trim(), states };
         const id = item?.id ?? newId();
-        const why = item ? `Changed state names ${set.name}` : `Made state names ${set.name}`;
+        const why = item ? `Changed state names ${set.name}` : `Created state names ${set.name}`;
         return commit(why, seen, [item ? { op: 'patch', kind: 'states', id, set } : { op: 'create', kind: 'states', id, set }]);
       })
       .then((done) => done && !item && onDone());
@@ -116,7 +116,7 @@ function SetForm({ item, seen, disabled, onDone }: FormProps) {
           <tr>
             <th className="w-24 px-1 font-normal">Number</th>
             <th className="w-64 px-1 font-normal">Name</th>
-            <th aria-label="Leave out" />
+            <th aria-label="Remove" />
           </tr>
         </thead>
         <tbody>
@@ -158,7 +158,7 @@ function SetForm({ item, seen, disabled, onDone }: FormProps) {
                 {!disabled && rows.length > 1 && (
                   <Button
                     kind="quiet"
-                    aria-label={`Leave out state ${i + 1}`}
+                    aria-label={`Remove state ${i + 1}`}
                     onClick={() =>
                       form.set(
                         'rows',
@@ -193,7 +193,7 @@ function SetForm({ item, seen, disabled, onDone }: FormProps) {
               <Plus className="size-4" /> State
             </Button>
             <Button kind="main" type="submit" disabled={form.busy || !form.dirty || !name.trim()}>
-              {item ? 'Save names' : 'Make this set'}
+              {item ? 'Save names' : 'Create set'}
             </Button>
           </>
         )}

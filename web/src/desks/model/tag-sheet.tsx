@@ -15,6 +15,7 @@ import { pathsInOrder } from '../../app/tree';
 import { useDraft } from '../../parts/draft';
 import { complain } from '../../parts/form';
 import { type CellTrouble, cellName, Grid, type GridHandle, type GridRow, isShown } from '../../parts/grid';
+import { PickField } from '../../parts/picker';
 import { useWorld } from '../../parts/reading';
 import type { Order } from '../../parts/sheet';
 import { cellCount, insisted, NOTHING, STAGED, type Staged, staged, type Write, without } from '../../parts/staged';
@@ -216,19 +217,14 @@ export function TagSheet({ writable }: { writable: boolean }) {
             ))}
           </Choice>
         </span>
-        <Choice
-          aria-label="Of which connection"
-          className="w-36"
-          value={view.connection}
-          onChange={(e) => change({ connection: e.target.value })}
-        >
-          <option value="">any connection</option>
-          {connections?.map((c) => (
-            <option key={c.id} value={c.id}>
-              {c.set.name}
-            </option>
-          ))}
-        </Choice>
+        <PickField
+          label="Of which connection"
+          kind="connection"
+          none="any connection"
+          className="w-40"
+          value={connections?.find((c) => c.id === view.connection)}
+          onChange={(id) => change({ connection: id ?? '' })}
+        />
         {view.order && <Button onClick={() => change({ order: null })}>Plant order</Button>}
         <span className="flex-1" />
         {writable && (
@@ -256,10 +252,10 @@ export function TagSheet({ writable }: { writable: boolean }) {
             <p className="flex-1" aria-live="polite">
               <b>{counted(cells, 'cell')}</b> in {counted(changes.size, 'row')}
               {made_ > 0 && `, ${made_} new`}, not saved yet.{' '}
-              {told.length > 0 && <span className="text-act4">{counted(told.length, 'cell')} to look at.</span>}
+              {told.length > 0 && <span className="text-act4">{counted(told.length, 'error')}.</span>}
             </p>
             <Button onClick={undo} disabled={history.length === 0}>
-              <Undo2 className="size-4" /> Last stroke back
+              <Undo2 className="size-4" /> Undo
             </Button>
             <Button
               onClick={() => {
@@ -267,7 +263,7 @@ export function TagSheet({ writable }: { writable: boolean }) {
                 setChanges(NOTHING);
               }}
             >
-              All back
+              Discard all
             </Button>
             <Button kind="main" disabled={busy || told.length > 0} onClick={() => void save()}>
               Save {counted(changes.size, 'row')}
@@ -294,10 +290,10 @@ export function TagSheet({ writable }: { writable: boolean }) {
                     ) : (
                       <>
                         <Link onClick={() => setChanges((old) => insisted(old, t.id, t.key, t.now ?? ''))}>Keep yours</Link>
-                        <Link onClick={() => setChanges((old) => without(old, t.id, t.key))}>Take theirs</Link>
+                        <Link onClick={() => setChanges((old) => without(old, t.id, t.key))}>Use theirs</Link>
                       </>
                     )}
-                    <Link onClick={() => setChanges((old) => without(old, t.id))}>Leave the row</Link>
+                    <Link onClick={() => setChanges((old) => without(old, t.id))}>Discard this row</Link>
                   </li>
                 ))}
             </ul>
@@ -397,7 +393,7 @@ function takeBack(revision: number) {
   take(http.POST('/api/undo', { body: { revision } }))
     .then(async (done) => {
       await made(done.revision);
-      toast('Taken back.');
+      toast('Undone.');
     })
     .catch(complain);
 }

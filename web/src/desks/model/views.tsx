@@ -45,8 +45,8 @@ export function Views({ view, onTake }: { view: SheetView; onTake: (view: Partia
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content align="end" sideOffset={4} className="z-50 w-72 rounded-md border border-firm bg-raised p-3 shadow-lg">
-          {kept.data?.length === 0 && <p className="mb-2 text-soft">No view is kept yet.</p>}
-          <ul aria-label="Kept views" className="mb-2 max-h-60 overflow-auto">
+          {kept.data?.length === 0 && <p className="mb-2 text-soft">No saved views.</p>}
+          <ul aria-label="Saved views" className="mb-2 max-h-60 overflow-auto">
             {kept.data?.map((k) => (
               <li key={k.id} className="flex items-center border-t border-line first:border-t-0 hover:bg-band">
                 <button
@@ -64,7 +64,7 @@ export function Views({ view, onTake }: { view: SheetView; onTake: (view: Partia
                   <button
                     type="button"
                     className="rounded p-0.5 hover:bg-raised"
-                    aria-label={`Forget ${k.name}`}
+                    aria-label={`Delete ${k.name}`}
                     onClick={() => void forget(k.id)}
                   >
                     <X className="size-3.5" />
@@ -82,14 +82,14 @@ export function Views({ view, onTake }: { view: SheetView; onTake: (view: Partia
               }}
             >
               <Field
-                label="Keep these columns, filter and order as"
+                label="Save these columns, filter and order as"
                 error={form.error('name', 'view') ?? form.other}
                 className="flex-1"
               >
                 {(p) => <Input {...p} value={form.values.name} onChange={(e) => form.set('name', e.target.value)} />}
               </Field>
               <Button type="submit" className="mt-5" disabled={!form.values.name.trim() || form.busy}>
-                Keep
+                Save
               </Button>
             </form>
           )}

@@ -60,7 +60,7 @@ export function Editions({ report }: { report: Item<'report'> }) {
       <div className="mb-1 flex items-center">
         <h2 className="flex-1 font-semibold">Editions</h2>
         <Button kind="main" disabled={busy} onClick={() => void make()}>
-          Make now
+          Create edition
         </Button>
       </div>
       <p className="mb-2 text-sm text-soft">
@@ -68,7 +68,7 @@ export function Editions({ report }: { report: Item<'report'> }) {
           ? `CSV carries the tables; this report’s ${left.join(' and ')} ${left.length > 1 || left[0]?.endsWith('s') ? 'are' : 'is'} left out of it.`
           : 'HTML, PDF and CSV carry the whole report.'}
       </p>
-      {editions.data?.length === 0 && <p className="text-soft">None made yet.</p>}
+      {editions.data?.length === 0 && <p className="text-soft">No editions yet.</p>}
       <ul className="max-h-60 overflow-auto">
         {editions.data?.map((edition) => (
           <li key={edition.id} className="flex flex-wrap items-center gap-x-2 gap-y-1 border-t border-line py-1.5">

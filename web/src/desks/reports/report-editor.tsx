@@ -6,12 +6,13 @@ import type { Item, Section } from '../../api/model';
 import { commit, useItems, useTags } from '../../api/queries';
 import { useGo } from '../../app/router';
 import { numberOf, textOf, useForm } from '../../parts/form';
+import { Picker, PickField } from '../../parts/picker';
 import { pathEnd } from '../../parts/text';
 import { Button, Choice, Confirm, Field, FormTrouble, INPUT, Input, Theirs } from '../../parts/ui';
 
 const NAMES: Record<Section['kind'], string> = {
   text: 'Text',
-  summary: 'Table of figures',
+  summary: 'Statistics',
   values: 'Values at the end',
   trend: 'Trend',
   alarms: 'Alarms',
@@ -43,6 +44,7 @@ export function ReportEditor({ report, seen, disabled }: Props) {
     { follow: true, draft: `report ${report.id}` },
   );
   const [deleting, setDeleting] = useState(false);
+  const [unit, setUnit] = useState<number>(() => unitOf(textOf(set.minutes)));
   const v = form.values;
   const sections = (next: Section[]) => form.set('sections', next);
   const replace = (index: number, section: Section) => sections(v.sections.map((s, i) => (i === index ? section : s)));
@@ -80,26 +82,46 @@ export function ReportEditor({ report, seen, disabled }: Props) {
       <Theirs form={form} field="place" what="the place" />
       <Field label="Place" error={form.error('place')}>
         {(p) => (
-          <Choice {...p} disabled={disabled} value={v.place ?? ''} onChange={(e) => form.set('place', e.target.value || null)}>
-            <option value="">whole plant</option>
-            {places.map((place) => (
-              <option key={place.id} value={place.id}>
-                {place.title.replaceAll('/', ' / ')}
-              </option>
-            ))}
-          </Choice>
+          <PickField
+            field={p}
+            label="Place"
+            kind="place"
+            none="whole plant"
+            disabled={disabled}
+            value={places.find((place) => place.id === v.place)}
+            onChange={(id) => form.set('place', id)}
+          />
         )}
       </Field>
       <div className="grid grid-cols-2 gap-2">
-        <Field label="The last, minutes" error={form.error('minutes') ?? form.theirs('minutes')}>
+        <Field label="Period: the last" error={form.error('minutes') ?? form.theirs('minutes')}>
           {(p) => (
-            <Input
-              {...p}
-              disabled={disabled}
-              className="figures text-right"
-              value={v.minutes}
-              onChange={(e) => form.set('minutes', e.target.value)}
-            />
+            <div className="flex gap-1">
+              <Input
+                {...p}
+                disabled={disabled}
+                className="figures text-right"
+                value={amount(v.minutes, unit)}
+                onChange={(e) => form.set('minutes', minutesOf(e.target.value, unit))}
+              />
+              <Choice
+                aria-label="Unit of the period"
+                className="w-24"
+                disabled={disabled}
+                value={unit}
+                onChange={(e) => {
+                  const next = Number(e.target.value);
+                  form.set('minutes', minutesOf(amount(v.minutes, unit), next));
+                  setUnit(next);
+                }}
+              >
+                {PERIODS.map(([minutes, word]) => (
+                  <option key={minutes} value={minutes}>
+                    {word}
+                  </option>
+                ))}
+              </Choice>
+            </div>
           )}
         </Field>
         <Field label="Time zone" error={form.error('zone') ?? form.theirs('zone')}>
@@ -157,7 +179,7 @@ export function ReportEditor({ report, seen, disabled }: Props) {
                   <ArrowDown className="size-3.5" />
                 </IconButton>
                 <IconButton
-                  label={`Take section ${i + 1} away`}
+                  label={`Remove section ${i + 1}`}
                   disabled={disabled}
                   onClick={() => sections(v.sections.filter((_, n) => n !== i))}
                 >
@@ -227,7 +249,7 @@ export function ReportEditor({ report, seen, disabled }: Props) {
             .then((done) => done && go({ report: undefined }))
         }
       >
-        <p>Its editions stay in the database, but no longer have a place in the list.</p>
+        <p>Its editions stay in the database but are no longer listed.</p>
       </Confirm>
     </form>
   );
@@ -236,6 +258,23 @@ export function ReportEditor({ report, seen, disabled }: Props) {
 function IconButton({ label, ...rest }: { label: string; disabled: boolean; onClick: () => void; children: ReactNode }) {
   return <button type="button" aria-label={label} className="rounded p-1 hover:bg-band disabled:opacity-40" {...rest} />;
 }
+
+/** Most tags of a section. */
+const MOST = 500;
+
+/** What a period is counted in: minutes of one, and the word. */
+const PERIODS = [
+  [1, 'minutes'],
+  [60, 'hours'],
+  [1440, 'days'],
+] as const;
+
+/** The largest unit in which so many minutes are a whole number. */
+const unitOf = (minutes: string) => PERIODS.findLast(([unit]) => Number(minutes) > 0 && Number(minutes) % unit === 0)?.[0] ?? 1;
+const amount = (minutes: string, unit: number) =>
+  Number(minutes) % unit === 0 && minutes ? String(Number(minutes) / unit) : minutes;
+/** What is no whole number goes to the server as it was typed, to be refused there. */
+const minutesOf = (text: string, unit: number) => (/^\d+$/.test(text.trim()) ? String(Number(text) * unit) : text);
 
 function TagChoice({
   ids,
@@ -252,7 +291,8 @@ function TagChoice({
   onChange: (ids: string[]) => void;
 }) {
   const chosen = useTags(ids);
-  const offered = useItems('tag', { under }).data?.items ?? [];
+  const offered = useItems('tag', { under }, under !== undefined).data?.items ?? [];
+  const rest = offered.filter((t) => t.set.record && !ids.includes(t.id) && (texts || t.holds !== 'text'));
   const name = (tag: Item<'tag'>) => pathEnd(tag.title);
   return (
     <div className="mt-1 space-y-1">
@@ -265,7 +305,7 @@ function TagChoice({
               <button
                 type="button"
                 disabled={disabled}
-                aria-label={`Take ${tag?.set.name ?? 'tag'} away`}
+                aria-label={`Remove ${tag?.set.name ?? 'tag'}`}
                 onClick={() => onChange(ids.filter((i) => i !== id))}
               >
                 <X className="size-3" />
@@ -274,22 +314,26 @@ function TagChoice({
           );
         })}
       </ul>
-      <Choice
-        aria-label="Add a tag"
-        disabled={disabled}
-        value=""
-        onChange={(e) => e.target.value && onChange([...ids, e.target.value])}
-      >
-        <option value="">Add a tag…</option>
-        {offered
-          .filter((t) => !ids.includes(t.id) && (texts || t.holds !== 'text'))
-          .map((tag) => (
-            <option key={tag.id} value={tag.id}>
-              {name(tag)}
-              {tag.set.record ? '' : ' (not recorded)'}
-            </option>
-          ))}
-      </Choice>
+      {!disabled && (
+        <div className="flex items-center gap-2">
+          <Picker
+            label="Add a tag"
+            kind="tag"
+            under={under}
+            accept={(hit) => !ids.includes(hit.id) && (texts || hit.tag?.holds !== 'text')}
+            onPick={(id) => onChange([...ids, id])}
+            className="flex-1"
+          />
+          {rest.length > 0 && (
+            <Button
+              title={`${under ? 'All recorded tags of the place' : 'All recorded tags'}, at most ${MOST}`}
+              onClick={() => onChange([...ids, ...rest.map((t) => t.id)].slice(0, MOST))}
+            >
+              Add all {Math.min(rest.length, MOST - ids.length)}
+            </Button>
+          )}
+        </div>
+      )}
     </div>
   );
 }

@@ -7,12 +7,13 @@ import type { Item, ReportSet } from '../../api/model';
 import { commit, itemsNow, useItems, useMay } from '../../api/queries';
 import { useGo, useView } from '../../app/router';
 import { complain } from '../../parts/form';
-import { counted } from '../../parts/text';
+import { counted, spanWords } from '../../parts/text';
 import { Button, DeskHead, Empty, Trouble } from '../../parts/ui';
 import { Editions } from './editions';
 import { ReportEditor } from './report-editor';
 
-/** A first report about a place: its recorded figures, their trend, its alarms. */
+/** A first report about a place: its recorded figures, their trend, its alarms. Of the whole plant nobody knows which tags
+ * matter: its alarms alone. */
 function usual(name: string, place: string | null, tags: readonly Item<'tag'>[], order: number): Partial<ReportSet> {
   const shown = tags.filter((t) => t.set.record && t.holds !== 'text' && t.holds !== 'bool').map((t) => t.id);
   return {
@@ -21,7 +22,9 @@ function usual(name: string, place: string | null, tags: readonly Item<'tag'>[],
     minutes: 15,
     zone: Intl.DateTimeFormat().resolvedOptions().timeZone || 'UTC',
     ...(place ? { place } : {}),
-    sections: [{ kind: 'summary', tags: shown.slice(0, 20) }, { kind: 'trend', tags: shown.slice(0, 4) }, { kind: 'alarms' }],
+    sections: place
+      ? [{ kind: 'summary', tags: shown.slice(0, 500) }, { kind: 'trend', tags: shown.slice(0, 4) }, { kind: 'alarms' }]
+      : [{ kind: 'alarms' }],
   };
 }
 
@@ -65,12 +68,17 @@ export function Reports() {
       </DeskHead>
       {items.length === 0 && (
         <Empty title="No report yet" action={addButton}>
-          A report is a period and sections: text, a table of figures, trends, alarms. It is made on demand, and each edition is
-          kept as it was.
+          A report is a period and sections: text, a table of figures, trends, alarms. Create it on demand; each edition is kept
+          unchanged.
         </Empty>
       )}
       {!open && items.length > 0 && (
         <ul className="max-w-3xl border border-line bg-raised">
+          <li aria-hidden className="flex h-7 items-center gap-4 bg-band px-3 text-sm font-semibold">
+            <span className="flex-1">Report</span>
+            <span>Place</span>
+            <span className="w-24 text-right">Period</span>
+          </li>
           {items.map((report) => (
             <li key={report.id} className="flex h-8 items-center gap-4 border-t border-line px-3 first:border-t-0 hover:bg-band">
               <button
@@ -83,7 +91,7 @@ export function Reports() {
               <span className="text-soft">
                 {places.find((p) => p.id === report.set.place)?.title.replaceAll('/', ' / ') ?? 'whole plant'}
               </span>
-              <span className="w-24 text-right text-soft">{report.set.minutes} min</span>
+              <span className="w-24 text-right text-soft">last {spanWords(report.set.minutes * 60)}</span>
             </li>
           ))}
         </ul>
@@ -110,7 +118,7 @@ function Preview({ set, revision }: { set: ReportSet; revision: number }) {
   });
   return (
     <section aria-label="Preview" className="sticky top-0 min-w-0">
-      <p className="mb-1 text-sm text-soft">As it would look now</p>
+      <p className="mb-1 text-sm text-soft">Preview</p>
       <Trouble error={page.error} />
       <div className="h-[calc(100vh-13rem)] min-h-96 rounded-md border border-line bg-raised">
         {/* Only once there is a page: a frame that is sent to a second page while the first still loads may show neither. */}
