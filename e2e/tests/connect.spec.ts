@@ -112,7 +112,7 @@ test('a connection with a spare address is tested on both', async () => {
   const form = page.getByRole('region', { name: 'New connection' });
   await form.getByLabel('Name').fill('Tank farm');
   await form.getByLabel('Host', { exact: true }).fill('127.0.0.1');
-  await form.getByLabel('Port').fill(String(first.port));
+  await form.getByLabel('Port', { exact: true }).fill(String(first.port));
   await form.getByLabel('Manual counts from').selectOption('0');
   await form.getByLabel('Poll interval, ms').fill('300');
   await form.getByLabel('Timeout, ms').fill('500');
@@ -120,11 +120,11 @@ test('a connection with a spare address is tested on both', async () => {
   await form.getByText('Requests, groups and spare addresses').click();
   await form.getByRole('button', { name: 'Spare address' }).click();
   await form.getByLabel('Host of spare 1').fill('127.0.0.1');
-  await form.getByLabel('Port').nth(1).fill(String(second.port));
+  await form.getByLabel('Port', { exact: true }).nth(1).fill(String(second.port));
   await form.getByRole('button', { name: 'Group', exact: true }).click();
   await form.getByLabel('Group', { exact: true }).fill('Slow');
   await form.getByRole('button', { name: 'Test' }).click();
-  await expect(form.getByRole('list', { name: 'Test' }).getByText('passed')).toHaveCount(8);
+  await expect(form.getByRole('list', { name: 'Test' }).getByText('passed', { exact: true })).toHaveCount(8);
   await form.getByRole('button', { name: 'Add this connection' }).click();
   await expect(line('Tank farm').getByText('running')).toBeVisible();
 });
@@ -365,9 +365,9 @@ test('a secured device is trusted by its fingerprint, and the key never comes ba
   const form = page.getByRole('region', { name: 'New connection' });
   await form.getByLabel('Name').fill('Dosing station');
   await form.getByLabel('Transport').selectOption('TCP, secured by TLS');
-  await expect(form.getByLabel('Port')).toHaveValue('802');
+  await expect(form.getByLabel('Port', { exact: true })).toHaveValue('802');
   await form.getByLabel('Host', { exact: true }).fill('127.0.0.1');
-  await form.getByLabel('Port').fill(String(device.port));
+  await form.getByLabel('Port', { exact: true }).fill(String(device.port));
   await form.getByLabel('Timeout, ms').fill('5000');
   await form.getByLabel('Our certificate', { exact: true }).fill(client.certificate);
   const key = { name: 'havrel.pem', mimeType: 'text/plain', buffer: Buffer.from(client.key) };

@@ -47,13 +47,13 @@ test('from a controller to a report', async ({ page }) => {
   await act.click(button('Connect a controller'));
   await act.click(button('Add connection'));
   await act.fill(page.getByLabel('Host'), '127.0.0.1');
-  await act.fill(page.getByLabel('Port'), String(server.controller));
+  await act.fill(page.getByLabel('Port', { exact: true }), String(server.controller));
   await page.getByLabel('Manual counts from').selectOption('0');
   act.count += 1;
   await act.click(button('Test'));
   const ladder = page.getByRole('list', { name: 'Test' });
   await expect(ladder.getByText('All steps passed.')).toBeVisible();
-  await expect(ladder.getByText('passed')).toHaveCount(4);
+  await expect(ladder.getByText('passed', { exact: true })).toHaveCount(4);
   await act.click(button('Add this connection'));
 
   // The registers move before anything is a tag.
@@ -64,7 +64,7 @@ test('from a controller to a report', async ({ page }) => {
 
   await act.click(button('Paste a list'));
   await act.fill(page.getByLabel(/Paste rows/), REGISTERS);
-  await act.click(button('Take 8 rows'));
+  await act.click(button('Add 8 rows'));
   await expect(page.getByText('holding 16–23')).toBeVisible();
   await act.fill(page.getByLabel('Place for all'), 'EX-1');
   await act.click(button('Create 8 tags'));

@@ -228,7 +228,7 @@ test('it is told where a tag and a place are used, with the way there', async ()
   await place('EX-2').click();
   await part('Place');
   const used = page.getByRole('region', { name: 'Where used' });
-  await used.getByRole('button', { name: /^Report “Shift summary” shows/ }).first().click();
+  await used.getByRole('button', { name: /^Report “Shift summary” uses/ }).first().click();
   await expect(page).toHaveURL(/reports\?.*report=/);
   await desk('Model');
 });
@@ -283,7 +283,7 @@ test('a table goes out, is edited, compared, taken in and undone', async () => {
   await difference.getByRole('button', { name: /^Apply \d+ changes/ }).click();
   await expect(page.getByText(/tags.csv is imported as revision/)).toBeVisible();
   await desk('Journal');
-  await page.getByRole('button', { name: /^Took tags\.csv in · revision/ }).first().click();
+  await page.getByRole('button', { name: /^Imported tags\.csv · revision/ }).first().click();
   await page.getByRole('button', { name: /^Undo revision \d+…/ }).click();
   await page.getByRole('alertdialog').getByRole('button', { name: 'Undo' }).click();
   await desk('Model');

@@ -176,33 +176,41 @@ impl Db {
     /// The same as numbers for statistics and pictures, with the value that holds at `from` in front.
     ///
     /// # Errors
-    /// When the database does not answer, or the period holds more than [`MOST_SAMPLES`].
+    /// As [`Db::points_of`].
     pub async fn points(&self, tag: TagNo, from: Nanos, to: Nanos) -> Result<Vec<Point>, DbError> {
-        let mut kept = self.raw(tag, from, to, true, MOST_SAMPLES + 1).await?;
-        // A part of the period given as the whole would be a wrong answer.
-        if kept.len() as i64 > MOST_SAMPLES {
-            return Err(DbError::TooMuch(MOST_SAMPLES));
-        }
+        Ok(self.points_of(&[tag], from, to).await?.pop().unwrap_or_default())
+    }
+
+    /// [`Db::points`] of several tags, in their order. What concerns all of them is asked once.
+    ///
+    /// # Errors
+    /// When the database does not answer, or one of them holds more than [`MOST_SAMPLES`] in the period.
+    pub async fn points_of(&self, tags: &[TagNo], from: Nanos, to: Nanos) -> Result<Vec<Vec<Point>>, DbError> {
         // Of an hour that was lived twice, statistics and pictures show what came last; `raw` gives both.
         let steps = self.clock_steps(from, to).await?;
-        kept.retain(|k| !steps.iter().any(|s| k.epoch < s.epoch && (s.at..s.until).contains(&k.time)));
-        let point = |k: &Kept| {
-            let value = k.value.as_ref().filter(|_| !k.quality.is_bad());
-            let number = value.and_then(Value::exact).filter(|n| n.float().is_finite());
-            let good = number.is_some() || matches!(value, Some(Value::Text(_)));
-            Point { time: k.time, value: number, good, by_hand: k.quality.reason() == Reason::ByHand }
-        };
-        let mut points: Vec<Point> = kept.iter().map(point).collect();
+        let mut all: Vec<Vec<Point>> = Vec::with_capacity(tags.len());
+        for &tag in tags {
+            let mut kept = self.raw(tag, from, to, true, MOST_SAMPLES + 1).await?;
+            // A part of the period given as the whole would be a wrong answer.
+            if kept.len() as i64 > MOST_SAMPLES {
+                return Err(DbError::TooMuch(MOST_SAMPLES));
+            }
+            kept.retain(|k| !steps.iter().any(|s| k.epoch < s.epoch && (s.at..s.until).contains(&k.time)));
+            all.push(kept.iter().map(point).collect());
+        }
         // Where nothing was recorded no value holds on; the first sample afterwards is always stored.
-        let since = points.first().map_or(from, |p| p.time);
-        for gap in self.unrecorded(since, to).await? {
-            // A sample may lie within the span: the last one before a stop, or one that was loaded later.
-            let at = points.partition_point(|p| p.time < gap.to);
-            if let Some(last) = at.checked_sub(1).map(|i| points[i].time) {
-                points.insert(at, Point::unknown(last.max(gap.from) + 1));
+        let since = all.iter().filter_map(|points| points.first()).map(|p| p.time).min().unwrap_or(from);
+        let gaps = self.unrecorded(since.min(from), to).await?;
+        for points in &mut all {
+            for gap in &gaps {
+                // A sample may lie within the span: the last one before a stop, or one that was loaded later.
+                let at = points.partition_point(|p| p.time < gap.to);
+                if let Some(last) = at.checked_sub(1).map(|i| points[i].time) {
+                    points.insert(at, Point::unknown(last.max(gap.from) + 1));
+                }
             }
         }
-        Ok(points)
+        Ok(all)
     }
 
     /// Spans within `from..=to` for which nothing was recorded.
@@ -245,6 +253,14 @@ pub struct ClockEpoch {
     pub by: Nanos,
     /// Until when instants were lived that an earlier epoch had lived before; `at` where there are none.
     pub until: Nanos,
+}
+
+/// A sample for statistics and pictures.
+fn point(kept: &Kept) -> Point {
+    let value = kept.value.as_ref().filter(|_| !kept.quality.is_bad());
+    let number = value.and_then(Value::exact).filter(|n| n.float().is_finite());
+    let good = number.is_some() || matches!(value, Some(Value::Text(_)));
+    Point { time: kept.time, value: number, good, by_hand: kept.quality.reason() == Reason::ByHand }
 }
 
 fn kept(row: &PgRow) -> Result<Kept, DbError> {

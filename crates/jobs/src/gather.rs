@@ -1,8 +1,9 @@
 //! Fills a report's definition with real data.
 
 use havrel_core::{
+    TagNo,
     alarm::AlarmEvent,
-    history::{pixels, spans},
+    history::{Point, pixels, spans},
     plant::{Plant, Report, Section, Tag},
     quality::Quality,
     report::{Curve, Document, Held, Named, Part},
@@ -15,6 +16,9 @@ use uuid::Uuid;
 const MOST_EVENTS: i64 = 500;
 /// Width of trend pictures, in pixels of the drawing.
 pub(crate) const PICTURE_WIDTH: usize = 640;
+
+/// Tags whose samples are held at once.
+const AT_ONCE: usize = 10;
 
 /// When and by whom a report is made.
 #[derive(Clone, Debug)]
@@ -38,11 +42,12 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
         parts.push(match section {
             Section::Text { text } => Part::Text(text.clone()),
             Section::Summary { tags } => {
-                let mut rows = Vec::new();
-                for (id, tag) in named(plant, report.place, tags) {
-                    let points = db.points(plant.tags[&id].no, from, to).await?;
-                    let span = spans(&points, from, to, 1, making.complete_until).swap_remove(0);
-                    rows.push((tag, span));
+                let named = named(plant, report.place, tags);
+                let mut rows = Vec::with_capacity(named.len());
+                for some in named.chunks(AT_ONCE) {
+                    let all = db.points_of(&numbers(plant, some), from, to).await?;
+                    let span = |points: &Vec<Point>| spans(points, from, to, 1, making.complete_until).swap_remove(0);
+                    rows.extend(some.iter().zip(&all).map(|((_, tag), points)| (tag.clone(), span(points))));
                 }
                 Part::Summary(rows)
             }
@@ -56,12 +61,15 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
             }
             Section::Trend { tags } => {
                 let mut curves = Vec::new();
-                for (id, tag) in named(plant, report.place, tags) {
-                    let points = db.points(plant.tags[&id].no, from, to).await?;
-                    let rules = plant.rules.values().filter(|r| r.set.tag == id && r.set.enabled);
-                    let mut limits: Vec<_> = rules.map(|r| (r.set.kind.words(), r.set.level)).collect();
-                    limits.sort_by(|a, b| a.1.total_cmp(&b.1));
-                    curves.push(Curve { tag, pixels: pixels(&points, from, to, PICTURE_WIDTH), limits });
+                let named = named(plant, report.place, tags);
+                for some in named.chunks(AT_ONCE) {
+                    let all = db.points_of(&numbers(plant, some), from, to).await?;
+                    for ((id, tag), points) in some.iter().zip(&all) {
+                        let rules = plant.rules.values().filter(|r| r.set.tag == *id && r.set.enabled);
+                        let mut limits: Vec<_> = rules.map(|r| (r.set.kind.words(), r.set.level)).collect();
+                        limits.sort_by(|a, b| a.1.total_cmp(&b.1));
+                        curves.push(Curve { tag: tag.clone(), pixels: pixels(points, from, to, PICTURE_WIDTH), limits });
+                    }
                 }
                 Part::Trend(curves)
             }
@@ -89,6 +97,10 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
         label: report.label.map(|l| (l.width, l.height)),
         parts,
     })
+}
+
+fn numbers(plant: &Plant, named: &[(Uuid, Named)]) -> Vec<TagNo> {
+    named.iter().map(|(id, _)| plant.tags[id].no).collect()
 }
 
 fn held(plant: &Plant, tag: &Tag, kept: Option<Kept>) -> Held {

@@ -9,10 +9,10 @@ use std::fmt::Write;
 
 use crate::gather::PICTURE_WIDTH;
 
-const HEIGHT: f64 = 84.0;
+const HEIGHT: f64 = 96.0;
 /// Room for the figures of the axis of values, and for the times below.
-const LEFT: f64 = 58.0;
-const FOOT: f64 = 18.0;
+const LEFT: f64 = 66.0;
+const FOOT: f64 = 22.0;
 const COLOURS: [&str; 6] = ["#0e6a6a", "#8a4b08", "#3d5a9e", "#7a2e6b", "#4b6b1f", "#6c5b00"];
 
 /// Stands where a strip would be empty.
@@ -84,7 +84,7 @@ fn range(curve: &Curve) -> Option<(f64, f64)> {
 /// Heights at which lines of text do not cover each other: as near as possible to where they belong, which falls from the
 /// first to the last, and within the strip if there is room.
 fn apart(wanted: &[f64]) -> Vec<f64> {
-    const LINE: f64 = 12.0;
+    const LINE: f64 = 14.0;
     let mut placed = wanted.to_vec();
     // From the lowest up: each at least a line above the one below it.
     for i in 1..placed.len() {
@@ -142,19 +142,19 @@ pub(crate) fn drawing(curve: &Curve, from: Nanos, to: Nanos, zone: &str, index: 
     let decimals = curve.tag.decimals;
     let names = apart(&curve.limits.iter().map(|(_, level)| y(*level) + 4.0).collect::<Vec<_>>());
     let drawn = html! {
-        svg xmlns="http://www.w3.org/2000/svg" font-family="Atkinson Hyperlegible Next, sans-serif" viewBox=(format!("-{LEFT} -6 {} {}", width + LEFT + 80.0, HEIGHT + 6.0 + FOOT)) role="img" aria-label=(curve.tag.name) {
+        svg xmlns="http://www.w3.org/2000/svg" font-family="Atkinson Hyperlegible Next, sans-serif" viewBox=(format!("-{LEFT} -6 {} {}", width + LEFT + 96.0, HEIGHT + 6.0 + FOOT)) role="img" aria-label=(curve.tag.name) {
             @for mark in value_marks(low, high) {
                 line x1="-4" x2=(width) y1=(format!("{:.1}", y(mark))) y2=(format!("{:.1}", y(mark))) stroke="#ebe7da" {}
-                text x="-7" y=(format!("{:.1}", y(mark) + 3.5)) text-anchor="end" font-size="10" fill="#55616b" { (mark_text(mark, decimals)) }
+                text x="-7" y=(format!("{:.1}", y(mark) + 4.5)) text-anchor="end" font-size="13" fill="#55616b" { (mark_text(mark, decimals)) }
             }
             @for (at, words) in time_marks(from, to, zone) {
                 line x1=(format!("{:.1}", x(at - from))) x2=(format!("{:.1}", x(at - from))) y1="0" y2=(HEIGHT + 4.0) stroke="#ebe7da" {}
-                text x=(format!("{:.1}", x(at - from))) y=(HEIGHT + 14.0) text-anchor="middle" font-size="10" fill="#55616b" { (words) }
+                text x=(format!("{:.1}", x(at - from))) y=(HEIGHT + 17.0) text-anchor="middle" font-size="13" fill="#55616b" { (words) }
             }
             rect x="0" y="0" width=(width) height=(HEIGHT) fill="none" stroke="#dad5c6" {}
             @for ((words, level), named) in curve.limits.iter().zip(names) {
                 line x1="0" x2=(width) y1=(format!("{:.1}", y(*level))) y2=(format!("{:.1}", y(*level))) stroke="#b26a00" stroke-dasharray="2 3" {}
-                text x=(width + 6.0) y=(format!("{named:.1}")) fill="#8a5200" font-size="11" { (words) " " (number(Some(*level), decimals)) }
+                text x=(width + 6.0) y=(format!("{named:.1}")) fill="#8a5200" font-size="13" { (words) " " (number(Some(*level), decimals)) }
             }
             @for (from, to) in &pixels.by_hand {
                 rect x=(format!("{:.1}", x(*from))) y=(HEIGHT - 4.0) width=(format!("{:.1}", (x(*to) - x(*from)).max(2.0))) height="4" fill="#55616b" {}
@@ -195,8 +195,8 @@ mod tests {
     #[test]
     fn lines_with_room_stay_where_they_belong() {
         assert_eq!(apart(&[80.0, 50.0, 20.0]), [80.0, 50.0, 20.0]);
-        assert_eq!(apart(&[80.0, 79.0]), [80.0, 68.0]);
-        assert_eq!(apart(&[10.0, 9.0]), [18.0, 6.0]);
+        assert_eq!(apart(&[80.0, 79.0]), [80.0, 66.0]);
+        assert_eq!(apart(&[10.0, 9.0]), [20.0, 6.0]);
     }
 
     proptest! {
@@ -204,7 +204,7 @@ mod tests {
         fn no_line_covers_another(mut wanted in prop::collection::vec(0.0..88.0f64, 0..6)) {
             wanted.sort_by(|a, b| b.total_cmp(a));
             let placed = apart(&wanted);
-            prop_assert!(placed.windows(2).all(|p| p[0] - p[1] >= 12.0 - 1e-9), "{placed:?}");
+            prop_assert!(placed.windows(2).all(|p| p[0] - p[1] >= 14.0 - 1e-9), "{placed:?}");
             prop_assert!(placed.iter().all(|at| *at >= 6.0));
         }
     }

@@ -128,7 +128,7 @@ impl Figure {
         (Figure::P95, "Round trip p95", "ms", true),
         (Figure::Rate, "Values a second", "1/s", true),
         (Figure::Errors, "Errors", "", true),
-        (Figure::Overruns, "Polls left out", "", true),
+        (Figure::Overruns, "Skipped polls", "", true),
         (Figure::Reconnects, "Reconnects", "", true),
         (Figure::Oldest, "Oldest value", "s", true),
         (Figure::Silent, "Since last answer", "s", true),

@@ -230,7 +230,7 @@ fn figures(b: &mut Builder, manuals: &[Manual]) {
     for manual in manuals {
         let of = b.connection(&manual.controller);
         for (name, figure, unit) in
-            [("round trip", "p95", "ms"), ("polls left out", "overruns", ""), ("reconnects", "reconnects", "")]
+            [("round trip", "p95", "ms"), ("skipped polls", "overruns", ""), ("reconnects", "reconnects", "")]
         {
             rows.push((format!("{} {name}", manual.controller), json!({"figure": figure, "connection": of}), unit, None));
         }

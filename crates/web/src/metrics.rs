@@ -100,7 +100,7 @@ fn connections(live: &Live, registry: &mut Registry) {
         ("connection_requests", "Requests since the start"),
         ("connection_values", "Values since the start"),
         ("connection_errors", "Failed requests since the start"),
-        ("connection_overruns", "Polls left out because the one before took too long"),
+        ("connection_overruns", "Polls skipped because the previous one took too long"),
         ("connection_reconnects", "Reconnections since the start"),
         ("connection_round_trip_seconds", "Duration of the last request"),
     ]

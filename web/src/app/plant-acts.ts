@@ -61,6 +61,22 @@ function become(tree: PlantTree, edit: Edit<'place'>): Spot | undefined {
   return spot && edit.op === 'patch' ? { ...spot, ...(edit.set as Partial<Spot>) } : undefined;
 }
 
+/** The last move that was sent: what was seen of the plant by its end. */
+let sent: Promise<number> = Promise.resolve(0);
+
+/** Sends a move once the one before has been answered: a second stroke on the same place follows the first, and does not
+ * clash with it. What anybody else changed in between is still refused. */
+function inTurn(why: string, seen: number, edits: Edit[]): Promise<number> {
+  const before = sent;
+  const done = before.then(async (own) => {
+    const from = Math.max(seen, own);
+    const revision = await commit(why, from, edits);
+    return revision === from + 1 ? revision : 0;
+  });
+  sent = done.catch(() => 0);
+  return done;
+}
+
 /** `choose` is called with what was made or moved, so that it can be seen. */
 export function usePlantActs(tree: PlantTree | undefined, choose: (ids: string[]) => void): PlantActs {
   const now = useRef({ tree, choose });
@@ -84,7 +100,7 @@ export function usePlantActs(tree: PlantTree | undefined, choose: (ids: string[]
       // At once, so that whatever key comes next acts on what was moved, and sees it where it goes.
       now.current.choose(tops);
       const back = foresee(edits.map((edit) => become(tree, edit)).filter((spot) => spot !== undefined));
-      commit(why, tree.revision, edits).catch((error) => {
+      inTurn(why, tree.revision, edits).catch((error) => {
         back();
         complain(error);
       });

@@ -140,9 +140,9 @@ function axisRange(
 }
 
 /** Room for the marks of an axis: for the longest name where states have names. */
-function axisWidth(reading: Reading, plain: boolean): number {
+function axisWidth(reading: Reading, plain: boolean, many: boolean): number {
   const longest = Math.max(0, ...[...(reading.names?.values() ?? [])].map((name) => name.length));
-  return Math.min(120, Math.max(plain ? 38 : 52, longest * 7 + 10));
+  return Math.min(120, Math.max(plain ? 38 : many ? 44 : 52, longest * 7 + 10));
 }
 
 /** Texts of marks, with as many digits as their distance needs. */
@@ -245,7 +245,7 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
           scale,
           side: i % 2 === 0 ? 3 : 1,
           stroke,
-          size: axisWidth(reading, plain),
+          size: axisWidth(reading, plain, tags.length > 4),
           splits: (u, _, low, high) => marksOf(reading, low, high, u.over.clientHeight / 34),
           values: (_, marks) => markTexts(reading, marks),
           grid: { show: i === 0, stroke: resolved('var(--grid)'), width: 1 },
@@ -265,12 +265,10 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
       padding: [8, plain ? 4 : 8, 0, 0],
       hooks: {
         drawClear: [(u) => drawAlarms(u, tinted.current)],
-        drawAxes: [
-          (u) => drawLimits(u, limits.current, tags, readings, plain),
-          (u) => drawByHand(u, byHand.current, tags.length > 1),
-          (u) => drawSteps(u, steps.current),
-        ],
+        drawAxes: [(u) => drawByHand(u, byHand.current, tags.length > 1), (u) => drawSteps(u, steps.current)],
         draw: [
+          // Over the lines, or their words could not be read.
+          (u) => drawLimits(u, limits.current, tags, readings, plain),
           (u) => {
             if (!tell.current || u.data[0].length === 0) return;
             const [from, to] = windowOf(shown.current);

@@ -53,7 +53,17 @@ export function Health({ item, disabled }: { item: Item<'connection'>; disabled:
         </tbody>
       </table>
       {asks && (
-        <div className="min-w-64">
+        <div className="max-w-md min-w-64">
+          {status.learnt.length > 0 && (
+            <div className="mb-4">
+              <h4 className="font-semibold">Found out about the device</h4>
+              <ul>
+                {status.learnt.map((words) => (
+                  <li key={words}>{words}</li>
+                ))}
+              </ul>
+            </div>
+          )}
           <h4 className="font-semibold">Errors</h4>
           {kinds.length === 0 ? (
             <p className="text-soft">None since Havrel started.</p>
