@@ -467,6 +467,7 @@ test('the page itself never scrolls, on any desk and with the inspector open', a
     await expect(page.getByRole('heading', { level: 1 })).toBeVisible();
     expect(await scrolls(), name).toEqual([0, 0]);
   }
+  await desk('Board');
   await inspector().getByRole('button', { name: 'Close inspector' }).click();
 });
 

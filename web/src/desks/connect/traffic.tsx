@@ -79,7 +79,7 @@ export function Traffic({ item }: { item: Item<'connection'> }) {
           <Tick label="Failed only" checked={failed} onChange={setFailed} />
         </span>
         <Button aria-pressed={still} onClick={pause}>
-          {still ? <Play className="size-4" /> : <Pause className="size-4" />} {still ? 'Resume' : 'Pause'}
+          {still ? <Play className="size-4" /> : <Pause className="size-4" />} {still ? 'Resume the log' : 'Pause the log'}
         </Button>
         <Button disabled={found.length === 0} onClick={out}>
           <Download className="size-4" /> Save {counted(found.length, 'exchange')}
