@@ -355,7 +355,7 @@ test('connections leave as a file and come back as one', async () => {
   await button('Export').click();
   const file = await (await download).path();
   await page.getByLabel('File of connections').setInputFiles(file);
-  await expect(page.getByText('No differences.')).toBeVisible();
+  await expect(page.getByText('Nothing would change.')).toBeVisible();
 });
 
 test('a secured device is trusted by its fingerprint, and the key never comes back', async () => {

@@ -7,7 +7,7 @@ import { http, newId, Refused, take } from '../../api/client';
 import { type ConnectionSet, type DevicePath, type Item, LONG_ORDERS, type SourceKind, type TlsSettings } from '../../api/model';
 import { commit } from '../../api/queries';
 import { useGo } from '../../app/router';
-import { useDraft } from '../../parts/draft';
+import { keepDraft, useDraft } from '../../parts/draft';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { counted } from '../../parts/text';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Theirs, Tick } from '../../parts/ui';
@@ -134,7 +134,15 @@ export function NewConnection({ seen }: { seen: number }) {
           )}
         </Field>
       </div>
-      <ConnectionForm key={kind} kind={kind} seen={seen} onMade={(id) => go({ connection: id, part: undefined })} />
+      <ConnectionForm
+        key={kind}
+        kind={kind}
+        seen={seen}
+        onMade={(id) => {
+          keepDraft('connection kind', undefined);
+          go({ connection: id, part: undefined });
+        }}
+      />
     </section>
   );
 }
