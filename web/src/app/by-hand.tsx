@@ -159,7 +159,13 @@ function HandForm({ tag, hand, onClose }: { tag: Item<'tag'>; hand: HandView | u
         >
           Set by hand
         </Button>
-        <Button kind="quiet" onClick={onClose}>
+        <Button
+          kind="quiet"
+          onClick={() => {
+            form.discard();
+            onClose();
+          }}
+        >
           Cancel
         </Button>
       </div>

@@ -95,6 +95,8 @@ export function useForm<T extends object>(
     const kept = Object.entries(changed()).filter(([field]) => !secret.includes(field as keyof T));
     keepDraft(draft, kept.length > 0 ? Object.fromEntries(kept) : undefined);
   }, [draft, values, start]);
+  // At once: what was saved or discarded usually closes the form, and then no effect runs any more.
+  const drop = () => draft !== undefined && keepDraft(draft, undefined);
   const known = (field: string) => fields.includes(field);
   const foreign = error?.problems.filter((p) => !known(p.field)) ?? [];
   return {
@@ -118,6 +120,7 @@ export function useForm<T extends object>(
     dirty: JSON.stringify(values) !== JSON.stringify(start),
     restored: restored && JSON.stringify(values) !== JSON.stringify(start),
     discard: () => {
+      drop();
       setValues(start);
       setRestored(false);
       setError(null);
@@ -133,6 +136,7 @@ export function useForm<T extends object>(
     other: foreign[0]?.message ?? (error && error.problems.length === 0 ? error.message : undefined),
     run: (task) =>
       attempt(task, () => {
+        drop();
         setOthers({});
         setStart(values);
         setRestored(false);

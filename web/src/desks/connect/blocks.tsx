@@ -176,7 +176,13 @@ function BlockForm({ item, block, layouts, seen, onTry, onDone }: BlockProps) {
         <Button kind="main" type="submit" disabled={form.busy || (block && !form.dirty)}>
           {block ? 'Save block' : 'Add block'}
         </Button>
-        <Button kind="quiet" onClick={onDone}>
+        <Button
+          kind="quiet"
+          onClick={() => {
+            form.discard();
+            onDone();
+          }}
+        >
           Cancel
         </Button>
         {block && (

@@ -370,7 +370,14 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
             Delete connection…
           </Button>
         ) : (
-          <Button kind="quiet" onClick={() => go({ connection: undefined })}>
+          <Button
+            kind="quiet"
+            onClick={() => {
+              form.discard();
+              keepDraft('connection kind', undefined);
+              go({ connection: undefined });
+            }}
+          >
             Cancel
           </Button>
         )}

@@ -183,7 +183,14 @@ export function NoteDialog({
         </Field>
         <FormTrouble form={form} />
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Cancel</Button>
+          <Button
+            onClick={() => {
+              form.discard();
+              onClose();
+            }}
+          >
+            Cancel
+          </Button>
           <Button kind="main" type="submit" disabled={form.busy || v.text.trim() === ''}>
             Add note
           </Button>
