@@ -106,7 +106,7 @@ async function views(page: Page) {
   await page.getByRole('button', { name: 'Choose holding 0' }).click();
   await page.getByRole('button', { name: 'Choose holding 4' }).click({ modifiers: ['Shift'] });
   await shot('registers');
-  await page.getByRole('button', { name: 'Leave holding 0' }).click();
+  await page.getByRole('button', { name: 'Remove holding 0', exact: true }).click();
   await page.getByRole('button', { name: 'Blocks and map' }).click();
   await page.getByRole('region', { name: 'Register map' }).getByRole('button').first().waitFor();
   await shot('blocks');

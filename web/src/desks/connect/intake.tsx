@@ -466,7 +466,8 @@ export function Intake({ connection, seen, parts, steps, disabled }: Props) {
         role="group"
         aria-label="Rows"
         className="overflow-auto border border-line"
-        style={{ height: Math.min(rows.length, 10) * ROW + 38 }}
+        // With its head and the scroll bar below.
+        style={{ height: Math.min(rows.length, 10) * ROW + 46 }}
       >
         {/* One width for the heads and the rows under them. */}
         <div className="min-w-max">

@@ -15,6 +15,8 @@ export interface Column {
 
 /** Twenty digits, which must not be cut off. */
 const LONG = 12.5;
+/** Seven digits with an exponent. */
+const FLOAT = 8.8;
 
 function as(kind: string, order: string, title = kind, left = false): Column {
   const wanted = kind.endsWith('64') ? order : halfOrder(order);
@@ -28,7 +30,7 @@ function as(kind: string, order: string, title = kind, left = false): Column {
         : wanted === 'ABCD' || ['u16', 'i16'].includes(kind)
           ? kind
           : `${kind} ${wanted}`,
-    ...(kind.endsWith('64') ? { width: LONG } : {}),
+    ...(kind.endsWith('64') ? { width: LONG } : kind === 'f32' ? { width: FLOAT } : {}),
     show: ({ readings }) => {
       const alike = readings.filter((r) => r.kind === kind);
       return short(kind, (alike.find((r) => r.order === wanted) ?? alike[0])?.text);
