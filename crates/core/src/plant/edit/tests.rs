@@ -128,7 +128,7 @@ fn deleting_needs_an_empty_place_or_takes_all_in_it() {
     assert_eq!(problems.len(), 1);
     assert_eq!(problems[0].kind, ProblemKind::InUse);
     let problems = try_on(&plant, &[delete(Kind::Place, 2, true)]).unwrap_err();
-    assert!(problems[0].message.contains("report “Shift” shows"), "{}", problems[0].message);
+    assert!(problems[0].message.contains("report “Shift” uses"), "{}", problems[0].message);
     let (next, changes) = try_on(&plant, &[delete(Kind::Report, 30, false), delete(Kind::Place, 2, true)]).unwrap();
     assert_eq!(changes.len(), 5);
     assert!(next.tags.is_empty() && next.rules.is_empty());
