@@ -466,7 +466,7 @@ async fn an_edition_stays_as_it_was_made() {
     let (status, body) =
         engineer.edit(3, "Deleted", json!([{"op": "delete", "kind": "tag", "id": built.level, "contents": true}])).await;
     assert_eq!(status, 409);
-    assert!(body["detail"].as_str().unwrap().contains("report “Shift” shows"), "{body}");
+    assert!(body["detail"].as_str().unwrap().contains("report “Shift” uses"), "{body}");
     plant.stop().await;
 }
 
