@@ -273,14 +273,13 @@ pub fn learn(rows: &[Found], examples: &[(usize, String)], of: Named) -> Option<
         let fits =
             |(row, name): &(usize, String)| rows.get(*row).is_none_or(|f| pattern.name(*row, f).as_deref() == Some(name.trim()));
         let unfit: Vec<usize> = examples.iter().filter(|e| !fits(e)).map(|e| e.0).collect();
-        // A pattern that says nothing about many rows was hardly meant.
-        let names = |rows_: &[usize]| -> Vec<Option<String>> { rows_.iter().map(|&row| pattern.name(row, &rows[row])).collect() };
+        // A pattern that leaves many rows without a name is unlikely.
         let sample: Vec<usize> = match of {
             Named::Rows => (0..rows.len()).step_by((rows.len() / 50).max(1)).collect(),
             // Neighbours show whether several come together.
             Named::Places => (*last..rows.len()).take(100).collect(),
         };
-        let mut names = names(&sample);
+        let mut names: Vec<Option<String>> = sample.iter().map(|&row| pattern.name(row, &rows[row])).collect();
         let empty = names.iter().filter(|n| n.is_none()).count();
         names.sort();
         names.dedup();

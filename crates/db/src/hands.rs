@@ -58,7 +58,7 @@ impl Db {
              actor = excluded.actor, since = excluded.since, until = excluded.until, keeps = excluded.keeps",
         )
         .bind(hand.tag)
-        .bind(hand.value.to_json())
+        .bind(stored(&hand.value))
         .bind(&hand.reason)
         .bind(hand.account)
         .bind(&hand.actor)
@@ -80,11 +80,20 @@ impl Db {
     }
 }
 
+/// A value as JSON that tells its type: large whole numbers stay numbers, which `jsonb` keeps digit by digit.
+fn stored(value: &Value) -> Json {
+    match value {
+        Value::I64(number) => (*number).into(),
+        Value::U64(number) => (*number).into(),
+        other => other.to_json(),
+    }
+}
+
 fn value(json: Json) -> Value {
     match json {
         Json::Bool(on) => Value::Bool(on),
         Json::Number(n) => Value::of_json(&n).unwrap_or(Value::F64(f64::NAN)),
-        Json::String(text) => Value::of_digits(&text).unwrap_or(Value::Text(text)),
+        Json::String(text) => Value::Text(text),
         other => Value::Text(other.to_string()),
     }
 }

@@ -9,7 +9,10 @@ use havrel_core::{
 };
 use havrel_db::history::Kept;
 use havrel_link::plain::PUSH;
-use std::{collections::HashSet, sync::Arc};
+use std::{collections::HashSet, sync::Arc, time::Duration};
+
+/// Pause before the database is asked again.
+const RETRY: Duration = Duration::from_secs(5);
 
 /// One tag's last value.
 pub(crate) struct Recalled {
@@ -25,12 +28,12 @@ pub(crate) async fn run(live: Arc<Live>, seq: u64) {
     if shipped.wait_for(|&last| last >= seq).await.is_err() {
         return;
     }
-    let newest = match live.db.newest().await {
-        Ok(newest) => newest,
-        Err(error) => {
-            tracing::warn!(%error, "the last values before the restart could not be read");
-            return;
+    let newest = loop {
+        match live.db.newest().await {
+            Ok(newest) => break newest,
+            Err(error) => tracing::warn!(%error, "the last values before the restart could not be read; Havrel retries"),
         }
+        tokio::time::sleep(RETRY).await;
     };
     let plant = live.plant();
     let is_pushed = |id| plant.connections.get(&id).is_some_and(|c| c.set.kind == PUSH);

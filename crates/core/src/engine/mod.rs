@@ -6,9 +6,11 @@
 
 mod clock;
 pub mod plan;
+mod recall;
 mod system;
 
 pub use plan::{Plan, RecordRule, RulePlan, Slot, TagPlan};
+pub use recall::Told;
 
 use crate::{
     TagNo,
@@ -91,17 +93,6 @@ pub struct Effects {
     pub states: Vec<AlarmStanding>,
     /// Tags whose value is not set by hand any more because its time ended or the tag is gone.
     pub released: Vec<TagNo>,
-}
-
-/// How, when and by which clock a value was told.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Told {
-    pub quality: Quality,
-    pub at: Nanos,
-    /// The clock epoch in which it was told.
-    pub epoch: u32,
-    /// The time by the source's own clock; 0 where it has none.
-    pub own: Nanos,
 }
 
 /// The newest that is known of a tag.
@@ -234,21 +225,6 @@ impl Engine {
                 }
             }
         }
-    }
-
-    /// Shows what was known before a restart, unless something newer is.
-    fn recall(&mut self, tag: TagNo, value: Value, time: Nanos, told: Option<Told>, out: &mut Effects) {
-        let Some(&slot) = self.plan.slots.get(&tag) else { return };
-        let hand = self.hands.get_mut(&tag).and_then(|hand| hand.beneath.as_mut());
-        let current = hand.unwrap_or(&mut self.current[slot as usize]);
-        if current.value.is_some() || self.plan.tags[slot as usize].idle {
-            return;
-        }
-        (current.value, current.time) = (Some(value), time);
-        if let Some(told) = told.filter(|_| matches!(current.quality.reason(), Reason::NotSet | Reason::NotRead)) {
-            (current.quality, current.told, current.epoch, current.own) = (told.quality, told.at, told.epoch, told.own);
-        }
-        out.changed.push(slot);
     }
 
     fn take(&mut self, batch: &Batch, mut sample: Sample, out: &mut Effects) {

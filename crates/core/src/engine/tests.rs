@@ -15,7 +15,7 @@ fn id(n: u128) -> Uuid {
 }
 
 /// One tag (number 7) with a high limit at 80, recorded as given.
-fn plant(tag: Json, rule: Json) -> Plant {
+pub(super) fn plant(tag: Json, rule: Json) -> Plant {
     let mut settings = json!({"place": id(1), "name": "Level", "unit": "%"});
     settings.as_object_mut().unwrap().extend(own(tag));
     let mut limit = json!({"tag": id(10), "kind": "high", "level": 80.0});
@@ -33,13 +33,13 @@ fn plant(tag: Json, rule: Json) -> Plant {
     plant
 }
 
-fn engine(plant: &Plant, standings: Vec<AlarmStanding>) -> Engine {
+pub(super) fn engine(plant: &Plant, standings: Vec<AlarmStanding>) -> Engine {
     let mut engine = Engine::new(standings);
     engine.step(0, Input::Plan(Arc::new(Plan::of(plant))), &mut Effects::default());
     engine
 }
 
-fn value(at_s: i64, value: f64) -> Batch {
+pub(super) fn value(at_s: i64, value: f64) -> Batch {
     let mut batch = Batch::default();
     batch.push(7, at_s * SECOND, Quality::GOOD, 0, &Value::F64(value));
     batch
@@ -51,7 +51,7 @@ fn bad(at_s: i64) -> Batch {
     batch
 }
 
-fn feed(engine: &mut Engine, batches: &[Batch]) -> Effects {
+pub(super) fn feed(engine: &mut Engine, batches: &[Batch]) -> Effects {
     let mut out = Effects::default();
     for batch in batches {
         engine.step(batch.samples[0].time, Input::Samples(batch), &mut out);
@@ -78,36 +78,6 @@ fn a_clock_that_was_never_set_is_not_believed() {
     engine.step(now, Input::Samples(&batch), &mut Effects::default());
     let current = engine.current(0);
     assert_eq!((current.time, current.quality), (now, Quality::of(Reason::ClockUnset)));
-}
-
-#[test]
-fn what_history_knows_shows_after_a_restart_until_the_source_speaks() {
-    let recalled = |told| Input::Recall { tag: 7, value: Value::F64(42.0), time: SECOND, told };
-    let good = Told { quality: Quality::GOOD, at: SECOND, epoch: 0, own: SECOND };
-    let unset = |engine: &mut Engine| {
-        let mut batch = Batch::default();
-        batch.push_quality(7, 100 * SECOND, Quality::of(Reason::NotSet));
-        engine.step(100 * SECOND, Input::Samples(&batch), &mut Effects::default());
-    };
-    let step = |engine: &mut Engine, input| {
-        let mut out = Effects::default();
-        engine.step(100 * SECOND, input, &mut out);
-        out
-    };
-    // A pushed value counts as it was sent; a polled one shows, and is not trusted.
-    for (told, reason) in [(Some(good), Reason::Fine), (None, Reason::NotSet)] {
-        let mut engine = engine(&plant(json!({}), json!({})), vec![]);
-        unset(&mut engine);
-        let out = step(&mut engine, recalled(told));
-        assert!(out.changed == [0] && out.recorded.is_empty() && out.events.is_empty(), "{out:?}");
-        let current = engine.current(0);
-        assert_eq!((current.value.clone(), current.time), (Some(Value::F64(42.0)), SECOND));
-        assert_eq!(current.quality, Quality::of(reason));
-    }
-    let mut engine = engine(&plant(json!({}), json!({})), vec![]);
-    feed(&mut engine, &[value(50, 7.0)]);
-    assert!(step(&mut engine, recalled(Some(good))).changed.is_empty());
-    assert_eq!(engine.current(0).value, Some(Value::F64(7.0)));
 }
 
 #[test]

@@ -20,6 +20,7 @@ use havrel_db::{
     cluster::{Care, Cluster},
     config::{By, CommitError},
     editions::Edition,
+    hands::Hand,
     history::Shipped,
 };
 use rstest::rstest;
@@ -403,4 +404,26 @@ async fn a_kept_trend_is_replaced_by_one_of_the_same_name() {
     assert_eq!((kept.len(), kept[0].name.as_str(), &kept[0].trend), (1, "leach VESSEL", &json!({"span": 90})));
     assert_eq!(db.forget_trend(first, Some(Uuid::now_v7())).await.unwrap(), None);
     assert_eq!(db.forget_trend(first, Some(by.account)).await.unwrap().as_deref(), Some("leach VESSEL"));
+}
+
+#[tokio::test]
+async fn what_is_set_by_hand_comes_back_as_it_was() {
+    let db = db().await;
+    let digits = "12345678901234567890";
+    let values = [Value::U64(u64::MAX), Value::I64(-9_007_199_254_740_995), Value::Text(digits.into()), Value::Bool(true)];
+    for (since, value) in values.iter().enumerate() {
+        let hand = Hand {
+            tag: Uuid::now_v7(),
+            value: value.clone(),
+            reason: "Trial".into(),
+            account: None,
+            actor: "Plant engineer".into(),
+            since: since as i64,
+            until: None,
+            keeps: true,
+        };
+        db.keep_hand(&hand).await.unwrap();
+    }
+    let kept: Vec<Value> = db.hands().await.unwrap().into_iter().map(|hand| hand.value).collect();
+    assert_eq!(kept, values);
 }

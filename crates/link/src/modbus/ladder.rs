@@ -99,10 +99,13 @@ async fn climb(settings: &Settings, path: Path, timeout_ms: u32, ladder: &Ladder
             }
         }
     }
+    let asked = format!("ask unit {} for a register", settings.unit);
     if let Err(silence @ (LinkError::Silent(_) | LinkError::WrongUnit(_))) = &spoken {
-        spoken = Err(why_silent(&way, silence).await);
+        // Some devices allow one connection only.
+        session.close().await;
+        return ladder.rung("Protocol", asked, began, Err(why_silent(&way, silence).await)).await;
     }
-    ladder.rung("Protocol", format!("ask unit {} for a register", settings.unit), began, spoken).await?;
+    ladder.rung("Protocol", asked, began, spoken).await?;
 
     let value = match first {
         Some((address, word)) => Ok(((), format!("{address} holds {word}"))),

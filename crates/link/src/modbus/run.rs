@@ -164,7 +164,7 @@ impl Run {
     async fn poll(&mut self, lines: &mut [Session], mut plan: Arc<LinkPlan>, settings: Settings) -> Stop {
         let mut work = Work::of(&plan, &settings);
         let mut memory = Memory::default();
-        // What somebody looks at says nothing of the tags.
+        // Kept apart: a register that somebody views need not belong to a tag.
         let mut looked = Memory::default();
         let began = Instant::now();
         let clock = |at: Instant| Nanos::try_from((at - began).as_nanos()).unwrap_or(Nanos::MAX);

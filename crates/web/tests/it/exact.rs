@@ -2,7 +2,7 @@
 //! values come back after a restart.
 
 use crate::{
-    keep::pushable,
+    keep::{push_item, pushable},
     plant::{Client, Plant},
 };
 use actix_web::http::Method;
@@ -14,14 +14,6 @@ use uuid::Uuid;
 
 /// 2^53 + 1: the first whole number that a number of 64 bits with a point cannot hold.
 const FIRST: u64 = 9_007_199_254_740_993;
-
-async fn push(url: &str, token: &str, body: &Json) -> (u16, String) {
-    let request = awc::Client::builder().timeout(Duration::from_secs(20)).finish().post(format!("{url}/api/push"));
-    let request = request.insert_header(("authorization", format!("Bearer {token}")));
-    let mut answer = request.send_json(body).await.unwrap();
-    let text = answer.body().await.unwrap();
-    (answer.status().as_u16(), String::from_utf8_lossy(&text).into_owned())
-}
 
 async fn values(client: &Client, no: u32) -> Json {
     client.get(&format!("/api/values?tags={no}")).await.1[0].clone()
@@ -35,10 +27,11 @@ async fn large_counters_keep_every_digit() {
     let pushed = pushable(&engineer, built.place, 1).await;
     let no = plant.live.plant().tags[&pushed.tag].no;
     for value in [json!(FIRST), json!(u64::MAX.to_string()), json!(FIRST + 2)] {
-        let (status, told) = push(&plant.url, &pushed.token, &json!({"tag": "EX-1/Steam flow", "value": value})).await;
+        let (status, told) = push_item(&plant.url, &pushed.token, &json!({"tag": "EX-1/Steam flow", "value": value})).await;
         assert_eq!(status, 200, "{told}");
     }
-    let (_, told) = push(&plant.url, &pushed.token, &json!({"tag": "EX-1/Steam flow", "value": "18446744073709551616"})).await;
+    let (_, told) =
+        push_item(&plant.url, &pushed.token, &json!({"tag": "EX-1/Steam flow", "value": "18446744073709551616"})).await;
     assert!(told.contains("A number is needed here."), "one more than 64 bits hold: {told}");
     assert_eq!(values(&engineer, no).await["value"], (FIRST + 2).to_string());
     for _ in 0..400 {
@@ -105,7 +98,7 @@ async fn last_values_come_back_after_a_restart() {
     let no = plant.live.plant().tags[&pushed.tag].no;
     let then = to_text(havrel_live::now() - 3600 * SECOND);
     let body = json!({"tag": "EX-1/Steam flow", "value": 12.5, "time": then});
-    assert_eq!(push(&plant.url, &pushed.token, &body).await.0, 200);
+    assert_eq!(push_item(&plant.url, &pushed.token, &body).await.0, 200);
     let db = plant.live.db.clone();
     plant.stop().await;
     let plant = Plant::on(db).await;
@@ -115,7 +108,7 @@ async fn last_values_come_back_after_a_restart() {
     assert_eq!((&shown[0]["value"], &shown[0]["time"], &shown[0]["quality"]), (&json!(12.5), &json!(then), &json!("good")));
     // What is older still goes to history only.
     let older = json!({"tag": "EX-1/Steam flow", "value": 3.0, "time": to_text(havrel_live::now() - 7200 * SECOND)});
-    assert_eq!(push(&plant.url, &pushed.token, &older).await.0, 200);
+    assert_eq!(push_item(&plant.url, &pushed.token, &older).await.0, 200);
     assert_eq!(values(&again, no).await["value"], 12.5);
     plant.stop().await;
 }

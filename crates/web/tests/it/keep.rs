@@ -150,10 +150,16 @@ pub async fn pushable(engineer: &Client, place: Uuid, seen: i64) -> Pushed {
 }
 
 pub async fn push(url: &str, token: &str, value: f64) -> u16 {
+    push_item(url, token, &json!({"tag": "EX-1/Steam flow", "value": value})).await.0
+}
+
+/// Pushes one item; gives status and answer.
+pub async fn push_item(url: &str, token: &str, item: &serde_json::Value) -> (u16, String) {
     let request = awc::Client::builder().timeout(Duration::from_secs(20)).finish().post(format!("{url}/api/push"));
     let request = request.insert_header(("authorization", format!("Bearer {token}")));
-    let answer = request.send_json(&json!({"tag": "EX-1/Steam flow", "value": value})).await;
-    answer.unwrap().status().as_u16()
+    let mut answer = request.send_json(item).await.unwrap();
+    let text = answer.body().await.unwrap();
+    (answer.status().as_u16(), String::from_utf8_lossy(&text).into_owned())
 }
 
 /// Ten minutes at 5,000 samples each second with `./havrel test --long`; a tenth of the tags otherwise.

@@ -2,7 +2,14 @@
 
 import { LONG_ORDERS, type Point, TYPES } from '../../api/model';
 
-export type TypeFields = Pick<Point, 'type'> & Partial<Pick<Point, 'order' | 'length' | 'bit' | 'bits'>>;
+/** What of a point its type cell says. */
+export interface TypeFields {
+  type: string;
+  order?: string;
+  length?: number;
+  bit?: number;
+  bits?: number;
+}
 
 /** What a cell says, or why it cannot be understood. */
 export type Understood = { fields: TypeFields; wrong?: undefined } | { fields?: undefined; wrong: string };
