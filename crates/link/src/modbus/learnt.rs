@@ -8,6 +8,9 @@ use std::{
 /// So many connections in a row that ended after one answer show how a device works.
 const SURE: u32 = 2;
 
+/// So many connections that were closed while further ones were open show that the device does not allow those.
+const CROWDED: u32 = 3;
+
 /// What was learnt; shared by the lines of a connection.
 #[derive(Debug, Default)]
 pub struct Learnt(Mutex<Known>);
@@ -18,6 +21,8 @@ struct Known {
     unmasked: BTreeSet<u8>,
     /// Connections in a row that the device closed after one answer.
     single: u32,
+    /// Connections that the device closed while further ones were open.
+    crowded: u32,
 }
 
 impl Learnt {
@@ -46,12 +51,27 @@ impl Learnt {
         self.lock().single >= SURE
     }
 
+    /// The device closed a connection while further ones were open.
+    pub fn crowded(&self) {
+        self.lock().crowded += 1;
+    }
+
+    /// Whether the device allows no further connections, so that all devices behind it share the ordinary ones.
+    pub fn is_crowded(&self) -> bool {
+        self.lock().crowded >= CROWDED
+    }
+
     /// The same in words, for the page.
     pub fn words(&self) -> Vec<String> {
         let known = self.lock();
         let mut words = Vec::new();
         if known.single >= SURE {
             words.push("The device closes the connection after each answer; each request opens a new one.".to_owned());
+        }
+        if known.crowded >= CROWDED {
+            words.push(
+                "The device closes connections while several are open; a slow unit waits until the others were read.".to_owned(),
+            );
         }
         words.extend(known.unmasked.iter().map(|unit| {
             format!(

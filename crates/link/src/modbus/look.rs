@@ -1,9 +1,11 @@
 //! Looking at what a device holds: a page of one table, each register in every reading that makes sense.
 
-use super::{Address, Order, Settings, Shape, Table, Type, session::Session, turn::Memory};
+use super::{Address, Order, Settings, Shape, Table, Type, memory::Memory, session::Session};
 use crate::{Found, LinkError, Page, Reading};
 use havrel_core::plant::{Own, resolve};
 use serde::Deserialize;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use tokio::time::Instant;
 
 /// What a look asks for.
 #[derive(Clone, Debug, Deserialize)]
@@ -27,7 +29,7 @@ pub(super) async fn look(
     session: &mut Session,
     settings: &Settings,
     request: &Own,
-    memory: &mut Memory,
+    memory: &Mutex<Memory>,
 ) -> Result<Page, LinkError> {
     let look: Look = resolve(None, request).map_err(|(field, m)| LinkError::BadRequest(format!("{field}: {m}")))?;
     let table = Table::from_word(&look.table)
@@ -37,34 +39,35 @@ pub(super) async fn look(
     let unit = look.unit.unwrap_or(settings.unit);
     let first = u32::from(look.start);
     let at = |start: u32| Address { table, offset: start as u16 };
+    let memory = || -> MutexGuard<'_, Memory> { memory.lock().unwrap_or_else(PoisonError::into_inner) };
+    let pauses = |start: u32| memory().pauses(unit, at(start), 1, Instant::now());
     let mut words: Vec<Result<u16, LinkError>> = Vec::with_capacity(count as usize);
     // Spans still to be read, the next one last. What was refused by itself a moment ago is passed over.
     let mut open: Vec<(u32, u32)> = Vec::new();
     for start in first..first + count {
-        let pauses = memory.pauses(unit, at(start), 1).is_some();
         match open.last_mut() {
-            Some((from, span)) if !pauses && *span < limit && memory.pauses(unit, at(*from), 1).is_none() => *span += 1,
+            Some((from, span)) if *span < limit && pauses(start).is_none() && pauses(*from).is_none() => *span += 1,
             _ => open.push((start, 1)),
         }
     }
     open.reverse();
     // One address the device lacks spoils a whole request, so a refused span is halved until what is refused stands alone.
     while let Some((start, span)) = open.pop() {
-        if let Some(error) = (span == 1).then(|| memory.pauses(unit, at(start), 1)).flatten() {
+        if let Some(error) = (span == 1).then(|| pauses(start)).flatten() {
             words.push(Err(error));
             continue;
         }
         match session.read(unit, at(start), span as u16).await {
             Ok(read) => {
                 if span == 1 {
-                    memory.found(unit, at(start), 1);
+                    memory().found(unit, at(start), 1);
                 }
                 words.extend(read.into_iter().map(Ok));
             }
             Err(error) if !error.spares_connection() => return Err(error),
             Err(error) if span == 1 => {
                 if error.lasts() {
-                    memory.miss(unit, at(start), 1, error.clone());
+                    memory().miss(unit, at(start), 1, error.clone(), Instant::now());
                 }
                 words.push(Err(error));
             }

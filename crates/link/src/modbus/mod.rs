@@ -2,18 +2,24 @@
 //! V1.1b3, Modbus messaging on TCP/IP V1.0b, Modbus over serial line V1.02).
 //!
 //! [`address`], [`codec`] and [`settings`] are pure; [`wire`] is the stream and [`session`] one open connection with one
-//! request at a time; [`turn`] reads everything wanted once; [`run`] keeps the rhythm, the recovery and the health.
+//! request at a time. [`work`] says what is read in which rhythm, [`memory`] what was learnt about the devices, [`rounds`] what
+//! is asked next; [`polling`] asks it over the lines there are, [`commands`] serves what is asked in between, and [`run`] keeps
+//! the connection alive.
 
 pub mod address;
 pub mod codec;
+mod commands;
 mod ladder;
 mod learnt;
 mod look;
+mod memory;
+mod polling;
+mod rounds;
 mod run;
 pub mod session;
 pub mod settings;
-mod turn;
 mod wire;
+mod work;
 
 pub use address::{Address, Table};
 pub use codec::{Encoded, Order, Shape, Type};
@@ -23,7 +29,7 @@ use crate::{Driver, LinkError, Occupied, OtherReading, Page, Ports, TestStep, tr
 use async_trait::async_trait;
 use havrel_core::plant::{Connection, Own, Tag};
 use session::{Session, Way};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use tokio::sync::mpsc;
 
 /// The connection kind.
@@ -87,7 +93,7 @@ impl Driver for Modbus {
         let (timeout_ms, tap, learnt) = (connection.timeout_ms, Tap::default(), Arc::default());
         let way = Way { settings: settings.clone(), path, timeout_ms, tap, learnt };
         let mut session = Session::open(way).await?;
-        let page = look::look(&mut session, &settings, request, &mut turn::Memory::default()).await;
+        let page = look::look(&mut session, &settings, request, &Mutex::default()).await;
         session.close().await;
         page
     }

@@ -18,6 +18,9 @@ use tokio_modbus::{
     slave::{Slave, SlaveContext as _},
 };
 
+/// A connection that the device closes so soon after an answer was not closed for being idle.
+const SOON: Duration = Duration::from_secs(2);
+
 /// How a session speaks, and over what.
 #[derive(Clone)]
 pub struct Way {
@@ -35,8 +38,11 @@ pub struct Session {
     ear: Ear,
     /// When the next request may leave at the earliest.
     free: Instant,
-    /// How many requests were answered over this connection.
+    /// How many requests were answered over this connection, and when the last one.
     answers: u32,
+    answered: Instant,
+    /// Whether the device closed the connection soon after an answer.
+    cut: bool,
     /// Duration of the last request.
     pub took_us: u64,
 }
@@ -59,7 +65,7 @@ impl Session {
             Transport::Tcp | Transport::Tls => tcp::attach_slave(listening, slave),
             Transport::RtuOverTcp | Transport::Serial => rtu::attach_slave(listening, slave),
         };
-        Session { way, context, ear, free: Instant::now(), answers: 0, took_us: 0 }
+        Session { way, context, ear, free: Instant::now(), answers: 0, answered: Instant::now(), cut: false, took_us: 0 }
     }
 
     /// Begins anew on the same way, so that an answer which comes late belongs to nobody.
@@ -69,9 +75,19 @@ impl Session {
     pub async fn reopen(&mut self) -> Result<(), LinkError> {
         // The other side may be gone already; there is nothing to mend. A serial line must be free before it opens again.
         let _ = self.context.disconnect().await;
-        let free = self.free;
-        *self = Session { free, ..Session::open(self.way.clone()).await? };
+        let (free, cut) = (self.free, self.cut);
+        *self = Session { free, cut, ..Session::open(self.way.clone()).await? };
         Ok(())
+    }
+
+    /// Whether nothing was answered over it yet.
+    pub fn is_fresh(&self) -> bool {
+        self.answers == 0
+    }
+
+    /// Whether the device closed the connection soon after an answer, since this was asked last.
+    pub fn take_cut(&mut self) -> bool {
+        std::mem::take(&mut self.cut)
     }
 
     /// Ends it in good order.
@@ -209,6 +225,8 @@ impl Session {
             }
             Err(_) => Err(self.ear.other_protocol().filter(|_| !rtu).unwrap_or(LinkError::Silent(self.way.timeout_ms))),
         };
+        self.cut |= result == Err(LinkError::Closed) && self.answers > 0 && self.answered.elapsed() < SOON;
+        self.answered = Instant::now();
         self.answers += u32::from(result.as_ref().map_or_else(LinkError::spares_connection, |_| true));
         self.took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
         if self.way.settings.spacing_ms > 0 {

@@ -23,6 +23,12 @@ impl Transport {
     pub fn rtu(self) -> bool {
         matches!(self, Transport::RtuOverTcp | Transport::Serial)
     }
+
+    /// Whether there can be several connections at once that do not disturb each other; behind frames of the serial line is one
+    /// line, whatever leads to it.
+    pub fn many_lines(self) -> bool {
+        !self.rtu()
+    }
 }
 
 /// Parity of a serial line; the specification's usual is even.

@@ -7,3 +7,4 @@ mod good;
 mod learnt;
 mod plain;
 mod secured;
+mod units;
