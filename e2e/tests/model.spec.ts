@@ -130,7 +130,7 @@ test('what is wrong is told at its cell, and a stroke goes back', async () => {
   await page.keyboard.press('Enter');
   await page.keyboard.type('80');
   await page.keyboard.press('Enter');
-  await expect(unsaved()).toContainText('“much” is no number');
+  await expect(unsaved()).toContainText('“much” is not a number');
   await expect(unsaved().getByRole('button', { name: 'Save 2 rows' })).toBeDisabled();
   await unsaved().getByRole('button', { name: 'Discard this row' }).click();
   await expect(unsaved()).toContainText('1 cell in 1 row');

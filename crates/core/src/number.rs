@@ -67,7 +67,8 @@ impl Number {
         };
         match (whole(self), whole(other)) {
             (Some(a), Some(b)) => a.cmp(&b),
-            _ => self.float().total_cmp(&other.float()),
+            // To add zero makes the negative zero equal to the other one.
+            _ => (self.float() + 0.0).total_cmp(&(other.float() + 0.0)),
         }
     }
 

@@ -149,7 +149,7 @@ fn replay(csv: &str) -> Result<Vec<(Nanos, f64)>, String> {
             return Err(format!("Row {}: “{}” is no time.", i + 1, first.chars().take(30).collect::<String>()));
         };
         let value =
-            number(second).ok_or(format!("Row {}: “{}” is no number.", i + 1, second.chars().take(30).collect::<String>()))?;
+            number(second).ok_or(format!("Row {}: “{}” is not a number.", i + 1, second.chars().take(30).collect::<String>()))?;
         if rows.last().is_some_and(|(last, _)| *last >= time) {
             return Err(format!("Row {}: times must rise.", i + 1));
         }

@@ -40,7 +40,13 @@ describe('limitEdits', () => {
     expect(edits[0]?.edit).toMatchObject({ id: 'r', set: { level: 82.5 } });
     expect(limitEdits('t', [high], none).map((e) => e.edit)).toEqual([{ op: 'delete', kind: 'rule', id: 'r' }]);
   });
-  it('sends what is no number as it was typed, to be refused at its field', () => {
+  it('sends what is not a number as it was typed, to be refused at its field', () => {
     expect(limitEdits('t', [], { ...none, low: row('much') })[0]?.edit).toMatchObject({ set: { level: 'much' } });
+    // A number with more digits than a number of the page keeps would arrive as another.
+    const typed = '9007199254740993';
+    expect(limitEdits('t', [], { ...none, low: row(typed) })[0]?.edit).toMatchObject({ set: { level: typed } });
+    expect(limitEdits('t', [], { ...none, low: row('9007199254740994') })[0]?.edit).toMatchObject({
+      set: { level: 9007199254740994 },
+    });
   });
 });

@@ -8,7 +8,7 @@ import { numberOf, textOf, useForm } from '../parts/form';
 import { Pips } from '../parts/pips';
 import { useReading } from '../parts/reading';
 import { LIMIT_WORDS, PRIORITY_WORDS } from '../parts/text';
-import { Button, Choice, Field, FormTrouble, Input } from '../parts/ui';
+import { Button, Choice, Field, FormTrouble, Input, Theirs } from '../parts/ui';
 
 const KINDS: LimitKind[] = ['high_high', 'high', 'low', 'low_low'];
 const USUAL_PRIORITY: Record<LimitKind, number> = { high_high: 3, high: 2, low: 2, low_low: 3 };
@@ -62,9 +62,10 @@ export function limitEdits(tag: string, rules: readonly Item<'rule'>[], rows: Ro
       cause: row.cause,
       action: row.action,
     };
+    const changed = Object.entries(set).filter(([field, value]) => value !== rule?.set[field as keyof typeof set]);
     return [
       rule
-        ? { op: 'patch', kind: 'rule', id: rule.id, set }
+        ? { op: 'patch', kind: 'rule', id: rule.id, set: Object.fromEntries(changed) }
         : { op: 'create', kind: 'rule', id: newId(), set: { tag, kind, ...set } },
     ];
   };
@@ -80,7 +81,7 @@ interface Props {
 
 export function LimitSheet({ tag, rules, seen, disabled }: Props) {
   const initial = Object.fromEntries(KINDS.map((k) => [k, rowOf(k, rules.find((r) => r.set.kind === k)?.set)])) as Rows;
-  const form = useForm(initial, [], { draft: `limits ${tag.id}` });
+  const form = useForm(initial, [], { follow: true, draft: `limits ${tag.id}` });
   const { names } = useReading(tag.set, true);
   const [open, setOpen] = useState<LimitKind | null>(null);
   const set = (kind: LimitKind, change: Partial<Row>) => form.set(kind, { ...form.values[kind], ...change });
@@ -162,6 +163,7 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
                   {problem.message}
                 </p>
               )}
+              <Theirs form={form} field={kind} what={`limit ${words}`} />
               {row.level.trim() !== '' && (
                 <button
                   type="button"

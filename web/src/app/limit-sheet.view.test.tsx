@@ -32,9 +32,23 @@ it('sends only what changed, with the revision that was seen', async () => {
   await user.clear(screen.getByLabelText('Limit low'));
   await user.click(save);
   expect(commit).toHaveBeenCalledWith('Set limits of EX-1/Level', 7, [
-    { op: 'patch', kind: 'rule', id: 'high', set: expect.objectContaining({ level: 82.5 }) },
+    { op: 'patch', kind: 'rule', id: 'high', set: { level: 82.5 } },
     { op: 'delete', kind: 'rule', id: 'low' },
   ]);
+});
+
+it('takes in what somebody else changes, and shows both where it was typed here too', async () => {
+  const { rerender } = render(<LimitSheet tag={tag} rules={[rule('high', 80), rule('low', 5)]} seen={7} disabled={false} />);
+  const user = userEvent.setup();
+  await user.clear(screen.getByLabelText('Limit high'));
+  await user.type(screen.getByLabelText('Limit high'), '82');
+  rerender(<LimitSheet tag={tag} rules={[rule('high', 85), rule('low', 6)]} seen={8} disabled={false} />);
+  expect(screen.getByLabelText('Limit low')).toHaveProperty('value', '6');
+  expect(screen.getByLabelText('Limit high')).toHaveProperty('value', '82');
+  expect(screen.getByText(/Somebody else has changed limit high meanwhile/)).toBeTruthy();
+  await user.click(screen.getByRole('button', { name: 'Use theirs' }));
+  expect(screen.getByLabelText('Limit high')).toHaveProperty('value', '85');
+  expect(screen.getByRole('button', { name: 'Save limits' })).toHaveProperty('disabled', true);
 });
 
 it('tells what is wrong at the row it concerns and keeps what was typed', async () => {

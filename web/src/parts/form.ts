@@ -145,12 +145,16 @@ export function useForm<T extends object>(
   };
 }
 
-/** Text of a field as a number: nothing typed is null, and what is no number goes to the server as text, to be refused there. */
+/**
+ * Text of a field as a number: nothing typed is null. What is not a number goes to the server as text, to be refused there, and so
+ * does a whole number of which digits would be lost.
+ */
 export function numberOf(text: string): number | null {
   const trimmed = text.trim().replace(',', '.');
   if (trimmed === '') return null;
   const number = Number(trimmed);
-  return Number.isNaN(number) ? (text as unknown as number) : number;
+  const lost = /^-?\d{16,}$/.test(trimmed) && BigInt(number) !== BigInt(trimmed) && String(number) !== trimmed;
+  return Number.isNaN(number) || lost ? (trimmed as unknown as number) : number;
 }
 
 export const textOf = (value: number | null | undefined) => (value === null || value === undefined ? '' : String(value));

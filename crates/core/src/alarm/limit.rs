@@ -1,7 +1,8 @@
 //! The limit rule: a value beyond a level, with deadband, on-delay and off-delay.
 
-use crate::time::Nanos;
+use crate::{number::Number, time::Nanos};
 use serde::{Deserialize, Serialize};
+use std::cmp::Ordering;
 
 /// The four limits of a process value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -68,10 +69,14 @@ impl Limit {
         if memory.active { self.off_delay } else { self.on_delay }
     }
 
-    /// Whether `value` speaks against the present condition; a value that is no number says nothing.
-    fn speaks_against(&self, memory: &LimitMemory, value: f64) -> bool {
-        let beyond = if self.kind.is_high() { value - self.level } else { self.level - value };
-        if memory.active { beyond <= -self.deadband } else { beyond > 0.0 }
+    /// Whether `value` speaks against the present condition; a value that is not a number says nothing.
+    fn speaks_against(&self, memory: &LimitMemory, value: Number) -> bool {
+        let out = if self.kind.is_high() { Ordering::Greater } else { Ordering::Less };
+        if !memory.active {
+            return value.order(Number::Float(self.level)) == out;
+        }
+        let back = if self.kind.is_high() { self.level - self.deadband } else { self.level + self.deadband };
+        value.order(Number::Float(back)) != out
     }
 
     /// Time has come to `now`: a running delay may have ended.
@@ -85,10 +90,10 @@ impl Limit {
         Some(Turn { active: memory.active, at })
     }
 
-    /// A good value came at `at`. Up to two turns: a delay that ended before it, and a turn it causes itself.
-    pub fn sample(&self, memory: &mut LimitMemory, at: Nanos, value: f64) -> [Option<Turn>; 2] {
+    /// A good value came at `at`; large whole numbers are compared with all their digits. Up to two turns: a delay that ended before it, and a turn it causes itself.
+    pub fn sample(&self, memory: &mut LimitMemory, at: Nanos, value: Number) -> [Option<Turn>; 2] {
         let before = self.tick(memory, at);
-        if value.is_nan() {
+        if value.float().is_nan() {
             return [before, None];
         }
         if !self.speaks_against(memory, value) {
@@ -120,7 +125,7 @@ mod tests {
 
     fn run(limit: Limit, samples: &[(i64, f64)]) -> Vec<(i64, bool)> {
         let mut memory = LimitMemory::default();
-        let turns = samples.iter().flat_map(|&(t, v)| limit.sample(&mut memory, t * SECOND, v)).flatten();
+        let turns = samples.iter().flat_map(|&(t, v)| limit.sample(&mut memory, t * SECOND, v.into())).flatten();
         turns.map(|turn| (turn.at / SECOND, turn.active)).collect()
     }
 
@@ -141,9 +146,20 @@ mod tests {
     fn a_bad_value_starts_the_delay_anew() {
         let rule = limit(LimitKind::High, 80.0, 0.0, 5, 0);
         let mut memory = LimitMemory::default();
-        rule.sample(&mut memory, 0, 90.0);
+        rule.sample(&mut memory, 0, 90.0.into());
         assert_eq!(rule.blind(&mut memory, 3 * SECOND), None);
         assert_eq!(rule.tick(&mut memory, 60 * SECOND), None);
+    }
+
+    #[test]
+    fn large_counters_are_compared_with_all_their_digits() {
+        let level = 9_007_199_254_740_992.0;
+        let mut memory = LimitMemory::default();
+        let rule = limit(LimitKind::High, level, 0.0, 0, 0);
+        assert_eq!(rule.sample(&mut memory, 0, 9_007_199_254_740_992u64.into()), [None, None]);
+        assert!(rule.sample(&mut memory, 1, 9_007_199_254_740_993u64.into())[1].is_some_and(|turn| turn.active));
+        let mut memory = LimitMemory::default();
+        assert_eq!(limit(LimitKind::Low, 0.0, 0.0, 0, 0).sample(&mut memory, 0, (-0.0).into()), [None, None]);
     }
 
     proptest! {
@@ -156,7 +172,7 @@ mod tests {
             let mut ticked = Vec::new();
             for &(t, v) in &samples {
                 ticked.extend(rule.tick(&mut memory, t * SECOND - 1));
-                ticked.extend(rule.sample(&mut memory, t * SECOND, v).into_iter().flatten());
+                ticked.extend(rule.sample(&mut memory, t * SECOND, v.into()).into_iter().flatten());
             }
             let ticked: Vec<(i64, bool)> = ticked.iter().map(|t| (t.at / SECOND, t.active)).collect();
             prop_assert_eq!(ticked, run(rule, &samples));

@@ -15,6 +15,7 @@ pub use recall::Told;
 use crate::{
     TagNo,
     alarm::{AlarmEvent, AlarmStanding, AlarmState, AlarmStep, EventKind, LimitMemory, SystemAlarm, limit::Turn},
+    number::Number,
     plant::RecordMode,
     quality::{Class, Quality, Reason},
     sample::{Batch, Kind, Sample, Value, flag},
@@ -115,8 +116,8 @@ impl Current {
     pub const UNREAD: Current =
         Current { value: None, time: 0, quality: Quality::of(Reason::NotRead), told: 0, epoch: 0, own: 0 };
 
-    fn usable(&self) -> Option<f64> {
-        if self.quality.is_bad() { None } else { self.value.as_ref().and_then(Value::number) }
+    fn usable(&self) -> Option<Number> {
+        if self.quality.is_bad() { None } else { self.value.as_ref().and_then(Value::exact) }
     }
 }
 
@@ -312,9 +313,10 @@ impl Engine {
                 Some(value) => plan.rules[rule].limit.sample(&mut live.memory, at, value),
                 None => [plan.rules[rule].limit.blind(&mut live.memory, at), None],
             };
-            live.held = usable.unwrap_or(held);
+            let holds = usable.map_or(held, Number::float);
+            live.held = holds;
             self.turn(rule, earlier, held, out);
-            self.turn(rule, own, usable.unwrap_or(held), out);
+            self.turn(rule, own, holds, out);
             self.keep_delay(rule, out);
         }
     }
@@ -582,10 +584,10 @@ fn event(
     out.states.push(standing.clone());
 }
 
-/// Whether a value lies outside the deadband around the one stored last; what is no number must be equal.
+/// Whether a value lies outside the deadband around the one stored last; what is not a number must be equal.
 fn differs(before: Option<&Value>, now: Option<&Value>, deadband: f64) -> bool {
     match (before.and_then(Value::exact), now.and_then(Value::exact)) {
-        // Written so that the step from and to a value that is no number counts.
+        // Written so that the step from and to a value that is not a number counts.
         (Some(a), Some(b)) => a.order(b).is_ne() && !((a.float() - b.float()).abs() <= deadband && deadband > 0.0),
         _ => before != now,
     }

@@ -14,7 +14,7 @@ use crate::{number::Number, time::Nanos};
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Point {
     pub time: Nanos,
-    /// `None` where it was bad or is no number.
+    /// `None` where it was bad or is not a number.
     pub value: Option<Number>,
     /// Something is known of the tag, be it a number or a text.
     pub good: bool,

@@ -336,6 +336,7 @@ fn check_items(
     check: &dyn SourceCheck,
     problems: &mut Vec<Problem>,
 ) {
+    let mut limited: Option<HashMap<Uuid, Vec<&'static str>>> = None;
     // A changed connection can spoil the addresses of tags that were not touched; the form of the connection must tell.
     for &(kind, id) in order {
         let mut wrong: Wrong = Vec::new();
@@ -405,6 +406,13 @@ fn check_items(
                 if item.set.states.is_some_and(|s| !next.states.contains_key(&s)) {
                     missing(&mut wrong, "states", "set of state names");
                 }
+                if holds_text(next, &item.set)
+                    && let Some(limits) = limited.get_or_insert_with(|| limits_by_tag(next)).get(&id)
+                {
+                    let message =
+                        format!("This tag has limits ({}), and a limit needs numbers. Remove them first.", limits.join(", "));
+                    wrong.push(("point.type".into(), message));
+                }
                 if item.set.setpoint.is_some_and(|s| s == id || !next.tags.contains_key(&s)) {
                     wrong.push(("setpoint".into(), "The setpoint must be another tag.".into()));
                 }
@@ -412,8 +420,13 @@ fn check_items(
             Kind::Rule => {
                 let Some(item) = next.rules.get(&id) else { continue };
                 item.set.check(&mut wrong);
-                if !next.tags.contains_key(&item.set.tag) {
-                    missing(&mut wrong, "tag", "tag");
+                match next.tags.get(&item.set.tag) {
+                    None => missing(&mut wrong, "tag", "tag"),
+                    Some(tag) if holds_text(next, &tag.set) => {
+                        let message = format!("“{}” holds text, and a limit needs numbers.", tag.set.name);
+                        wrong.push(("level".into(), message));
+                    }
+                    Some(_) => {}
                 }
             }
             Kind::Report => {
@@ -432,6 +445,22 @@ fn check_items(
         let edit = touched.get(&id).copied().unwrap_or(0);
         problems.extend(wrong.into_iter().map(|(field, message)| Problem { kind: ProblemKind::Invalid, edit, field, message }));
     }
+}
+
+/// Whether what a tag reads is text.
+fn holds_text(next: &Plant, tag: &Tag) -> bool {
+    let connection = tag.connection.and_then(|id| next.connections.get(&id));
+    let source = connection.and_then(|connection| next.source(&connection.set, tag).ok());
+    source.is_some_and(|source| source.point.get("type").and_then(Json::as_str) == Some("text"))
+}
+
+/// The limits that tags have, in words.
+fn limits_by_tag(next: &Plant) -> HashMap<Uuid, Vec<&'static str>> {
+    let mut limits: HashMap<Uuid, Vec<&'static str>> = HashMap::new();
+    for rule in next.rules.values() {
+        limits.entry(rule.set.tag).or_default().push(rule.set.kind.words());
+    }
+    limits
 }
 
 /// What is wrong with where a tag is read.

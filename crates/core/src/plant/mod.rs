@@ -123,11 +123,43 @@ pub fn resolve<T: DeserializeOwned>(class: Option<&Own>, own: &Own) -> Result<T,
     let mut merged = class.cloned().unwrap_or_default();
     merged.extend(own.iter().map(|(k, v)| (k.clone(), v.clone())));
     merged.retain(|_, v| !v.is_null());
+    if let Some((field, number)) = merged.iter().filter(|(k, _)| !EXACT_FIELDS.contains(&k.as_str())).find_map(inexact) {
+        let nearest = number.as_f64().unwrap_or_default();
+        return Err((
+            field,
+            format!("{number} has more digits than a setting keeps; the nearest number that it keeps is {nearest}."),
+        ));
+    }
     serde_path_to_error::deserialize(Json::Object(merged)).map_err(|e| {
         let field = e.path().to_string();
         let message = e.inner().to_string();
         (if field == "." { String::new() } else { field }, plain_words(&message))
     })
+}
+
+/// Fields whose values keep all their digits: what a source holds, and what it is told.
+const EXACT_FIELDS: [&str; 2] = ["initial", "point"];
+
+/// Whether an `f64` prints a whole number with other digits.
+pub(crate) fn loses_digits(whole: i128) -> bool {
+    let float = whole as f64;
+    float as i128 != whole && float.to_string() != whole.to_string()
+}
+
+/// A whole number in settings of which digits would be lost, and the path to it.
+fn inexact<'a>((field, value): (&String, &'a Json)) -> Option<(String, &'a serde_json::Number)> {
+    match value {
+        Json::Number(number) => {
+            let whole = number.as_i64().map(i128::from).or(number.as_u64().map(i128::from))?;
+            loses_digits(whole).then(|| (field.clone(), number))
+        }
+        Json::Array(list) => {
+            let found = |(i, value)| inexact((&format!("{field}[{i}]"), value));
+            list.iter().enumerate().find_map(found)
+        }
+        Json::Object(object) => object.iter().find_map(inexact).map(|(path, number)| (format!("{field}.{path}"), number)),
+        _ => None,
+    }
 }
 
 /// Turns the parser's message into a sentence for the person at the form.
@@ -137,6 +169,12 @@ fn plain_words(message: &str) -> String {
     }
     if let Some(rest) = message.strip_prefix("unknown field `") {
         return format!("There is no field “{}”.", rest.split('`').next().unwrap_or_default());
+    }
+    if let Some((Some(digits), _)) =
+        message.split_once("\", expected ").map(|(before, after)| (before.split_once("string \"").map(|b| b.1), after))
+        && digits.parse::<i128>().is_ok()
+    {
+        return format!("{digits} has more digits than a setting keeps.");
     }
     let Some((_, expected)) = message.split_once(", expected ") else { return format!("{message}.") };
     let expected = match expected.trim_end_matches('.') {

@@ -304,7 +304,7 @@ pub(super) fn name_of(wrong: &mut Wrong, field: &str, name: &str) {
 }
 
 pub(super) fn between<T: PartialOrd + std::fmt::Display>(wrong: &mut Wrong, field: &str, value: T, low: T, high: T) {
-    // Written so that a value which is no number fails too.
+    // Written so that a value which is not a number fails too.
     if !(value >= low && value <= high) {
         wrong.push((field.into(), format!("This must lie between {low} and {high}.")));
     }

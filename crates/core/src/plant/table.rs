@@ -38,10 +38,35 @@ pub enum Cell {
     Group,
     /// A tag by its path; one of the same place by its name alone.
     Tag,
-    /// The level of the row's alarm rule of this kind; empty where it has none.
-    Limit(LimitKind),
+    /// A part of the row's alarm rule of this kind; empty where it has none.
+    Limit(LimitKind, LimitPart),
     /// What is left of an object beyond its own columns, as JSON.
     Rest(&'static [&'static str]),
+}
+
+/// What the sheet of tags shows of an alarm rule.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LimitPart {
+    /// Without it there is no rule.
+    Level,
+    Priority,
+    Deadband,
+    /// In seconds.
+    OnDelay,
+    OffDelay,
+}
+
+impl LimitPart {
+    /// The setting of the rule that holds it.
+    pub const fn field(self) -> &'static str {
+        match self {
+            LimitPart::Level => "level",
+            LimitPart::Priority => "priority",
+            LimitPart::Deadband => "deadband",
+            LimitPart::OnDelay => "on_delay_s",
+            LimitPart::OffDelay => "off_delay_s",
+        }
+    }
 }
 
 /// A column of a table.
@@ -110,10 +135,36 @@ const TAGS: &[Column] = &[
     column("write_low", "Write from", Cell::Number, &["write_low"]),
     column("write_high", "Write to", Cell::Number, &["write_high"]),
     column("setpoint", "Setpoint", Cell::Tag, &["setpoint"]),
-    column("limit_high_high", "Limit high high", Cell::Limit(LimitKind::HighHigh), &[]),
-    column("limit_high", "Limit high", Cell::Limit(LimitKind::High), &[]),
-    column("limit_low", "Limit low", Cell::Limit(LimitKind::Low), &[]),
-    column("limit_low_low", "Limit low low", Cell::Limit(LimitKind::LowLow), &[]),
+    column("limit_high_high", "Limit high high", Cell::Limit(LimitKind::HighHigh, LimitPart::Level), &[]),
+    column("limit_high_high_priority", "Limit high high, priority", Cell::Limit(LimitKind::HighHigh, LimitPart::Priority), &[]),
+    column("limit_high_high_deadband", "Limit high high, deadband", Cell::Limit(LimitKind::HighHigh, LimitPart::Deadband), &[]),
+    column(
+        "limit_high_high_on_delay_s",
+        "Limit high high, on-delay, s",
+        Cell::Limit(LimitKind::HighHigh, LimitPart::OnDelay),
+        &[],
+    ),
+    column(
+        "limit_high_high_off_delay_s",
+        "Limit high high, off-delay, s",
+        Cell::Limit(LimitKind::HighHigh, LimitPart::OffDelay),
+        &[],
+    ),
+    column("limit_high", "Limit high", Cell::Limit(LimitKind::High, LimitPart::Level), &[]),
+    column("limit_high_priority", "Limit high, priority", Cell::Limit(LimitKind::High, LimitPart::Priority), &[]),
+    column("limit_high_deadband", "Limit high, deadband", Cell::Limit(LimitKind::High, LimitPart::Deadband), &[]),
+    column("limit_high_on_delay_s", "Limit high, on-delay, s", Cell::Limit(LimitKind::High, LimitPart::OnDelay), &[]),
+    column("limit_high_off_delay_s", "Limit high, off-delay, s", Cell::Limit(LimitKind::High, LimitPart::OffDelay), &[]),
+    column("limit_low", "Limit low", Cell::Limit(LimitKind::Low, LimitPart::Level), &[]),
+    column("limit_low_priority", "Limit low, priority", Cell::Limit(LimitKind::Low, LimitPart::Priority), &[]),
+    column("limit_low_deadband", "Limit low, deadband", Cell::Limit(LimitKind::Low, LimitPart::Deadband), &[]),
+    column("limit_low_on_delay_s", "Limit low, on-delay, s", Cell::Limit(LimitKind::Low, LimitPart::OnDelay), &[]),
+    column("limit_low_off_delay_s", "Limit low, off-delay, s", Cell::Limit(LimitKind::Low, LimitPart::OffDelay), &[]),
+    column("limit_low_low", "Limit low low", Cell::Limit(LimitKind::LowLow, LimitPart::Level), &[]),
+    column("limit_low_low_priority", "Limit low low, priority", Cell::Limit(LimitKind::LowLow, LimitPart::Priority), &[]),
+    column("limit_low_low_deadband", "Limit low low, deadband", Cell::Limit(LimitKind::LowLow, LimitPart::Deadband), &[]),
+    column("limit_low_low_on_delay_s", "Limit low low, on-delay, s", Cell::Limit(LimitKind::LowLow, LimitPart::OnDelay), &[]),
+    column("limit_low_low_off_delay_s", "Limit low low, off-delay, s", Cell::Limit(LimitKind::LowLow, LimitPart::OffDelay), &[]),
     column("order", "Order", Cell::Number, &["order"]),
     column("note", "Note", Cell::Text, &["note"]),
 ];
@@ -158,7 +209,7 @@ fn text_of(plant: &Plant, column: &Column, set: &Own) -> String {
     match column.cell {
         Cell::Text if column.key == "address" => value.as_str().map_or_else(|| value.to_string(), lasting),
         Cell::Text | Cell::Unit | Cell::Choice(_) => value.as_str().map_or_else(|| value.to_string(), str::to_owned),
-        Cell::Number | Cell::Level | Cell::Limit(_) | Cell::Whole => number_text(value),
+        Cell::Number | Cell::Level | Cell::Limit(..) | Cell::Whole => number_text(value),
         Cell::YesNo => if value == &Json::Bool(true) { "yes" } else { "no" }.into(),
         Cell::Place => plant.path(id()),
         Cell::States => plant.title(Kind::States, id().unwrap_or_default()),
@@ -219,7 +270,17 @@ impl<'a> Reader<'a> {
 
     fn text(&self, column: &Column, id: Uuid, set: &Own) -> String {
         match column.cell {
-            Cell::Limit(kind) => self.rules.get(&(id, kind)).map_or_else(String::new, |r| number_text(&r.set.level.into())),
+            Cell::Limit(kind, part) => {
+                let rule = self.rules.get(&(id, kind)).map(|r| &r.set);
+                let number = rule.map(|rule| match part {
+                    LimitPart::Level => rule.level,
+                    LimitPart::Priority => rule.priority.into(),
+                    LimitPart::Deadband => rule.deadband,
+                    LimitPart::OnDelay => rule.on_delay_s,
+                    LimitPart::OffDelay => rule.off_delay_s,
+                });
+                number.map_or_else(String::new, |number| number_text(&number.into()))
+            }
             _ => text_of(self.plant, column, set),
         }
     }

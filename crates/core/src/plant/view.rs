@@ -156,7 +156,7 @@ impl TagView {
         let texts: HashMap<Uuid, Key> = match query.sort {
             TagSort::Column(key) => match column_of(Kind::Tag, key) {
                 Some(column) => {
-                    let reader = Reader::of(plant, |_| matches!(column.cell, Cell::Limit(_)));
+                    let reader = Reader::of(plant, |_| matches!(column.cell, Cell::Limit(..)));
                     rows.iter().map(|r| (r.tag, Key::of(&reader, column, r.tag))).collect()
                 }
                 None => HashMap::new(),
@@ -215,7 +215,7 @@ impl Key {
         let text = reader.cell(column, Kind::Tag, tag);
         match column.cell {
             // What is not set stands behind all numbers.
-            Cell::Number | Cell::Limit(_) | Cell::Whole => Key::Number(text.parse().unwrap_or(f64::INFINITY)),
+            Cell::Number | Cell::Limit(..) | Cell::Whole => Key::Number(text.parse().unwrap_or(f64::INFINITY)),
             _ => Key::Text(text),
         }
     }

@@ -115,7 +115,7 @@ fn places_that_are_left_out_go_with_what_is_in_them_but_not_with_what_stays() {
     "name,place,range_low\nLevel,Works/EX-1,1.234.5\n",
     2,
     "range_low",
-    "“1.234.5” is no number; write it like 82.5."
+    "“1.234.5” is not a number; write it like 82.5."
 )]
 #[case::same_twice("name,place\nLevel,Works/EX-1\nLevel,Works / EX-1\n", 3, "id", "This is the same item as on line 2.")]
 #[case::no_id("id,name\nabc,x\n", 2, "id", "This is no id; leave it empty for a new row.")]

@@ -16,7 +16,7 @@ use havrel_core::{
     access::Action,
     plant::{
         Edit, Kind, Plant, edit,
-        table::{self, Cell, Planned, Row, Trouble, Written},
+        table::{self, Cell, LimitPart, Planned, Row, Trouble, Written},
     },
 };
 use havrel_db::config::{By, CommitError};
@@ -55,7 +55,8 @@ pub async fn columns(person: Person, kind: Path<String>) -> Result<Json<Vec<Colu
             Cell::Text => ("text", &[][..]),
             Cell::Unit => ("unit", &[][..]),
             Cell::States => ("states", &[][..]),
-            Cell::Number | Cell::Level | Cell::Limit(_) => ("number", &[][..]),
+            Cell::Limit(_, LimitPart::Priority) => ("whole", &[][..]),
+            Cell::Number | Cell::Level | Cell::Limit(..) => ("number", &[][..]),
             Cell::Whole => ("whole", &[][..]),
             Cell::YesNo => ("yes_no", &[][..]),
             Cell::Choice(words) => ("choice", words),

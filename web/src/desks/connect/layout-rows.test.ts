@@ -37,7 +37,7 @@ describe('a member of a layout', () => {
     expect(memberOf(row, true)).toMatchObject({ layout: 'inner', point: {}, states: null, scaling: null, count: 3, stride: 20 });
   });
 
-  it('has a digit behind the point where nobody says and it is no whole number', () => {
+  it('has a digit behind the point where nobody says and it is not a whole number', () => {
     const row = { ...fresh(0), name: 'Flow' };
     expect(memberOf(row, false).decimals).toBe(0);
     expect(memberOf({ ...row, type: 'f32' }, false).decimals).toBe(1);
@@ -53,7 +53,7 @@ describe('a member of a layout', () => {
     expect(factorOf({ raw_low: 4, raw_high: 20, low: 0, high: 100 })).toBe('');
   });
 
-  it('sends what is no number as it was typed, to be refused at its field', () => {
+  it('sends what is not a number as it was typed, to be refused at its field', () => {
     expect(memberOf({ ...fresh(0), offset: 'ten', low: 'low' }, false)).toMatchObject({ offset: 'ten', range_low: 'low' });
   });
 });

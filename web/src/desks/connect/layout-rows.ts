@@ -80,7 +80,7 @@ export const fresh = (offset: number): Row => ({
   high: '',
 });
 
-/** Digits behind the point where none are said: one for what is no whole number. */
+/** Digits behind the point where none are said: one for what is not a whole number. */
 const usualDecimals = (type: string, { scaling }: Row) => {
   const step = scaling ? (scaling.high - scaling.low) / (scaling.raw_high - scaling.raw_low) : 1;
   return type === 'f32' || type === 'f64' || !Number.isInteger(step) ? 1 : 0;

@@ -273,7 +273,7 @@ const PERIODS = [
 const unitOf = (minutes: string) => PERIODS.findLast(([unit]) => Number(minutes) > 0 && Number(minutes) % unit === 0)?.[0] ?? 1;
 const amount = (minutes: string, unit: number) =>
   Number(minutes) % unit === 0 && minutes ? String(Number(minutes) / unit) : minutes;
-/** What is no whole number goes to the server as it was typed, to be refused there. */
+/** What is not a whole number goes to the server as it was typed, to be refused there. */
 const minutesOf = (text: string, unit: number) => (/^\d+$/.test(text.trim()) ? String(Number(text) * unit) : text);
 
 function TagChoice({

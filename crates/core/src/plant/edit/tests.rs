@@ -74,6 +74,32 @@ fn a_name_stands_once_among_siblings(#[case] edits: &[Edit], #[case] wrong: Opti
     assert_eq!(told, wrong);
 }
 
+#[rstest]
+#[case::limit_on_text(&[create(Kind::Tag, 12, json!({"name": "Batch", "place": id(2), "connection": id(5), "point": {"type": "text"}})),
+    create(Kind::Rule, 21, json!({"tag": id(12), "kind": "low", "level": 1}))], "level", "“Batch” holds text, and a limit needs numbers.")]
+#[case::text_under_a_limit(&[patch(Kind::Tag, 10, json!({"point": {"type": "text"}}))], "point.type",
+    "This tag has limits (high), and a limit needs numbers. Remove them first.")]
+#[case::a_limit_with_more_digits(&[patch(Kind::Rule, 20, json!({"level": 9_007_199_254_740_993u64}))], "level",
+    "9007199254740993 has more digits than a setting keeps; the nearest number that it keeps is 9007199254740992.")]
+#[case::the_same_as_text(&[patch(Kind::Rule, 20, json!({"level": "9007199254740993"}))], "level",
+    "9007199254740993 has more digits than a setting keeps.")]
+#[case::deep_inside(&[patch(Kind::Tag, 10, json!({"scaling": {"raw_low": 0, "raw_high": -9_007_199_254_740_993i64, "low": 0, "high": 1}}))],
+    "scaling.raw_high", "-9007199254740993 has more digits than a setting keeps; the nearest number that it keeps is -9007199254740992.")]
+fn what_a_limit_cannot_be_is_refused(#[case] edits: &[Edit], #[case] field: &str, #[case] words: &str) {
+    let told = try_on(&small(), edits).unwrap_err();
+    assert!(told.iter().any(|p| (p.field.as_str(), p.message.as_str()) == (field, words)), "{told:?}");
+}
+
+#[test]
+fn a_limit_that_goes_with_its_reason_leaves_the_tag_to_text() {
+    let edits = [delete(Kind::Rule, 20, false), patch(Kind::Tag, 10, json!({"point": {"type": "text"}}))];
+    assert!(try_on(&small(), &edits).is_ok());
+    // What keeps all its digits in settings may have them: a power of two, the first value of a counter.
+    let exact =
+        [patch(Kind::Rule, 20, json!({"level": 1u64 << 60})), patch(Kind::Tag, 11, json!({"point": {"initial": u64::MAX}}))];
+    assert!(try_on(&small(), &exact).is_ok());
+}
+
 #[test]
 fn many_edits_tell_how_far_they_are_and_can_be_stopped() {
     let edits: Vec<Edit> =

@@ -123,10 +123,17 @@ fn what_is_written_is_what_it_shows(#[case] n: u128, #[case] cells: &[(&str, &st
 #[case(10, &[("connection", "Nowhere")], "connection", "There is no connection “Nowhere”.")]
 #[case(10, &[("connection", "Wash"), ("group", "Fast")], "group", "Wash has no group “Fast”.")]
 #[case(10, &[("states", "Valve")], "states", "There is no set of state names “Valve”.")]
-#[case(10, &[("range_low", "much")], "range_low", "“much” is no number; write it like 82.5.")]
-#[case(10, &[("range_low", "1.234,5")], "range_low", "“1.234,5” is no number; write it like 82.5.")]
-#[case(10, &[("limit_high", "hot")], "limit_high", "“hot” is no number; write it like 82.5.")]
-#[case(10, &[("decimals", "-1")], "decimals", "“-1” is no whole number.")]
+#[case(10, &[("range_low", "much")], "range_low", "“much” is not a number; write it like 82.5.")]
+#[case(10, &[("range_low", "1.234,5")], "range_low", "“1.234,5” is not a number; write it like 82.5.")]
+#[case(10, &[("limit_high", "hot")], "limit_high", "“hot” is not a number; write it like 82.5.")]
+#[case(10, &[("limit_low_priority", "2")], "limit_low_priority", "There is no limit low to set this for; type its level too.")]
+#[case(10, &[("limit_high", ""), ("limit_high_deadband", "2")], "limit_high", "There is no limit high to set this for; type its level too.")]
+#[case(10, &[("limit_high_priority", "7")], "limit_high_priority", "This must lie between 1 and 4.")]
+#[case(10, &[("limit_high_on_delay_s", "-1")], "limit_high_on_delay_s", "This must lie between 0 and 86400.")]
+#[case(10, &[("limit_high_priority", "2.5")], "limit_high_priority", "“2.5” is not a whole number.")]
+#[case(10, &[("range_high", "9007199254740993")], "range_high",
+    "“9007199254740993” has more digits than a setting keeps; the nearest number that it keeps is 9007199254740992.")]
+#[case(10, &[("decimals", "-1")], "decimals", "“-1” is not a whole number.")]
 #[case(10, &[("decimals", "12")], "decimals", "This must lie between 0 and 9.")]
 #[case(10, &[("record", "maybe")], "record", "“maybe” is neither yes nor no.")]
 #[case(10, &[("colour", "red")], "colour", "There is no such column.")]
@@ -143,7 +150,7 @@ fn what_is_wrong_is_told_at_its_cell(#[case] n: u128, #[case] cells: &[(&str, &s
 #[rstest]
 #[case("jammed", Ok("2"))]
 #[case("1.5", Ok("1.5"))]
-#[case("asleep", Err("“asleep” is no number; write it like 82.5."))]
+#[case("asleep", Err("“asleep” is not a number; write it like 82.5."))]
 fn a_limit_is_a_number_or_a_state_of_its_tag(#[case] text: &str, #[case] wanted: Result<&str, &str>) {
     let told = written(Kind::Rule, 21, &[("level", text)]).map(|next| shown(&next, Kind::Rule, 21, "level"));
     assert_eq!(told.map_err(|t| t[0].message.clone()), wanted.map(str::to_owned).map_err(str::to_owned));
@@ -154,6 +161,11 @@ fn a_limit_is_a_number_or_a_state_of_its_tag(#[case] text: &str, #[case] wanted:
 #[case::made(10, &[("limit_low_low", "5,5")], "limit_low_low", "5.5", 3)]
 #[case::taken_away(10, &[("limit_high", "")], "limit_high", "", 1)]
 #[case::by_the_name_of_a_state(11, &[("limit_high", "Jammed")], "limit_high", "2", 2)]
+#[case::a_part_of_it(10, &[("limit_high_priority", "4")], "limit_high_priority", "4", 2)]
+#[case::several_parts(10, &[("limit_high_deadband", "1,5"), ("limit_high_off_delay_s", "3")], "limit_high_deadband", "1.5", 2)]
+#[case::made_with_its_parts(10, &[("limit_low", "5"), ("limit_low_priority", "1")], "limit_low_priority", "1", 3)]
+#[case::back_to_the_default(10, &[("limit_high_priority", "")], "limit_high_priority", "2", 2)]
+#[case::gone_with_its_parts(10, &[("limit_high", ""), ("limit_high_priority", "")], "limit_high_priority", "", 1)]
 #[case::of_a_set_chosen_in_the_same_row(10, &[("limit_low", "Stopped"), ("states", "Motor")], "limit_low", "0", 3)]
 fn limits_are_written_in_the_row_of_their_tag(
     #[case] n: u128,

@@ -1,9 +1,9 @@
 //! Writing in a table: what the texts of cells mean, and the edits that written rows come to.
 
-use super::{Cell, Column, Reader, column_of, columns, reference};
+use super::{Cell, Column, LimitPart, Reader, column_of, columns, reference};
 use crate::{
     alarm::LimitKind,
-    plant::{Edit, Kind, Op, Own, Plant, edit},
+    plant::{Edit, Kind, Op, Own, Plant, edit, loses_digits},
     unit,
 };
 use serde_json::{Map, Value as Json};
@@ -55,7 +55,14 @@ pub fn number(text: &str) -> Result<f64, String> {
     let one_comma = text.matches(',').count() == 1 && !text.contains('.');
     let plain = if one_comma { text.replace(',', ".") } else { text.to_owned() };
     let number = plain.parse::<f64>().ok().filter(|n| n.is_finite());
-    number.ok_or_else(|| format!("“{}” is no number; write it like 82.5.", short(text)))
+    let number = number.ok_or_else(|| format!("“{}” is not a number; write it like 82.5.", short(text)))?;
+    if plain.parse::<i128>().is_ok_and(loses_digits) {
+        return Err(format!(
+            "“{}” has more digits than a setting keeps; the nearest number that it keeps is {number}.",
+            short(text)
+        ));
+    }
+    Ok(number)
 }
 
 /// At most forty characters of something that was typed, for a sentence about it.
@@ -156,11 +163,12 @@ fn parse(names: &Names<'_>, column: &Column, set: &Own, text: &str) -> Result<Op
             let tag = reference(set, "tag").and_then(|id| names.plant.tags.get(&id));
             Some(level(names.plant, tag.and_then(|t| t.set.states), trimmed)?.into())
         }
-        Cell::Limit(_) => Some(level(names.plant, reference(set, "states"), trimmed)?.into()),
-        Cell::Whole => {
+        Cell::Limit(_, LimitPart::Level) => Some(level(names.plant, reference(set, "states"), trimmed)?.into()),
+        Cell::Whole | Cell::Limit(_, LimitPart::Priority) => {
             let whole = trimmed.parse::<u32>();
-            Some(whole.map_err(|_| format!("“{}” is no whole number.", short(trimmed)))?.into())
+            Some(whole.map_err(|_| format!("“{}” is not a whole number.", short(trimmed)))?.into())
         }
+        Cell::Limit(..) => Some(number(trimmed)?.into()),
         Cell::YesNo => Some(match trimmed.to_lowercase().as_str() {
             "yes" | "true" | "on" | "1" | "x" => true.into(),
             "no" | "false" | "off" | "0" => false.into(),
@@ -272,8 +280,8 @@ pub struct Trouble {
 pub struct Planned {
     /// Which row, counted from 0.
     pub row: usize,
-    /// The column, where it is an edit of something else than the row's own item.
-    pub column: Option<&'static str>,
+    /// Which of the tag's limits it edits, where it is not an edit of the row's own item.
+    pub limit: Option<LimitKind>,
     pub edit: Edit,
 }
 
@@ -324,7 +332,7 @@ pub fn plan_watched(
         let before = plant.effective(kind, row.id);
         let mut set = before.clone();
         let mut touched: HashSet<&str> = HashSet::new();
-        let mut limits = Vec::new();
+        let mut limits: Vec<LimitChange> = Vec::new();
         // In the order of the columns: a group is looked up in the connection that stands in the same row.
         for column in columns(kind) {
             let Some(written) = row.cells.iter().find(|c| c.column == column.key) else { continue };
@@ -338,13 +346,29 @@ pub fn plan_watched(
             }
             match parse(&names, column, &set, &written.text) {
                 Ok(value) => match column.cell {
-                    Cell::Limit(limit) => limits.push((column.key, limit, value)),
+                    Cell::Limit(kind, part) => {
+                        if limits.last().is_none_or(|last| last.kind != kind) {
+                            limits.push(LimitChange { kind, column: column.key, parts: Vec::new() });
+                        }
+                        if let Some(last) = limits.last_mut() {
+                            last.parts.push((part, value));
+                        }
+                    }
                     _ => {
                         touched.insert(column.at[0]);
                         put(column, &mut set, value);
                     }
                 },
                 Err(message) => tell(column.key, message, None),
+            }
+        }
+        for change in &limits {
+            if change.lacks_level(reader.rules.contains_key(&(row.id, change.kind))) {
+                tell(
+                    change.column,
+                    format!("There is no limit {} to set this for; type its level too.", change.kind.words()),
+                    None,
+                );
             }
         }
         for unknown in row.cells.iter().filter(|c| column_of(kind, &c.column).is_none()) {
@@ -355,7 +379,7 @@ pub fn plan_watched(
             let own = set.into_iter().filter(|(_, v)| !v.is_null() && v.as_str() != Some("")).collect();
             edits.push(Planned {
                 row: index,
-                column: None,
+                limit: None,
                 edit: Edit { kind, id: row.id, op: Op::Create(own, None), seen: None },
             });
         } else {
@@ -363,36 +387,56 @@ pub fn plan_watched(
                 set.into_iter().filter(|(k, v)| touched.contains(k.as_str()) && !same_setting(before.get(k), v)).collect();
             if !patch.is_empty() {
                 let edit = Edit { kind, id: row.id, op: Op::Patch(patch), seen: Some(plant.revision) };
-                edits.push(Planned { row: index, column: None, edit });
+                edits.push(Planned { row: index, limit: None, edit });
             }
         }
-        for (column, limit, value) in limits {
-            let edit = limit_edit(plant, reader.rules.get(&(row.id, limit)).map(|r| r.id), row.id, limit, value, new_id);
-            edits.extend(edit.map(|edit| Planned { row: index, column: Some(column), edit }));
+        for change in limits {
+            let rule = reader.rules.get(&(row.id, change.kind)).map(|r| r.id);
+            let limit = Some(change.kind);
+            edits.extend(change.edit(plant, rule, row.id, new_id).map(|edit| Planned { row: index, limit, edit }));
         }
     }
     if troubles.is_empty() { Ok(edits) } else { Err(troubles) }
 }
 
-/// What a written level does to the rule of its kind: makes it, moves it, or takes it away.
-fn limit_edit(
-    plant: &Plant,
-    rule: Option<Uuid>,
-    tag: Uuid,
+/// What was written about one limit of a tag.
+struct LimitChange {
     kind: LimitKind,
-    level: Option<Json>,
-    new_id: &mut dyn FnMut() -> Uuid,
-) -> Option<Edit> {
-    let edit = |id, op, seen| Some(Edit { kind: Kind::Rule, id, op, seen });
-    match (rule, level) {
-        (None, None) => None,
-        (Some(id), None) => edit(id, Op::Delete { contents: false }, Some(plant.revision)),
-        (Some(id), Some(level)) => edit(id, Op::Patch([("level".to_owned(), level)].into_iter().collect()), Some(plant.revision)),
-        (None, Some(level)) => {
-            // Limits further out are the graver ones.
-            let priority = if matches!(kind, LimitKind::LowLow | LimitKind::HighHigh) { 3 } else { 2 };
-            let own = serde_json::json!({"tag": tag, "kind": kind, "level": level, "priority": priority});
-            edit(new_id(), Op::Create(own.as_object().cloned().unwrap_or_default(), None), None)
+    /// The first column that was written.
+    column: &'static str,
+    parts: Vec<(LimitPart, Option<Json>)>,
+}
+
+impl LimitChange {
+    /// The level that was written: `Some(None)` takes the limit away.
+    fn level(&self) -> Option<&Option<Json>> {
+        self.parts.iter().find(|(part, _)| *part == LimitPart::Level).map(|(_, value)| value)
+    }
+
+    /// Whether something is said of a limit that is not there, or not any more.
+    fn lacks_level(&self, there: bool) -> bool {
+        let stays = self.level().map_or(there, Option::is_some);
+        !stays && self.parts.iter().any(|(part, value)| *part != LimitPart::Level && value.is_some())
+    }
+
+    /// What it does to the rule of its kind: makes it, changes it, or takes it away.
+    fn edit(self, plant: &Plant, rule: Option<Uuid>, tag: Uuid, new_id: &mut dyn FnMut() -> Uuid) -> Option<Edit> {
+        let edit = |id, op, seen| Some(Edit { kind: Kind::Rule, id, op, seen });
+        let gone = self.level().is_some_and(Option::is_none);
+        let set: Own =
+            self.parts.iter().map(|(part, value)| (part.field().to_owned(), value.clone().unwrap_or(Json::Null))).collect();
+        match rule {
+            Some(id) if gone => edit(id, Op::Delete { contents: false }, Some(plant.revision)),
+            Some(id) => edit(id, Op::Patch(set), Some(plant.revision)),
+            None if gone || self.level().is_none() => None,
+            None => {
+                // Limits further out are the graver ones.
+                let priority = if matches!(self.kind, LimitKind::LowLow | LimitKind::HighHigh) { 3 } else { 2 };
+                let own = serde_json::json!({"tag": tag, "kind": self.kind, "priority": priority});
+                let mut own = own.as_object().cloned().unwrap_or_default();
+                own.extend(set.into_iter().filter(|(_, value)| !value.is_null()));
+                edit(new_id(), Op::Create(own, None), None)
+            }
         }
     }
 }
@@ -416,14 +460,22 @@ pub fn column_for(kind: Kind, field: &str, written: &[Written]) -> String {
     found.first().map_or_else(String::new, |c| c.key.to_owned())
 }
 
+/// The column that shows a setting of a limit; for one without a column, that of its level.
+fn limit_column(limit: LimitKind, field: &str) -> &'static str {
+    let of = |field: &str| {
+        columns(Kind::Tag).iter().find(|c| matches!(c.cell, Cell::Limit(kind, part) if kind == limit && part.field() == field))
+    };
+    of(field).or_else(|| of("level")).map_or("", |c| c.key)
+}
+
 /// The problems of edits as troubles of the cells they come from.
 pub fn troubles(kind: Kind, rows: &[Row], edits: &[Planned], problems: Vec<edit::Problem>) -> Vec<Trouble> {
     let trouble = |p: edit::Problem| {
         let planned = edits.get(p.edit);
         let row = planned.map_or(0, |e| e.row);
         let written = rows.get(row).map_or(&[][..], |r| &r.cells);
-        let column = match planned.and_then(|e| e.column) {
-            Some(column) => column.to_owned(),
+        let column = match planned.and_then(|e| e.limit) {
+            Some(kind) => limit_column(kind, &p.field).to_owned(),
             None if p.field.is_empty() => String::new(),
             None => column_for(kind, &p.field, written),
         };
