@@ -220,7 +220,14 @@ impl Plant {
             Kind::Layout => add(&mut self.layouts, id, no, revision, own),
             Kind::States => add(&mut self.states, id, no, revision, own),
             Kind::Connection => add(&mut self.connections, id, no, revision, own),
-            Kind::Tag => add(&mut self.tags, id, no, revision, own),
+            Kind::Tag => {
+                let mut set: Tag = resolve(None, &own)?;
+                if own.get("decimals").is_none_or(Json::is_null) {
+                    set.decimals = set.usual_decimals();
+                }
+                Arc::make_mut(&mut self.tags).insert(id, Arc::new(Item { id, no, revision, own, set }));
+                Ok(())
+            }
             Kind::Rule => add(&mut self.rules, id, no, revision, own),
             Kind::Report => add(&mut self.reports, id, no, revision, own),
         }

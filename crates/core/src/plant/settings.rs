@@ -146,7 +146,7 @@ pub struct Tag {
     /// Names for what its whole numbers mean.
     #[serde(default)]
     pub states: Option<Uuid>,
-    /// Digits after the point on screens and in reports, 0 to 9.
+    /// Digits after the point on screens and in reports, 0 to 9; [`Tag::usual_decimals`] where not set.
     #[serde(default = "one")]
     pub decimals: u8,
     /// The range the value is drawn over.
@@ -367,6 +367,13 @@ impl Tag {
         if let Some((field, message)) = self.scaling.and_then(|s| s.check()) {
             wrong.push((format!("scaling.{field}"), message.into()));
         }
+    }
+
+    /// Digits after the point where nobody says: none for whole numbers as a device holds them, otherwise one.
+    pub fn usual_decimals(&self) -> u8 {
+        let whole = ["u16", "i16", "u32", "i32", "u64", "i64", "bcd", "bool"];
+        let kind = self.point.get("type").and_then(serde_json::Value::as_str).unwrap_or_default();
+        u8::from(self.scaling.is_some() || !whole.contains(&kind))
     }
 
     /// A tag of no importance that is read at this point, to be checked.

@@ -90,6 +90,17 @@ fn what_a_limit_cannot_be_is_refused(#[case] edits: &[Edit], #[case] field: &str
     assert!(told.iter().any(|p| (p.field.as_str(), p.message.as_str()) == (field, words)), "{told:?}");
 }
 
+#[rstest]
+#[case::counter(json!({"point": {"type": "u32"}}), 0)]
+#[case::measured(json!({"point": {"type": "f32"}}), 1)]
+#[case::scaled(json!({"point": {"type": "u16"}, "scaling": {"raw_low": 0, "raw_high": 1000, "low": 0, "high": 100}}), 1)]
+#[case::as_said(json!({"point": {"type": "u16"}, "decimals": 2}), 2)]
+#[case::put_back(json!({"point": {"type": "u16"}, "decimals": null}), 0)]
+fn whole_numbers_have_no_decimals_unless_said(#[case] set: Json, #[case] decimals: u8) {
+    let (plant, _) = try_on(&small(), &[patch(Kind::Tag, 11, set)]).unwrap();
+    assert_eq!(plant.tags[&id(11)].set.decimals, decimals);
+}
+
 #[test]
 fn a_limit_that_goes_with_its_reason_leaves_the_tag_to_text() {
     let edits = [delete(Kind::Rule, 20, false), patch(Kind::Tag, 10, json!({"point": {"type": "text"}}))];
