@@ -58,7 +58,8 @@ async function views(page: Page) {
   await page.getByRole('treeitem', { name: /Landing/ }).click();
   await page.getByLabel('Add a tag').fill('tank 1/Filter');
   await page.keyboard.press('Enter');
-  await page.getByRole('button', { name: '1 h', exact: true }).click();
+  await page.getByRole('button', { name: /^Period: / }).click();
+  await page.getByRole('button', { name: 'last 1 h', exact: true }).click();
   await page.getByRole('button', { name: 'Cursor A' }).click();
   await page.getByRole('button', { name: 'Cursor B' }).click();
   await page.getByRole('button', { name: 'Note', exact: true }).click();

@@ -398,6 +398,41 @@ test('a report leaves as PDF with the same numbers as CSV', async () => {
   for (const number of numbers) expect(text).toContain(number);
 });
 
+test('a period is typed or picked, the same for a trend and for a report', async () => {
+  await desk('Explore');
+  const period = () => page.getByRole('button', { name: /^Period: / });
+  await period().click();
+  const typed = page.getByLabel('Period in words');
+  await expect(typed).toBeFocused();
+  await typed.fill('2026-02-30');
+  await expect(page.getByText(/^Write it like/)).toBeVisible();
+  // What is half typed outlasts a click elsewhere.
+  await page.keyboard.press('Escape');
+  await period().click();
+  await expect(typed).toHaveValue('2026-02-30');
+  await typed.fill('2026-11-20 06:00 to 14:00');
+  await expect(page.getByText('2026-11-20 06:00:00 to 14:00:00. Enter shows it.')).toBeVisible();
+  await page.keyboard.press('Enter');
+  await expect(page.getByText('2026-11-20 06:00:00 to 14:00:00', { exact: true })).toBeVisible();
+  await period().click();
+  await page.getByRole('button', { name: 'last 15 min', exact: true }).click();
+  await expect(page.getByText('Live, last 15 min')).toBeVisible();
+  await desk('Reports');
+  await page.getByRole('button', { name: /^Vessel run/ }).click();
+  await period().click();
+  await page.getByLabel('From', { exact: true }).fill('2026-11-20T06:00:00');
+  await page.getByLabel('To', { exact: true }).fill('2026-11-20T05:00:00');
+  await expect(page.getByText('The end must lie after the start.')).toBeVisible();
+  await page.getByLabel('To', { exact: true }).fill('2026-11-20T07:00:00');
+  await page.getByRole('button', { name: 'Show this period' }).click();
+  await expect(page.getByText('Preview: 2026-11-20 06:00:00 to 07:00:00')).toBeVisible();
+  await page.getByRole('button', { name: 'Create edition' }).click();
+  const editions = page.getByRole('region', { name: 'Editions' });
+  await expect(editions.getByText('2026-11-20 06:00:00 to 2026-11-20 07:00:00', { exact: true })).toBeVisible();
+  await page.getByRole('button', { name: 'The report’s own period' }).click();
+  await expect(page.getByText(/^Preview: last /)).toBeVisible();
+});
+
 test('a sample label has the size of its label and what the tags were', async () => {
   await desk('Reports');
   await page.getByRole('button', { name: /^Sample label EX-1/ }).click();

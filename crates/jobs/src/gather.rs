@@ -23,20 +23,21 @@ const AT_ONCE: usize = 10;
 /// When and by whom a report is made.
 #[derive(Clone, Debug)]
 pub struct Making {
-    /// End of the period, and the time of making.
+    /// The time of making.
     pub at: Nanos,
     pub by: String,
+    /// What it is about; the report's own period before `at` where nobody chose one.
+    pub period: Option<(Nanos, Nanos)>,
     /// Until when history is complete.
     pub complete_until: Nanos,
 }
 
-/// Gathers what a report says about the period that ends now.
+/// Gathers what a report says about its period.
 ///
 /// # Errors
 /// When the database does not answer.
 pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) -> Result<Document, DbError> {
-    let to = making.at;
-    let from = to - Nanos::from(report.minutes) * 60 * SECOND;
+    let (from, to) = making.period.unwrap_or((making.at - Nanos::from(report.minutes) * 60 * SECOND, making.at));
     let mut parts = Vec::with_capacity(report.sections.len());
     for section in &report.sections {
         parts.push(match section {

@@ -8735,7 +8735,11 @@ export interface operations {
     };
     preview: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description RFC 3339; both or neither. */
+                from?: string;
+                to?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -8985,7 +8989,11 @@ export interface operations {
     };
     make: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description RFC 3339; both or neither. */
+                from?: string;
+                to?: string;
+            };
             header?: never;
             path: {
                 id: string;

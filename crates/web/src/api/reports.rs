@@ -1,17 +1,18 @@
 //! Reports: preview, making, and the editions kept.
 
+use super::period;
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpResponse, get,
     http::{StatusCode, header},
     post,
-    web::{Data, Path},
+    web::{Data, Path, Query},
 };
 use havrel_core::{
     access::{Action, Actor},
     plant::{Own, Report, resolve},
     report::Document,
-    time::to_text,
+    time::{Nanos, SECOND, to_text},
 };
 use havrel_db::editions::Edition;
 use havrel_jobs::{
@@ -19,27 +20,59 @@ use havrel_jobs::{
     gather::{Making, gather},
     html, press,
 };
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use serde_json::json;
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
-async fn fill(app: &App, actor: &Actor, report: &Report) -> Result<Document, Problem> {
-    let making = Making { at: havrel_live::now(), by: actor.name.clone(), complete_until: app.live.complete_until() };
+/// A period that somebody chose; without it a report is about its own period, which ends now.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct PeriodQuery {
+    /// RFC 3339; both or neither.
+    pub from: Option<String>,
+    pub to: Option<String>,
+}
+
+impl PeriodQuery {
+    fn parse(&self) -> Result<Option<(Nanos, Nanos)>, Problem> {
+        let (Some(from), Some(to)) = (&self.from, &self.to) else {
+            let lone = self.from.is_some() || self.to.is_some();
+            return if lone { Err(Problem::field("to", "A period needs a start and an end.")) } else { Ok(None) };
+        };
+        let (from, to) = period(from, to)?;
+        if to - from > LONGEST {
+            return Err(Problem::field("to", "A report covers at most 31 days."));
+        }
+        Ok(Some((from, to)))
+    }
+}
+
+/// The longest period of a report.
+const LONGEST: Nanos = 31 * 86_400 * SECOND;
+
+async fn fill(app: &App, actor: &Actor, report: &Report, period: &PeriodQuery) -> Result<Document, Problem> {
+    let period = period.parse()?;
+    let making = Making { at: havrel_live::now(), by: actor.name.clone(), period, complete_until: app.live.complete_until() };
     Ok(gather(&app.live.db, &app.live.plant(), report, &making).await?)
 }
 
 /// Shows a report that need not be saved yet, on real data, as HTML.
-#[utoipa::path(request_body = Object, responses((status = 200, body = String, content_type = "text/html"), (status = 422, body = Problem)))]
+#[utoipa::path(params(PeriodQuery), request_body = Object, responses((status = 200, body = String, content_type = "text/html"), (status = 422, body = Problem)))]
 #[post("/api/reports/preview")]
-pub async fn preview(app: Data<App>, person: Person, body: Json<Own>) -> Result<HttpResponse, Problem> {
+pub async fn preview(
+    app: Data<App>,
+    person: Person,
+    period: Query<PeriodQuery>,
+    body: Json<Own>,
+) -> Result<HttpResponse, Problem> {
     let actor = person.may(Action::MakeReport)?;
     let report: Report = resolve(None, &body).map_err(|(field, message)| Problem::field(&field, message))?;
     if report.minutes > 44_640 || report.sections.len() > 50 {
         return Err(Problem::field("minutes", "A report covers at most 31 days in at most 50 sections."));
     }
     let _turn = app.limits.heavy().await?;
-    let document = fill(&app, actor, &report).await?;
+    let document = fill(&app, actor, &report, &period).await?;
     Ok(HttpResponse::Ok().content_type("text/html; charset=utf-8").body(html::with_fonts(&html::print(&document))))
 }
 
@@ -63,14 +96,19 @@ impl From<Edition> for EditionView {
 }
 
 /// Makes an edition of a report and keeps it.
-#[utoipa::path(responses((status = 200, body = EditionView)))]
+#[utoipa::path(params(PeriodQuery), responses((status = 200, body = EditionView)))]
 #[post("/api/reports/{id}/editions")]
-pub async fn make(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<Json<EditionView>, Problem> {
+pub async fn make(
+    app: Data<App>,
+    person: Person,
+    period: Query<PeriodQuery>,
+    id: Path<Uuid>,
+) -> Result<Json<EditionView>, Problem> {
     let plant = app.live.plant();
     let report = plant.reports.get(&id).ok_or_else(|| Problem::missing("report"))?;
     let actor = person.may_at(Action::MakeReport, report.set.place)?;
     let turn = app.limits.heavy().await?;
-    let document = fill(&app, actor, &report.set).await?;
+    let document = fill(&app, actor, &report.set, &period).await?;
     drop(turn);
     let printed = csv::print(&document);
     let table =

@@ -467,6 +467,19 @@ async fn an_edition_stays_as_it_was_made() {
         engineer.edit(3, "Deleted", json!([{"op": "delete", "kind": "tag", "id": built.level, "contents": true}])).await;
     assert_eq!(status, 409);
     assert!(body["detail"].as_str().unwrap().contains("report “Shift” uses"), "{body}");
+    // Another period than its own is chosen for one edition.
+    let of = |from: &str, to: &str| format!("/api/reports/{report}/editions?from={from}&to={to}");
+    let (_, chosen) = engineer.post(&of("2026-11-01T06:00:00Z", "2026-11-01T14:00:00Z"), json!({})).await;
+    assert_eq!((&chosen["from"], &chosen["to"]), (&json!("2026-11-01T06:00:00Z"), &json!("2026-11-01T14:00:00Z")), "{chosen}");
+    for (from, to) in [
+        ("2026-11-01T06:00:00Z", "2026-11-01T06:00:00Z"),
+        ("2026-01-01T00:00:00Z", "2026-02-02T00:00:00Z"),
+        ("soon", "2026-02-02T00:00:00Z"),
+    ] {
+        assert_eq!(engineer.post(&of(from, to), json!({})).await.0, 422, "{from} to {to}");
+    }
+    let half = engineer.post(&format!("/api/reports/{report}/editions?to=2026-11-01T06:00:00Z"), json!({})).await;
+    assert_eq!(half.0, 422);
     plant.stop().await;
 }
 

@@ -9,6 +9,7 @@ import { useItems, useMay, useTags } from '../../api/queries';
 import { useGo, useView } from '../../app/router';
 import { seriesColour } from '../../parts/colours';
 import { complain } from '../../parts/form';
+import { PeriodPart, periodWords } from '../../parts/period-part';
 import { Picker } from '../../parts/picker';
 import { save } from '../../parts/save';
 import { moment, pathEnd, spanWords } from '../../parts/text';
@@ -21,13 +22,6 @@ import { Handle } from './handles';
 import { KeptDialog, KeptTrends } from './kept';
 import { NoteDialog, NoteFlags, NoteList, useNotes } from './notes';
 
-const SPANS = [
-  [300, '5 min'],
-  [900, '15 min'],
-  [3600, '1 h'],
-  [28_800, '8 h'],
-  [86_400, '1 d'],
-] as const;
 const MOST = 8;
 const CURSORS = [
   { key: 'a', name: 'A', share: 1 / 3 },
@@ -50,6 +44,7 @@ export function Explore() {
   const move = (nextSpan: number, nextEnd: number | undefined) => go({ span: nextSpan, end: nextEnd });
   const set = (ids: string[]) => go({ tags: ids.join(',') || undefined });
   const to = end ?? feed.time();
+  const period = end === undefined ? { span } : { span, end };
 
   const shift = (share: number) => {
     const next = to + share * span * 1000;
@@ -110,10 +105,7 @@ export function Explore() {
 
   return (
     <div className="flex h-full min-h-0 flex-col">
-      <DeskHead
-        path={end === undefined ? `Live, last ${spanWords(span)}` : `${moment(end - span * 1000)} to ${moment(end)}`}
-        title="Trend"
-      >
+      <DeskHead path={periodWords(period)} title="Trend">
         <Button aria-label="Earlier" onClick={() => shift(-0.5)}>
           <ChevronLeft className="size-4" />
         </Button>
@@ -126,16 +118,9 @@ export function Explore() {
         <Button aria-label="Zoom out" onClick={() => zoom(2)}>
           <ZoomOut className="size-4" />
         </Button>
-        {SPANS.map(([seconds, name]) => (
-          <Button
-            key={seconds}
-            aria-pressed={span === seconds}
-            className={clsx(span === seconds && 'border-teal bg-tint font-semibold')}
-            onClick={() => move(seconds, end)}
-          >
-            {name}
-          </Button>
-        ))}
+        <PeriodPart period={period} onPick={(next) => move(next.span, next.end)} className="min-w-36 justify-start">
+          {end === undefined ? `Last ${spanWords(span)}` : spanWords(span)}
+        </PeriodPart>
         <Button kind={end === undefined ? 'plain' : 'main'} disabled={end === undefined} onClick={() => move(span, undefined)}>
           Go live
         </Button>

@@ -7,6 +7,8 @@ import { http, refused, type Schemas, take } from '../../api/client';
 import type { Item } from '../../api/model';
 import { queries } from '../../api/queries';
 import { complain } from '../../parts/form';
+import { type Period, periodQuery } from '../../parts/period';
+import { periodWords } from '../../parts/period-part';
 import { save } from '../../parts/save';
 import { moment } from '../../parts/text';
 import { Button } from '../../parts/ui';
@@ -35,7 +37,7 @@ function Paper({ edition }: { edition: Schemas['EditionView'] }) {
   );
 }
 
-export function Editions({ report }: { report: Item<'report'> }) {
+export function Editions({ report, period }: { report: Item<'report'>; period: Period | undefined }) {
   const [busy, setBusy] = useState(false);
   const editions = useQuery({
     queryKey: ['editions', report.id],
@@ -47,7 +49,7 @@ export function Editions({ report }: { report: Item<'report'> }) {
   async function make() {
     setBusy(true);
     try {
-      await take(http.POST('/api/reports/{id}/editions', { params: { path: { id: report.id } } }));
+      await take(http.POST('/api/reports/{id}/editions', { params: { path: { id: report.id }, query: periodQuery(period) } }));
       await queries.invalidateQueries({ queryKey: ['editions', report.id] });
     } catch (error) {
       complain(error);
@@ -63,6 +65,7 @@ export function Editions({ report }: { report: Item<'report'> }) {
           Create edition
         </Button>
       </div>
+      {period && <p className="text-sm">The next edition covers {periodWords(period)}.</p>}
       <p className="mb-2 text-sm text-soft">
         {left.length > 0
           ? `CSV carries the tables; this report’s ${left.join(' and ')} ${left.length > 1 || left[0]?.endsWith('s') ? 'are' : 'is'} left out of it.`
@@ -74,7 +77,9 @@ export function Editions({ report }: { report: Item<'report'> }) {
           <li key={edition.id} className="flex flex-wrap items-center gap-x-2 gap-y-1 border-t border-line py-1.5">
             <span className="figures">{moment(edition.made_at)}</span>
             <span className="min-w-0 flex-1 truncate text-sm text-soft">{edition.made_by}</span>
-            <span aria-hidden className="w-full" />
+            <span className="w-full text-sm text-soft">
+              {moment(edition.from)} to {moment(edition.to)}
+            </span>
             {(['html', 'csv'] as const).map((format) => (
               <a key={format} href={`/api/editions/${edition.id}/${format}`} download className={LINK}>
                 <Download className="size-3.5" /> {format.toUpperCase()}

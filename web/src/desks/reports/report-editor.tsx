@@ -100,13 +100,13 @@ export function ReportEditor({ report, seen, disabled }: Props) {
               <Input
                 {...p}
                 disabled={disabled}
-                className="figures text-right"
+                className="figures w-14 shrink-0 text-right"
                 value={amount(v.minutes, unit)}
                 onChange={(e) => form.set('minutes', minutesOf(e.target.value, unit))}
               />
               <Choice
                 aria-label="Unit of the period"
-                className="w-24"
+                className="min-w-0 flex-1"
                 disabled={disabled}
                 value={unit}
                 onChange={(e) => {

@@ -1,12 +1,16 @@
 // Reports: what they say beside how they look on real data, and the editions made.
 
-import { useQuery } from '@tanstack/react-query';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Plus } from 'lucide-react';
+import { useState } from 'react';
 import { http, newId, take } from '../../api/client';
+import { feed } from '../../api/live';
 import type { Item, ReportSet } from '../../api/model';
 import { commit, itemsNow, useItems, useMay } from '../../api/queries';
 import { useGo, useView } from '../../app/router';
 import { complain } from '../../parts/form';
+import { type Period, periodQuery } from '../../parts/period';
+import { PeriodPart, periodWords } from '../../parts/period-part';
 import { counted, spanWords } from '../../parts/text';
 import { Button, DeskHead, Empty, Trouble } from '../../parts/ui';
 import { Editions } from './editions';
@@ -96,29 +100,54 @@ export function Reports() {
           ))}
         </ul>
       )}
-      {open && (
-        <div className="grid grid-cols-[21rem_minmax(0,1fr)] items-start gap-4">
-          <div className="space-y-5">
-            <ReportEditor key={open.id} report={open} seen={reports.data.revision} disabled={!engineer} />
-            <Editions report={open} />
-          </div>
-          <Preview set={open.set} revision={open.revision} />
-        </div>
-      )}
+      {open && <OpenReport key={open.id} report={open} seen={reports.data.revision} disabled={!engineer} />}
     </>
   );
 }
 
-function Preview({ set, revision }: { set: ReportSet; revision: number }) {
+function OpenReport({ report, seen, disabled }: { report: Item<'report'>; seen: number; disabled: boolean }) {
+  // Another period than the report's own, for one edition.
+  const [period, setPeriod] = useState<Period>();
+  return (
+    <div className="grid grid-cols-[21rem_minmax(0,1fr)] items-start gap-4">
+      <div className="space-y-5">
+        <ReportEditor report={report} seen={seen} disabled={disabled} />
+        <Editions report={report} period={period} />
+      </div>
+      <Preview set={report.set} revision={report.revision} period={period} onPeriod={setPeriod} />
+    </div>
+  );
+}
+
+interface PreviewProps {
+  set: ReportSet;
+  revision: number;
+  period: Period | undefined;
+  onPeriod: (period: Period | undefined) => void;
+}
+
+function Preview({ set, revision, period, onPeriod }: PreviewProps) {
   const page = useQuery({
-    queryKey: ['preview', set, revision],
-    refetchInterval: 15_000,
+    queryKey: ['preview', set, revision, period],
+    refetchInterval: period ? false : 15_000,
     staleTime: 0,
-    queryFn: () => take(http.POST('/api/reports/preview', { body: set as never, parseAs: 'text' })),
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      take(http.POST('/api/reports/preview', { params: { query: periodQuery(period) }, body: set as never, parseAs: 'text' })),
   });
+  const own = { span: set.minutes * 60 };
   return (
     <section aria-label="Preview" className="sticky top-0 min-w-0">
-      <p className="mb-1 text-sm text-soft">Preview</p>
+      <p className="mb-1 flex items-center gap-2 text-sm text-soft">
+        <span className="flex-1">
+          Preview: {period ? periodWords(period) : `last ${spanWords(own.span)}`}
+          {page.isPlaceholderData && '; updating …'}
+        </span>
+        {period && <Button onClick={() => onPeriod(undefined)}>The report’s own period</Button>}
+        <PeriodPart period={period ?? own} onPick={({ span, end }) => onPeriod({ span, end: end ?? Math.floor(feed.time()) })}>
+          Another period…
+        </PeriodPart>
+      </p>
       <Trouble error={page.error} />
       <div className="h-[calc(100vh-13rem)] min-h-96 rounded-md border border-line bg-raised">
         {/* Only once there is a page: a frame that is sent to a second page while the first still loads may show neither. */}
