@@ -5,6 +5,7 @@ import { newId } from '../api/client';
 import type { Item, LimitKind, RuleSet } from '../api/model';
 import { commit, type Edit } from '../api/queries';
 import { numberOf, textOf, useForm } from '../parts/form';
+import { ListField } from '../parts/picker';
 import { Pips } from '../parts/pips';
 import { useReading } from '../parts/reading';
 import { LIMIT_WORDS, PRIORITY_WORDS } from '../parts/text';
@@ -114,21 +115,18 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
               <div className="flex items-center gap-1.5">
                 <span className="w-14 shrink-0 text-soft">{words}</span>
                 {names ? (
-                  <Choice
-                    aria-label={`Limit ${words}`}
+                  <ListField
+                    label={`Limit ${words}`}
                     className="w-24 shrink-0"
+                    from={[
+                      ...(row.level.trim() && !names.has(Number(row.level)) ? [{ id: row.level, title: row.level }] : []),
+                      ...[...names].map(([number, name]) => ({ id: String(number), title: name })),
+                    ]}
+                    none="none"
                     disabled={disabled}
                     value={row.level}
-                    onChange={(e) => set(kind, { level: e.target.value })}
-                  >
-                    <option value="">none</option>
-                    {row.level.trim() && !names.has(Number(row.level)) && <option>{row.level}</option>}
-                    {[...names].map(([number, name]) => (
-                      <option key={number} value={number}>
-                        {name}
-                      </option>
-                    ))}
-                  </Choice>
+                    onChange={(level) => set(kind, { level })}
+                  />
                 ) : (
                   <Input
                     aria-label={`Limit ${words}`}

@@ -9,7 +9,8 @@ import { newId } from '../api/client';
 import { useStatus } from '../api/live';
 import type { Node, Spot } from '../api/places';
 import { useAlarms, useHands, useMay } from '../api/queries';
-import { useTree } from '../api/tree';
+import { pathOf, useTree } from '../api/tree';
+import { dragItem } from '../parts/drag';
 import { mostUrgent, type PipState } from '../parts/pips';
 import { DeletePlaces } from './delete-places';
 import { levelBelow, useClip, usePlantActs } from './plant-acts';
@@ -213,7 +214,7 @@ export function PlantColumn() {
     drag: (spot, event) => {
       dragged.current = chosen.has(spot.id) ? [...chosen] : [spot.id];
       event.dataTransfer.effectAllowed = 'copyMove';
-      event.dataTransfer.setData('text/plain', spot.name);
+      dragItem(event.dataTransfer, { kind: 'place', id: spot.id, title: pathOf(tree, spot.id) });
     },
     over: (spot, event) => {
       if (dragged.current.length === 0) return;

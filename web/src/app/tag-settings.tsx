@@ -6,10 +6,10 @@ import { http, take } from '../api/client';
 import type { Item, Point } from '../api/model';
 import { commit, useItems, useTags } from '../api/queries';
 import { numberOf, textOf, useForm } from '../parts/form';
-import { PickField } from '../parts/picker';
+import { ListField, PickField } from '../parts/picker';
 import { ScalingField } from '../parts/scaling-field';
 import { StatesField } from '../parts/states-field';
-import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../parts/ui';
+import { Button, Confirm, Field, FormTrouble, Input, Tick } from '../parts/ui';
 import { UnitField } from '../parts/unit-field';
 import { PointFields } from './point-fields';
 import { usesOf } from './uses';
@@ -125,14 +125,15 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
       {connection && connection.set.groups.length > 0 && (
         <Field label="Polling group" error={form.error('group') ?? form.theirs('group')}>
           {(p) => (
-            <Choice {...p} disabled={disabled} value={v.group ?? ''} onChange={(e) => form.set('group', e.target.value || null)}>
-              <option value="">the connection's own rhythm</option>
-              {connection.set.groups.map((g) => (
-                <option key={g.id} value={g.id}>
-                  {g.name}, every {g.interval_ms / 1000} s
-                </option>
-              ))}
-            </Choice>
+            <ListField
+              label="Polling group"
+              from={connection.set.groups.map((g) => ({ id: g.id, title: `${g.name}, every ${g.interval_ms / 1000} s` }))}
+              none="the connection's own rhythm"
+              field={p}
+              disabled={disabled}
+              value={v.group ?? ''}
+              onChange={(id) => form.set('group', id || null)}
+            />
           )}
         </Field>
       )}

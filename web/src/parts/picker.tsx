@@ -3,18 +3,27 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { X } from 'lucide-react';
-import { type KeyboardEvent, useEffect, useId, useRef, useState } from 'react';
+import { type DragEvent, type KeyboardEvent, useEffect, useId, useRef, useState } from 'react';
 import { http, type Schemas, take } from '../api/client';
+import { type Dragged, droppedItem, mayDrop } from './drag';
 import { pathEnd } from './text';
-import { Input } from './ui';
+import { Choice, Input } from './ui';
 import { Value } from './value';
 
 export type Hit = Schemas['HitView'];
 
 const SHOWN = 40;
 
+/** One of few things that the page knows already. */
+export interface Option {
+  id: string;
+  title: string;
+}
+
 interface Common {
-  kind: 'tag' | 'place' | 'connection';
+  kind?: Dragged['kind'];
+  /** What there is to choose from, where no kind is asked for on the server. */
+  from?: readonly Option[];
   /** What lies under this place is offered before anything is typed. */
   under?: string | undefined;
   /** What may be chosen; everything else is left out of the list. */
@@ -24,17 +33,24 @@ interface Common {
 }
 
 /** What was found for words that are still being typed. */
-function useHits({ kind, under, accept }: Pick<Common, 'kind' | 'under' | 'accept'>, text: string, open: boolean) {
+function useHits({ kind, from, under, accept }: Common, text: string, open: boolean) {
   const words = text.trim();
   // What lies under the place is offered first; words search everywhere.
   const inside = words === '' && under ? { under } : {};
   const found = useQuery({
     queryKey: ['items', 'pick', kind, inside.under ?? '', words],
-    enabled: open,
+    enabled: open && kind !== undefined,
     placeholderData: keepPreviousData,
-    queryFn: () => take(http.GET('/api/find', { params: { query: { text: words, limit: SHOWN, kind, ...inside } } })),
+    queryFn: () =>
+      take(http.GET('/api/find', { params: { query: { text: words, limit: SHOWN, ...(kind ? { kind } : {}), ...inside } } })),
   });
-  const hits = (found.data?.found ?? []).filter((hit) => accept?.(hit) ?? true);
+  type Match = Option & { tag?: Hit['tag'] };
+  if (from) {
+    const all = words.toLowerCase().split(/\s+/);
+    const fitting = from.filter(({ title }) => all.every((word) => title.toLowerCase().includes(word)));
+    return { hits: fitting.slice(0, SHOWN) as Match[], total: fitting.length, answered: true };
+  }
+  const hits: Match[] = (found.data?.found ?? []).filter((hit) => accept?.(hit) ?? true);
   return { hits, total: found.data?.total ?? 0, answered: found.data !== undefined && !found.isPlaceholderData };
 }
 
@@ -45,7 +61,7 @@ interface ListProps extends Common {
   shown?: string;
   /** With Shift the list stays open after a choice, so that several can be taken one after the other. */
   many?: boolean;
-  onPick: (hit: Hit) => void;
+  onPick: (hit: Option) => void;
   onClear?: (() => void) | undefined;
   id?: string | undefined;
   invalid?: boolean | undefined;
@@ -79,7 +95,7 @@ function Box({
     setText('');
     setAt(0);
   };
-  const pick = (hit: Hit | undefined, more: boolean) => {
+  const pick = (hit: Option | undefined, more: boolean) => {
     if (!hit) return;
     onPick(hit);
     if (!many || !more) close();
@@ -104,11 +120,25 @@ function Box({
     } else return;
     event.preventDefault();
   }
+  const takes = (e: DragEvent) => !disabled && of.kind !== undefined && mayDrop(e.dataTransfer);
   return (
     <div
       role="group"
       className={clsx('relative print:hidden', className)}
       onBlur={(e) => !e.currentTarget.contains(e.relatedTarget) && close()}
+      onDragOver={(e) => takes(e) && e.preventDefault()}
+      onDrop={(e) => {
+        const item = takes(e) && droppedItem(e.dataTransfer);
+        if (!item) return;
+        e.preventDefault();
+        // A place dropped where a tag is wanted: its tags are offered.
+        if (item.kind === of.kind) pick({ id: item.id, title: item.title }, true);
+        else {
+          setText(`${item.title} `);
+          setOpen(true);
+          e.currentTarget.querySelector('input')?.focus();
+        }
+      }}
     >
       <Input
         id={id}
@@ -231,6 +261,69 @@ export function PickField({
       id={field?.id}
       invalid={field?.['aria-invalid']}
       describedBy={field?.['aria-describedby']}
+    />
+  );
+}
+
+/** The most entries of a plain list. */
+const DOZEN = 12;
+
+/** A field that holds one of some things that the page knows: a plain list for up to a dozen, from then on searched by typing. */
+export function ListField({
+  label,
+  value,
+  onChange,
+  from,
+  none,
+  disabled,
+  className,
+  field,
+  focus,
+}: {
+  label: string;
+  value: string;
+  onChange: (id: string) => void;
+  from: readonly Option[];
+  /** What stands there while nothing is chosen; without it something must be. */
+  none?: string;
+  disabled?: boolean | undefined;
+  className?: string | undefined;
+  field?: { id: string; 'aria-describedby'?: string | undefined; 'aria-invalid'?: boolean | undefined };
+  focus?: boolean | undefined;
+}) {
+  if (from.length <= DOZEN) {
+    return (
+      <Choice
+        {...field}
+        aria-label={field ? undefined : label}
+        ref={(box) => {
+          if (focus) box?.focus();
+        }}
+        className={className}
+        disabled={disabled}
+        value={value}
+        onChange={(e) => onChange(e.target.value)}
+      >
+        {none !== undefined && <option value="">{none}</option>}
+        {from.map(({ id, title }) => (
+          <option key={id} value={id}>
+            {title}
+          </option>
+        ))}
+      </Choice>
+    );
+  }
+  const chosen = from.find(({ id }) => id === value);
+  return (
+    <PickField
+      label={label}
+      from={from}
+      value={chosen}
+      onChange={(id) => onChange(id ?? '')}
+      disabled={disabled}
+      className={className}
+      {...(none === undefined ? {} : { none })}
+      {...(field ? { field } : {})}
     />
   );
 }

@@ -1,24 +1,28 @@
 // Which set of names the whole numbers of a value have.
 
-import type { ComponentProps } from 'react';
 import { useItems } from '../api/queries';
-import { Choice } from './ui';
+import { ListField } from './picker';
 
-interface Props extends Omit<ComponentProps<'select'>, 'value' | 'onChange'> {
+interface Props {
+  id: string;
+  'aria-describedby'?: string | undefined;
+  'aria-invalid'?: boolean | undefined;
+  disabled?: boolean | undefined;
   value: string | null;
   onChange: (id: string | null) => void;
 }
 
-export function StatesField({ value, onChange, ...rest }: Props) {
+export function StatesField({ value, onChange, disabled, ...field }: Props) {
   const sets = useItems('states').data?.items ?? [];
   return (
-    <Choice {...rest} value={value ?? ''} onChange={(e) => onChange(e.target.value || null)}>
-      <option value="">none</option>
-      {sets.map((s) => (
-        <option key={s.id} value={s.id}>
-          {s.set.name}
-        </option>
-      ))}
-    </Choice>
+    <ListField
+      label="State names"
+      from={sets.map((s) => ({ id: s.id, title: s.set.name }))}
+      none="none"
+      field={field}
+      disabled={disabled}
+      value={value ?? ''}
+      onChange={(id) => onChange(id || null)}
+    />
   );
 }

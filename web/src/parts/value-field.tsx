@@ -3,8 +3,9 @@
 import { useEffect, useRef } from 'react';
 import type { Item } from '../api/model';
 import { numberOf } from './form';
+import { ListField } from './picker';
 import { isLarge, useReading } from './reading';
-import { Choice, Field, Input } from './ui';
+import { Field, Input } from './ui';
 
 type Tag = Pick<Item<'tag'>, 'set' | 'holds'>;
 
@@ -34,20 +35,23 @@ export function ValueField({ tag, label, value, onChange, error, disabled, focus
   const words = names ? [...names.values()] : isSwitch(tag) ? ['off', 'on'] : undefined;
   const unit = tag.set.unit && !words ? `, ${tag.set.unit}` : '';
   const input = useRef<HTMLInputElement>(null);
-  const select = useRef<HTMLSelectElement>(null);
   useEffect(() => {
-    if (focus) (input.current ?? select.current)?.focus();
+    if (focus) input.current?.focus();
   }, [focus]);
   return (
     <Field label={`${label}${unit}`} error={error} {...(className ? { className } : {})}>
       {(p) =>
         words ? (
-          <Choice {...p} ref={select} disabled={disabled} value={value} onChange={(e) => onChange(e.target.value)}>
-            <option value="">choose …</option>
-            {words.map((word) => (
-              <option key={word}>{word}</option>
-            ))}
-          </Choice>
+          <ListField
+            label={label}
+            from={words.map((word) => ({ id: word, title: word }))}
+            none="choose …"
+            field={p}
+            focus={focus}
+            disabled={disabled}
+            value={value}
+            onChange={onChange}
+          />
         ) : (
           <Input
             {...p}

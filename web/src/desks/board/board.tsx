@@ -9,6 +9,7 @@ import { useAlarms, useItems, useMay } from '../../api/queries';
 import { pathOf, useTree } from '../../api/tree';
 import { useGo, useView } from '../../app/router';
 import { inOrder } from '../../app/tree';
+import { dragItem } from '../../parts/drag';
 import { mostUrgent, type PipState, Pips } from '../../parts/pips';
 import { RangeRule } from '../../parts/range-rule';
 import { useSeen } from '../../parts/seen';
@@ -31,6 +32,9 @@ export function Board() {
     const order = tree ? inOrder(tree, byPlace.keys()) : [];
     return order.map(({ spot, idle }) => ({ place: spot, idle, tags: byPlace.get(spot.id) ?? [] }));
   }, [tree, tags.data]);
+  const troubles = useTroubles(cards);
+  const connections = useItems('connection', {}, troubles.size > 0).data?.items ?? [];
+  const names = new Map(connections.map((c) => [c.id, c.set.name]));
   const place = at ? tree?.byId.get(at) : undefined;
   const total = tags.data?.total ?? 0;
   if (tags.error) return <Trouble error={tags.error} />;
@@ -58,9 +62,29 @@ export function Board() {
           registers have become tags.
         </Empty>
       )}
+      {[...troubles].map(
+        ([id, { words, cards: several }]) =>
+          several > 1 && (
+            <p key={id} className="mb-2 flex items-baseline gap-2 rounded border border-line bg-raised px-3 py-1 text-act4">
+              <span className="min-w-0 flex-1">
+                ⨯ {names.get(id)}: {words}
+              </span>
+              <Button kind="quiet" onClick={() => go({ connection: id }, '/connect')}>
+                Show the connection
+              </Button>
+            </p>
+          ),
+      )}
       <div className="grid grid-cols-[repeat(auto-fill,minmax(27.5rem,1fr))] items-start gap-3">
         {cards.map((card) => (
-          <Card key={card.place.id} place={card.place} idle={card.idle} tags={card.tags} rules={rules.data?.items ?? []} />
+          <Card
+            key={card.place.id}
+            place={card.place}
+            idle={card.idle}
+            tags={card.tags}
+            rules={rules.data?.items ?? []}
+            troubles={troubles}
+          />
         ))}
       </div>
     </>
@@ -81,17 +105,30 @@ function arrange(tags: readonly Tag[]) {
 
 const NONE: readonly string[] = [];
 
-/** What is true of all values of a card, said once: their connection is in trouble, and since when. */
-function useTrouble(tags: readonly Tag[]): string | undefined {
+/** The connections in trouble that these cards read from: what is wrong, and on how many cards that is seen. */
+function useTroubles(cards: readonly { tags: readonly Tag[] }[]): Map<string, { words: string; cards: number }> {
   const status = useStatus();
-  const ids = new Set(tags.map((t) => t.set.connection));
-  const [id] = ids;
-  const health = ids.size === 1 && id ? status?.connections[id] : undefined;
-  if (health?.state !== 'trouble') return undefined;
-  return `No data since ${clock(health.since)} · ${health.message}`;
+  const troubles = new Map<string, { words: string; cards: number }>();
+  for (const { tags } of cards) {
+    for (const id of new Set(tags.map((t) => t.set.connection))) {
+      const health = id ? status?.connections[id] : undefined;
+      if (!id || health?.state !== 'trouble') continue;
+      const words = `No data since ${clock(health.since)} · ${health.message}`;
+      troubles.set(id, { words, cards: (troubles.get(id)?.cards ?? 0) + 1 });
+    }
+  }
+  return troubles;
 }
 
-function Card({ place, idle, tags, rules }: { place: Spot; idle: boolean; tags: Tag[]; rules: Item<'rule'>[] }) {
+interface CardProps {
+  place: Spot;
+  idle: boolean;
+  tags: Tag[];
+  rules: Item<'rule'>[];
+  troubles: ReadonlyMap<string, { words: string; cards: number }>;
+}
+
+function Card({ place, idle, tags, rules, troubles }: CardProps) {
   const view = useView();
   const go = useGo();
   const { head, rows, below } = useMemo(() => arrange(tags), [tags]);
@@ -101,8 +138,9 @@ function Card({ place, idle, tags, rules }: { place: Spot; idle: boolean; tags: 
   const alarms = (useAlarms().data?.alarms ?? []).filter((a) => a.place === place.id);
   const urgent = mostUrgent(alarms.map((a) => ({ ...a, state: a.state as PipState })));
   const rulesOf = useMemo(() => Map.groupBy(rules, (r) => r.set.tag), [rules]);
-  const trouble = useTrouble(tags);
-  const said = trouble !== undefined;
+  const said = (tag: Tag) => troubles.has(tag.set.connection ?? '');
+  // What is seen on several cards stands above them.
+  const own = [...troubles].filter(([id, { cards }]) => cards === 1 && tags.some((t) => t.set.connection === id));
   const number = (id: string | null) => tags.find((t) => t.id === id)?.no;
   const open = (tag: Tag) => go({ tag: tag.id });
   return (
@@ -123,28 +161,30 @@ function Card({ place, idle, tags, rules }: { place: Spot; idle: boolean; tags: 
               <button type="button" className="hover:text-teal" onClick={() => open(tag)}>
                 {tag.set.name}
               </button>
-              <Value no={tag.no} set={tag.set} said={said} className="text-ink" />
+              <Value no={tag.no} set={tag.set} said={said(tag)} className="text-ink" />
             </span>
           ))}
         </span>
       </header>
-      {trouble && (
-        <p className="truncate border-t border-line py-0.5 text-act4" title={trouble}>
-          ⨯ {trouble}
+      {own.map(([id, { words }]) => (
+        <p key={id} className="truncate border-t border-line py-0.5 text-act4" title={words}>
+          ⨯ {words}
         </p>
-      )}
+      ))}
       <ul>
         {rows.map((tag) => {
           const limits: RuleSet[] = (rulesOf.get(tag.id) ?? []).map((r) => r.set);
           return (
             <li
               key={tag.id}
+              draggable
+              onDragStart={(e) => dragItem(e.dataTransfer, { kind: 'tag', id: tag.id, title: tag.title })}
               className={clsx('flex h-7 items-center gap-3 border-t border-line', view.tag === tag.id && 'bg-tint')}
             >
               <button type="button" className="min-w-0 flex-1 truncate text-left hover:text-teal" onClick={() => open(tag)}>
                 {tag.set.name}
               </button>
-              <Value no={tag.no} set={tag.set} said={said} className="w-32 shrink-0" />
+              <Value no={tag.no} set={tag.set} said={said(tag)} className="w-32 shrink-0" />
               <RangeRule no={tag.no} set={tag.set} rules={limits} setpoint={number(tag.set.setpoint)} />
               <Spark columns={sparks.data?.get(tag.id)} name={tag.set.name} />
             </li>
@@ -158,7 +198,7 @@ function Card({ place, idle, tags, rules }: { place: Spot; idle: boolean; tags: 
               <button type="button" className="text-soft hover:text-teal" onClick={() => open(tag)}>
                 {tag.set.name}
               </button>
-              <Value no={tag.no} set={tag.set} said={said} />
+              <Value no={tag.no} set={tag.set} said={said(tag)} />
             </span>
           ))}
         </div>

@@ -9,8 +9,9 @@ import type { Block, Item } from '../../api/model';
 import { commit, useItems } from '../../api/queries';
 import { useGo } from '../../app/router';
 import { numberOf, textOf, useForm } from '../../parts/form';
+import { ListField } from '../../parts/picker';
 import { counted } from '../../parts/text';
-import { Button, Choice, Field, FormTrouble, Input, Trouble } from '../../parts/ui';
+import { Button, Field, FormTrouble, Input, Trouble } from '../../parts/ui';
 import { type Cell, mapRows, PER_ROW } from './map-rows';
 
 interface Props {
@@ -145,13 +146,13 @@ function BlockForm({ item, block, layouts, seen, onTry, onDone }: BlockProps) {
         {text('name', 'Name', 'w-40')}
         <Field label="Layout" error={form.error(at('layout')) ?? form.theirs('layout')} className="w-44">
           {(p) => (
-            <Choice {...p} value={v.layout} onChange={(e) => form.set('layout', e.target.value)}>
-              {layouts.map((l) => (
-                <option key={l.id} value={l.id}>
-                  {l.set.name}
-                </option>
-              ))}
-            </Choice>
+            <ListField
+              label="Layout"
+              from={layouts.map((l) => ({ id: l.id, title: l.set.name }))}
+              field={p}
+              value={v.layout}
+              onChange={(layout) => form.set('layout', layout)}
+            />
           )}
         </Field>
         {text('address', 'First address', 'w-36', 'as the manual writes it')}
@@ -250,11 +251,13 @@ function RegisterMap({ connection, tried, revision }: { connection: string; trie
       <div className="mb-1 flex flex-wrap items-center gap-x-4 gap-y-1">
         <h4 className="font-semibold">Register map</h4>
         {spaces.length > 1 && (
-          <Choice aria-label="Which registers" className="w-44" value={space} onChange={(e) => setChosen(e.target.value)}>
-            {spaces.map((s) => (
-              <option key={s}>{s}</option>
-            ))}
-          </Choice>
+          <ListField
+            label="Which registers"
+            className="w-44"
+            from={spaces.map((s) => ({ id: s, title: s }))}
+            value={space ?? ''}
+            onChange={setChosen}
+          />
         )}
         <span className="flex items-center gap-1 text-sm text-soft">
           <i className={clsx('inline-block h-3.5 w-5 border', MARKS.tag)} /> a tag

@@ -5,7 +5,8 @@ import { X } from 'lucide-react';
 import { type ClipboardEvent, type KeyboardEvent, memo, type ReactNode, type RefObject, useState } from 'react';
 import type { Schemas } from '../../api/client';
 import type { Group, Item } from '../../api/model';
-import { Choice, INPUT } from '../../parts/ui';
+import { ListField } from '../../parts/picker';
+import { INPUT } from '../../parts/ui';
 import { type Candidate, type Fault, type Fix, isWritable, type Typed } from './candidates';
 
 export const ROW = 32;
@@ -193,18 +194,13 @@ const FullRow = memo(function FullRow(props: Props) {
       })}
       {groups.length > 0 && (
         <span className="px-0.5">
-          <Choice
-            aria-label={`Group of ${row.source}`}
+          <ListField
+            label={`Group of ${row.source}`}
+            from={groups.map((g) => ({ id: g.id, title: g.name }))}
+            none={usual(connection)}
             value={row.group}
-            onChange={(e) => tools.current.change(index, { group: e.target.value })}
-          >
-            <option value="">{usual(connection)}</option>
-            {groups.map((g) => (
-              <option key={g.id} value={g.id}>
-                {g.name}
-              </option>
-            ))}
-          </Choice>
+            onChange={(group) => tools.current.change(index, { group })}
+          />
         </span>
       )}
       <span className="px-2">

@@ -13,9 +13,10 @@ import { commit, itemsNow, useItems } from '../../api/queries';
 import { Progress } from '../../app/job-line';
 import { useGo } from '../../app/router';
 import { complain, useForm } from '../../parts/form';
+import { ListField } from '../../parts/picker';
 import type { Steps } from '../../parts/steps';
 import { counted } from '../../parts/text';
-import { Button, Choice, Confirm, Field, Input, Tick } from '../../parts/ui';
+import { Button, Confirm, Field, Input, Tick } from '../../parts/ui';
 import {
   beyond,
   type Candidate,
@@ -382,14 +383,14 @@ export function Intake({ connection, seen, parts, steps, disabled }: Props) {
         {groups.length > 0 && (
           <Field label="Group for all" className="w-40">
             {(p) => (
-              <Choice {...p} value="" onChange={(e) => changeAll({ group: e.target.value })}>
-                <option value="">choose…</option>
-                {groups.map((g) => (
-                  <option key={g.id} value={g.id}>
-                    {g.name}
-                  </option>
-                ))}
-              </Choice>
+              <ListField
+                label="Group for all"
+                from={groups.map((g) => ({ id: g.id, title: g.name }))}
+                none="choose…"
+                field={p}
+                value=""
+                onChange={(group) => changeAll({ group })}
+              />
             )}
           </Field>
         )}

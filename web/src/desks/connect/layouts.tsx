@@ -6,6 +6,7 @@ import { newId } from '../../api/client';
 import { type Item, type LayoutSet, ordersOf, TYPES } from '../../api/model';
 import { commit, useItems } from '../../api/queries';
 import { useForm } from '../../parts/form';
+import { ListField } from '../../parts/picker';
 import { counted } from '../../parts/text';
 import { Button, Choice, Field, FormTrouble, INPUT, Input, Theirs } from '../../parts/ui';
 import { fresh, memberOf, type Row, rowOf, scalingOf } from './layout-rows';
@@ -156,23 +157,16 @@ function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
                   {cell(row, 'name', 'Name', false)}
                   {cell(row, 'offset', 'Offset')}
                   <td className="px-0.5">
-                    <Choice
-                      aria-label={`Type of ${row.name || 'the new member'}`}
+                    <ListField
+                      label={`Type of ${row.name || 'the new member'}`}
+                      from={[
+                        ...TYPES.map((t) => ({ id: t, title: t })),
+                        ...layouts.filter((l) => l.id !== item?.id).map((l) => ({ id: l.id, title: l.set.name })),
+                      ]}
                       disabled={disabled}
                       value={row.type}
-                      onChange={(e) => change(row.id, { type: e.target.value })}
-                    >
-                      {TYPES.map((t) => (
-                        <option key={t}>{t}</option>
-                      ))}
-                      {layouts
-                        .filter((l) => l.id !== item?.id)
-                        .map((l) => (
-                          <option key={l.id} value={l.id}>
-                            {l.set.name}
-                          </option>
-                        ))}
-                    </Choice>
+                      onChange={(type) => change(row.id, { type })}
+                    />
                   </td>
                   {cell(row, 'length', 'Length', true, row.type !== 'text' && row.type !== 'bcd')}
                   {cell(row, 'count', 'Number')}

@@ -2,9 +2,10 @@
 
 import { type RefObject, useEffect, useState } from 'react';
 import type { GridHandle, GridRow } from '../../parts/grid';
+import { ListField } from '../../parts/picker';
 import { replaced, type Write } from '../../parts/staged';
 import { counted } from '../../parts/text';
-import { Button, Choice, Field, Input, Tick } from '../../parts/ui';
+import { Button, Field, Input, Tick } from '../../parts/ui';
 
 interface Hit {
   row: GridRow;
@@ -57,14 +58,14 @@ export function Replace({ grid, columns, onWrite, onClose }: Props) {
         </Field>
         <Field label="In" className="w-36">
           {(p) => (
-            <Choice {...p} value={column} onChange={(e) => setColumn(e.target.value)}>
-              <option value="">every column</option>
-              {columns.map((c) => (
-                <option key={c.key} value={c.key}>
-                  {c.title}
-                </option>
-              ))}
-            </Choice>
+            <ListField
+              label="In"
+              from={columns.map((c) => ({ id: c.key, title: c.title }))}
+              none="every column"
+              field={p}
+              value={column}
+              onChange={setColumn}
+            />
           )}
         </Field>
         <span className="flex h-7 items-center">
