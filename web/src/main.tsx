@@ -7,10 +7,12 @@ import { Toaster } from 'sonner';
 import { queries } from './api/queries';
 import { router } from './app/router';
 import { SignedIn } from './app/session';
+import { startAlarmText } from './parts/alarm-text';
 import { startTheme } from './parts/theme';
 import './style.css';
 
 startTheme();
+startAlarmText();
 const root = document.getElementById('root');
 if (root) {
   createRoot(root).render(

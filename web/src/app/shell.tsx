@@ -3,13 +3,14 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link, Outlet, useRouterState } from '@tanstack/react-router';
 import clsx from 'clsx';
-import { Keyboard, LogOut, Moon, Search, Sun, SunMoon, Unplug } from 'lucide-react';
+import { ALargeSmall, Keyboard, LogOut, Moon, Search, Sun, SunMoon, Unplug } from 'lucide-react';
 import { DropdownMenu } from 'radix-ui';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { http, take } from '../api/client';
 import { type Status, useAlarmCount, useLink, useRevision, useStatus } from '../api/live';
 import { configurationMoved, madeHere, queries, useItems, useSession } from '../api/queries';
+import { ALARM_SIZES, type AlarmSize, setAlarmSize, useAlarmSize } from '../parts/alarm-text';
 import { learnStates, learnUnits } from '../parts/reading';
 import { clock } from '../parts/text';
 import { choose, useWish, type Wish } from '../parts/theme';
@@ -107,7 +108,7 @@ export function Shell() {
     document.title = `${DESKS.find((d) => d.path === path)?.name ?? 'Havrel'} – Havrel`;
   }, [path]);
   return (
-    <div className="frame grid h-full grid-cols-[15.25rem_minmax(0,1fr)_auto] grid-rows-[2.75rem_auto_minmax(0,1fr)_2.25rem]">
+    <div className="frame grid h-full grid-cols-[15.25rem_minmax(0,1fr)_auto] grid-rows-[2.75rem_auto_minmax(0,1fr)_minmax(2.25rem,auto)]">
       <header className="col-span-3 flex items-center border-b border-line">
         <Link
           to="/board"
@@ -184,6 +185,7 @@ const ENTRY = 'flex items-center gap-2 rounded px-2 py-1 data-[highlighted]:bg-b
 function Account({ onKeys }: { onKeys: () => void }) {
   const session = useSession();
   const wished = useWish();
+  const size = useAlarmSize();
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger className="mr-2 h-7 rounded px-2.5 hover:bg-band">{session.data?.name}</DropdownMenu.Trigger>
@@ -194,6 +196,16 @@ function Account({ onKeys }: { onKeys: () => void }) {
             {THEMES.map(({ wish, name, icon: Icon }) => (
               <DropdownMenu.RadioItem key={wish} value={wish} className={ENTRY}>
                 <Icon className="size-4" /> {name}
+                <DropdownMenu.ItemIndicator className="ml-auto pl-2">✓</DropdownMenu.ItemIndicator>
+              </DropdownMenu.RadioItem>
+            ))}
+          </DropdownMenu.RadioGroup>
+          <DropdownMenu.Separator className="my-1 border-t border-line" />
+          <p className="px-2 py-1 text-sm text-soft">Alarm list and watch line</p>
+          <DropdownMenu.RadioGroup value={size} onValueChange={(next) => setAlarmSize(next as AlarmSize)}>
+            {Object.entries(ALARM_SIZES).map(([value, name]) => (
+              <DropdownMenu.RadioItem key={value} value={value} className={ENTRY}>
+                <ALargeSmall className="size-4" /> Alarm text, {name}
                 <DropdownMenu.ItemIndicator className="ml-auto pl-2">✓</DropdownMenu.ItemIndicator>
               </DropdownMenu.RadioItem>
             ))}

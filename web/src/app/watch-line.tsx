@@ -41,7 +41,7 @@ export function WatchLine() {
 
   return (
     <footer className="col-span-3 row-start-4 flex items-center gap-3 border-t border-line px-3.5">
-      <div className="flex min-w-0 flex-1 items-center gap-3">
+      <div className="alarm-text flex min-w-0 flex-1 items-center gap-3">
         {urgent ? (
           <>
             <Pips priority={urgent.priority} state={urgent.state} />

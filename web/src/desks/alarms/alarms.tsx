@@ -117,7 +117,7 @@ interface StandingProps {
 function Standing({ alarms, chosen, onChoose, onTake, onOpen }: StandingProps) {
   const now = useNow();
   return (
-    <table className="w-full border border-line bg-raised text-left">
+    <table className="alarm-text w-full border border-line bg-raised text-left">
       <thead className="bg-band text-sm">
         <tr className="h-8">
           <th className="w-16 px-2" aria-label="Choose and priority" />

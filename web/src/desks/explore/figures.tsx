@@ -9,7 +9,7 @@ import { moment } from '../../parts/text';
 import type { TrendTag, TrendWindow } from '../../parts/trend';
 
 interface Props {
-  tags: readonly TrendTag[];
+  tags: readonly (TrendTag & { holds: string })[];
   names: readonly string[];
   window: TrendWindow;
   live: boolean;
@@ -45,6 +45,10 @@ export function exactly(ms: number): string {
   return h > 0 ? `${h} h ${m} min ${s} s` : `${m} min ${s} s`;
 }
 
+/** How much of the known time a switch was on. */
+const shareOn = (average: number | null | undefined) =>
+  average === null || average === undefined ? '–' : `on ${(average * 100).toFixed(1)} %`;
+
 const HEAD = 'px-2 text-right font-semibold';
 const CELL = 'figures px-2 text-right';
 
@@ -76,6 +80,7 @@ export function Figures({ tags, names, window, live, a, b, valuesAt }: Props) {
           const row = statistics.data?.tags.find((t) => t.tag === tag.id);
           const reading = readings[i];
           if (!reading) return null;
+          const isStates = reading.names !== undefined || tag.holds === 'bool';
           const byHand = row?.by_hand[0] ?? 0;
           const [va, vb] = [atA?.[i] ?? null, atB?.[i] ?? null];
           const difference = va !== null && vb !== null ? vb - va : null;
@@ -94,13 +99,17 @@ export function Figures({ tags, names, window, live, a, b, valuesAt }: Props) {
                     : `${difference > 0 ? '+' : ''}${reading.difference(difference).toFixed(reading.decimals)}`}
                 </td>
               )}
-              {/* Of states the lowest, the average and the highest mean nothing. */}
-              <td className={CELL}>{reading.names ? '–' : reading.print(row?.minimum[0] ?? null)}</td>
+              {/* Of states the lowest, the average and the highest mean nothing; of a switch the share of time that it is on does. */}
+              <td className={CELL}>{isStates ? '–' : reading.print(row?.minimum[0] ?? null)}</td>
               <td className={CELL}>
                 {row?.average_rounded[0] && <span title="rounded: the values have more digits">≈ </span>}
-                {reading.names ? '–' : reading.print(row?.average[0] ?? null, 1)}
+                {tag.holds === 'bool'
+                  ? shareOn(row?.average[0])
+                  : reading.names
+                    ? '–'
+                    : reading.print(row?.average[0] ?? null, 1)}
               </td>
-              <td className={CELL}>{reading.names ? '–' : reading.print(row?.maximum[0] ?? null)}</td>
+              <td className={CELL}>{isStates ? '–' : reading.print(row?.maximum[0] ?? null)}</td>
               <td className={CELL}>
                 {row?.good[0] === undefined ? '–' : `${Math.floor(row.good[0] * 100)} %`}
                 {byHand > 0 && <span title="share of it that was set by hand"> ✎ {Math.ceil(byHand * 100)} %</span>}
