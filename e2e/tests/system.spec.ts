@@ -66,7 +66,7 @@ test('accounts are added, changed and disabled, and their sessions end at once',
   await page.keyboard.press('Enter');
   await expect(page.getByText('Shift lead has a new password.')).toBeVisible();
   await enter(PASSWORD);
-  await expect(other.getByText('Name and password do not fit.')).toBeVisible();
+  await expect(other.getByText('The name or the password is wrong.')).toBeVisible();
   await enter('another-word');
   await expect(other.getByRole('heading', { name: 'Your password' })).toBeVisible();
 

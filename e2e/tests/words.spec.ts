@@ -54,7 +54,7 @@ test('a set of state names is made, chosen, shown, and used to write and to set 
   await form.getByLabel('Name of the set').fill('Interlock');
   await form.getByLabel('Number of state 2').fill('0');
   await form.getByRole('button', { name: 'Create set' }).click();
-  await expect(form).toContainText('0 stands here twice.');
+  await expect(form).toContainText('0 appears twice.');
   await form.getByLabel('Number of state 2').fill('1');
   await form.getByRole('button', { name: 'Create set' }).click();
   await expect(page.getByRole('list', { name: 'Sets of state names' })).toContainText('0 Locked · 1 Released');

@@ -29,7 +29,7 @@ pub fn wrong(text: &str, lines: bool) -> Option<String> {
     Some(match c {
         '\n' | '\r' | '\u{2028}' | '\u{2029}' => "This must be one line.".to_owned(),
         '\t' => "This must not hold a tab.".to_owned(),
-        _ => format!("This holds a character that cannot be shown (U+{:04X}).", c as u32),
+        _ => format!("This contains a character that cannot be shown (U+{:04X}).", c as u32),
     })
 }
 
@@ -57,9 +57,9 @@ mod tests {
     #[rstest]
     #[case("Level", false, None)]
     #[case("Wäsche 2 µg", false, None)]
-    #[case("a\0b", true, Some("This holds a character that cannot be shown (U+0000)."))]
-    #[case("\u{1b}[2J", true, Some("This holds a character that cannot be shown (U+001B)."))]
-    #[case("ab\u{202E}cd", false, Some("This holds a character that cannot be shown (U+202E)."))]
+    #[case("a\0b", true, Some("This contains a character that cannot be shown (U+0000)."))]
+    #[case("\u{1b}[2J", true, Some("This contains a character that cannot be shown (U+001B)."))]
+    #[case("ab\u{202E}cd", false, Some("This contains a character that cannot be shown (U+202E)."))]
     #[case("two\nlines", false, Some("This must be one line."))]
     #[case("two\nlines", true, None)]
     #[case("a\tb", false, Some("This must not hold a tab."))]

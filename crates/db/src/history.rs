@@ -1,6 +1,7 @@
 //! History: frames go in, samples and their statistics come out. Nothing outside this file knows how they lie there.
 
 use crate::{Db, DbError, journal, people};
+use futures_util::{StreamExt as _, TryStreamExt as _, stream};
 use havrel_core::{
     TagNo,
     alarm::AlarmStanding,
@@ -20,6 +21,9 @@ use uuid::Uuid;
 
 /// Most samples one question may read for one tag.
 pub const MOST_SAMPLES: i64 = 500_000;
+
+/// Tags that one question reads at the same time; recording needs the other connections of the pool.
+const QUESTIONS: usize = 3;
 
 /// A stored sample as it was.
 #[derive(Clone, Debug, PartialEq)]
@@ -188,16 +192,18 @@ impl Db {
     pub async fn points_of(&self, tags: &[TagNo], from: Nanos, to: Nanos) -> Result<Vec<Vec<Point>>, DbError> {
         // Of an hour that was lived twice, statistics and pictures show what came last; `raw` gives both.
         let steps = self.clock_steps(from, to).await?;
-        let mut all: Vec<Vec<Point>> = Vec::with_capacity(tags.len());
-        for &tag in tags {
+        let steps = &steps;
+        let read = async |tag: TagNo| {
             let mut kept = self.raw(tag, from, to, true, MOST_SAMPLES + 1).await?;
             // A part of the period given as the whole would be a wrong answer.
             if kept.len() as i64 > MOST_SAMPLES {
                 return Err(DbError::TooMuch(MOST_SAMPLES));
             }
             kept.retain(|k| !steps.iter().any(|s| k.epoch < s.epoch && (s.at..s.until).contains(&k.time)));
-            all.push(kept.iter().map(point).collect());
-        }
+            Ok(kept.iter().map(point).collect::<Vec<Point>>())
+        };
+        let asked: Vec<_> = tags.iter().map(|&tag| read(tag)).collect();
+        let mut all: Vec<Vec<Point>> = stream::iter(asked).buffered(QUESTIONS).try_collect().await?;
         // Where nothing was recorded no value holds on; the first sample afterwards is always stored.
         let since = all.iter().filter_map(|points| points.first()).map(|p| p.time).min().unwrap_or(from);
         let gaps = self.unrecorded(since.min(from), to).await?;

@@ -40,7 +40,7 @@ pub enum DbError {
     Content(String),
     #[error("one tag has more than {0} samples in this period; choose a shorter one")]
     TooMuch(i64),
-    #[error("there are more than {0} changes between these revisions; choose revisions that lie nearer")]
+    #[error("there are more than {0} changes between these revisions; choose revisions that are closer together")]
     TooManyChanges(i64),
 }
 

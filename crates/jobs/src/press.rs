@@ -12,9 +12,9 @@ use tokio::{io::AsyncWriteExt, process::Command};
 /// Why there is no PDF.
 #[derive(Debug, thiserror::Error)]
 pub enum PressError {
-    #[error("The program that prints PDF is not there yet; it is built while the demo runs. HTML and CSV can be had at once.")]
+    #[error("The program that prints PDF is still being built while the demo runs. HTML and CSV are available now.")]
     NotThere,
-    #[error("The PDF took more than {0} s and was given up.")]
+    #[error("The PDF took more than {0} s and was cancelled.")]
     TooLong(u64),
     #[error("The PDF could not be printed: {0}")]
     Failed(String),

@@ -189,7 +189,7 @@ pub fn read(bytes: &[u8], kind: Kind) -> Result<File, Vec<Wrong>> {
             let all: Vec<&str> = table::columns(kind).iter().map(|c| c.key).collect();
             format!("There is no column “{name}”. There are id, {}.", all.join(", "))
         } else if !once.insert(name) {
-            format!("The column “{name}” stands here twice.")
+            format!("The column “{name}” appears twice.")
         } else {
             continue;
         };

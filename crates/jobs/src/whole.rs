@@ -74,7 +74,10 @@ pub fn compare(
     let whole = |line: usize, message: String| NoPlan::Wrong(vec![Wrong { line: line as u64, column: String::new(), message }]);
     let file: File = serde_json::from_slice(bytes).map_err(|e| whole(e.line(), format!("This cannot be read: {e}.")))?;
     if file.format != FORMAT || file.version != 1 {
-        return Err(whole(0, format!("This is no plant that this version reads; its format must be “{FORMAT}”, version 1.")));
+        return Err(whole(
+            0,
+            format!("This is not a plant file that this version reads; its format must be “{FORMAT}”, version 1."),
+        ));
     }
     let mut edits = Vec::new();
     let mut named = HashSet::new();
@@ -88,7 +91,7 @@ pub fn compare(
                 secret::keep(settings, own.get("settings"));
             }
             if !named.insert(id) {
-                return Err(whole(0, format!("The id {id} stands in the file twice.")));
+                return Err(whole(0, format!("The id {id} appears in the file twice.")));
             }
             let op = match plant.own(kind, id) {
                 Some((own, ..)) if *own == set => {

@@ -26,7 +26,7 @@ pub enum LinkError {
     OtherUnit(u8, u8),
     #[error("No answer within {0} ms, whatever the unit id; the port is open.")]
     NobodyAnswers(u32),
-    #[error("What answers there does not speak this protocol{0}.")]
+    #[error("The program that answers there does not speak this protocol{0}.")]
     OtherProtocol(String),
     #[error("The device closed the connection.")]
     Closed,
@@ -55,9 +55,9 @@ pub enum LinkError {
     /// Why not, and its fingerprint.
     #[error("The device's certificate is not trusted: {0}. Its fingerprint is {1}.")]
     Untrusted(String, String),
-    #[error("No secured connection came about: {0}.")]
+    #[error("The secured connection failed: {0}.")]
     NotSecured(String),
-    #[error("The {0} is not here, or cannot be opened with the key of this machine.")]
+    #[error("The {0} is missing, or cannot be opened with the key of this machine.")]
     NoSecret(String),
 }
 
@@ -118,7 +118,7 @@ impl LinkError {
             LinkError::ReadBack(_) => "The device may limit or overwrite the value itself.",
             LinkError::Untrusted(..) => "Compare the fingerprint with the one the device itself shows; if they agree, trust it.",
             LinkError::NotSecured(_) => "Check that the port is the secured one, and which certificates the device takes.",
-            LinkError::NoSecret(_) => "Give it again in the settings of the connection.",
+            LinkError::NoSecret(_) => "Enter it again in the settings of the connection.",
         }
     }
 

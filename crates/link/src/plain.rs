@@ -40,15 +40,15 @@ impl Holds {
     pub fn take(self, json: &Json) -> Result<Value, &'static str> {
         match (self, json) {
             (Holds::Number, Json::Number(n)) => Value::of_json(n).ok_or("This number is too large."),
-            (Holds::Number, Json::String(digits)) => Value::of_digits(digits).ok_or("A number is needed here."),
+            (Holds::Number, Json::String(digits)) => Value::of_digits(digits).ok_or("Enter a number."),
             (Holds::Switch, Json::Bool(on)) => Ok(Value::Bool(*on)),
             (Holds::Switch, Json::Number(n)) if n.as_f64() == Some(0.0) => Ok(Value::Bool(false)),
             (Holds::Switch, Json::Number(n)) if n.as_f64() == Some(1.0) => Ok(Value::Bool(true)),
             (Holds::Text, Json::String(text)) if text.len() <= 4000 => Ok(Value::Text(text.clone())),
             (Holds::Text, Json::String(_)) => Err("A text has at most 4,000 bytes."),
-            (Holds::Number, _) => Err("A number is needed here."),
-            (Holds::Switch, _) => Err("True or false is needed here."),
-            (Holds::Text, _) => Err("Text is needed here."),
+            (Holds::Number, _) => Err("Enter a number."),
+            (Holds::Switch, _) => Err("Enter true or false."),
+            (Holds::Text, _) => Err("Enter text."),
         }
     }
 
@@ -56,14 +56,14 @@ impl Holds {
     fn of(self, value: &Value) -> Result<Value, &'static str> {
         match (self, value) {
             (Holds::Number, Value::I64(_) | Value::U64(_)) => Ok(value.clone()),
-            (Holds::Number, value) => value.number().map(Value::F64).ok_or("A number is needed here."),
+            (Holds::Number, value) => value.number().map(Value::F64).ok_or("Enter a number."),
             (Holds::Switch, value) => match value.number() {
                 Some(0.0) => Ok(Value::Bool(false)),
                 Some(1.0) => Ok(Value::Bool(true)),
-                _ => Err("On or off is needed here (1 and 0)."),
+                _ => Err("Enter on or off (1 or 0)."),
             },
             (Holds::Text, Value::Text(text)) => Ok(Value::Text(text.clone())),
-            (Holds::Text, _) => Err("Text is needed here."),
+            (Holds::Text, _) => Err("Enter text."),
         }
     }
 }
@@ -195,7 +195,7 @@ impl Plain {
                 let point: FigurePoint = resolve(None, point)?;
                 let (words, of_connection) = point.figure.told();
                 if of_connection != point.connection.is_some() {
-                    let words = if of_connection { "Say of which connection." } else { "This figure is of the whole program." };
+                    let words = if of_connection { "Choose the connection." } else { "This figure is of the whole program." };
                     return Err(("connection".into(), words.into()));
                 }
                 Ok(words.to_lowercase())
@@ -216,7 +216,7 @@ impl Driver for Plain {
 
     fn check_point(&self, _connection: &Connection, tag: &Tag) -> Vec<(String, String)> {
         if tag.writable && self.0 != MEMORY {
-            return vec![("writable".into(), "Only memory can be set; this value comes from elsewhere.".into())];
+            return vec![("writable".into(), "Only memory tags can be set here.".into())];
         }
         self.read(&tag.point).err().map(|(field, words)| (format!("point.{field}"), words)).into_iter().collect()
     }

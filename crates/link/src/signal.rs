@@ -45,7 +45,7 @@ impl Driver for Signals {
 
     fn check_point(&self, _connection: &Connection, tag: &Tag) -> Vec<(String, String)> {
         if tag.writable {
-            return vec![("writable".into(), "A signal goes its own way and cannot be written.".into())];
+            return vec![("writable".into(), "A signal cannot be written.".into())];
         }
         let wrong = read(&tag.point).and_then(|s| s.start(1).map(drop).map_err(|(field, words)| (field.to_owned(), words)));
         wrong.err().map(|(field, words)| (format!("point.{field}"), words)).into_iter().collect()
@@ -143,7 +143,7 @@ async fn beat(ports: &mut Ports, plan: &LinkPlan, signals: &mut HashMap<TagNo, (
 }
 
 fn refuse(command: Command) {
-    let words = || LinkError::BadRequest("A signal goes its own way.".into());
+    let words = || LinkError::BadRequest("A signal cannot be written.".into());
     // Whoever asked may have gone away meanwhile.
     match command {
         Command::Write { reply, .. } => drop(reply.send(Err(words()))),

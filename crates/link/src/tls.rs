@@ -76,7 +76,7 @@ fn certificates(text: &str) -> Option<Vec<CertificateDer<'static>>> {
 impl Tls {
     /// What is wrong with it: field and sentence.
     pub fn check(&self) -> Vec<(&'static str, &'static str)> {
-        const NO_CERTIFICATE: &str = "There is no certificate in it; paste it with its lines BEGIN and END.";
+        const NO_CERTIFICATE: &str = "This contains no certificate; paste it with its lines BEGIN and END.";
         let mut wrong = Vec::new();
         for (field, text) in [("trust", &self.trust), ("certificate", &self.certificate)] {
             if text.len() > MOST_TEXT {
@@ -91,10 +91,10 @@ impl Tls {
         match &self.key {
             Some(Secret::Plain(text)) if text.len() > MOST_TEXT => wrong.push(("key", "This is longer than 64 KiB.")),
             Some(Secret::Plain(text)) if PrivateKeyDer::from_pem_slice(text.as_bytes()).is_err() => {
-                wrong.push(("key", "There is no private key in it; paste it with its lines BEGIN and END."));
+                wrong.push(("key", "This contains no private key; paste it with its lines BEGIN and END."));
             }
             Some(_) if self.certificate.trim().is_empty() => {
-                wrong.push(("certificate", "The key belongs to a certificate; give that too."));
+                wrong.push(("certificate", "Enter the certificate of this key too."));
             }
             _ => {}
         }
@@ -165,10 +165,10 @@ fn why_not(error: &CertificateError) -> String {
         CertificateError::Expired | CertificateError::ExpiredContext { .. } => "it has expired".into(),
         CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => "it is not valid yet".into(),
         CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
-            "it is made out to another name or address".into()
+            "it was issued for another name or address".into()
         }
-        CertificateError::ApplicationVerificationFailure => "it is another one than the trusted".into(),
-        CertificateError::UnknownIssuer => "nobody who is trusted vouches for it".into(),
+        CertificateError::ApplicationVerificationFailure => "it is not the certificate that is trusted".into(),
+        CertificateError::UnknownIssuer => "no trusted authority has signed it".into(),
         other => other.to_string(),
     }
 }

@@ -86,7 +86,7 @@ pub(crate) async fn kept(db: &Db, plant: &Plant, at: Nanos) -> Result<(Hands, Ve
             }
         };
         db.forget_hand(hand.tag, hand.since).await?;
-        let title = format!("{} is not set by hand any more: {why}", name(plant, hand.tag));
+        let title = format!("{} is no longer set by hand: {why}", name(plant, hand.tag));
         let detail = json!({"was": hand.value.to_json(), "owner": hand.actor});
         over.push(Ended { tag: hand.tag, title, detail });
     }
@@ -121,7 +121,7 @@ impl Live {
         let refused = |words: String| Err(LiveError::Refused(words));
         let Some(item) = plant.tags.get(&tag) else { return refused("There is no such tag.".into()) };
         if let Some(place) = plant.out_of_service(item.set.place) {
-            return refused(format!("“{}” is out of service; nothing of it counts now.", plant.path(Some(place))));
+            return refused(format!("“{}” is out of service.", plant.path(Some(place))));
         }
         let current = {
             let values = self.values.read().unwrap_or_else(PoisonError::into_inner);
@@ -188,7 +188,7 @@ pub(crate) async fn follow(live: Arc<Live>, released: Arc<tokio::sync::Mutex<mps
                 tokio::time::sleep(RETRY).await;
             }
             let why = if there(&hand) { "its time ended" } else { "the tag is gone" };
-            let title = format!("{} is not set by hand any more: {why}", name(&plant, hand.tag));
+            let title = format!("{} is no longer set by hand: {why}", name(&plant, hand.tag));
             let detail = json!({"was": hand.value.to_json(), "owner": hand.actor});
             live.remark("by_hand", None, Some(hand.tag), &title, detail).await;
         }

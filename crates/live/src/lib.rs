@@ -120,7 +120,7 @@ pub enum LiveError {
     Link(#[from] LinkError),
     #[error(transparent)]
     Db(#[from] DbError),
-    #[error("There is no room on the disk to keep this at present; try again a little later.")]
+    #[error("The disk is full, so this cannot be stored. Try again later.")]
     Full,
     #[error("Havrel is stopping; try again when it is started.")]
     Stopping,

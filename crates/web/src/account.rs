@@ -60,7 +60,7 @@ pub async fn run(place: &DataPlace, what: What) -> Result<()> {
             let password = new_password()?;
             let made = db.add_account(name.trim(), role_of(&role)?, &password).await?;
             made.ok_or_else(|| format!("there is already an account “{name}”"))?;
-            say(&format!("account “{name}” is there"));
+            say(&format!("account “{name}” created"));
         }
         What::Role { name, role } => {
             let role = Some(role_of(&role)?);

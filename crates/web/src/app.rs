@@ -221,7 +221,7 @@ fn describe_refusals(path: &str, operation: &mut Operation) {
     if !open {
         refusals.push(("401", "Nobody is signed in"));
     }
-    refusals.push(("403", "The role does not suffice, or the request comes from a page of another site"));
+    refusals.push(("403", "The role is not sufficient, or the request comes from a page of another site"));
     if path.contains('{') {
         refusals.push(("404", "There is no such thing"));
     }
@@ -231,12 +231,12 @@ fn describe_refusals(path: &str, operation: &mut Operation) {
         refusals.extend([
             ("404", "Something that it names does not exist"),
             ("408", "The body came too slowly"),
-            ("409", "It does not go together with what there is"),
+            ("409", "It conflicts with what exists"),
             ("413", "The body is too large"),
-            ("422", "Something that it holds will not do"),
+            ("422", "A value in the body is invalid"),
         ]);
     } else if operation.parameters.as_ref().is_some_and(|all| !all.is_empty()) {
-        refusals.push(("422", "A parameter will not do"));
+        refusals.push(("422", "A parameter is invalid"));
     }
     let header = |p: &RefOr<Parameter>| matches!(p, RefOr::T(p) if p.name.eq_ignore_ascii_case("if-match"));
     if operation.parameters.as_ref().is_some_and(|all| all.iter().any(header)) {

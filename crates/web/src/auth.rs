@@ -118,7 +118,7 @@ pub async fn sign_in(app: Data<App>, request: HttpRequest, given: Json<Credentia
     let address = guard::address_of(&app, request.peer_addr(), request.headers());
     let given = given.into_inner();
     if given.name.len() > 1000 || given.password.len() > 1000 {
-        return Err(Problem { status: 401, ..Problem::field("password", "Name and password do not fit.") });
+        return Err(Problem { status: 401, ..Problem::field("password", "The name or the password is wrong.") });
     }
     app.limits.sign_in(address, &given.name)?;
     let found = app.live.db.account_named(given.name.trim()).await?;
@@ -137,7 +137,7 @@ pub async fn sign_in(app: Data<App>, request: HttpRequest, given: Json<Credentia
             tracing::warn!(name = given.name, %address, "a sign-in failed");
             let title = format!("Sign-in as “{}” failed", given.name.chars().take(80).collect::<String>());
             app.live.remark("sign_in", None, None, &title, json!({"address": address.to_string()})).await;
-            Err(Problem { status: 401, ..Problem::field("password", "Name and password do not fit.") })
+            Err(Problem { status: 401, ..Problem::field("password", "The name or the password is wrong.") })
         }
     }
 }
@@ -159,7 +159,8 @@ pub async fn first_account(app: Data<App>, request: HttpRequest, given: Json<Fir
     let actor = match app.live.db.first_account(given.name.trim(), &hash, &code).await? {
         Ok(actor) => actor,
         Err(Unchanged::WrongCode) => {
-            let words = "This is not the code. The start command prints an address that carries it; “havrel account code” makes a new one.";
+            let words =
+                "The code is wrong. The start command prints an address that carries it; “havrel account code” makes a new one.";
             return Err(Problem::field("code", words));
         }
         Err(_) => return Err(there()),

@@ -111,7 +111,7 @@ fn size(bytes: usize) -> String {
 pub fn broken(error: &PayloadError) -> Problem {
     match error {
         PayloadError::Io(inner) if inner.kind() == io::ErrorKind::TimedOut => {
-            Problem::new(StatusCode::REQUEST_TIMEOUT, "The body came too slowly and was given up. Send it again.")
+            Problem::new(StatusCode::REQUEST_TIMEOUT, "The body came too slowly and was cancelled. Send it again.")
         }
         error => Problem::new(StatusCode::BAD_REQUEST, format!("The body did not arrive: {error}.")),
     }

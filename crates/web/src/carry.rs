@@ -85,15 +85,15 @@ pub async fn import(place: &DataPlace, what: What, from: &Path, remove: bool, ye
         return Ok(());
     }
     if !yes {
-        say("nothing is changed yet; say --yes to take it in");
+        say("nothing is changed yet; add --yes to import it");
         return Ok(());
     }
     let why = format!("Imported {}", from.file_name().map_or_else(|| "a file".into(), |n| n.to_string_lossy()));
     let by = By { account: None, actor: "command line".into(), why: why.chars().take(400).collect(), undoes: None };
     let keeper = Keeper::at(&data_folder(&place.data)?);
-    let edits = keeper.take_in(&plant, &plan.edits).map_err(|p| format!("it could not be taken in: {}", p[0].message))?;
-    let next = db.commit(&plant, &edits, &by, Drivers).await.map_err(|e| format!("it could not be taken in: {e}"))?;
-    say(&format!("taken in as revision {}; a running Havrel follows by itself", next.revision));
+    let edits = keeper.take_in(&plant, &plan.edits).map_err(|p| format!("it could not be imported: {}", p[0].message))?;
+    let next = db.commit(&plant, &edits, &by, Drivers).await.map_err(|e| format!("it could not be imported: {e}"))?;
+    say(&format!("imported as revision {}; a running Havrel follows by itself", next.revision));
     Ok(())
 }
 

@@ -54,7 +54,7 @@ fn text(app: &App) -> Result<String, std::fmt::Error> {
         ("spool_bytes", "Bytes on disk that are not in the database yet", spool.bytes as f64),
         ("spool_room_bytes", "Bytes the spool may hold", spool.room as f64),
         ("spool_behind_seconds", "How far history lags behind", behind),
-        ("spool_lost_samples", "Samples that found no room since the start", spool.lost as f64),
+        ("spool_lost_samples", "Samples lost for lack of disk space since the start", spool.lost as f64),
         ("spool_disk_up", "1 while the spool's disk takes frames", f64::from(u8::from(spool.trouble.is_empty()))),
         ("tags", "Configured tags", plant.tags.len() as f64),
         ("tags_bad", "Tags whose quality is bad now", bad as f64),

@@ -62,7 +62,7 @@ impl Problem {
 
     /// Others have to be served first.
     pub fn busy() -> Problem {
-        let words = "The server has much to do at present; try again in a few seconds.";
+        let words = "The server is busy; try again in a few seconds.";
         Problem { retry_after: Some(3), ..Problem::new(StatusCode::SERVICE_UNAVAILABLE, words) }
     }
 
@@ -102,18 +102,18 @@ impl From<DbError> for Problem {
             DbError::Away(_) => {
                 let mut problem = Problem::new(
                     StatusCode::SERVICE_UNAVAILABLE,
-                    "The database does not answer at present. Live values go on; try again when it is back.",
+                    "The database does not answer at present. Live values continue; try again when it is back.",
                 );
                 problem.retry_after = Some(2);
                 problem
             }
             DbError::TooMuch(_) | DbError::TooManyChanges(_) => Problem::field("to", format!("Too much to answer: {error}.")),
             DbError::Refused(words) => {
-                let detail = format!("The database takes nothing at present ({words}). Try again when that is mended.");
+                let detail = format!("The database refuses writes at present ({words}). Try again when that is fixed.");
                 Problem { retry_after: Some(10), ..Problem::new(StatusCode::SERVICE_UNAVAILABLE, detail) }
             }
             DbError::Content(_) => {
-                let detail = "The database cannot keep something that this holds. The server's log says what.";
+                let detail = "The database cannot store something in this request. The server's log says what.";
                 Problem::new(StatusCode::UNPROCESSABLE_ENTITY, detail)
             }
         }
@@ -167,7 +167,7 @@ mod tests {
     use rstest::rstest;
 
     fn problem(kind: ProblemKind) -> CommitError {
-        let one = EditProblem { kind, edit: 3, field: "name".into(), message: "Give it a name.".into() };
+        let one = EditProblem { kind, edit: 3, field: "name".into(), message: "Enter a name.".into() };
         CommitError::Refused(vec![one])
     }
 
@@ -198,10 +198,7 @@ mod tests {
     #[test]
     fn a_problem_says_where_and_how_long_to_wait() {
         let told = Problem::from(problem(ProblemKind::Invalid));
-        assert_eq!(
-            (told.problems[0].edit, told.problems[0].field.as_str(), told.detail.as_str()),
-            (3, "name", "Give it a name.")
-        );
+        assert_eq!((told.problems[0].edit, told.problems[0].field.as_str(), told.detail.as_str()), (3, "name", "Enter a name."));
         let response = Problem::too_many(9).error_response();
         assert_eq!(response.headers().get(header::RETRY_AFTER).unwrap(), "9");
         assert_eq!(response.headers().get(header::CONTENT_TYPE).unwrap(), "application/problem+json");

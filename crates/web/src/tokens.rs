@@ -93,6 +93,6 @@ impl Tokens {
 
 /// What whoever shows no token that counts is told.
 pub fn refused() -> Problem {
-    let words = "Show a token that counts: Authorization: Bearer … An engineer creates one on the desk Connect.";
+    let words = "Send a valid token: Authorization: Bearer … An engineer creates one on the desk Connect.";
     Problem::new(StatusCode::UNAUTHORIZED, words)
 }

@@ -2662,7 +2662,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2755,7 +2755,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2782,7 +2782,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -2894,7 +2894,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3029,7 +3029,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3065,7 +3065,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -3140,7 +3140,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3176,7 +3176,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -3252,7 +3252,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3288,7 +3288,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -3361,7 +3361,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3456,7 +3456,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3483,7 +3483,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -3519,7 +3519,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -3601,7 +3601,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3628,7 +3628,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -3705,7 +3705,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3732,7 +3732,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -3840,7 +3840,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3934,7 +3934,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3961,7 +3961,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4041,7 +4041,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4068,7 +4068,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4201,7 +4201,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4228,7 +4228,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4342,7 +4342,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4369,7 +4369,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4405,7 +4405,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4492,7 +4492,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4519,7 +4519,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4555,7 +4555,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4630,7 +4630,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4666,7 +4666,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4743,7 +4743,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4770,7 +4770,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4806,7 +4806,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4893,7 +4893,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4920,7 +4920,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5030,7 +5030,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5066,7 +5066,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5139,7 +5139,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5242,7 +5242,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5269,7 +5269,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5377,7 +5377,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5471,7 +5471,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5506,7 +5506,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5585,7 +5585,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5612,7 +5612,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5748,7 +5748,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5775,7 +5775,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5810,7 +5810,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5885,7 +5885,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5920,7 +5920,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5993,7 +5993,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6028,7 +6028,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6107,7 +6107,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6134,7 +6134,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6178,7 +6178,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6260,7 +6260,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6287,7 +6287,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6351,7 +6351,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6445,7 +6445,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6472,7 +6472,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6583,7 +6583,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6610,7 +6610,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6646,7 +6646,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6723,7 +6723,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6750,7 +6750,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6786,7 +6786,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6863,7 +6863,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6890,7 +6890,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6926,7 +6926,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7003,7 +7003,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7030,7 +7030,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7066,7 +7066,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7143,7 +7143,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7170,7 +7170,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7206,7 +7206,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7283,7 +7283,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7310,7 +7310,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7346,7 +7346,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7435,7 +7435,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7471,7 +7471,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7547,7 +7547,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7583,7 +7583,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7656,7 +7656,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7691,7 +7691,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7770,7 +7770,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7797,7 +7797,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7874,7 +7874,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7901,7 +7901,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8013,7 +8013,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8040,7 +8040,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8076,7 +8076,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -8149,7 +8149,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8184,7 +8184,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -8261,7 +8261,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8288,7 +8288,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8396,7 +8396,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8491,7 +8491,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8518,7 +8518,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8554,7 +8554,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -8633,7 +8633,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8660,7 +8660,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8696,7 +8696,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -8776,7 +8776,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8803,7 +8803,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8913,7 +8913,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8949,7 +8949,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -9028,7 +9028,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9064,7 +9064,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -9142,7 +9142,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9169,7 +9169,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -9247,7 +9247,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9353,7 +9353,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9380,7 +9380,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -9496,7 +9496,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9590,7 +9590,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9617,7 +9617,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -9653,7 +9653,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -9715,7 +9715,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9801,7 +9801,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9937,7 +9937,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9964,7 +9964,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -10080,7 +10080,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10107,7 +10107,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -10213,7 +10213,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10240,7 +10240,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -10315,7 +10315,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10351,7 +10351,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -10431,7 +10431,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10467,7 +10467,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -10546,7 +10546,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10573,7 +10573,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -10693,7 +10693,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10720,7 +10720,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -10828,7 +10828,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10863,7 +10863,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -10942,7 +10942,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10969,7 +10969,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -11085,7 +11085,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11180,7 +11180,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11207,7 +11207,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -11315,7 +11315,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11350,7 +11350,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -11426,7 +11426,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11453,7 +11453,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -11526,7 +11526,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11621,7 +11621,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11648,7 +11648,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -11756,7 +11756,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11791,7 +11791,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -11868,7 +11868,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12006,7 +12006,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12032,7 +12032,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -12068,7 +12068,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -12141,7 +12141,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12235,7 +12235,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12262,7 +12262,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -12339,7 +12339,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12366,7 +12366,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -12402,7 +12402,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something that it holds will not do */
+            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -12475,7 +12475,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12510,7 +12510,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -12585,7 +12585,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12621,7 +12621,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter will not do */
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -12700,7 +12700,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not suffice, or the request comes from a page of another site */
+            /** @description The role is not sufficient, or the request comes from a page of another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12727,7 +12727,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description It does not go together with what there is */
+            /** @description It conflicts with what exists */
             409: {
                 headers: {
                     [name: string]: unknown;

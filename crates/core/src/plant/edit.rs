@@ -487,7 +487,7 @@ fn check_blocks(next: &Plant, connection: &Item<Connection>, check: &dyn SourceC
             Ok(leaves) => leaves,
         };
         if leaves.len() * block.count as usize > MOST_OF_BLOCK {
-            wrong.push((format!("blocks[{i}].count"), format!("A block comes to at most {MOST_OF_BLOCK} values.")));
+            wrong.push((format!("blocks[{i}].count"), format!("A block has at most {MOST_OF_BLOCK} values.")));
             continue;
         }
         let mut instances = vec![0, block.count - 1];
@@ -600,10 +600,10 @@ fn check_deleted(next: &Plant, old: &Plant, deleted: &[(Kind, Uuid, usize)], pro
         let mut reasons: Vec<String> = relations.referrers(id).iter().map(|r| r.words.clone()).collect();
         let left = relations.contents(kind, id).len();
         if left > 0 {
-            reasons.insert(0, format!("{left} more hang on it"));
+            reasons.insert(0, format!("{left} more use it"));
         }
         if !reasons.is_empty() {
-            let message = format!("“{}” cannot go: {}.", old.title(kind, id), reasons.join("; "));
+            let message = format!("“{}” cannot be deleted: {}.", old.title(kind, id), reasons.join("; "));
             problems.push(Problem { kind: ProblemKind::InUse, edit, field: String::new(), message });
         }
     }

@@ -217,7 +217,7 @@ impl Plant {
             for element in 0..member.count {
                 found.steps += 1;
                 if found.leaves.len() >= MOST_LEAVES || found.steps > MOST_STEPS {
-                    return Err(format!("One instance comes to more than {MOST_LEAVES} values."));
+                    return Err(format!("One instance has more than {MOST_LEAVES} values."));
                 }
                 let steps: Vec<_> = steps.iter().copied().chain([(member.id, element)]).collect();
                 let name = if member.count > 1 { format!("{} {}", member.name, element + 1) } else { member.name.clone() };

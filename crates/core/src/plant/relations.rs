@@ -86,7 +86,7 @@ impl Relations {
         }
         for connection in plant.connections.values() {
             for block in &connection.set.blocks {
-                let words = format!("block “{}” of {} is laid out by it", block.name, connection.set.name);
+                let words = format!("block “{}” of {} uses it", block.name, connection.set.name);
                 add(block.layout, Kind::Connection, connection.id, words);
             }
         }

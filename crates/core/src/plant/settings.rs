@@ -293,7 +293,7 @@ pub(super) fn name(wrong: &mut Wrong, name: &str) {
 pub(super) fn name_of(wrong: &mut Wrong, field: &str, name: &str) {
     let mut say = |words: String| wrong.push((field.into(), words));
     if !text::is_visible(name) {
-        say("Give it a name.".into());
+        say("Enter a name.".into());
     } else if name.trim() != name {
         say("A name must not begin or end with a space.".into());
     } else if name.chars().count() > NAME_LENGTH {
@@ -461,7 +461,7 @@ impl Report {
         name(wrong, &self.name);
         between(wrong, "minutes", self.minutes, 1, 44_640);
         if jiff::tz::TimeZone::get(&self.zone).is_err() {
-            wrong.push(("zone".into(), format!("“{}” is no time zone; write it like Europe/Oslo.", self.zone)));
+            wrong.push(("zone".into(), format!("“{}” is not a time zone; write it like Europe/Oslo.", self.zone)));
         }
         if let Some(label) = self.label
             && ![label.width, label.height].iter().all(|side| (20.0..=300.0).contains(side))

@@ -54,12 +54,12 @@ impl States {
             } else if state.name.parse::<f64>().is_ok() {
                 wrong.push((at("name"), "A state needs a name that is not a number.".into()));
             } else if !names.insert(state.name.to_lowercase()) {
-                wrong.push((at("name"), format!("“{}” stands here twice.", state.name)));
+                wrong.push((at("name"), format!("“{}” appears twice.", state.name)));
             }
             if state.value.unsigned_abs() > 1 << 53 {
                 wrong.push((at("value"), "A state's number lies within ±9,007,199,254,740,992.".into()));
             } else if !values.insert(state.value) {
-                wrong.push((at("value"), format!("{} stands here twice.", state.value)));
+                wrong.push((at("value"), format!("{} appears twice.", state.value)));
             }
         }
     }
@@ -119,9 +119,9 @@ mod tests {
     #[rstest]
     #[case(json!([{"value": 0, "name": "Stopped"}, {"value": -3, "name": "Jammed"}]), None)]
     #[case(json!([]), Some(("states", "A set names 1 to 500 states.")))]
-    #[case(json!([{"value": 0, "name": "A"}, {"value": 0, "name": "B"}]), Some(("states[1].value", "0 stands here twice.")))]
-    #[case(json!([{"value": 0, "name": "on"}, {"value": 1, "name": "On"}]), Some(("states[1].name", "“On” stands here twice.")))]
-    #[case(json!([{"value": 0, "name": ""}]), Some(("states[0].name", "Give it a name.")))]
+    #[case(json!([{"value": 0, "name": "A"}, {"value": 0, "name": "B"}]), Some(("states[1].value", "0 appears twice.")))]
+    #[case(json!([{"value": 0, "name": "on"}, {"value": 1, "name": "On"}]), Some(("states[1].name", "“On” appears twice.")))]
+    #[case(json!([{"value": 0, "name": ""}]), Some(("states[0].name", "Enter a name.")))]
     #[case(json!([{"value": 0, "name": "12"}]), Some(("states[0].name", "A state needs a name that is not a number.")))]
     #[case(json!([{"value": i64::MIN, "name": "Low"}]),
         Some(("states[0].value", "A state's number lies within ±9,007,199,254,740,992.")))]

@@ -108,7 +108,7 @@ fn places_that_are_left_out_go_with_what_is_in_them_but_not_with_what_stays() {
 #[rstest]
 #[case::nothing("", 0, "", "The file is empty. Its first line names the columns.")]
 #[case::unknown("name,colour\nx,red\n", 1, "colour", "There is no column “colour”.")]
-#[case::twice_in_head("name,name\nx,y\n", 1, "name", "The column “name” stands here twice.")]
+#[case::twice_in_head("name,name\nx,y\n", 1, "name", "The column “name” appears twice.")]
 #[case::ragged("name,place\nx\n", 2, "", "This row has 1 cells, the head names 2.")]
 #[case::no_place("name,place\n\nx,Nowhere\n", 3, "place", "There is no place “Nowhere”.")]
 #[case::no_number(

@@ -85,9 +85,9 @@ impl Address {
     /// Text that is no address, with a sentence for the person who typed it.
     pub fn parse(text: &str, base: u16) -> Result<Address, String> {
         let text = text.trim();
-        let help = || format!("“{text}” is no address; write it like 40001, 4x00001 or holding 0.");
+        let help = || format!("“{text}” is not an address; write it like 40001, 4x00001 or holding 0.");
         if text.is_empty() {
-            return Err("Give the address, like 40001 or holding 0.".into());
+            return Err("Enter the address, like 40001 or holding 0.".into());
         }
         if text.len() > 40 || !text.is_ascii() {
             return Err(help());

@@ -212,10 +212,10 @@ impl Shape {
     /// A value the type cannot hold, with a sentence.
     pub fn encode(&self, value: &Value) -> Result<Encoded, String> {
         if self.kind == Type::Text {
-            let Value::Text(text) = value else { return Err("Text is needed here.".into()) };
+            let Value::Text(text) = value else { return Err("Enter text.".into()) };
             let room = usize::from(self.length) * 2;
             if text.len() > room {
-                return Err(format!("There is room for {room} bytes here."));
+                return Err(format!("At most {room} bytes fit here."));
             }
             let mut bytes = text.clone().into_bytes();
             bytes.resize(room, 0);
@@ -240,10 +240,10 @@ impl Shape {
             Type::U64 => whole(value, 0, u64::MAX.into())? as u64,
             Type::I64 => whole(value, i64::MIN.into(), i64::MAX.into())? as u64,
             Type::F32 => {
-                let number = value.number().filter(|v| (*v as f32).is_finite()).ok_or("A number is needed here.")?;
+                let number = value.number().filter(|v| (*v as f32).is_finite()).ok_or("Enter a number.")?;
                 u64::from((number as f32).to_bits())
             }
-            Type::F64 => value.number().filter(|v| v.is_finite()).ok_or("A number is needed here.")?.to_bits(),
+            Type::F64 => value.number().filter(|v| v.is_finite()).ok_or("Enter a number.")?.to_bits(),
             Type::Bcd => {
                 let mut number = whole(value, 0, 10_i128.pow(u32::from(self.length) * 4) - 1)?;
                 let mut raw = 0;
@@ -253,7 +253,7 @@ impl Shape {
                 }
                 raw
             }
-            Type::Text => return Err("Text is needed here.".into()),
+            Type::Text => return Err("Enter text.".into()),
         };
         Ok(Encoded::Words(self.scatter(raw)))
     }
@@ -277,7 +277,7 @@ fn whole(value: &Value, low: i128, high: i128) -> Result<i128, String> {
         Value::I64(v) => i128::from(*v),
         Value::U64(v) => i128::from(*v),
         other => {
-            let number = other.number().filter(|v| v.is_finite()).ok_or("A number is needed here.")?;
+            let number = other.number().filter(|v| v.is_finite()).ok_or("Enter a number.")?;
             if number.fract() != 0.0 {
                 return Err(format!("The device holds only whole numbers here, not {number}."));
             }

@@ -292,7 +292,7 @@ fn refusal(code: ExceptionCode, function: u8, unit: u8, at: Address) -> LinkErro
     match code {
         ExceptionCode::IllegalDataAddress => LinkError::NoSuchAddress(at.to_string()),
         ExceptionCode::IllegalFunction => LinkError::NoFunction(function),
-        ExceptionCode::IllegalDataValue => refused("it does not take this value (exception 3)"),
+        ExceptionCode::IllegalDataValue => refused("it does not accept this value (exception 3)"),
         ExceptionCode::ServerDeviceFailure => refused("it failed while serving the request (exception 4)"),
         ExceptionCode::Acknowledge | ExceptionCode::ServerDeviceBusy => LinkError::Busy,
         ExceptionCode::GatewayPathUnavailable | ExceptionCode::GatewayTargetDevice => LinkError::WrongUnit(unit),
@@ -311,7 +311,7 @@ fn failure(error: Error) -> LinkError {
         Error::Transport(e)
             if matches!(e.kind(), io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput | io::ErrorKind::UnexpectedEof) =>
         {
-            LinkError::WrongAnswer(format!("its parts do not add up ({e})"))
+            LinkError::WrongAnswer(format!("its lengths are inconsistent ({e})"))
         }
         Error::Transport(_) => LinkError::Closed,
     }

@@ -142,11 +142,11 @@ impl Path {
         if transport == Transport::Serial {
             let name = self.device.trim();
             let known = name.starts_with("/dev/") && name.len() <= 100 && !name.contains("..");
-            return (!known).then_some(("device", "Give the line's device, like /dev/ttyUSB0."));
+            return (!known).then_some(("device", "Enter the device of the line, like /dev/ttyUSB0."));
         }
         let host = self.host.trim();
         if host.is_empty() {
-            return Some(("host", "Give the name or address of the device."));
+            return Some(("host", "Enter the name or address of the device."));
         }
         if let Some((_, port)) = host.split_once(':')
             && !port.is_empty()
@@ -186,14 +186,18 @@ impl Settings {
         };
         say(settings.base > 1, "base", "Manuals count from 0 or from 1.");
         say(!(1..=125).contains(&settings.limit), "limit", "One request carries 1 to 125 registers.");
-        say(settings.gap > 100, "gap", "At most 100 registers are read along.");
+        say(settings.gap > 100, "gap", "The largest gap to read across is 100 registers.");
         say(settings.spacing_ms > 5000, "spacing_ms", "The pause is at most 5,000 ms.");
-        say(!(1..=8).contains(&settings.parallel), "parallel", "There are 1 to 8 requests at once.");
+        say(!(1..=8).contains(&settings.parallel), "parallel", "Enter 1 to 8 requests at once.");
         let alone = settings.transport.rtu() && settings.parallel != 1;
         say(alone, "parallel", "On a serial line one request goes at a time.");
-        say(settings.writes.iter().any(|code| !WRITES.contains(code)), "writes", "What writes is 5, 6, 15, 16, 22 and 23.");
+        say(
+            settings.writes.iter().any(|code| !WRITES.contains(code)),
+            "writes",
+            "The write functions are 5, 6, 15, 16, 22 and 23.",
+        );
         say(settings.spare.len() > 3, "spare", "There are at most three spare addresses.");
-        say(!(1..=2).contains(&settings.stop_bits), "stop_bits", "There are 1 or 2 stop bits.");
+        say(!(1..=2).contains(&settings.stop_bits), "stop_bits", "Enter 1 or 2 stop bits.");
         say(!(300..=921_600).contains(&settings.baud), "baud", "The speed lies between 300 and 921,600 baud.");
         if settings.transport == Transport::Tls {
             wrong.extend(settings.tls.check().into_iter().map(|(field, words)| (format!("tls.{field}"), words.to_owned())));
@@ -288,11 +292,11 @@ impl Point {
                 return wrong("bit", "Bits are taken out of registers, as on or off or as an unsigned number.");
             }
             if count == 0 || u16::from(bit) + u16::from(count) > room || (text.kind == Type::Bool && count > 1) {
-                return wrong("bit", &format!("There are bits 0 to {} here.", room - 1));
+                return wrong("bit", &format!("The bits here are 0 to {}.", room - 1));
             }
             shape.bits = Some((bit, count));
         } else if text.bits.is_some() {
-            return wrong("bits", "Say which bit is the first.");
+            return wrong("bits", "Enter the first bit.");
         }
         let offset = u32::from(first.offset).saturating_add(text.offset);
         if offset.saturating_add(shape.width().into()) > 65_536 {

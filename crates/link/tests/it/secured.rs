@@ -128,8 +128,8 @@ async fn a_secured_device_is_read_and_written_and_its_traffic_shows_no_key() {
 
 /// What breaks the handshake, and what the ladder and the connection say of it.
 #[rstest]
-#[case::unknown(|tls: &mut Json| { tls["trust"] = json!(""); }, "nobody who is trusted vouches for it")]
-#[case::another(|tls: &mut Json| { tls["fingerprint"] = json!("00".repeat(32)); }, "it is another one than the trusted")]
+#[case::unknown(|tls: &mut Json| { tls["trust"] = json!(""); }, "no trusted authority has signed it")]
+#[case::another(|tls: &mut Json| { tls["fingerprint"] = json!("00".repeat(32)); }, "it is not the certificate that is trusted")]
 #[tokio::test]
 async fn an_untrusted_certificate_is_shown_and_can_be_trusted(#[case] change: fn(&mut Json), #[case] why: &str) {
     let mut site = site("127.0.0.1", |_| {}).await;

@@ -94,7 +94,7 @@ pub async fn import_connections(
     let seen = seen(&app, &request)?;
     let file: ConnectionsFile = large(body).await?;
     if file.format != FORMAT || file.version != 1 {
-        return Err(Problem::field("format", "This is no file of connections that this version reads."));
+        return Err(Problem::field("format", "This is not a file of connections that this version reads."));
     }
     let plant = app.live.plant();
     let count = file.connections.len();

@@ -60,7 +60,7 @@ pub struct Files(Mutex<VecDeque<Arc<Compared>>>);
 impl Files {
     fn find(&self, id: Uuid) -> Result<Arc<Compared>, Problem> {
         let files = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        files.iter().find(|f| f.id == id).cloned().ok_or_else(|| Problem::missing("file; compare it once more"))
+        files.iter().find(|f| f.id == id).cloned().ok_or_else(|| Problem::missing("file; compare it again"))
     }
 
     fn keep(&self, file: Arc<Compared>) {
@@ -102,7 +102,7 @@ pub async fn table_file(
     person.may_at(Action::See, query.under)?;
     let kind = kind_of(&kind)?;
     let mark = Mark::from_name(query.mark.as_deref().unwrap_or("comma"));
-    let mark = mark.ok_or_else(|| Problem::field("mark", "Cells are parted by comma, semicolon or tab."))?;
+    let mark = mark.ok_or_else(|| Problem::field("mark", "The separator is a comma, a semicolon or a tab."))?;
     let (plant, under) = (app.live.plant(), query.under);
     let written = block(move || sheet::write(&plant, kind, under, mark)).await.map_err(stopping)?;
     let bytes = written.map_err(|e| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, e.to_string()))?;

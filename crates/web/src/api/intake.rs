@@ -69,10 +69,7 @@ pub async fn outline(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<J
     for block in &connection.set.blocks {
         offer_block(&plant, connection, block, &taken, &mut rows)?;
         if rows.len() > MOST {
-            return Err(Problem::field(
-                "blocks",
-                "The blocks come to more than 20,000 values; take them in one block at a time.",
-            ));
+            return Err(Problem::field("blocks", "The blocks have more than 20,000 values; add one block at a time."));
         }
     }
     let parts = ["block", "instance", "member", "address"].map(str::to_owned).to_vec();
@@ -256,7 +253,7 @@ fn map_of(plant: &Plant, id: Uuid, body: MapBody) -> Result<MapView, Problem> {
         };
         let values = u64::from(block.count) * leaves.len() as u64;
         if values > MOST as u64 * 5 {
-            wrong = format!("“{}” comes to {values} values; at most {} are shown.", block.name, MOST * 5);
+            wrong = format!("“{}” has {values} values; at most {} are shown.", block.name, MOST * 5);
             continue;
         }
         for index in 0..block.count {

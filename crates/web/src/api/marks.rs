@@ -132,7 +132,7 @@ pub async fn remove_note(app: Data<App>, person: Person, id: Path<Uuid>) -> Resu
     let actor = person.may(Action::Remark)?;
     let removed = app.live.db.remove_note(*id, whose(actor)).await?;
     let (tag, text) = removed.ok_or_else(|| Problem::missing("note of yours"))?;
-    app.live.note("note", Some(actor), Some(tag), &format!("Took a note away: {text}"), json!({})).await?;
+    app.live.note("note", Some(actor), Some(tag), &format!("Removed a note: {text}"), json!({})).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -215,14 +215,14 @@ pub async fn keep_trend(app: Data<App>, person: Person, body: Json<NewTrend>) ->
         let taken = app.live.db.kept_trends().await?.into_iter().find(|k| k.name.to_lowercase() == name.to_lowercase());
         let words = match taken {
             Some(taken) if removable(actor, taken.account) => {
-                format!("“{}” was kept by {} already. Choose another name, or replace it.", taken.name, taken.actor)
+                format!("“{}” was already saved by {}. Choose another name, or replace it.", taken.name, taken.actor)
             }
             Some(taken) => format!("“{}” belongs to {}. Choose another name.", taken.name, taken.actor),
-            None => format!("{MOST_TRENDS} trends are kept already; forget one first."),
+            None => format!("{MOST_TRENDS} trends are saved already; delete one first."),
         };
         return Err(Problem::field("name", words));
     };
-    app.live.note("trend", Some(actor), Some(id), &format!("Kept the trend “{name}”"), json!({})).await?;
+    app.live.note("trend", Some(actor), Some(id), &format!("Saved the trend “{name}”"), json!({})).await?;
     Ok(Json(Made { id }))
 }
 
@@ -232,7 +232,7 @@ pub async fn keep_trend(app: Data<App>, person: Person, body: Json<NewTrend>) ->
 pub async fn forget_trend(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<HttpResponse, Problem> {
     let actor = person.may(Action::Remark)?;
     let forgotten = app.live.db.forget_trend(*id, whose(actor)).await?;
-    let name = forgotten.ok_or_else(|| Problem::missing("kept trend of yours"))?;
-    app.live.note("trend", Some(actor), Some(*id), &format!("Forgot the trend “{name}”"), json!({})).await?;
+    let name = forgotten.ok_or_else(|| Problem::missing("saved trend of yours"))?;
+    app.live.note("trend", Some(actor), Some(*id), &format!("Deleted the trend “{name}”"), json!({})).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -350,7 +350,7 @@ impl Items {
             return Ok(None);
         }
         if self.closed {
-            return Err("something stands behind the end.");
+            return Err("there is text after the end.");
         }
         if self.array.is_none() {
             self.array = Some(byte == b'[');
@@ -458,7 +458,7 @@ pub async fn make_token(app: Data<App>, person: Person, body: Json<NewToken>) ->
     let actor = person.may(Action::Configure)?;
     let name = body.name.trim();
     if !text::is_visible(name) || name.chars().count() > 120 {
-        return Err(Problem::field("name", "Give it a name of 1 to 120 characters."));
+        return Err(Problem::field("name", "Enter a name of 1 to 120 characters."));
     }
     if body.place.is_some_and(|p| !app.live.plant().places.contains_key(&p)) {
         return Err(Problem::field("place", "There is no such place."));
@@ -472,7 +472,7 @@ pub async fn make_token(app: Data<App>, person: Person, body: Json<NewToken>) ->
     }
     let most_values = body.most_values.unwrap_or(20_000);
     if !(1..=1_000_000).contains(&most_values) {
-        return Err(Problem::field("most_values", "Give 1 to 1,000,000 values a second."));
+        return Err(Problem::field("most_values", "Enter 1 to 1,000,000 values a second."));
     }
     let token = format!("hv_{}", sessions::secret());
     let hash = sessions::hash(&token);
@@ -492,11 +492,12 @@ pub async fn revoke_token(app: Data<App>, person: Person, id: Path<Uuid>) -> Res
     app.tokens.revoke(*id);
     let removed = app.live.db.remove_token(*id).await.map_err(|error| {
         let problem = Problem::from(error);
-        let more = "Here the token counts no more; send this again once the database is back, so that a restart does not let it in again.";
+        let more =
+            "The token is revoked until the next restart; send this again once the database is back, so that it stays revoked.";
         Problem { detail: format!("{} {more}", problem.detail), ..problem }
     })?;
     let name = removed.ok_or_else(|| Problem::missing("token"))?;
-    app.live.note("account", Some(actor), Some(*id), &format!("Took back the token “{name}”"), json!({})).await?;
+    app.live.note("account", Some(actor), Some(*id), &format!("Revoked the token “{name}”"), json!({})).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -526,8 +527,8 @@ mod tests {
     #[case("[]", Ok(vec![]))]
     #[case("[1,,2]", Err("an item is missing before a comma."))]
     #[case("[1", Err("the array is not closed."))]
-    #[case("[1] 2", Err("something stands behind the end."))]
-    #[case("[1]]", Err("something stands behind the end."))]
+    #[case("[1] 2", Err("there is text after the end."))]
+    #[case("[1]]", Err("there is text after the end."))]
     #[case("}", Err("a bracket is closed that was not opened."))]
     #[case("", Err("the body is empty."))]
     fn a_body_is_cut_into_its_items(#[case] body: &str, #[case] wanted: Result<Vec<&str>, &str>) {

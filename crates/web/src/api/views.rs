@@ -61,7 +61,7 @@ pub async fn keep_view(app: Data<App>, person: Person, path: Path<String>, body:
     if view.to_string().len() > MOST_BYTES {
         return Err(Problem::field("view", "A view has at most 8 KiB."));
     }
-    let full = || Problem::field("name", format!("{MOST_VIEWS} views are kept already; forget one first."));
+    let full = || Problem::field("name", format!("{MOST_VIEWS} views are saved already; delete one first."));
     let id = app.live.db.keep_view(sheet, name, &view, actor).await?.ok_or_else(full)?;
     Ok(Json(Made { id }))
 }

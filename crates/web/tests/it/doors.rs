@@ -231,7 +231,7 @@ async fn a_token_ends_at_once_by_its_time_and_sends_no_more_than_it_may() {
     plant.live.db.set_away(true);
     let (status, told) = send(&engineer, Method::DELETE, &format!("/api/tokens/{id}"), Json::Null).await;
     assert_eq!(status, 503, "{told}");
-    assert!(told["detail"].as_str().unwrap().contains("counts no more"));
+    assert!(told["detail"].as_str().unwrap().contains("is revoked until the next restart"));
     assert_eq!(push(&plant.url, &pushed.token, 2.0).await, 401);
     plant.live.db.set_away(false);
     assert_eq!(push(&plant.url, &pushed.token, 2.0).await, 401);

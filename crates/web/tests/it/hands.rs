@@ -102,7 +102,7 @@ async fn a_value_set_by_hand_is_marked_everywhere_until_it_is_released() {
     assert_eq!(set(&engineer, &path, json!({"value": 33.0, "reason": "Short", "until": until})).await.0, 204);
     engineer.until("/api/by-hand", |b| b == &json!([])).await;
     engineer.until(&values, |b| b[0]["by_hand"].is_null() && near(&b[0], 40.0)).await;
-    let ended = "EX-1/Level is not set by hand any more: its time ended";
+    let ended = "EX-1/Level is no longer set by hand: its time ended";
     engineer.until("/api/journal?kind=by_hand", |b| b[0]["title"] == ended).await;
 
     // A tag that is deleted takes it along.
@@ -133,7 +133,7 @@ async fn a_restart_keeps_what_was_set_to_stay_and_releases_the_rest() {
     assert_eq!((list.as_array().unwrap().len(), &list[0]["reason"], &list[0]["until"]), (1, &json!("Stays"), &json!(later)));
     let (_, shown) = again.get(&format!("/api/values?tags={}", built.level_no)).await;
     assert_eq!((&shown[0]["value"], &shown[0]["by_hand"]), (&json!(71.0), &json!(true)));
-    let ended = "EX-1/Temperature setpoint is not set by hand any more: Havrel was started anew";
+    let ended = "EX-1/Temperature setpoint is no longer set by hand: Havrel was started anew";
     again.until("/api/journal?kind=by_hand", |b| b[0]["title"] == ended).await;
     plant.stop().await;
 }
@@ -163,7 +163,7 @@ async fn states_have_names_wherever_the_value_is() {
     let gone = json!([{"op": "delete", "kind": "states", "id": states}]);
     let (status, told) = engineer.edit(2, "Gone", gone).await;
     assert_eq!(status, 409);
-    assert_eq!(told["detail"], "“Recipe” cannot go: it names the states of “EX-1/Temperature setpoint”.");
+    assert_eq!(told["detail"], "“Recipe” cannot be deleted: it names the states of “EX-1/Temperature setpoint”.");
     let twice = json!([{"op": "create", "kind": "states", "id": uuid::Uuid::now_v7(), "set": {"name": "Recipe", "states": [{"value": 1, "name": "x"}]}}]);
     assert_eq!(engineer.edit(2, "Twice", twice).await.1["detail"], "There is already a set of state names “Recipe”.");
     let (_, units) = engineer.get("/api/units").await;

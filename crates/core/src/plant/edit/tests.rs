@@ -224,7 +224,7 @@ fn undo_of_what_something_now_hangs_on_is_refused_in_words() {
     let (made, changes) = try_on(&plant, &[create(Kind::Place, 4, json!({"name": "EX-3"}))]).unwrap();
     let (used, _) = try_on(&made, &[create(Kind::Tag, 12, json!({"name": "pH", "place": id(4)}))]).unwrap();
     let problems = try_on(&used, &inverse(&changes)).unwrap_err();
-    assert!(problems[0].message.contains("1 more hang on it"));
+    assert!(problems[0].message.contains("1 more use it"));
 }
 
 #[test]

@@ -198,7 +198,7 @@ fn what_somebody_else_wrote_meanwhile_is_told_with_both() {
     // Both wrote the same: nothing to choose.
     assert_eq!(plan(&plant, Kind::Tag, &[seen("%", "mm")], &mut ids()).unwrap(), []);
     let twice = [row(10, &[("unit", "m")]), row(10, &[("unit", "l")])];
-    assert_eq!(plan(&plant, Kind::Tag, &twice, &mut ids()).unwrap_err()[0].message, "This item stands here twice.");
+    assert_eq!(plan(&plant, Kind::Tag, &twice, &mut ids()).unwrap_err()[0].message, "This item appears twice.");
 }
 
 #[test]

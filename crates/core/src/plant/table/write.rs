@@ -320,7 +320,7 @@ pub fn plan_watched(
             troubles.push(Trouble { row: index, column: column.into(), message, now });
         };
         if !once.insert(row.id) {
-            tell("", "This item stands here twice.".into(), None);
+            tell("", "This item appears twice.".into(), None);
             continue;
         }
         let there = plant.own(kind, row.id);
