@@ -39,6 +39,21 @@ it('brings lines together without turning that into gaps, and holds the last val
   expect(heldOn({ xs: [], ys: [] }, 1000)).toEqual([[1]]);
 });
 
+it('keeps a gap open until the next value of its own line', () => {
+  const table = tableOf([
+    { xs: [1, 2, 6], ys: [10, null, 11] },
+    { xs: [1, 3, 4, 7], ys: [1, 2, 3, 4] },
+  ]);
+  expect(heldOn(table, 8000)[1]).toEqual([10, null, null, null, 11, undefined, 11]);
+  // The gap that is drawn on does not keep a value out that comes within it.
+  const lost = tableOf([
+    { xs: [1, 2], ys: [10, null] },
+    { xs: [1, 3, 7], ys: [1, 2, 4] },
+  ]);
+  put(lost, 0, 5000, 12);
+  expect(heldOn(lost, 8000)[1]).toEqual([10, null, null, 12, undefined, 12]);
+});
+
 it('takes live values in where they belong, and only what is newer', () => {
   const table = two();
   put(table, 0, 2500, 99);

@@ -67,6 +67,16 @@ export function tableOf(lines: readonly Line[]): Table {
   return { xs: Array.from(xs), ys: ys.map((column) => Array.from(column)) };
 }
 
+/** A gap goes on until the line's next value, whatever other lines do meanwhile: the plot ends it at whatever is not null. */
+function gapsOn(ys: (number | null | undefined)[]): (number | null | undefined)[] {
+  if (!ys.includes(null)) return ys;
+  let gap = false;
+  return ys.map((y) => {
+    if (y !== undefined) gap = y === null;
+    return gap ? null : y;
+  });
+}
+
 /** Puts a live value into a line of the table; one that is not newer than what the line has is passed over. */
 export function put(table: Table, line: number, atMs: number, value: number | null) {
   const x = atMs / 1000;
@@ -89,9 +99,10 @@ export function put(table: Table, line: number, atMs: number, value: number | nu
 export function heldOn(table: Table, until: number): [number[], ...(number | null | undefined)[][]] {
   const x = until / 1000;
   const beyond = x > (table.xs.at(-1) ?? Number.NEGATIVE_INFINITY);
+  const all = table.ys.map(gapsOn);
   const end = (ys: (number | null | undefined)[]) => heldAt(ys, ys.length - 1);
-  if (beyond) return [table.xs.concat(x), ...table.ys.map((ys) => ys.concat(end(ys)))];
-  return [table.xs, ...table.ys.map((ys) => (ys.at(-1) === undefined ? [...ys.slice(0, -1), end(ys)] : ys))];
+  if (beyond) return [table.xs.concat(x), ...all.map((ys) => ys.concat(end(ys)))];
+  return [table.xs, ...all.map((ys) => (ys.at(-1) === undefined ? [...ys.slice(0, -1), end(ys)] : ys))];
 }
 
 /** The value that holds at an index of aligned data: the last one at or before it. */
