@@ -195,7 +195,7 @@ mod tests {
 
     #[rstest]
     #[case("{", "This cannot be read")]
-    #[case(r#"{"format": "other", "version": 1, "items": {}}"#, "This is no plant")]
+    #[case(r#"{"format": "other", "version": 1, "items": {}}"#, "This is not a plant file")]
     #[case(r#"{"format": "havrel-plant", "version": 1, "items": {"valve": []}}"#, "There is no kind")]
     #[case(
         r#"{"format": "havrel-plant", "version": 1, "items": {"tag": [{"id": "00000000-0000-0000-0000-000000000077", "set": {"name": "x", "place": "00000000-0000-0000-0000-000000000066"}}]}}"#,

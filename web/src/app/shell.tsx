@@ -5,7 +5,7 @@ import { Link, Outlet, useRouterState } from '@tanstack/react-router';
 import clsx from 'clsx';
 import { ALargeSmall, Keyboard, LogOut, Moon, Search, Sun, SunMoon, Unplug } from 'lucide-react';
 import { DropdownMenu } from 'radix-ui';
-import { useEffect, useMemo, useRef, useState } from 'react';
+import { Suspense, useEffect, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { http, take } from '../api/client';
 import { type Status, useAlarmCount, useLink, useRevision, useStatus } from '../api/live';
@@ -15,13 +15,28 @@ import { learnStates, learnUnits } from '../parts/reading';
 import { clock } from '../parts/text';
 import { choose, useWish, type Wish } from '../parts/theme';
 import { newsOf } from './elsewhere';
-import { TagInspector } from './inspector';
 import { KeyList, useKeys } from './keys';
-import { Palette } from './palette';
+import { late } from './late';
 import { PlantColumn } from './plant-column';
 import { DESKS, useGo, useView } from './router';
 import { signOut } from './session';
 import { WatchLine } from './watch-line';
+
+const inspector = late(async () => (await import('./inspector')).TagInspector);
+const palette = late(async () => (await import('./palette')).Palette);
+const [TagInspector, Palette] = [inspector.component, palette.component];
+/** When the page has settled, in ms. */
+const SETTLED = 1000;
+
+/** Loads what is likely to be wanted next, once the page stands. */
+function useLate() {
+  useEffect(() => {
+    const timer = setTimeout(() => {
+      for (const part of [inspector, palette]) part.load().catch(() => undefined);
+    }, SETTLED);
+    return () => clearTimeout(timer);
+  }, []);
+}
 
 /** Reads anew what the feed says has changed. */
 function useFollow() {
@@ -89,6 +104,7 @@ async function tell(revision: number) {
 
 export function Shell() {
   useFollow();
+  useLate();
   useNews();
   useWords();
   const view = useView();
@@ -151,9 +167,17 @@ export function Shell() {
       <main className="relative row-start-3 overflow-auto px-4.5 py-3.5">
         <Outlet />
       </main>
-      {view.tag && <TagInspector key={view.tag} id={view.tag} onClose={() => go({ tag: undefined })} />}
+      {view.tag && (
+        <Suspense fallback={<aside className="row-start-3 w-80 border-l border-line bg-raised" />}>
+          <TagInspector key={view.tag} id={view.tag} onClose={() => go({ tag: undefined })} />
+        </Suspense>
+      )}
       <WatchLine />
-      <Palette open={open === 'palette'} onClose={() => setOpen(null)} onKeys={keys.list} />
+      {open === 'palette' && (
+        <Suspense>
+          <Palette open onClose={() => setOpen(null)} onKeys={keys.list} />
+        </Suspense>
+      )}
       <KeyList open={open === 'keys'} onClose={() => setOpen(null)} />
     </div>
   );

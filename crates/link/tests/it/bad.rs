@@ -79,7 +79,7 @@ async fn device(fault: Fault, faulty: Arc<AtomicBool>) -> u16 {
 #[case(Fault::WrongUnit, Reason::NoAnswer, "No device with unit id 1")]
 #[case(Fault::TooShort, Reason::WrongAnswer, "1 came")]
 #[case(Fault::TooLong, Reason::WrongAnswer, "3 came")]
-#[case(Fault::Truncated, Reason::WrongAnswer, "do not add up")]
+#[case(Fault::Truncated, Reason::WrongAnswer, "lengths are inconsistent")]
 #[case(Fault::OtherTransaction, Reason::WrongAnswer, "belongs to another request")]
 #[case(Fault::OtherFunction, Reason::WrongAnswer, "answers another function")]
 #[case(Fault::HalfAFrame, Reason::NoAnswer, "No answer within 200 ms")]

@@ -163,8 +163,8 @@ async fn a_certificate_that_does_not_hold_is_told(
 
 #[rstest]
 #[case::without_certificate(|tls: &mut Json| { tls["certificate"] = json!(""); tls["key"] = json!(null); }, "refuses")]
-#[case::sealed_elsewhere(|tls: &mut Json| { tls["key"] = json!({"sealed": "AAAA"}); }, "private key is not here")]
-#[case::not_given(|tls: &mut Json| { tls["key"] = json!(null); }, "private key is not here")]
+#[case::sealed_elsewhere(|tls: &mut Json| { tls["key"] = json!({"sealed": "AAAA"}); }, "private key is missing")]
+#[case::not_given(|tls: &mut Json| { tls["key"] = json!(null); }, "private key is missing")]
 #[tokio::test]
 async fn what_we_lack_is_told_and_the_connection_goes_on_trying(#[case] change: fn(&mut Json), #[case] why: &str) {
     let mut site = site("127.0.0.1", |_| {}).await;
@@ -182,7 +182,7 @@ async fn what_we_lack_is_told_and_the_connection_goes_on_trying(#[case] change: 
 async fn plain_and_secured_ports_are_told_apart() {
     let site = site("127.0.0.1", |_| {}).await;
     let last = test(&over_tls(site.plain, site.tls)).await.pop().unwrap();
-    assert!(last.name == "Security" && last.answer.starts_with("No secured connection"), "{last:?}");
+    assert!(last.name == "Security" && last.answer.starts_with("The secured connection failed"), "{last:?}");
     let plain = test(&connection(site.port, json!({}))).await.pop().unwrap();
     assert!(plain.name == "Protocol" && !plain.passed, "{plain:?}");
 }

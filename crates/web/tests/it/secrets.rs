@@ -127,7 +127,7 @@ async fn what_is_not_typed_again_is_kept_through_edits_files_and_undo() {
     on["port"] = json!(other.controller_port);
     let patch = json!([{"op": "patch", "kind": "connection", "id": id, "set": {"enabled": true, "settings": on}}]);
     assert_eq!(stranger.edit(1, "Switched on", patch).await.0, 200);
-    let lacks = || other.live.health()[&id].message.contains("private key is not here");
+    let lacks = || other.live.health()[&id].message.contains("private key is missing");
     for _ in 0..400 {
         if lacks() {
             break;
@@ -150,9 +150,9 @@ async fn a_saved_connection_is_tested_with_its_own_key_and_a_wrong_one_is_refuse
         serde_json::from_str::<Json>(text.lines().last().unwrap()).unwrap()
     };
     let with = last(format!("/api/connections/test?id={id}")).await;
-    assert!(with["answer"].as_str().unwrap().contains("No secured connection"), "{with}");
+    assert!(with["answer"].as_str().unwrap().contains("The secured connection failed"), "{with}");
     let without = last("/api/connections/test".into()).await;
-    assert!(without["answer"].as_str().unwrap().contains("private key is not here"), "{without}");
+    assert!(without["answer"].as_str().unwrap().contains("private key is missing"), "{without}");
 
     settings["tls"]["key"] = json!({"secret": "kelp and salt"});
     let patch = json!([{"op": "patch", "kind": "connection", "id": id, "set": {"settings": settings}}]);
