@@ -150,7 +150,7 @@ test('a note stays on the trend, and the trend is kept under a name and opened a
   await expect(page.getByRole('list', { name: 'Saved trends' })).toContainText('Grease');
   await name.fill('grease');
   await name.press('Enter');
-  await expect(page.getByText('was kept by Plant engineer already')).toBeVisible();
+  await expect(page.getByText('was already saved by Plant engineer')).toBeVisible();
   await page.getByRole('button', { name: 'Replace it' }).click();
   await expect(page.getByRole('list', { name: 'Saved trends' })).toContainText('grease');
   await page.keyboard.press('Escape');
