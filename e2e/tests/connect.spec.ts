@@ -1,10 +1,10 @@
 // Connecting at depth, against an independent Modbus server and client from a package of somebody else's.
 
 import { type AddressInfo, createServer, type Server as NetServer, Socket } from 'node:net';
-import { AxeBuilder } from '@axe-core/playwright';
 import { expect, type Page, test } from '@playwright/test';
 import Modbus from 'jsmodbus';
 import { fingerprint, pair, secure } from '../secured';
+import { accessibility } from '../accessibility';
 import { NAME, PASSWORD, type Server, start } from '../server';
 
 // Each goes on where the one before ended.
@@ -432,7 +432,7 @@ for (const theme of ['light', 'dark'] as const) {
     for (const name of ['Registers', 'Blocks and map', 'Intake', 'Health', 'Traffic', 'Settings and test']) {
       await openPart('Tank farm', name);
       await page.waitForTimeout(700);
-      const found = await new AxeBuilder({ page }).withTags(['wcag2a', 'wcag2aa', 'wcag21aa']).analyze();
+      const found = await accessibility(page);
       expect(found.violations.map((v) => `${name}: ${v.id} ${v.nodes[0]?.html}`)).toEqual([]);
     }
   });

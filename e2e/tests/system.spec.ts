@@ -2,8 +2,8 @@
 
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
-import AxeBuilder from '@axe-core/playwright';
 import { expect, type Page, test } from '@playwright/test';
+import { accessibility } from '../accessibility';
 import { NAME, PASSWORD, type Server, start } from '../server';
 
 let server: Server;
@@ -22,7 +22,7 @@ test('without its address the first account needs the code', async () => {
   await page.getByLabel('Password').fill(PASSWORD);
   await page.getByLabel('One-time code').fill('GUES-SGUE-SSGU');
   await button('Create account').click();
-  await expect(page.getByText(/This is not the code/)).toBeVisible();
+  await expect(page.getByText(/The code is wrong/)).toBeVisible();
   await page.getByLabel('One-time code').fill(new URL(server.entrance).hash.replace('#code=', ''));
   await button('Create account').click();
   await expect(page.getByText('No tags yet')).toBeVisible();
@@ -78,7 +78,7 @@ test('accounts are added, changed and disabled, and their sessions end at once',
   await page.getByLabel(`Role of ${NAME}`).selectOption('viewer');
   await expect(page.getByText('This is the last engineer; make somebody else one first.')).toBeVisible();
   await expect(page.getByLabel(`Role of ${NAME}`)).toHaveValue('engineer');
-  const found = await new AxeBuilder({ page }).withTags(['wcag2a', 'wcag2aa']).analyze();
+  const found = await accessibility(page);
   expect(found.violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.target).join()}`)).toEqual([]);
 });
 

@@ -1,7 +1,7 @@
 // What values are called and stand for: names of states, units to choose from, and values set by hand.
 
-import { AxeBuilder } from '@axe-core/playwright';
 import { expect, type Page, test } from '@playwright/test';
+import { accessibility } from '../accessibility';
 import { NAME, PASSWORD, type Server, start } from '../server';
 
 // Each goes on from what the one before has made.
@@ -186,7 +186,7 @@ for (const theme of ['light', 'dark'] as const) {
     const check = async (what: string) => {
       // What grows into place is measured when it stands.
       await page.waitForTimeout(700);
-      const found = await new AxeBuilder({ page }).withTags(['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']).analyze();
+      const found = await accessibility(page);
       expect(found.violations.map((v) => `${what}: ${v.id} ${v.nodes[0]?.html}`)).toEqual([]);
     };
     await check('form');
