@@ -70,5 +70,7 @@ export const mayOverflow = (text: string, width: number) => text.length * 9 > wi
 
 /** A span of the trend in words: “hour”, “15 min”. */
 export function spanWords(seconds: number): string {
-  return { 60: 'minute', 3600: 'hour', 86400: 'day', 604800: 'week' }[seconds] ?? lasting(seconds * 1000);
+  const named = { 60: 'minute', 3600: 'hour', 86400: 'day', 604800: 'week' }[seconds];
+  if (named) return named;
+  return seconds % 3600 === 0 && seconds < 172_800 ? `${seconds / 3600} h` : lasting(seconds * 1000);
 }
