@@ -346,6 +346,22 @@ test('a program pushes values, and memory keeps what people set', async ({ reque
   await page.keyboard.press('Enter');
   await page.getByRole('alertdialog').getByRole('button', { name: /^Write 1250/ }).click();
   await expect(card.getByText('1250.0')).toBeVisible();
+  // Counters of 64 bits keep every digit, typed and pushed; a setting that cannot keep them says so.
+  await inspector.getByLabel(/^New value/).fill('9007199254740995');
+  await page.keyboard.press('Enter');
+  await page.getByRole('alertdialog').getByRole('button', { name: /^Write 9007199254740995/ }).click();
+  await expect(card.getByText('9007199254740995', { exact: true })).toBeVisible();
+  const large = JSON.stringify([{ tag: 'Office/Steam flow', value: 0 }]).replace('0}', '18446744073709551615}');
+  const taken = await request.post(`${server.url}/api/push`, {
+    headers: { ...headers, 'content-type': 'application/json' },
+    data: large,
+  });
+  expect(await taken.json()).toMatchObject({ taken: 1, refused: 0 });
+  await expect(card.getByText('18446744073709551615', { exact: true })).toBeVisible();
+  await inspector.getByLabel('Limit high', { exact: true }).fill('9007199254740993');
+  await inspector.getByRole('button', { name: 'Save limits' }).click();
+  await expect(inspector.getByText('9007199254740993 has more digits than a setting keeps.')).toBeVisible();
+  await inspector.getByLabel('Limit high', { exact: true }).fill('');
   await inspector.getByRole('button', { name: 'Close inspector' }).click();
 });
 

@@ -18,7 +18,7 @@ use havrel_core::{
     time::{MILLI, Nanos},
 };
 use std::{
-    collections::{BTreeMap, HashMap, VecDeque},
+    collections::{BTreeMap, HashMap},
     sync::Arc,
     time::Duration,
 };
@@ -28,7 +28,7 @@ use tokio::time::{Instant, sleep_until};
 const MOST_FURTHER: usize = 4;
 
 /// Most commands that wait for a line.
-const MOST_COMMANDS: usize = 8;
+const MOST_WAITING: usize = 8;
 
 /// How long no further line is tried after the device did not allow one.
 const NO_FURTHER: Duration = Duration::from_secs(300);
@@ -77,7 +77,6 @@ pub(super) struct Polling<'a> {
     further_busy: usize,
     no_further_until: Option<Instant>,
     jobs: FuturesUnordered<BoxFuture<'static, Done>>,
-    commands: VecDeque<Command>,
     /// Commands under way.
     serving: usize,
     /// The last refusal of each rota.
@@ -104,7 +103,6 @@ impl<'a> Polling<'a> {
             further_busy: 0,
             no_further_until: None,
             jobs: FuturesUnordered::new(),
-            commands: VecDeque::new(),
             serving: 0,
             refused: BTreeMap::new(),
         }
@@ -154,14 +152,14 @@ impl<'a> Polling<'a> {
                         return stop;
                     }
                 }
-                command = self.run.ports.commands.recv(), if self.commands.len() < MOST_COMMANDS => match command {
+                command = self.run.ports.commands.recv(), if self.run.waiting.len() < MOST_WAITING => match command {
                     None => return Stop::End,
                     Some(Command::TakePath { path, reply }) => {
                         if self.run.take_path(path, reply) {
                             return Stop::Again;
                         }
                     }
-                    Some(command) => self.commands.push_back(command),
+                    Some(command) => self.run.waiting.push_back(command),
                 },
                 Some(done) = self.jobs.next(), if !self.jobs.is_empty() => {
                     if let Err(error) = self.done(done) {
@@ -273,8 +271,8 @@ impl<'a> Polling<'a> {
 
     fn next_command(&mut self, wanted: impl Fn(bool) -> bool) -> Option<Command> {
         let fits = |command: &Command| wanted(self.memory.is_apart(self.service.unit(command)));
-        let place = self.commands.iter().position(fits)?;
-        self.commands.remove(place)
+        let place = self.run.waiting.iter().position(fits)?;
+        self.run.waiting.remove(place)
     }
 
     fn serve(&mut self, line: Option<Session>, further: bool, command: Command) {

@@ -14,7 +14,7 @@ use crate::{
 };
 use havrel_core::{poll::back_off, quality::Quality, time::Nanos};
 use rand::RngExt as _;
-use std::{sync::Arc, time::Duration};
+use std::{collections::VecDeque, sync::Arc, time::Duration};
 use tokio::time::{Instant, sleep_until};
 
 /// Why polling stopped.
@@ -36,13 +36,23 @@ pub(super) struct Run {
     pub path: usize,
     pub durations: Durations,
     pub rate: Rate,
+    /// Commands that wait for a line, also over a new connection.
+    pub waiting: VecDeque<Command>,
     /// Of the device that these settings reach.
     learnt: (Option<Settings>, Arc<Learnt>),
 }
 
 pub(super) async fn run(ports: Ports) {
     let rate = Rate::new(now());
-    let mut run = Run { ports, failures: 0, path: 0, durations: Durations::default(), rate, learnt: Default::default() };
+    let mut run = Run {
+        ports,
+        failures: 0,
+        path: 0,
+        durations: Durations::default(),
+        rate,
+        waiting: VecDeque::new(),
+        learnt: Default::default(),
+    };
     loop {
         let plan = run.ports.plan.borrow_and_update().clone();
         let stop = match Settings::usable(&plan.connection.settings) {
@@ -92,6 +102,7 @@ impl Run {
     /// Tells the failure, and waits before the next try. `Err`: the connection ends.
     async fn failed(&mut self, error: LinkError) -> Result<(), ()> {
         self.failures += 1;
+        self.waiting.drain(..).for_each(|command| refuse(command, &error));
         let off = error == LinkError::SwitchedOff;
         let plan = self.ports.plan.borrow().clone();
         self.ports.health.send_modify(|h| {

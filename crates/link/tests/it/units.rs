@@ -140,3 +140,25 @@ async fn all_units_slow_is_nobodys_fault() {
     assert!(asked[7].load(Ordering::Relaxed) >= 4);
     running.end().await;
 }
+
+#[tokio::test]
+async fn whoever_waits_for_a_line_is_served_over_the_next_connection() {
+    let (port, ..) = gateway(Allows::Many, Duration::from_millis(200)).await;
+    let mut running = run(gateway_connection(port, json!({"unit": 7})), vec![tag(1, 7)]);
+    running.value(1).await;
+    let mut answers = Vec::new();
+    for _ in 0..3 {
+        let (reply, answer) = oneshot::channel();
+        let request = own(json!({"table": "holding"}));
+        running.commands.send(Command::Browse { request, reply }).await.unwrap();
+        answers.push(answer);
+    }
+    // With another timeout the connection is made anew, while one is served and the others wait.
+    let mut next = (**running.plan.borrow()).clone();
+    next.connection.timeout_ms = 2000;
+    running.plan.send_replace(Arc::new(next));
+    for answer in answers {
+        assert!(answer.await.expect("an answer comes").is_ok());
+    }
+    running.end().await;
+}
