@@ -69,7 +69,7 @@ impl Limit {
         if memory.active { self.off_delay } else { self.on_delay }
     }
 
-    /// Whether `value` speaks against the present condition; a value that is not a number says nothing.
+    /// Whether `value` contradicts the present condition.
     fn speaks_against(&self, memory: &LimitMemory, value: Number) -> bool {
         let out = if self.kind.is_high() { Ordering::Greater } else { Ordering::Less };
         if !memory.active {

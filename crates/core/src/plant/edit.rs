@@ -4,7 +4,7 @@ use crate::text;
 
 use super::{
     Connection, Item, Kind, Layout, Own, Place, Plant, Relations, Report, Rule, Source, States, Table, Tag,
-    layout::MOST_OF_BLOCK, settings::Wrong,
+    layout::MOST_OF_BLOCK, loses_digits, settings::Wrong,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
@@ -99,8 +99,11 @@ const LINES: [&str; 8] = ["note", "cause", "action", "text", "trust", "certifica
 /// How deep settings may nest.
 const DEEPEST: usize = 16;
 
-/// What is wrong with a text anywhere in a setting: its field and a sentence.
-fn wrong_text(field: &str, value: &Json, depth: usize) -> Option<(String, String)> {
+/// The first value of a memory tag, whose digits are all kept.
+const INITIAL: &str = "point.initial";
+
+/// What is wrong with a text or a number anywhere in a setting: its field and a sentence.
+fn wrong_value(field: &str, value: &Json, depth: usize) -> Option<(String, String)> {
     if depth > DEEPEST {
         return Some((field.to_owned(), "This is nested too deep.".into()));
     }
@@ -109,12 +112,18 @@ fn wrong_text(field: &str, value: &Json, depth: usize) -> Option<(String, String
             let name = field.rsplit('.').find(|part| !part.chars().all(|c| c.is_ascii_digit())).unwrap_or(field);
             text::wrong(value, LINES.contains(&name)).map(|words| (field.to_owned(), words))
         }
+        Json::Number(number) if field != INITIAL => {
+            let whole = number.as_i64().map(i128::from).or(number.as_u64().map(i128::from))?;
+            let nearest = whole as f64;
+            let words = format!("{number} has more digits than a setting keeps; the nearest number that it keeps is {nearest}.");
+            loses_digits(whole).then(|| (field.to_owned(), words))
+        }
         Json::Array(all) => {
-            all.iter().enumerate().find_map(|(index, inner)| wrong_text(&format!("{field}.{index}"), inner, depth + 1))
+            all.iter().enumerate().find_map(|(index, inner)| wrong_value(&format!("{field}.{index}"), inner, depth + 1))
         }
         Json::Object(all) => all.iter().find_map(|(name, inner)| match text::wrong(name, false) {
             Some(words) => Some((field.to_owned(), words)),
-            None => wrong_text(&format!("{field}.{name}"), inner, depth + 1),
+            None => wrong_value(&format!("{field}.{name}"), inner, depth + 1),
         }),
         _ => None,
     }
@@ -179,7 +188,7 @@ pub fn apply_watched(
             continue;
         }
         if let Op::Create(own, _) | Op::Patch(own) = &edit.op
-            && let Some((field, words)) = own.iter().find_map(|(field, value)| wrong_text(field, value, 0))
+            && let Some((field, words)) = own.iter().find_map(|(field, value)| wrong_value(field, value, 0))
         {
             refuse(ProblemKind::Invalid, &field, words);
             continue;

@@ -123,13 +123,6 @@ pub fn resolve<T: DeserializeOwned>(class: Option<&Own>, own: &Own) -> Result<T,
     let mut merged = class.cloned().unwrap_or_default();
     merged.extend(own.iter().map(|(k, v)| (k.clone(), v.clone())));
     merged.retain(|_, v| !v.is_null());
-    if let Some((field, number)) = merged.iter().filter(|(k, _)| !EXACT_FIELDS.contains(&k.as_str())).find_map(inexact) {
-        let nearest = number.as_f64().unwrap_or_default();
-        return Err((
-            field,
-            format!("{number} has more digits than a setting keeps; the nearest number that it keeps is {nearest}."),
-        ));
-    }
     serde_path_to_error::deserialize(Json::Object(merged)).map_err(|e| {
         let field = e.path().to_string();
         let message = e.inner().to_string();
@@ -137,29 +130,10 @@ pub fn resolve<T: DeserializeOwned>(class: Option<&Own>, own: &Own) -> Result<T,
     })
 }
 
-/// Fields whose values keep all their digits: what a source holds, and what it is told.
-const EXACT_FIELDS: [&str; 2] = ["initial", "point"];
-
 /// Whether an `f64` prints a whole number with other digits.
 pub(crate) fn loses_digits(whole: i128) -> bool {
     let float = whole as f64;
     float as i128 != whole && float.to_string() != whole.to_string()
-}
-
-/// A whole number in settings of which digits would be lost, and the path to it.
-fn inexact<'a>((field, value): (&String, &'a Json)) -> Option<(String, &'a serde_json::Number)> {
-    match value {
-        Json::Number(number) => {
-            let whole = number.as_i64().map(i128::from).or(number.as_u64().map(i128::from))?;
-            loses_digits(whole).then(|| (field.clone(), number))
-        }
-        Json::Array(list) => {
-            let found = |(i, value)| inexact((&format!("{field}[{i}]"), value));
-            list.iter().enumerate().find_map(found)
-        }
-        Json::Object(object) => object.iter().find_map(inexact).map(|(path, number)| (format!("{field}.{path}"), number)),
-        _ => None,
-    }
 }
 
 /// Turns the parser's message into a sentence for the person at the form.

@@ -288,7 +288,7 @@ impl<'a> Polling<'a> {
                     return Done { line: Err(error), further, what };
                 }
             };
-            // What was asked of one device says nothing of the others on the line; if it is the line, the next reading finds out.
+            // A failure of one device need not concern the others on the line; if the line itself failed, the next reading shows it.
             let line = match service.serve(&mut line, command).await {
                 Ok(()) => Ok(line),
                 Err(_) => line.reopen().await.map(|()| line),

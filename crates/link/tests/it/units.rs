@@ -22,7 +22,7 @@ enum Allows {
     One,
 }
 
-/// A gateway: unit 7 takes its time, unit 9 says nothing, the others answer at once. Counts what was asked of each unit, and
+/// A gateway: unit 7 answers late, unit 9 never, the others at once. Counts what was asked of each unit, and
 /// the most connections that were open at once.
 async fn gateway(allows: Allows, slow: Duration) -> (u16, Arc<[AtomicUsize; 10]>, Arc<AtomicUsize>) {
     let asked: Arc<[AtomicUsize; 10]> = Arc::default();

@@ -1,7 +1,10 @@
 //! The one door, tried with good, bad and awkward edits.
 
 use super::*;
-use crate::plant::undo::{go_back, net, undo};
+use crate::plant::{
+    Stored,
+    undo::{go_back, net, undo},
+};
 use proptest::prelude::*;
 use rstest::rstest;
 use serde_json::json;
@@ -109,6 +112,13 @@ fn a_limit_that_goes_with_its_reason_leaves_the_tag_to_text() {
     let exact =
         [patch(Kind::Rule, 20, json!({"level": 1u64 << 60})), patch(Kind::Tag, 11, json!({"point": {"initial": u64::MAX}}))];
     assert!(try_on(&small(), &exact).is_ok());
+}
+
+#[test]
+fn what_was_stored_with_more_digits_before_still_loads() {
+    let set = own(json!({"tag": id(10), "kind": "high", "level": 9_007_199_254_740_993u64}));
+    let (plant, broken) = Plant::from_stored(1, vec![Stored { kind: Kind::Rule, id: id(20), no: 0, revision: 1, own: set }]);
+    assert!(broken.is_empty() && plant.rules.contains_key(&id(20)), "{broken:?}");
 }
 
 #[test]
