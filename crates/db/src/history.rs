@@ -11,7 +11,7 @@ use havrel_core::{
     sample::{Kind, Sample, Value},
     time::Nanos,
 };
-use sqlx::{PgConnection, Row, postgres::PgRow};
+use sqlx::{FromRow as _, PgConnection, Row, postgres::PgRow};
 use std::{
     cmp::Reverse,
     collections::HashMap,
@@ -154,7 +154,7 @@ impl Db {
     /// When the database does not answer.
     pub async fn newest(&self) -> Result<Vec<(TagNo, Kept)>, DbError> {
         let rows = sqlx::query(
-            "select s.tag_no, s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch from series s, lateral (
+            "select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, s.tag_no from series s, lateral (
                  select * from sample p where p.series = s.id order by p.at desc, p.epoch desc limit 1) p
              order by s.tag_no, p.epoch desc, p.at desc",
         )
@@ -269,16 +269,19 @@ fn point(kept: &Kept) -> Point {
     Point { time: kept.time, value: number, good, by_hand: kept.quality.reason() == Reason::ByHand }
 }
 
+/// What a stored sample is read from: kind, time, value, text, quality, flags and epoch. The columns are read by position;
+/// to find each of them by its name takes as long as the rest of reading a sample.
+type StoredSample = (i16, Nanos, i64, Option<String>, i16, i16, i32);
+
 fn kept(row: &PgRow) -> Result<Kept, DbError> {
-    let kind = Kind::from_code(row.try_get::<i16, _>("kind")? as u8).unwrap_or(Kind::Empty);
-    let bits = row.try_get::<i64, _>("bits")? as u64;
-    let quality = Quality::from_bits(row.try_get::<i16, _>("quality")? as u16);
+    let (kind, time, bits, text, quality, flags, epoch) = StoredSample::from_row(row)?;
+    let kind = Kind::from_code(kind as u8).unwrap_or(Kind::Empty);
     Ok(Kept {
-        time: row.try_get("at")?,
-        value: value(kind, bits, row.try_get("text")?),
-        quality: quality.unwrap_or(Quality::of(Reason::WrongAnswer)),
-        flags: row.try_get::<i16, _>("flags")? as u8,
-        epoch: row.try_get::<i32, _>("epoch")?.unsigned_abs(),
+        time,
+        value: value(kind, bits as u64, text),
+        quality: Quality::from_bits(quality as u16).unwrap_or(Quality::of(Reason::WrongAnswer)),
+        flags: flags as u8,
+        epoch: epoch.unsigned_abs(),
     })
 }
 
