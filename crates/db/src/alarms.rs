@@ -2,10 +2,14 @@
 
 use crate::{Db, DbError};
 use havrel_core::{
-    alarm::{AlarmEvent, AlarmStanding, AlarmState, EventKind, span::Turn},
+    alarm::{Acknowledgement, AlarmEvent, AlarmStanding, AlarmState, Condition, EventKind, UnknownCode, span::Turn},
+    frame::Frame,
+    number::Number,
+    sample::Value,
     time::Nanos,
 };
-use sqlx::{Row, postgres::PgRow};
+use sqlx::{PgConnection, Row, postgres::PgRow, types::Json};
+use std::collections::HashMap;
 use uuid::Uuid;
 
 /// Which events are asked for; newest first.
@@ -28,23 +32,7 @@ impl Db {
     /// When the database does not answer.
     pub async fn standings(&self) -> Result<Vec<AlarmStanding>, DbError> {
         let rows = sqlx::query("select * from alarm_standing").fetch_all(&self.pool).await?;
-        rows.into_iter()
-            .map(|r| {
-                let state = AlarmState::from_code(r.try_get::<i16, _>("state")? as u8).unwrap_or(AlarmState::Normal);
-                Ok(AlarmStanding {
-                    rule: r.try_get("rule")?,
-                    state,
-                    sequence: r.try_get::<i32, _>("sequence")?.unsigned_abs(),
-                    active: r.try_get("active")?,
-                    raised_at: r.try_get("raised_at")?,
-                    returned_at: r.try_get("returned_at")?,
-                    value: r.try_get("value")?,
-                    text: r.try_get("text")?,
-                    acknowledged_by: r.try_get("acknowledged_by")?,
-                    turning_since: r.try_get("turning_since")?,
-                })
-            })
-            .collect()
+        rows.iter().map(standing).collect()
     }
 
     /// Events by their place in the order “the latest to occur first”: how many there are up to the number `upto` (all if not
@@ -75,7 +63,7 @@ impl Db {
         .bind(count.clamp(0, 1000))
         .fetch_all(&self.pool)
         .await?;
-        Ok((upto, total, rows.iter().map(event).collect::<Result<_, sqlx::Error>>()?))
+        Ok((upto, total, rows.iter().map(event).collect::<Result<_, DbError>>()?))
     }
 
     /// Events with their numbers, the latest to occur first.
@@ -95,7 +83,7 @@ impl Db {
         .bind(filter.limit.clamp(1, 1000))
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows.iter().map(event).collect::<Result<_, sqlx::Error>>()?)
+        rows.iter().map(event).collect()
     }
 
     /// What raised and ended the alarms of some rules in `from..=to`, with the last event of each before, in the order of
@@ -107,17 +95,17 @@ impl Db {
         let rows = sqlx::query(
             "select rule, kind, priority, occurred_at as at, id from (
                  (select e.* from unnest($1::uuid[]) as r(rule), lateral (
-                      select * from alarm_event e where e.rule = r.rule and e.occurred_at < $2 and e.kind <> $4
+                      select * from alarm_event e where e.rule = r.rule and e.occurred_at < $2 and e.kind = any($4)
                       order by e.occurred_at desc, e.id desc limit 1) e)
                  union all
-                 (select * from alarm_event where rule = any($1) and occurred_at between $2 and $3 and kind <> $4
+                 (select * from alarm_event where rule = any($1) and occurred_at between $2 and $3 and kind = any($4)
                   order by occurred_at limit $5)) found
              order by at, id",
         )
         .bind(rules)
         .bind(from)
         .bind(to)
-        .bind(EventKind::Acknowledged as i16)
+        .bind([EventKind::Raised, EventKind::Returned, EventKind::Withdrawn].map(|kind| kind as i16))
         .bind(most)
         .fetch_all(&self.pool)
         .await?;
@@ -125,7 +113,7 @@ impl Db {
             .map(|r| {
                 Ok(Turn {
                     rule: r.try_get("rule")?,
-                    kind: EventKind::from_code(r.try_get::<i16, _>("kind")? as u8).unwrap_or(EventKind::Withdrawn),
+                    kind: EventKind::from_code(code(&r, "kind")?)?,
                     priority: r.try_get::<i16, _>("priority")? as u8,
                     at: r.try_get("at")?,
                 })
@@ -134,20 +122,131 @@ impl Db {
     }
 }
 
-fn event(r: &PgRow) -> Result<(i64, AlarmEvent), sqlx::Error> {
-    let kind = EventKind::from_code(r.try_get::<i16, _>("kind")? as u8).unwrap_or(EventKind::Withdrawn);
+/// A small number that stands for one of a few things.
+fn code(r: &PgRow, column: &str) -> Result<u8, sqlx::Error> {
+    // What does not fit is a number that no version gives a meaning.
+    Ok(u8::try_from(r.try_get::<i16, _>(column)?).unwrap_or(u8::MAX))
+}
+
+/// The value of an event or of how an alarm stands, with all its digits.
+fn number(r: &PgRow) -> Result<Number, sqlx::Error> {
+    let digits: Option<String> = r.try_get("digits")?;
+    let exact = digits.and_then(|digits| Value::of_digits(&digits)?.exact());
+    exact.map_or_else(|| r.try_get("value").map(Number::Float), Ok)
+}
+
+/// As the columns `value` and `digits` hold a number.
+fn columns(number: Number) -> (f64, Option<String>) {
+    (number.float(), number.is_large().then(|| number.print(0)))
+}
+
+fn standing(r: &PgRow) -> Result<AlarmStanding, DbError> {
+    let (condition, acknowledgement) = (code(r, "condition")?, code(r, "acknowledgement")?);
+    let unknown = |what, code| UnknownCode { what, code };
+    Ok(AlarmStanding {
+        rule: r.try_get("rule")?,
+        state: AlarmState {
+            condition: Condition::from_code(condition).ok_or(unknown("alarm condition", condition))?,
+            acknowledgement: Acknowledgement::from_code(acknowledgement).ok_or(unknown("acknowledgement", acknowledgement))?,
+            suppressions: r.try_get::<Json<_>, _>("suppressions")?.0,
+        },
+        sequence: r.try_get::<i32, _>("sequence")?.unsigned_abs(),
+        raised_at: r.try_get("raised_at")?,
+        returned_at: r.try_get("returned_at")?,
+        value: number(r)?,
+        text: r.try_get("text")?,
+        acknowledged_by: r.try_get("acknowledged_by")?,
+        delay_since: r.try_get("turning_since")?,
+    })
+}
+
+fn event(r: &PgRow) -> Result<(i64, AlarmEvent), DbError> {
     let event = AlarmEvent {
         rule: r.try_get("rule")?,
         sequence: r.try_get::<i32, _>("sequence")?.unsigned_abs(),
-        kind,
-        priority: r.try_get::<i16, _>("priority")? as u8,
+        kind: EventKind::from_code(code(r, "kind")?)?,
+        priority: code(r, "priority")?,
         occurred_at: r.try_get("occurred_at")?,
         decided_at: r.try_get("decided_at")?,
-        value: r.try_get("value")?,
+        value: number(r)?,
         limit: r.try_get("level")?,
+        suppressed: r.try_get("suppressed")?,
+        until: r.try_get("until_at")?,
         actor: r.try_get("actor")?,
         comment: r.try_get("comment")?,
         text: r.try_get("text")?,
     };
     Ok((r.try_get("id")?, event))
+}
+
+/// Stores what frames tell of alarms.
+pub(crate) async fn store(conn: &mut PgConnection, frames: &[&Frame]) -> Result<(), sqlx::Error> {
+    for frame in frames {
+        for e in &frame.events {
+            let (value, digits) = columns(e.value);
+            sqlx::query(
+                "insert into alarm_event (rule, sequence, kind, priority, occurred_at, decided_at, value, digits, level, suppressed,
+                     until_at, actor, comment, text, node)
+                 values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) on conflict do nothing",
+            )
+            .bind(e.rule)
+            .bind(e.sequence.cast_signed())
+            .bind(e.kind as i16)
+            .bind(i16::from(e.priority))
+            .bind(e.occurred_at)
+            .bind(e.decided_at)
+            .bind(value)
+            .bind(digits)
+            .bind(e.limit)
+            .bind(e.suppressed)
+            .bind(e.until)
+            .bind(&e.actor)
+            .bind(&e.comment)
+            .bind(&e.text)
+            .bind(frame.node)
+            .execute(&mut *conn)
+            .await?;
+        }
+    }
+    standings(conn, frames).await
+}
+
+/// Where alarms stand by these frames: the last of each rule, in one statement.
+async fn standings(conn: &mut PgConnection, frames: &[&Frame]) -> Result<(), sqlx::Error> {
+    let last: HashMap<Uuid, &AlarmStanding> = frames.iter().flat_map(|f| &f.states).map(|s| (s.rule, s)).collect();
+    if last.is_empty() {
+        return Ok(());
+    }
+    let mut all: Vec<&AlarmStanding> = last.into_values().collect();
+    all.sort_unstable_by_key(|s| s.rule);
+    let (values, digits): (Vec<f64>, Vec<Option<String>>) = all.iter().map(|s| columns(s.value)).unzip();
+    sqlx::query(
+        "insert into alarm_standing (rule, state, condition, acknowledgement, suppressions, sequence, active, raised_at, returned_at,
+             value, digits, text, acknowledged_by, turning_since)
+         select * from unnest($1::uuid[], $2::smallint[], $3::smallint[], $4::smallint[], $5::jsonb[], $6::int[], $7::bool[],
+             $8::bigint[], $9::bigint[], $10::float8[], $11::text[], $12::text[], $13::text[], $14::bigint[])
+         on conflict (rule) do update set state = excluded.state, condition = excluded.condition,
+             acknowledgement = excluded.acknowledgement, suppressions = excluded.suppressions, sequence = excluded.sequence,
+             active = excluded.active, raised_at = excluded.raised_at, returned_at = excluded.returned_at, value = excluded.value,
+             digits = excluded.digits, text = excluded.text, acknowledged_by = excluded.acknowledged_by,
+             turning_since = excluded.turning_since
+         where excluded.sequence >= alarm_standing.sequence",
+    )
+    .bind(all.iter().map(|s| s.rule).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.state.standard() as i16).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.state.condition as i16).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.state.acknowledgement as i16).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| Json(&s.state.suppressions)).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.sequence.cast_signed()).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.is_active()).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.raised_at).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.returned_at).collect::<Vec<_>>())
+    .bind(values)
+    .bind(digits)
+    .bind(all.iter().map(|s| s.text.as_str()).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.acknowledged_by.as_str()).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.delay_since).collect::<Vec<_>>())
+    .execute(conn)
+    .await?;
+    Ok(())
 }

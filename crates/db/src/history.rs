@@ -1,10 +1,9 @@
 //! History: frames go in, samples and their statistics come out. Nothing outside this file knows how they lie there.
 
-use crate::{Db, DbError, journal, people};
+use crate::{Db, DbError, alarms, journal, people};
 use futures_util::{StreamExt as _, TryStreamExt as _, stream};
 use havrel_core::{
     TagNo,
-    alarm::AlarmStanding,
     frame::Frame,
     history::Point,
     quality::{Quality, Reason},
@@ -322,7 +321,7 @@ async fn entries(conn: &mut PgConnection, node: Uuid, frames: &[&Frame], known: 
     let made = series(conn, missing).await?;
     let rows = rows(&known(), &made, frames);
     samples(conn, frames, rows).await?;
-    alarms(conn, frames).await?;
+    alarms::store(conn, frames).await?;
     for gap in frames.iter().flat_map(|f| &f.gaps) {
         sqlx::query("insert into unrecorded (node, from_ns, to_ns, reason) values ($1, $2, $3, $4) on conflict do nothing")
             .bind(node)
@@ -523,64 +522,4 @@ async fn series(conn: &mut PgConnection, mut wanted: Vec<(TagNo, Kind)>) -> Resu
             Ok(((r.try_get::<i32, _>("tag_no")?.unsigned_abs(), kind), r.try_get("id")?))
         })
         .collect()
-}
-
-async fn alarms(conn: &mut PgConnection, frames: &[&Frame]) -> Result<(), sqlx::Error> {
-    for frame in frames {
-        for e in &frame.events {
-            sqlx::query(
-                "insert into alarm_event
-                 (rule, sequence, kind, priority, occurred_at, decided_at, value, level, actor, comment, text, node)
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) on conflict do nothing",
-            )
-            .bind(e.rule)
-            .bind(e.sequence.cast_signed())
-            .bind(e.kind as i16)
-            .bind(i16::from(e.priority))
-            .bind(e.occurred_at)
-            .bind(e.decided_at)
-            .bind(e.value)
-            .bind(e.limit)
-            .bind(&e.actor)
-            .bind(&e.comment)
-            .bind(&e.text)
-            .bind(frame.node)
-            .execute(&mut *conn)
-            .await?;
-        }
-    }
-    standings(conn, frames).await
-}
-
-/// Where alarms stand by these frames: the last of each rule, in one statement.
-async fn standings(conn: &mut PgConnection, frames: &[&Frame]) -> Result<(), sqlx::Error> {
-    let last: HashMap<Uuid, &AlarmStanding> = frames.iter().flat_map(|f| &f.states).map(|s| (s.rule, s)).collect();
-    if last.is_empty() {
-        return Ok(());
-    }
-    let mut all: Vec<&AlarmStanding> = last.into_values().collect();
-    all.sort_unstable_by_key(|s| s.rule);
-    sqlx::query(
-        "insert into alarm_standing
-             (rule, state, sequence, active, raised_at, returned_at, value, text, acknowledged_by, turning_since)
-         select * from unnest($1::uuid[], $2::smallint[], $3::int[], $4::bool[], $5::bigint[], $6::bigint[], $7::float8[],
-             $8::text[], $9::text[], $10::bigint[])
-         on conflict (rule) do update set state = excluded.state, sequence = excluded.sequence, active = excluded.active,
-             raised_at = excluded.raised_at, returned_at = excluded.returned_at, value = excluded.value,
-             text = excluded.text, acknowledged_by = excluded.acknowledged_by, turning_since = excluded.turning_since
-         where excluded.sequence >= alarm_standing.sequence",
-    )
-    .bind(all.iter().map(|s| s.rule).collect::<Vec<_>>())
-    .bind(all.iter().map(|s| s.state as i16).collect::<Vec<_>>())
-    .bind(all.iter().map(|s| s.sequence.cast_signed()).collect::<Vec<_>>())
-    .bind(all.iter().map(|s| s.active).collect::<Vec<_>>())
-    .bind(all.iter().map(|s| s.raised_at).collect::<Vec<_>>())
-    .bind(all.iter().map(|s| s.returned_at).collect::<Vec<_>>())
-    .bind(all.iter().map(|s| s.value).collect::<Vec<_>>())
-    .bind(all.iter().map(|s| s.text.as_str()).collect::<Vec<_>>())
-    .bind(all.iter().map(|s| s.acknowledged_by.as_str()).collect::<Vec<_>>())
-    .bind(all.iter().map(|s| s.turning_since).collect::<Vec<_>>())
-    .execute(conn)
-    .await?;
-    Ok(())
 }

@@ -42,6 +42,9 @@ pub enum DbError {
     TooMuch(i64),
     #[error("there are more than {0} changes between these revisions; choose revisions that are closer together")]
     TooManyChanges(i64),
+    /// A newer version wrote something that this one does not know.
+    #[error(transparent)]
+    Unknown(#[from] havrel_core::alarm::UnknownCode),
 }
 
 impl From<sqlx::Error> for DbError {

@@ -2,21 +2,10 @@
 
 use crate::{sheet::harmless, tables};
 use havrel_core::{
-    alarm::EventKind,
     number::Number,
     report::{Document, Part},
     time::to_text,
 };
-
-/// The words for what happened.
-pub(crate) fn happened(kind: EventKind) -> &'static str {
-    match kind {
-        EventKind::Raised => "came",
-        EventKind::Returned => "returned",
-        EventKind::Acknowledged => "acknowledged",
-        EventKind::Withdrawn => "withdrawn",
-    }
-}
 
 /// Prints a report. Times are RFC 3339 in UTC.
 ///
@@ -78,7 +67,7 @@ pub fn print(document: &Document) -> Result<String, csv::Error> {
                         to_text(event.occurred_at),
                         harmless(place),
                         harmless(&event.text),
-                        happened(event.kind).into(),
+                        event.kind.words().into(),
                         event.priority.to_string(),
                         harmless(&event.actor),
                         harmless(&event.comment),

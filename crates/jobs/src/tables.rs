@@ -1,6 +1,5 @@
 //! The tables of a report in words and figures, once for every format that is read by people.
 
-use crate::csv::happened;
 use havrel_core::{
     alarm::AlarmEvent,
     history::Span,
@@ -78,7 +77,7 @@ pub(crate) fn alarms(events: &[(AlarmEvent, String)], zone: &str) -> Table {
             to_local(event.occurred_at, zone),
             place.clone(),
             event.text.clone(),
-            happened(event.kind).to_owned(),
+            event.kind.words().to_owned(),
             event.priority.to_string(),
             format!("{}{comment}", event.actor),
         ]

@@ -1,6 +1,6 @@
 //! Where the alarms stand now, and what happened last, numbered for whoever follows.
 
-use havrel_core::alarm::{AlarmEvent, AlarmStanding, AlarmState};
+use havrel_core::alarm::{AlarmEvent, AlarmStanding};
 use std::collections::{HashMap, VecDeque};
 use uuid::Uuid;
 
@@ -17,13 +17,13 @@ pub struct AlarmBoard {
 
 impl AlarmBoard {
     pub(crate) fn new(standings: &[AlarmStanding]) -> AlarmBoard {
-        let standing = standings.iter().filter(|s| s.state != AlarmState::Normal).map(|s| (s.rule, s.clone())).collect();
+        let standing = standings.iter().filter(|s| !s.state.is_normal()).map(|s| (s.rule, s.clone())).collect();
         AlarmBoard { standing, ..AlarmBoard::default() }
     }
 
     pub(crate) fn update(&mut self, states: &[AlarmStanding], events: &[AlarmEvent]) {
         for state in states {
-            if state.state == AlarmState::Normal {
+            if state.state.is_normal() {
                 self.standing.remove(&state.rule);
             } else {
                 self.standing.insert(state.rule, state.clone());
@@ -72,8 +72,10 @@ mod tests {
             priority: 1,
             occurred_at: 0,
             decided_at: 0,
-            value: 0.0,
+            value: 0.0.into(),
             limit: 0.0,
+            suppressed: false,
+            until: None,
             actor,
             comment,
             text,

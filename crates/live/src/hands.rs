@@ -3,7 +3,7 @@
 //! What then counts for a tag the engine decides; here is the list of all that are on. It is kept in the database before
 //! the engine hears of it, so that no restart can lose one.
 
-use crate::{Live, LiveError, now, turns::Message};
+use crate::{Live, LiveError, engine::Message, now};
 use havrel_core::{TagNo, access::Actor, plant::Plant, sample::Value, time::Nanos};
 use havrel_db::{Db, DbError, hands::Hand};
 use serde_json::json;

@@ -8,6 +8,7 @@ pub mod alarms;
 mod changes;
 mod clock;
 mod devices;
+mod engine;
 mod hands;
 mod import;
 pub mod jobs;
@@ -22,7 +23,6 @@ mod service;
 mod ship;
 pub mod spool;
 mod supervision;
-mod turns;
 pub mod values;
 
 use alarms::AlarmBoard;
@@ -30,7 +30,7 @@ use arc_swap::ArcSwap;
 use havrel_core::{
     TagNo,
     access::Actor,
-    alarm::{AlarmStanding, LimitKind, SystemAlarm},
+    alarm::{AlarmAction, AlarmStanding, LimitKind, SystemAlarm},
     plant::{
         Connection, Edit, Own, Plant,
         find::Finder,
@@ -142,7 +142,7 @@ pub struct Live {
     database: watch::Sender<DatabaseState>,
     /// Number of the last frame that is in the database.
     shipped: watch::Sender<u64>,
-    to_engine: mpsc::Sender<turns::Message>,
+    to_engine: mpsc::Sender<engine::Message>,
     links: Mutex<HashMap<Uuid, links::Line>>,
     /// Where drivers tell that they failed.
     reports: mpsc::UnboundedSender<links::Report>,
@@ -220,8 +220,8 @@ impl Live {
             tasks: Mutex::default(),
         });
         let (released, ended_by_engine) = mpsc::unbounded_channel();
-        let former = turns::Former { seq, arrived, epoch, standings, gaps: replay.gaps };
-        turns::start(&live, inbox, former, &on, released);
+        let former = engine::Former { seq, arrived, epoch, standings, gaps: replay.gaps };
+        engine::start(&live, inbox, former, &on, released);
         for words in &replay.notes {
             tracing::warn!(words, "found in the spool");
             live.remark("system", None, None, &format!("Spool: {words}"), json!({})).await;
@@ -241,7 +241,7 @@ impl Live {
         live.watched("telling of drivers", move |live| links::tell(live, failures.clone()));
         live.watched("shipping to the database", ship::run);
         live.watched("following the configuration", changes::run);
-        live.watched("the engine's beat", turns::beat);
+        live.watched("the engine's beat", engine::beat);
         Ok(live)
     }
 
@@ -258,10 +258,10 @@ impl Live {
     pub fn faults(&self) -> Vec<Fault> {
         let mut all = self.faults.all();
         let silent = self.began.elapsed().saturating_sub(Duration::from_millis(self.beat.load(Ordering::Relaxed)));
-        if silent > ENGINE_SILENT && !all.iter().any(|fault| fault.part == turns::ENGINE) {
+        if silent > ENGINE_SILENT && !all.iter().any(|fault| fault.part == engine::ENGINE) {
             let since = now() - Nanos::try_from(silent.as_nanos()).unwrap_or(Nanos::MAX);
             let message = format!("no sign of life for {} s", silent.as_secs());
-            all.push(Fault { part: turns::ENGINE.into(), since, message });
+            all.push(Fault { part: engine::ENGINE.into(), since, message });
         }
         all
     }
@@ -273,11 +273,11 @@ impl Live {
     /// Lets the engine's thread fail at its next turn, to prove that this is noticed and mended.
     #[doc(hidden)]
     pub async fn fail_engine(&self) {
-        let _ = self.send(turns::Message::Fail).await;
+        let _ = self.send(engine::Message::Fail).await;
     }
 
     /// Gives the engine's thread something to do.
-    pub(crate) async fn send(&self, message: turns::Message) -> Result<(), LiveError> {
+    pub(crate) async fn send(&self, message: engine::Message) -> Result<(), LiveError> {
         self.to_engine.send(message).await.map_err(|_| LiveError::Stopping)
     }
 
@@ -292,7 +292,7 @@ impl Live {
             line.end().await;
         }
         let (done, finished) = oneshot::channel();
-        if self.to_engine.send(turns::Message::Stop(done)).await.is_ok() {
+        if self.to_engine.send(engine::Message::Stop(done)).await.is_ok() {
             // An engine that has ended already has nothing left to hand over.
             let _ = finished.await;
         }
@@ -347,8 +347,16 @@ impl Live {
         if before.revision > next.revision {
             return;
         }
+        let plant = self.plant();
         let (done, applied) = oneshot::channel();
-        if self.to_engine.send(turns::Message::Plan(self.plant(), done)).await.is_ok() {
+        // Laid out here, so that the engine's thread only swaps it in. A plan that fails to be made is told as a fault.
+        let plan = tokio::task::spawn_blocking(move || Arc::new(havrel_core::engine::Plan::of(&plant))).await;
+        if let Err(error) = &plan {
+            tracing::error!(%error, "the plan of the new revision could not be made");
+        }
+        if let Ok(plan) = plan
+            && self.to_engine.send(engine::Message::Plan(plan, done)).await.is_ok()
+        {
             // The answer comes when values and alarms stand by the new plan; an engine that ended gives none.
             let _ = applied.await;
         }
@@ -365,16 +373,22 @@ impl Live {
     /// # Errors
     /// When the program is stopping.
     pub async fn take(&self, batch: Batch) -> Result<(), LiveError> {
-        self.send(turns::Message::Samples(batch)).await
+        self.send(engine::Message::Samples(batch)).await
     }
 
-    /// Acknowledges alarms and answers how many it was, once that is in the database, or while it is away on disk.
+    /// Does something about alarms and answers how many it was, once that is in the database, or while it is away on disk.
     ///
     /// # Errors
     /// When the disk does not take it, or the program is stopping.
-    pub async fn acknowledge(&self, rules: Vec<Uuid>, actor: &Actor, comment: String) -> Result<usize, LiveError> {
+    pub async fn act_on_alarms(
+        &self,
+        rules: Vec<Uuid>,
+        action: AlarmAction,
+        actor: &Actor,
+        comment: String,
+    ) -> Result<usize, LiveError> {
         let (reply, count) = oneshot::channel();
-        let message = turns::Message::Acknowledge { rules, actor: actor.name.clone(), comment, reply };
+        let message = engine::Message::Alarms { rules, action, actor: actor.name.clone(), comment, reply };
         self.send(message).await?;
         let (count, seq) = count.await.map_err(|_| LiveError::Interrupted)?;
         self.on_disk(seq).await?;
@@ -507,7 +521,7 @@ impl Live {
 fn newest(stored: Vec<AlarmStanding>, spooled: Vec<AlarmStanding>) -> Vec<AlarmStanding> {
     let mut all: HashMap<Uuid, AlarmStanding> = stored.into_iter().map(|s| (s.rule, s)).collect();
     for standing in spooled {
-        if all.get(&standing.rule).is_none_or(|known| known.sequence < standing.sequence) {
+        if all.get(&standing.rule).is_none_or(|known| known.sequence <= standing.sequence) {
             all.insert(standing.rule, standing);
         }
     }
@@ -523,6 +537,9 @@ mod tests {
         let standing = |rule: u128, sequence| AlarmStanding { sequence, ..AlarmStanding::quiet(Uuid::from_u128(rule)) };
         let joined =
             newest(vec![standing(1, 4), standing(2, 4), standing(3, 1)], vec![standing(1, 6), standing(2, 3), standing(4, 1)]);
+        // A delay that began counts no event.
+        let delayed = AlarmStanding { delay_since: Some(9), ..standing(5, 2) };
+        assert_eq!(newest(vec![standing(5, 2)], vec![delayed.clone()]), [delayed]);
         let mut found: Vec<_> = joined.iter().map(|s| (s.rule.as_u128(), s.sequence)).collect();
         found.sort_unstable();
         assert_eq!(found, [(1, 6), (2, 4), (3, 1), (4, 1)]);

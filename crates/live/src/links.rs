@@ -1,9 +1,10 @@
 //! One task per connection, each with its own plan; an edit reaches only the connection it touches.
 
 use crate::{
-    Live, now,
+    Live,
+    engine::Message,
+    now,
     supervision::{BackOff, words_of},
-    turns::Message,
 };
 use futures_util::FutureExt as _;
 use havrel_core::{

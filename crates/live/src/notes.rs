@@ -1,6 +1,6 @@
 //! Lines of the journal: they travel through the spool like values, so that none is lost while the database is away.
 
-use crate::{Live, LiveError, now, turns::Message};
+use crate::{Live, LiveError, engine::Message, now};
 use havrel_core::{access::Actor, alarm::SystemAlarm, frame::Note, time::Nanos};
 use serde_json::Value as Json;
 use tokio::sync::oneshot;

@@ -1,6 +1,6 @@
 //! Values that need no wire: memory tags, what other programs push, and figures about Havrel itself.
 
-use crate::{Live, LiveError, now, turns::Message};
+use crate::{Live, LiveError, engine::Message, now};
 use havrel_core::{
     TagNo,
     frame::Keep,

@@ -1,6 +1,6 @@
 //! Last values after a restart: what history knows of each tag is shown until its source speaks.
 
-use crate::{Live, turns::Message};
+use crate::{Live, engine::Message};
 use havrel_core::{
     TagNo,
     engine::Told,

@@ -10,7 +10,7 @@ use crate::{
 };
 use havrel_core::{
     TagNo,
-    alarm::AlarmState,
+    alarm::AlarmAction,
     engine::{Effects, Engine, Input, Plan},
     frame::Frame,
     plant::{Kind, Own, Plant, Stored},
@@ -95,9 +95,8 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
         engine.step(now, Input::Samples(&batch), &mut effects);
         engine.step(now, Input::Tick, &mut effects);
         if second % ROUND_S == 0 {
-            let open = |s: AlarmState| matches!(s, AlarmState::Unacknowledged | AlarmState::ReturnedUnacknowledged);
-            let rules: Vec<Uuid> = engine.standings().filter(|s| open(s.state)).map(|s| s.rule).collect();
-            let input = Input::Acknowledge { rules: &rules, actor: "Operator", comment: "" };
+            let rules: Vec<Uuid> = engine.standings().filter(|s| s.state.waits()).map(|s| s.rule).collect();
+            let input = Input::Alarms { rules: &rules, action: AlarmAction::Acknowledge, actor: "Operator", comment: "" };
             engine.step(now, input, &mut effects);
         }
         effects.changed.clear();
@@ -181,7 +180,7 @@ mod tests {
         // Recorded on change: fewer than one each second, but the level never stands still for long.
         let count = samples.count();
         assert!((600..2600).contains(&count), "{count}");
-        let raised = frames.iter().flat_map(|f| &f.events).filter(|e| e.value > 72.0).count();
+        let raised = frames.iter().flat_map(|f| &f.events).filter(|e| e.value.float() > 72.0).count();
         assert!(raised >= 5, "{raised}");
         let last = frames[0].batch.samples.last().unwrap();
         assert!((f64::from_bits(last.bits) - aged(1, 7, 1.0).vessels[0].level).abs() < 1.0);

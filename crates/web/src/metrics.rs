@@ -3,7 +3,7 @@
 
 use crate::{app::App, auth::Person, guard, problem::Problem};
 use actix_web::{FromRequest, HttpRequest, HttpResponse, dev::Payload, http::StatusCode, web::Data};
-use havrel_core::{access::Action, alarm::AlarmState, time::SECOND};
+use havrel_core::{access::Action, time::SECOND};
 use havrel_link::LinkState;
 use havrel_live::{Live, now};
 use prometheus_client::{
@@ -85,7 +85,7 @@ fn alarms(live: &Live, registry: &mut Registry) {
         let Some(rule) = plant.rules.get(&alarm.rule) else { continue };
         let of = OfPriority { priority: rule.set.priority };
         standing.get_or_create(&of).inc();
-        if alarm.state != AlarmState::Acknowledged {
+        if alarm.state.waits() {
             waiting.get_or_create(&of).inc();
         }
     }

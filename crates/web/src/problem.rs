@@ -112,6 +112,10 @@ impl From<DbError> for Problem {
                 let detail = format!("The database refuses writes at present ({words}). Try again when that is fixed.");
                 Problem { retry_after: Some(10), ..Problem::new(StatusCode::SERVICE_UNAVAILABLE, detail) }
             }
+            DbError::Unknown(error) => {
+                let detail = format!("The database cannot be read: {error}. Update Havrel on this machine.");
+                Problem::new(StatusCode::INTERNAL_SERVER_ERROR, detail)
+            }
             DbError::Content(_) => {
                 let detail = "The database cannot store something in this request. The server's log says what.";
                 Problem::new(StatusCode::UNPROCESSABLE_ENTITY, detail)

@@ -1362,7 +1362,10 @@ export interface components {
             place?: string | null;
             place_name: string;
             place_path: string;
-            /** @description `unacknowledged`, `acknowledged` or `returned_unacknowledged`. */
+            /**
+             * @description The standard's name: `unacknowledged`, `acknowledged`, `returned_unacknowledged`, `latched_unacknowledged`,
+             *     `latched_acknowledged`, `shelved`, `suppressed_by_design` or `out_of_service`.
+             */
             state: string;
             /** Format: int32 */
             priority: number;
@@ -1668,7 +1671,10 @@ export interface components {
             /** Format: uuid */
             tag?: string | null;
             place_path: string;
-            /** @description `raised`, `returned`, `acknowledged` or `withdrawn`. */
+            /**
+             * @description `raised`, `returned`, `acknowledged`, `withdrawn`, `reset`, `shelved`, `unshelved`, `suppressed`, `unsuppressed`,
+             *     `taken_out_of_service` or `put_in_service`.
+             */
             kind: string;
             /** Format: int32 */
             priority: number;

@@ -53,7 +53,7 @@ pub struct LimitMemory {
     /// Whether the alarm condition holds.
     pub active: bool,
     /// Since when the opposite of `active` has been seen, while its delay runs.
-    pub turning_since: Option<Nanos>,
+    pub delay_since: Option<Nanos>,
 }
 
 /// The condition changed: it is now `active`, since `at`.
@@ -79,35 +79,38 @@ impl Limit {
         value.order(Number::Float(back)) != out
     }
 
+    /// When a running delay ends.
+    pub fn delay_ends(&self, memory: &LimitMemory) -> Option<Nanos> {
+        memory.delay_since.map(|since| since.saturating_add(self.delay(memory)))
+    }
+
     /// Time has come to `now`: a running delay may have ended.
     pub fn tick(&self, memory: &mut LimitMemory, now: Nanos) -> Option<Turn> {
-        let at = memory.turning_since?.saturating_add(self.delay(memory));
-        if at > now {
-            return None;
-        }
+        let at = self.delay_ends(memory).filter(|&at| at <= now)?;
         memory.active = !memory.active;
-        memory.turning_since = None;
+        memory.delay_since = None;
         Some(Turn { active: memory.active, at })
     }
 
-    /// A good value came at `at`; large whole numbers are compared with all their digits. Up to two turns: a delay that ended before it, and a turn it causes itself.
+    /// A good value came at `at`; large whole numbers are compared with all their digits. Up to two turns: a delay that ended
+    /// before it, and a turn it causes itself.
     pub fn sample(&self, memory: &mut LimitMemory, at: Nanos, value: Number) -> [Option<Turn>; 2] {
         let before = self.tick(memory, at);
         if value.float().is_nan() {
             return [before, None];
         }
         if !self.speaks_against(memory, value) {
-            memory.turning_since = None;
+            memory.delay_since = None;
             return [before, None];
         }
-        memory.turning_since.get_or_insert(at);
+        memory.delay_since.get_or_insert(at);
         [before, self.tick(memory, at)]
     }
 
     /// The value turned bad at `at`: what the delay proved until then counts, the rest starts anew.
     pub fn blind(&self, memory: &mut LimitMemory, at: Nanos) -> Option<Turn> {
         let turn = self.tick(memory, at);
-        memory.turning_since = None;
+        memory.delay_since = None;
         turn
     }
 }

@@ -1,99 +1,69 @@
-//! Alarms after ISA-18.2 / IEC 62682: the state machine ([`state`]), the rules that drive it ([`limit`]), and the alarms
-//! about Havrel itself ([`system`]).
+//! Alarms after ISA-18.2 / IEC 62682: the states ([`state`]), the rules that drive them ([`limit`]), and the alarms about
+//! Havrel itself ([`system`]).
 
+mod event;
 pub mod limit;
 pub mod span;
 pub mod state;
 pub mod system;
 
-use crate::time::Nanos;
-use serde::{Deserialize, Serialize};
+use crate::{number::Number, time::Nanos};
 use uuid::Uuid;
 
+pub use event::{AlarmEvent, EventKind, UnknownCode};
 pub use limit::{Limit, LimitKind, LimitMemory};
-pub use state::{AlarmState, AlarmStep};
+pub use state::{Acknowledgement, AlarmState, AlarmStep, Condition, Handling, StandardState, Suppressed, Suppression};
 pub use system::SystemAlarm;
 
-/// What happened to an alarm, as it is kept for good.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-#[repr(u8)]
-pub enum EventKind {
-    Raised = 1,
-    Returned = 2,
-    Acknowledged = 3,
-    /// The rule was deleted or switched off while its alarm stood.
-    Withdrawn = 4,
+/// What a person does about alarms.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum AlarmAction {
+    Acknowledge,
+    /// Lets go of latched conditions.
+    Reset,
+    /// Keeps them from the operator until `until`, or until somebody lifts it.
+    Suppress(Suppression, Option<Nanos>),
+    Lift(Suppression),
 }
 
-impl EventKind {
-    /// Reads the stored code.
-    pub fn from_code(code: u8) -> Option<EventKind> {
-        [EventKind::Raised, EventKind::Returned, EventKind::Acknowledged, EventKind::Withdrawn]
-            .into_iter()
-            .find(|k| *k as u8 == code)
-    }
-}
-
-/// One step of one alarm. Its order is (rule, sequence); both times are kept.
-#[derive(Clone, Debug, PartialEq)]
-pub struct AlarmEvent {
-    pub rule: Uuid,
-    /// Counts the events of this rule from 1, without holes.
-    pub sequence: u32,
-    pub kind: EventKind,
-    /// 1 (for the record) to 4 (act now).
-    pub priority: u8,
-    /// When it happened at the plant.
-    pub occurred_at: Nanos,
-    /// When Havrel knew.
-    pub decided_at: Nanos,
-    /// The value at that instant.
-    pub value: f64,
-    /// The limit as it was then.
-    pub limit: f64,
-    /// Who, for an acknowledgement.
-    pub actor: String,
-    pub comment: String,
-    /// What the list said: “Temperature high, 84.6 °C over 82”. Kept, because names change later.
-    pub text: String,
-}
-
-/// Where an alarm stands: enough to go on after a restart.
+/// How an alarm stands, with what its text says: enough to go on after a restart.
 #[derive(Clone, Debug, PartialEq)]
 pub struct AlarmStanding {
     pub rule: Uuid,
     pub state: AlarmState,
     /// Sequence of the last event.
     pub sequence: u32,
-    /// Whether the condition held.
-    pub active: bool,
     /// When it was raised last; 0 if never.
     pub raised_at: Nanos,
     /// When the condition last went away; 0 if never.
     pub returned_at: Nanos,
-    pub value: f64,
+    /// The value that raised it or returned it, or that a running delay began with.
+    pub value: Number,
     pub text: String,
     /// Who acknowledged it last, empty where nobody has.
     pub acknowledged_by: String,
     /// Since when its on-delay or off-delay runs.
-    pub turning_since: Option<Nanos>,
+    pub delay_since: Option<Nanos>,
 }
 
 impl AlarmStanding {
-    /// A rule that has never spoken.
+    /// A rule whose alarm never came.
     pub fn quiet(rule: Uuid) -> AlarmStanding {
         AlarmStanding {
             rule,
-            state: AlarmState::Normal,
+            state: AlarmState::default(),
             sequence: 0,
-            active: false,
             raised_at: 0,
             returned_at: 0,
-            value: 0.0,
+            value: Number::Float(0.0),
             text: String::new(),
             acknowledged_by: String::new(),
-            turning_since: None,
+            delay_since: None,
         }
+    }
+
+    /// Whether the condition holds, seen by the rule: a latched one does not.
+    pub fn is_active(&self) -> bool {
+        self.state.condition == Condition::Active
     }
 }

@@ -39,7 +39,7 @@ pub fn spans(turns: impl IntoIterator<Item = Turn>, from: Nanos, to: Nanos) -> V
             EventKind::Returned | EventKind::Withdrawn => {
                 done.extend(open.remove(&turn.rule).map(|span| AlarmSpan { to: Some(turn.at), ..span }));
             }
-            EventKind::Raised | EventKind::Acknowledged => {}
+            _ => {}
         }
     }
     done.extend(open.into_values());

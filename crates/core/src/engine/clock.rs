@@ -9,12 +9,13 @@ impl Engine {
     pub(super) fn step_clock(&mut self, now: Nanos, epoch: u32, by: Nanos, out: &mut Effects) {
         (self.now, self.epoch) = (now, epoch);
         for live in &mut self.rules {
-            if let Some(since) = &mut live.memory.turning_since {
+            if let Some(since) = &mut live.memory.delay_since {
                 *since = since.saturating_add(by);
-                live.standing.turning_since = live.memory.turning_since;
+                live.standing.delay_since = live.memory.delay_since;
                 out.states.push(live.standing.clone());
             }
         }
+        self.await_all();
         self.recorded.iter_mut().for_each(|recorded| *recorded = None);
     }
 }

@@ -2,9 +2,9 @@
 
 use crate::{
     TagNo,
-    alarm::Limit,
+    alarm::{Handling, Limit},
+    number::Number,
     plant::{Item, Plant, RecordMode, States, Tag},
-    report::number,
     time::{MILLI, Nanos, SECOND},
 };
 use std::{collections::HashMap, sync::Arc};
@@ -41,6 +41,7 @@ pub struct RulePlan {
     pub id: Uuid,
     pub slot: Slot,
     pub limit: Limit,
+    pub handling: Handling,
     pub priority: u8,
     /// The tag's name, which begins the text.
     pub name: String,
@@ -52,15 +53,15 @@ pub struct RulePlan {
 
 impl RulePlan {
     /// What the list says when the alarm comes: “Temperature high, 84.6 °C over 82.0”, or “Pump is Tripped”.
-    pub fn text(&self, value: f64) -> String {
-        if let Some(state) = self.states.as_ref().and_then(|s| s.set.name_of(value)) {
+    pub fn text(&self, value: Number) -> String {
+        if let Some(state) = self.states.as_ref().and_then(|s| s.set.name_of(value.float())) {
             return format!("{} is {state}", self.name);
         }
-        let print = |v| number(Some(v), self.decimals);
+        let print = |v: Number| v.print(self.decimals);
         let unit = if self.unit.is_empty() { String::new() } else { format!(" {}", self.unit) };
         let side = if self.limit.kind.is_high() { "over" } else { "under" };
         let (name, kind) = (&self.name, self.limit.kind.words());
-        format!("{name} {kind}, {}{unit} {side} {}", print(value), print(self.limit.level))
+        format!("{name} {kind}, {}{unit} {side} {}", print(value), print(self.limit.level.into()))
     }
 
     /// The same for a tag that is on or off: “Pump tripped is on”.
@@ -81,6 +82,11 @@ pub struct Plan {
 }
 
 impl Plan {
+    /// The index of a rule; they stand in the order of their identity.
+    pub fn rule_of(&self, rule: Uuid) -> Option<usize> {
+        self.rules.binary_search_by_key(&rule, |r| r.id).ok()
+    }
+
     /// Lays out a plant. Tags stand in order of their number, so equal plants give equal plans.
     pub fn of(plant: &Plant) -> Plan {
         let mut items: Vec<_> = plant.tags.values().collect();
@@ -119,6 +125,7 @@ impl Plan {
                     on_delay: (rule.set.on_delay_s * SECOND as f64) as Nanos,
                     off_delay: (rule.set.off_delay_s * SECOND as f64) as Nanos,
                 },
+                handling: Handling::default(),
                 priority: rule.set.priority,
                 name: tag.set.name.clone(),
                 unit: tag.set.unit.clone(),

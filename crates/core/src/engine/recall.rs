@@ -23,10 +23,16 @@ impl Engine {
     /// Shows what was known before a restart, unless something newer is.
     pub(super) fn recall(&mut self, tag: TagNo, value: Value, time: Nanos, told: Option<Told>, out: &mut Effects) {
         let Some(&slot) = self.plan.slots.get(&tag) else { return };
-        let hand = self.hands.get_mut(&tag).and_then(|hand| hand.beneath.as_mut());
-        let current = hand.unwrap_or(&mut self.current[slot as usize]);
+        let source = self.by_hand.get_mut(&tag).and_then(|hand| hand.source.as_mut());
+        let current = source.unwrap_or(&mut self.current[slot as usize]);
         if current.value.is_some() || self.plan.tags[slot as usize].idle {
             return;
+        }
+        if let Some(number) = value.exact() {
+            // A delay that runs and ends before the source speaks tells this value.
+            for &rule in &self.plan.tags[slot as usize].rules {
+                self.rules[rule as usize].held = number;
+            }
         }
         (current.value, current.time) = (Some(value), time);
         if let Some(told) = told.filter(|_| matches!(current.quality.reason(), Reason::NotSet | Reason::NotRead)) {

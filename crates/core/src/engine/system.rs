@@ -1,8 +1,10 @@
 //! Alarms about Havrel itself.
 
-use super::{Effects, Engine, event};
-use crate::alarm::{AlarmStanding, AlarmStep, EventKind, SystemAlarm};
-use std::collections::HashSet;
+use super::{
+    Effects, Engine,
+    judge::{Happened, act, tell},
+};
+use crate::alarm::{AlarmAction, AlarmStanding, AlarmStep, EventKind, Handling, SystemAlarm};
 use uuid::Uuid;
 
 impl Engine {
@@ -12,12 +14,10 @@ impl Engine {
         let now = self.now;
         let standing = self.system.entry(alarm).or_insert_with(|| AlarmStanding::quiet(alarm.id()));
         let step = if active { AlarmStep::Raise } else { AlarmStep::Return };
-        let next = standing.state.after(step);
-        if next.is_none() && (!active || standing.text == text) {
+        let moved = standing.state.step(step, Handling::default());
+        if !moved && (!active || standing.text == text) {
             return;
         }
-        standing.state = next.unwrap_or(standing.state);
-        standing.active = active;
         if active {
             standing.raised_at = now;
             text.clone_into(&mut standing.text);
@@ -26,17 +26,19 @@ impl Engine {
             standing.returned_at = now;
         }
         let kind = if active { EventKind::Raised } else { EventKind::Returned };
-        event(standing, (alarm.priority(), f64::NAN), kind, now, now, ("", ""), out);
+        tell(standing, (alarm.priority(), f64::NAN), &Happened::by_itself(kind, now), now, out);
     }
 
-    pub(super) fn acknowledge_system(&mut self, rules: &HashSet<&Uuid>, actor: &str, comment: &str, out: &mut Effects) {
-        for (alarm, standing) in &mut self.system {
-            let Some(next) = standing.state.after(AlarmStep::Acknowledge).filter(|_| rules.contains(&standing.rule)) else {
-                continue;
-            };
-            standing.state = next;
-            actor.clone_into(&mut standing.acknowledged_by);
-            event(standing, (alarm.priority(), f64::NAN), EventKind::Acknowledged, self.now, self.now, (actor, comment), out);
+    pub(super) fn act_on_system(&mut self, rules: &[Uuid], action: AlarmAction, actor: &str, comment: &str, out: &mut Effects) {
+        // Nothing keeps what is wrong with Havrel itself from the operator.
+        if matches!(action, AlarmAction::Suppress(..) | AlarmAction::Lift(_)) {
+            return;
+        }
+        for (alarm, standing) in self.system.iter_mut().filter(|(_, s)| rules.contains(&s.rule)) {
+            if act(standing, Handling::default(), action, self.now, (actor, comment)) {
+                let happened = Happened { kind: EventKind::of(action), at: self.now, until: None, actor, comment };
+                tell(standing, (alarm.priority(), f64::NAN), &happened, self.now, out);
+            }
         }
     }
 }

@@ -1,7 +1,11 @@
 //! The engine on small plants.
 
 use super::*;
-use crate::plant::{Kind as ItemKind, Own, Plant, Stored};
+use crate::{
+    alarm::{EventKind, StandardState, Suppression},
+    plant::{Kind as ItemKind, Own, Plant, Stored},
+    sample::{Sample, flag},
+};
 use proptest::prelude::*;
 use rstest::rstest;
 use serde_json::{Value as Json, json};
@@ -113,11 +117,15 @@ fn an_alarm_comes_is_acknowledged_and_returns() {
     assert_eq!(out.events[0].text, "Level high, 84.6 % over 80.0");
     assert_eq!((out.events[0].occurred_at, out.events[0].priority), (2 * SECOND, 3));
     let mut out = Effects::default();
-    engine.step(3 * SECOND, Input::Acknowledge { rules: &[id(20)], actor: "Shift lead", comment: "seen" }, &mut out);
+    engine.step(
+        3 * SECOND,
+        Input::Alarms { action: AlarmAction::Acknowledge, rules: &[id(20)], actor: "Shift lead", comment: "seen" },
+        &mut out,
+    );
     assert_eq!((out.events[0].kind, out.events[0].sequence), (EventKind::Acknowledged, 2));
-    assert_eq!(out.states[0].state, AlarmState::Acknowledged);
+    assert_eq!(out.states[0].state.standard(), StandardState::Acknowledged);
     let out = feed(&mut engine, &[value(4, 60.0)]);
-    assert_eq!((out.events[0].kind, out.states[0].state), (EventKind::Returned, AlarmState::Normal));
+    assert_eq!((out.events[0].kind, out.states[0].state.standard()), (EventKind::Returned, StandardState::Normal));
 }
 
 #[test]
@@ -136,7 +144,7 @@ fn a_delayed_alarm_tells_the_value_that_held_when_its_delay_ended() {
     let mut engine = engine(&plant(json!({}), json!({"on_delay_s": 2.0})), vec![]);
     let out = feed(&mut engine, &[value(1, 91.0), value(4, 50.0)]);
     assert_eq!(out.events[0].text, "Level high, 91.0 % over 80.0");
-    assert_eq!((out.events[1].kind, out.events[1].value), (EventKind::Returned, 50.0));
+    assert_eq!((out.events[1].kind, out.events[1].value), (EventKind::Returned, 50.0.into()));
 }
 
 #[test]
@@ -274,6 +282,113 @@ fn out_of_service_nothing_counts_and_history_says_so() {
     assert_eq!((back.events.len(), back.recorded.samples.len()), (1, 1));
 }
 
+fn act(engine: &mut Engine, at_s: i64, action: AlarmAction) -> Effects {
+    let mut out = Effects::default();
+    let input = Input::Alarms { rules: &[id(20), id(20), id(99)], action, actor: "Shift lead", comment: "pump is cleaned" };
+    engine.step(at_s * SECOND, input, &mut out);
+    out
+}
+
+fn tick(engine: &mut Engine, at_s: i64) -> Effects {
+    let mut out = Effects::default();
+    engine.step(at_s * SECOND, Input::Tick, &mut out);
+    out
+}
+
+fn kinds(out: &Effects) -> Vec<(EventKind, Nanos, bool)> {
+    out.events.iter().map(|e| (e.kind, e.occurred_at / SECOND, e.suppressed)).collect()
+}
+
+#[test]
+fn a_shelved_alarm_is_followed_and_comes_back_by_itself() {
+    let plant = plant(json!({}), json!({}));
+    let mut first = engine(&plant, vec![]);
+    feed(&mut first, &[value(1, 90.0)]);
+    let shelve = AlarmAction::Suppress(Suppression::Shelved, Some(10 * SECOND));
+    let out = act(&mut first, 2, shelve);
+    assert_eq!(kinds(&out), [(EventKind::Shelved, 2, true)]);
+    let event = &out.events[0];
+    assert_eq!((event.until, event.actor.as_str(), event.comment.as_str()), (Some(10 * SECOND), "Shift lead", "pump is cleaned"));
+    // It goes and comes meanwhile; nobody is asked to acknowledge it.
+    let out = feed(&mut first, &[value(3, 70.0), value(4, 91.0)]);
+    assert_eq!(kinds(&out), [(EventKind::Returned, 3, true), (EventKind::Raised, 4, true)]);
+    assert!(kinds(&act(&mut first, 5, AlarmAction::Acknowledge)).is_empty());
+    assert!(kinds(&tick(&mut first, 9)).is_empty());
+    // Its time ends over a restart too, and it is an alarm again.
+    let standings: Vec<_> = first.standings().cloned().collect();
+    let mut again = engine(&plant, standings);
+    let out = tick(&mut again, 12);
+    assert_eq!(kinds(&out), [(EventKind::Unshelved, 10, false)]);
+    assert_eq!(out.states[0].state.standard(), StandardState::Unacknowledged);
+    assert_eq!(kinds(&tick(&mut again, 13)), []);
+}
+
+#[test]
+fn what_suppresses_an_alarm_outlasts_its_rule_and_ends_while_that_is_away() {
+    let running = plant(json!({}), json!({}));
+    let mut without = running.clone();
+    without.rules = Default::default();
+    let mut engine = engine(&running, vec![]);
+    act(&mut engine, 2, AlarmAction::Suppress(Suppression::OutOfService, None));
+    act(&mut engine, 2, AlarmAction::Suppress(Suppression::Shelved, Some(5 * SECOND)));
+    for (at, plant) in [(3, &without), (8, &running)] {
+        engine.step(at * SECOND, Input::Plan(Arc::new(Plan::of(plant))), &mut Effects::default());
+    }
+    assert_eq!(kinds(&tick(&mut engine, 9)), [(EventKind::Unshelved, 5, true)]);
+    assert_eq!(engine.standings().next().unwrap().state.standard(), StandardState::OutOfService);
+    assert_eq!(
+        kinds(&act(&mut engine, 10, AlarmAction::Lift(Suppression::OutOfService))),
+        [(EventKind::PutInService, 10, false)]
+    );
+}
+
+#[test]
+fn a_latched_alarm_holds_until_it_is_reset() {
+    let mut plan = Plan::of(&plant(json!({}), json!({})));
+    plan.rules[0].handling.latch = true;
+    let mut engine = Engine::new(vec![]);
+    engine.step(0, Input::Plan(Arc::new(plan)), &mut Effects::default());
+    let out = feed(&mut engine, &[value(1, 90.0), value(2, 70.0)]);
+    assert_eq!(out.states.last().unwrap().state.standard(), StandardState::LatchedUnacknowledged);
+    act(&mut engine, 3, AlarmAction::Acknowledge);
+    let out = act(&mut engine, 4, AlarmAction::Reset);
+    assert_eq!((kinds(&out), out.states[0].state.standard()), (vec![(EventKind::Reset, 4, false)], StandardState::Normal));
+    // The rule goes on to judge: latched or not, a value beyond the limit is a new alarm.
+    assert_eq!(kinds(&feed(&mut engine, &[value(5, 95.0)])), [(EventKind::Raised, 5, false)]);
+}
+
+#[test]
+fn a_large_counter_keeps_its_digits_in_event_and_text() {
+    let mut engine = engine(&plant(json!({"unit": ""}), json!({"level": 9e18})), vec![]);
+    let mut batch = Batch::default();
+    batch.push(7, SECOND, Quality::GOOD, 0, &Value::U64(9_223_372_036_854_775_809));
+    let out = feed(&mut engine, &[batch]);
+    assert_eq!(out.events[0].value, 9_223_372_036_854_775_809_u64.into());
+    assert!(out.events[0].text.starts_with("Level high, 9223372036854775809 over"), "{}", out.events[0].text);
+}
+
+#[test]
+fn a_plan_that_comes_late_is_passed_over() {
+    let mut newer = plant(json!({}), json!({}));
+    newer.revision = 5;
+    let mut engine = engine(&newer, vec![]);
+    let mut older = newer.clone();
+    (older.revision, older.rules) = (4, Default::default());
+    engine.step(SECOND, Input::Plan(Arc::new(Plan::of(&older))), &mut Effects::default());
+    assert_eq!((engine.plan().revision, engine.standings().count()), (5, 1));
+}
+
+#[test]
+fn a_delay_that_ends_before_the_source_speaks_again_tells_what_history_knows() {
+    let plant = plant(json!({}), json!({"on_delay_s": 5.0}));
+    let mut first = engine(&plant, vec![]);
+    feed(&mut first, &[value(1, 90.0), value(3, 95.0)]);
+    let mut again = engine(&plant, first.standings().cloned().collect());
+    let recall = Input::Recall { tag: 7, value: Value::F64(95.0), time: 3 * SECOND, told: None };
+    again.step(4 * SECOND, recall, &mut Effects::default());
+    assert_eq!(tick(&mut again, 7).events[0].value, 95.0.into());
+}
+
 fn set(engine: &mut Engine, at_s: i64, value: f64, until_s: Option<i64>) -> Effects {
     let mut out = Effects::default();
     let until = until_s.map(|s| s * SECOND);
@@ -379,7 +494,7 @@ proptest! {
         prop_assert_eq!(other.current(0).quality, plain.current(0).quality);
         // While nothing good is known an alarm stays as it was.
         if all.last().is_some_and(|b| !b.samples[0].quality.is_bad()) {
-            prop_assert_eq!(other.rules[0].standing.active, plain.rules[0].standing.active);
+            prop_assert_eq!(other.rules[0].standing.state.condition, plain.rules[0].standing.state.condition);
         }
     }
 }
@@ -410,8 +525,10 @@ enum Happening {
     /// A value that a source sends with its own time, so many seconds old.
     Late(u32, f64, i64),
     Tick,
-    /// Everybody's alarms are acknowledged.
-    Acknowledge,
+    /// Something is done about everybody's alarms.
+    Act(AlarmAction),
+    /// Everybody's alarms are shelved for so many seconds.
+    Shelve(i64),
     /// The clock is set by so many seconds.
     Step(i64),
 }
@@ -423,7 +540,10 @@ fn happening(steps: bool) -> impl Strategy<Value = Happening> {
         1 => tag().prop_map(Happening::Bad),
         2 => (tag(), 70.0..90.0f64, 0i64..8).prop_map(|(tag, v, age)| Happening::Late(tag, v, age)),
         2 => Just(Happening::Tick),
-        1 => Just(Happening::Acknowledge),
+        1 => Just(Happening::Act(AlarmAction::Acknowledge)),
+        // The end of a shelf is a time of the wall clock, so it moves with its steps.
+        u32::from(steps) => (1i64..9).prop_map(Happening::Shelve),
+        u32::from(steps) => Just(Happening::Act(AlarmAction::Lift(Suppression::Shelved))),
         u32::from(steps) => (-4000i64..4000).prop_map(Happening::Step),
     ]
 }
@@ -459,6 +579,11 @@ impl Play {
         }
     }
 
+    fn act(&mut self, action: AlarmAction) {
+        let rules = [id(20), id(21), id(22)];
+        self.step(Input::Alarms { rules: &rules, action, actor: "Shift lead", comment: "" });
+    }
+
     fn happen(&mut self, what: Happening) {
         self.wall += 1;
         let mut batch = Batch::default();
@@ -469,9 +594,9 @@ impl Play {
                 batch.push(tag, (self.wall - age) * SECOND, Quality::GOOD, flag::OWN_TIME, &Value::F64(v));
             }
             Happening::Tick => self.step(Input::Tick),
-            Happening::Acknowledge => {
-                let rules = [id(20), id(21), id(22)];
-                self.step(Input::Acknowledge { rules: &rules, actor: "Shift lead", comment: "" });
+            Happening::Act(action) => self.act(action),
+            Happening::Shelve(long) => {
+                self.act(AlarmAction::Suppress(Suppression::Shelved, Some((self.wall + long) * SECOND)));
             }
             Happening::Step(by) => {
                 self.wall += by;
@@ -576,14 +701,18 @@ fn alarms_about_havrel_itself_come_are_acknowledged_and_outlast_a_restart() {
     let kinds: Vec<_> = out.events.iter().map(|e| (e.rule, e.kind, e.priority)).collect();
     assert_eq!(kinds, [(alarm.id(), EventKind::Raised, 3), (alarm.id(), EventKind::Returned, 3)]);
     let standing = out.states.last().unwrap().clone();
-    assert_eq!(standing.state, AlarmState::ReturnedUnacknowledged);
+    assert_eq!(standing.state.standard(), StandardState::ReturnedUnacknowledged);
     // Neither a plan nor a restart withdraws it: nobody configured it.
     let mut again = Engine::new(vec![standing]);
     let mut out = Effects::default();
     again.step(2 * SECOND, Input::Plan(Arc::new(Plan::of(&plant))), &mut out);
     assert!(out.events.is_empty());
-    again.step(3 * SECOND, Input::Acknowledge { rules: &[alarm.id()], actor: "Shift lead", comment: "" }, &mut out);
-    assert_eq!((out.events[0].sequence, out.states[0].state), (3, AlarmState::Normal));
+    again.step(
+        3 * SECOND,
+        Input::Alarms { action: AlarmAction::Acknowledge, rules: &[alarm.id()], actor: "Shift lead", comment: "" },
+        &mut out,
+    );
+    assert_eq!((out.events[0].sequence, out.states[0].state.standard()), (3, StandardState::Normal));
 }
 
 #[test]
@@ -595,5 +724,8 @@ fn a_delay_that_runs_goes_on_after_a_restart() {
     let mut again = engine(&plant, standings);
     let mut out = Effects::default();
     again.step(6 * SECOND, Input::Tick, &mut out);
-    assert_eq!((out.events[0].kind, out.events[0].occurred_at, out.events[0].value), (EventKind::Raised, 6 * SECOND, 90.0));
+    assert_eq!(
+        (out.events[0].kind, out.events[0].occurred_at, out.events[0].value),
+        (EventKind::Raised, 6 * SECOND, 90.0.into())
+    );
 }

@@ -1,7 +1,12 @@
 //! Frames and their bytes.
 
 use super::*;
-use crate::{quality::Reason, sample::Value};
+use crate::{
+    alarm::{AlarmState, EventKind, StandardState, Suppressed, Suppression},
+    number::Number,
+    quality::{Quality, Reason},
+    sample::Value,
+};
 use proptest::prelude::*;
 
 fn frame(values: &[(u32, i64, f64)], texts: &[String]) -> Frame {
@@ -20,13 +25,18 @@ fn frame(values: &[(u32, i64, f64)], texts: &[String]) -> Frame {
         priority: 4,
         occurred_at: 1,
         decided_at: 2,
-        value: 84.6,
+        value: Number::Above(u64::MAX),
         limit: 82.0,
+        suppressed: true,
+        until: Some(9),
         actor: "Shift lead".into(),
         comment: texts.concat(),
         text: "Temperature high".into(),
     };
-    let state = AlarmStanding { state: AlarmState::Acknowledged, sequence: 3, ..AlarmStanding::quiet(rule) };
+    let mut state = AlarmState::of_standard(StandardState::LatchedUnacknowledged).unwrap();
+    let suppressed = |until| Suppressed { by: "Shift lead".into(), since: 1, until, reason: texts.concat() };
+    state.suppressions = [(Suppression::Shelved, suppressed(Some(7))), (Suppression::OutOfService, suppressed(None))].into();
+    let state = AlarmStanding { state, sequence: 3, value: Number::Below(i64::MIN), ..AlarmStanding::quiet(rule) };
     let gaps = vec![Gap { from: 1, to: 2, reason: "stopped".into() }];
     let note = Note {
         at: 4,
@@ -37,7 +47,7 @@ fn frame(values: &[(u32, i64, f64)], texts: &[String]) -> Frame {
         title: texts.concat(),
         detail: "{}".into(),
     };
-    let states = vec![state.clone(), AlarmStanding { turning_since: Some(-3), ..state }];
+    let states = vec![state.clone(), AlarmStanding { delay_since: Some(-3), state: AlarmState::default(), ..state }];
     let keeps = vec![Keep { tag: 7, at: 3, value: "12.5".into() }];
     let steps = vec![ClockStep { epoch: 2, at: 100, by: -50 }];
     let empty = Frame::empty(Uuid::from_u128(1), 1, 2, 9, 5);
@@ -91,7 +101,7 @@ proptest! {
 
     #[test]
     fn hostile_bodies_give_errors(mut body in prop::collection::vec(any::<u8>(), 0..400)) {
-        let mut bytes = Vec::from(if body.len() % 2 == 0 { BEGINNING } else { FORMER_BEGINNING });
+        let mut bytes = Vec::from([BEGINNING, FORMER_BEGINNINGS[0], FORMER_BEGINNINGS[1]][body.len() % 3]);
         bytes.extend((body.len() as u32).to_le_bytes());
         bytes.extend(crc32fast::hash(&body).to_le_bytes());
         bytes.append(&mut body);
@@ -105,6 +115,7 @@ fn nothing_is_written_that_no_reader_takes() {
     let mut whole = frame(&[], &vec![text; 300]);
     whole.events.clear();
     whole.notes.clear();
+    whole.states.clear();
     assert_eq!(whole.encode(), Err(FrameError::Size));
     let parts = whole.parts(PART_BYTES);
     assert!(parts.len() > 4);
@@ -128,7 +139,7 @@ fn frames_of_the_first_form_are_read() {
     body.extend(Quality::GOOD.bits().to_le_bytes());
     body.extend([Kind::F64 as u8, 0]);
     body.extend(Uuid::from_u128(7).into_bytes());
-    body.push(AlarmState::Unacknowledged as u8);
+    body.push(StandardState::Unacknowledged as u8);
     body.extend(3u32.to_le_bytes());
     body.push(1);
     [10i64, 0].iter().for_each(|t| body.extend(t.to_le_bytes()));
@@ -139,15 +150,60 @@ fn frames_of_the_first_form_are_read() {
     [1i64, 2].iter().for_each(|t| body.extend(t.to_le_bytes()));
     body.extend([4, 0]);
     body.extend(b"stop");
-    let mut bytes = Vec::from(FORMER_BEGINNING);
-    bytes.extend((body.len() as u32).to_le_bytes());
-    bytes.extend(crc32fast::hash(&body).to_le_bytes());
-    bytes.append(&mut body);
+    let bytes = sealed(FORMER_BEGINNINGS[0], &body);
     let (frame, length) = Frame::decode(&bytes).unwrap();
     assert_eq!((frame.seq, frame.epoch, frame.arrived, length), (9, 0, 5, bytes.len()));
     assert_eq!(frame.batch.value_of(frame.batch.samples[0]), Some(Value::F64(3.0)));
-    assert_eq!((frame.states[0].text.as_str(), frame.states[0].turning_since), ("high", None));
+    assert_eq!((frame.states[0].text.as_str(), frame.states[0].delay_since), ("high", None));
     assert_eq!(frame.gaps, [Gap { from: 1, to: 2, reason: "stop".into() }]);
+}
+
+fn sealed(beginning: [u8; 4], body: &[u8]) -> Vec<u8> {
+    let mut bytes = Vec::from(beginning);
+    bytes.extend((body.len() as u32).to_le_bytes());
+    bytes.extend(crc32fast::hash(body).to_le_bytes());
+    bytes.extend(body);
+    bytes
+}
+
+/// An event as the second form wrote it, in a frame of its own.
+fn second_form(kind: u8) -> Vec<u8> {
+    let mut body = Vec::from(Uuid::from_u128(1).into_bytes());
+    [1u32, 0].iter().for_each(|n| body.extend(n.to_le_bytes()));
+    [9u64, 5].iter().for_each(|n| body.extend(n.to_le_bytes()));
+    [0u32, 0, 1, 1, 0, 0, 0, 0].iter().for_each(|n| body.extend(n.to_le_bytes()));
+    body.extend(Uuid::from_u128(7).into_bytes());
+    body.extend(3u32.to_le_bytes());
+    body.extend([kind, 4]);
+    [1i64, 2].iter().for_each(|t| body.extend(t.to_le_bytes()));
+    [84.6f64, 82.0].iter().for_each(|v| body.extend(v.to_bits().to_le_bytes()));
+    [[4u8, 0, b'l', b'e', b'a', b'd'].as_slice(), &[0, 0], &[4, 0, b'h', b'i', b'g', b'h']].iter().for_each(|t| body.extend(*t));
+    body.extend(Uuid::from_u128(7).into_bytes());
+    body.push(StandardState::ReturnedUnacknowledged as u8);
+    body.extend(3u32.to_le_bytes());
+    body.push(0);
+    [10i64, 20].iter().for_each(|t| body.extend(t.to_le_bytes()));
+    body.extend(84.6f64.to_bits().to_le_bytes());
+    body.extend([0; 4]);
+    body.extend(15i64.to_le_bytes());
+    sealed(FORMER_BEGINNINGS[1], &body)
+}
+
+#[test]
+fn frames_of_the_second_form_are_read() {
+    let (frame, _) = Frame::decode(&second_form(EventKind::Returned as u8)).unwrap();
+    let event = &frame.events[0];
+    assert_eq!((event.kind, event.value, event.limit, event.until), (EventKind::Returned, 84.6.into(), 82.0, None));
+    assert_eq!((event.actor.as_str(), event.text.as_str(), event.suppressed), ("lead", "high", false));
+    let state = &frame.states[0];
+    assert_eq!((state.state.standard(), state.delay_since), (StandardState::ReturnedUnacknowledged, Some(15)));
+    assert_eq!((state.raised_at, state.returned_at, state.value), (10, 20, 84.6.into()));
+}
+
+#[test]
+fn a_kind_of_event_that_a_newer_version_made_is_named() {
+    let error = Frame::decode(&second_form(77)).unwrap_err();
+    assert_eq!(error.to_string(), "this version knows no kind of alarm event with the number 77; a newer version wrote it");
 }
 
 #[test]

@@ -15,7 +15,7 @@ use std::{
 };
 
 /// A database of its own, and a plain connection to it.
-async fn with_sql() -> (Db, PgConnection) {
+pub(crate) async fn with_sql() -> (Db, PgConnection) {
     static NEXT: AtomicU32 = AtomicU32::new(0);
     let name = format!("vanish_{}", NEXT.fetch_add(1, Ordering::Relaxed));
     SHARED.cluster.ensure(&name, None).await.unwrap();
@@ -128,8 +128,7 @@ async fn values_to_keep_and_delays_come_back() {
     let mut one = frame(1, &[]);
     one.keeps.push(havrel_core::frame::Keep { tag: 7, at: 3, value: "12.5".into() });
     let rule = uuid::Uuid::from_u128(5);
-    let standing =
-        havrel_core::alarm::AlarmStanding { turning_since: Some(-7), ..havrel_core::alarm::AlarmStanding::quiet(rule) };
+    let standing = havrel_core::alarm::AlarmStanding { delay_since: Some(-7), ..havrel_core::alarm::AlarmStanding::quiet(rule) };
     one.states.push(standing.clone());
     db.append(&[one]).await.unwrap();
     assert_eq!(db.kept_values().await.unwrap(), [(7, 3, serde_json::json!(12.5))]);

@@ -7,7 +7,7 @@
 
 use crate::{notes, quarantine::Quarantine};
 use havrel_core::{
-    frame::{BEGINNING, FORMER_BEGINNING, Frame, Gap, MAX_BYTES},
+    frame::{BEGINNING, FORMER_BEGINNINGS, Frame, Gap, MAX_BYTES},
     time::{Nanos, to_text},
 };
 use std::{
@@ -80,10 +80,9 @@ impl Iterator for Scan<'_> {
         }
         // Look for the next whole frame; the checksum keeps bytes that only look like its beginning apart.
         let rest = &self.bytes[from + 1..];
-        let next = rest
-            .windows(4)
-            .enumerate()
-            .find(|(i, w)| (**w == BEGINNING || **w == FORMER_BEGINNING) && Frame::decode(&rest[*i..]).is_ok());
+        let next = rest.windows(4).enumerate().find(|(i, w)| {
+            (**w == BEGINNING || FORMER_BEGINNINGS.iter().any(|f| **w == *f)) && Frame::decode(&rest[*i..]).is_ok()
+        });
         self.at = next.map_or(self.bytes.len(), |(i, _)| from + 1 + i);
         let range = from..self.at;
         Some(if next.is_some() { Found::Damage(range) } else { Found::Torn(range) })

@@ -8,7 +8,7 @@ use actix_web::{
 };
 use havrel_core::{
     access::Action,
-    alarm::{AlarmEvent, AlarmStanding, AlarmState, EventKind, SystemAlarm, span},
+    alarm::{AlarmAction, AlarmEvent, AlarmStanding, EventKind, StandardState, SystemAlarm, span},
     plant::Plant,
     time::to_text,
 };
@@ -31,9 +31,10 @@ pub struct AlarmView {
     pub place: Option<Uuid>,
     pub place_name: String,
     pub place_path: String,
-    /// `unacknowledged`, `acknowledged` or `returned_unacknowledged`.
+    /// The standard's name: `unacknowledged`, `acknowledged`, `returned_unacknowledged`, `latched_unacknowledged`,
+    /// `latched_acknowledged`, `shelved`, `suppressed_by_design` or `out_of_service`.
     #[schema(value_type = String)]
-    pub state: AlarmState,
+    pub state: StandardState,
     pub priority: u8,
     /// “Temperature high, 84.6 °C over 82.0”.
     pub text: String,
@@ -62,13 +63,13 @@ impl AlarmView {
             place: None,
             place_name: HAVREL.into(),
             place_path: HAVREL.into(),
-            state: s.state,
+            state: s.state.standard(),
             priority: alarm.priority(),
             text: s.text.clone(),
             cause: alarm.cause().into(),
             action: alarm.action().into(),
             raised_at: to_text(s.raised_at),
-            returned_at: if s.active { String::new() } else { to_text(s.returned_at) },
+            returned_at: if s.is_active() { String::new() } else { to_text(s.returned_at) },
             acknowledged_by: s.acknowledged_by.clone(),
             unit: String::new(),
             decimals: 0,
@@ -107,13 +108,13 @@ pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>,
             place: Some(tag.set.place),
             place_name: plant.places.get(&tag.set.place).map(|p| p.set.name.clone()).unwrap_or_default(),
             place_path: plant.path(Some(tag.set.place)),
-            state: s.state,
+            state: s.state.standard(),
             priority: rule.priority,
             text: s.text.clone(),
             cause: rule.cause.clone(),
             action: rule.action.clone(),
             raised_at: time(s.raised_at),
-            returned_at: if s.active { String::new() } else { time(s.returned_at) },
+            returned_at: if s.is_active() { String::new() } else { time(s.returned_at) },
             acknowledged_by: s.acknowledged_by.clone(),
             unit: tag.set.unit.clone(),
             decimals: tag.set.decimals,
@@ -160,7 +161,7 @@ pub async fn acknowledge(app: Data<App>, person: Person, body: Json<AcknowledgeB
         _ => plant.title(havrel_core::plant::Kind::Rule, rule),
     };
     let titles: Vec<String> = body.rules.iter().take(20).map(|&rule| title_of(rule)).collect();
-    let count = app.live.acknowledge(body.rules, actor, body.comment.clone()).await?;
+    let count = app.live.act_on_alarms(body.rules, AlarmAction::Acknowledge, actor, body.comment.clone()).await?;
     if count > 0 {
         let title = if count == 1 { format!("Acknowledged {}", titles.join("")) } else { format!("Acknowledged {count} alarms") };
         let detail = json!({"rules": titles, "comment": body.comment});
@@ -177,7 +178,8 @@ pub struct EventView {
     pub rule: Uuid,
     pub tag: Option<Uuid>,
     pub place_path: String,
-    /// `raised`, `returned`, `acknowledged` or `withdrawn`.
+    /// `raised`, `returned`, `acknowledged`, `withdrawn`, `reset`, `shelved`, `unshelved`, `suppressed`, `unsuppressed`,
+    /// `taken_out_of_service` or `put_in_service`.
     #[schema(value_type = String)]
     pub kind: EventKind,
     pub priority: u8,

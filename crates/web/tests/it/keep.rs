@@ -41,7 +41,7 @@ async fn alarms_stand_as_before_after_a_restart() {
     // The controller goes on; a new program on the same database finds it still high.
     let live = Live::start(db.clone(), plant.spool.path()).await.unwrap();
     let standing = live.alarms.read().unwrap().standing().into_iter().cloned().collect::<Vec<_>>();
-    assert_eq!((standing.len(), standing[0].sequence, standing[0].active), (1, 1, true));
+    assert_eq!((standing.len(), standing[0].sequence, standing[0].is_active()), (1, 1, true));
     for _ in 0..200 {
         if live.values.read().unwrap().of(level).is_some_and(|s| !s.current.quality.is_bad()) {
             break;

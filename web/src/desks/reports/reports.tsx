@@ -77,10 +77,10 @@ export function Reports() {
         </Empty>
       )}
       {!open && items.length > 0 && (
-        <ul className="max-w-3xl border border-line bg-raised">
+        <ul className="max-w-4xl border border-line bg-raised">
           <li aria-hidden className="flex h-7 items-center gap-4 bg-band px-3 text-sm font-semibold">
             <span className="flex-1">Report</span>
-            <span>Place</span>
+            <span className="w-96">Place</span>
             <span className="w-24 text-right">Period</span>
           </li>
           {items.map((report) => (
@@ -92,7 +92,7 @@ export function Reports() {
               >
                 {report.set.name}
               </button>
-              <span className="text-soft">
+              <span className="w-96 truncate text-soft">
                 {places.find((p) => p.id === report.set.place)?.title.replaceAll('/', ' / ') ?? 'whole plant'}
               </span>
               <span className="w-24 text-right text-soft">last {spanWords(report.set.minutes * 60)}</span>
