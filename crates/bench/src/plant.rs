@@ -11,7 +11,7 @@ use havrel_core::{
 use havrel_db::{ConnectOptions, Db, config::By};
 use havrel_link::Drivers;
 use havrel_live::{Live, now};
-use havrel_web::{
+use havrel_server::{
     app::{App, serve},
     sessions,
 };

@@ -33,15 +33,7 @@ struct File {
 }
 
 fn ids(plant: &Plant, kind: Kind) -> Vec<Uuid> {
-    let mut ids: Vec<Uuid> = match kind {
-        Kind::Place => plant.places.keys().copied().collect(),
-        Kind::Layout => plant.layouts.keys().copied().collect(),
-        Kind::States => plant.states.keys().copied().collect(),
-        Kind::Connection => plant.connections.keys().copied().collect(),
-        Kind::Tag => plant.tags.keys().copied().collect(),
-        Kind::Rule => plant.rules.keys().copied().collect(),
-        Kind::Report => plant.reports.keys().copied().collect(),
-    };
+    let mut ids = plant.ids(kind);
     ids.sort_unstable();
     ids
 }

@@ -4,7 +4,7 @@
 use crate::{Command, Driver, LinkError, LinkState, Page, Ports, RawValue, TestStep, now};
 use async_trait::async_trait;
 use havrel_core::{
-    plant::{Connection, Own, Tag, resolve, settings::MEMORY},
+    plant::{Connection, Own, Tag, connection::MEMORY, resolve},
     quality::Quality,
     sample::{Batch, Value},
 };

@@ -3,7 +3,7 @@
 use crate::{Live, LiveError, links};
 use havrel_core::{
     TagNo,
-    plant::{Connection, Item, Own, Plant, Tag, settings::MEMORY},
+    plant::{Connection, Item, Own, Plant, Tag, connection::MEMORY},
     sample::Value,
 };
 use havrel_link::{Command, LinkError, Page, RawValue, traffic::Exchange};

@@ -4,7 +4,7 @@ use crate::{Live, LiveError, engine::Message, now};
 use havrel_core::{
     TagNo,
     frame::Keep,
-    plant::{Plant, Tag, resolve, settings::MEMORY},
+    plant::{Plant, Tag, connection::MEMORY, resolve},
     quality::{Quality, Reason},
     sample::{Batch, Value},
     time::{Nanos, SECOND},

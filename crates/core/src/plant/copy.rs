@@ -1,6 +1,6 @@
 //! Copies of branches: references inside a branch follow the copy, references out of it stay.
 
-use super::{Edit, Kind, Op, Own, Plant, Relations, settings::NAME_LENGTH};
+use super::{Edit, Kind, Op, Own, Plant, Relations, check::NAME_LENGTH};
 use serde_json::Value as Json;
 use std::collections::{HashMap, HashSet};
 use uuid::Uuid;

@@ -3,15 +3,13 @@
 use crate::text;
 
 use super::{
-    Connection, Item, Kind, Layout, Own, Place, Plant, Relations, Report, Rule, Source, States, Table, Tag,
-    layout::MOST_OF_BLOCK, loses_digits, settings::Wrong,
+    Connection, Kind, Own, Plant, Relations, Settings, Tag,
+    kind::{Checking, of_kind},
+    loses_digits,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
-use std::{
-    borrow::Cow,
-    collections::{HashMap, HashSet},
-};
+use std::collections::{HashMap, HashSet};
 use uuid::Uuid;
 
 /// One wish to change one item.
@@ -212,7 +210,13 @@ pub fn apply_watched(
                 // A form sends all its fields: one that already has that value by default does not become the item's own.
                 let effective = next.effective(edit.kind, edit.id);
                 let idle = |(field, value): &(&String, &Json)| !own.contains_key(*field) && effective.get(*field) == Some(*value);
-                let patch = patch.iter().filter(|f| !idle(f)).map(|(k, v)| (k.clone(), v.clone())).collect();
+                let patch: Own = patch.iter().filter(|f| !idle(f)).map(|(k, v)| (k.clone(), v.clone())).collect();
+                let fixed =
+                    edit.kind.fixed().iter().find(|(field, _)| patch.get(*field).is_some_and(|v| own.get(*field) != Some(v)));
+                if let Some((field, words)) = fixed {
+                    refuse(ProblemKind::Invalid, field, (*words).into());
+                    continue;
+                }
                 next.put(edit.kind, edit.id, no, revision, patched(own, &patch))
             }
             (Op::Delete { contents }, Some(_)) => {
@@ -243,13 +247,19 @@ pub fn apply_watched(
         }
     }
     if problems.is_empty() {
-        for (index, some) in order.chunks(STRIDE).enumerate() {
-            if !watch(0.5 + (index * STRIDE) as f64 / order.len() as f64 / 2.0) {
+        // A changed connection can spoil the addresses of tags that were not touched; the form of the connection must tell.
+        let checking = Checking::new(&next, check);
+        for (index, &(kind, id)) in order.iter().enumerate() {
+            if index % STRIDE == 0 && !watch(0.5 + index as f64 / order.len() as f64 / 2.0) {
                 return Err(Vec::new());
             }
-            check_items(&next, some, &touched, check, &mut problems);
+            let edit = touched.get(&id).copied().unwrap_or(0);
+            let told = |(field, message)| Problem { kind: ProblemKind::Invalid, edit, field, message };
+            problems.extend(checking.item(kind, id).into_iter().map(told));
         }
-        check_names(&next, &order, &touched, &mut problems);
+        for kind in Kind::ALL {
+            problems.extend(of_kind!(kind, T => clashes::<T>(&next, &order, &touched)));
+        }
         check_deleted(&next, plant, &deleted, &mut problems);
     }
     if !problems.is_empty() {
@@ -338,261 +348,27 @@ impl Plant {
     }
 }
 
-fn check_items(
-    next: &Plant,
-    order: &[(Kind, Uuid)],
-    touched: &HashMap<Uuid, usize>,
-    check: &dyn SourceCheck,
-    problems: &mut Vec<Problem>,
-) {
-    let mut limited: Option<HashMap<Uuid, Vec<&'static str>>> = None;
-    // A changed connection can spoil the addresses of tags that were not touched; the form of the connection must tell.
-    for &(kind, id) in order {
-        let mut wrong: Wrong = Vec::new();
-        let missing = |wrong: &mut Wrong, field: &str, what: &str| {
-            wrong.push((field.into(), format!("The {what} it names does not exist.")));
-        };
-        match kind {
-            Kind::Place => {
-                let Some(item) = next.places.get(&id) else { continue };
-                item.set.check(&mut wrong);
-                if let Some(parent) = item.set.parent {
-                    if !next.places.contains_key(&parent) {
-                        missing(&mut wrong, "parent", "place");
-                    } else if next.lies_under(parent, id) {
-                        wrong.push(("parent".into(), "A place cannot lie under itself.".into()));
-                    } else if next.path(Some(id)).matches('/').count() > 30 {
-                        wrong.push(("parent".into(), "The plant tree may be at most 30 places deep.".into()));
-                    }
-                }
-            }
-            Kind::Layout => {
-                let Some(item) = next.layouts.get(&id) else { continue };
-                item.set.check(&mut wrong);
-                for (i, member) in item.set.members.iter().enumerate() {
-                    if member.states.is_some_and(|s| !next.states.contains_key(&s)) {
-                        missing(&mut wrong, &format!("members[{i}].states"), "set of state names");
-                    }
-                }
-                if let Err(words) = next.leaves(id) {
-                    wrong.push(("members".into(), words));
-                }
-                if wrong.is_empty() {
-                    let users =
-                        next.connections.values().filter(|c| c.set.blocks.iter().any(|b| next.layout_holds(b.layout, id)));
-                    for connection in users {
-                        let told = check_blocks(next, connection, check).into_iter().chain(spoilt(next, connection, check));
-                        wrong.extend(told.map(|(_, words)| ("members".into(), format!("On {}: {words}", connection.set.name))));
-                    }
-                }
-            }
-            Kind::States => {
-                let Some(item) = next.states.get(&id) else { continue };
-                item.set.check(&mut wrong);
-            }
-            Kind::Connection => {
-                let Some(item) = next.connections.get(&id) else { continue };
-                item.set.check(&mut wrong);
-                wrong.extend(check.connection(&item.set));
-                if wrong.is_empty() {
-                    wrong.extend(check_blocks(next, item, check));
-                }
-                if wrong.is_empty() {
-                    wrong.extend(spoilt(next, item, check));
-                }
-            }
-            Kind::Tag => {
-                let Some(item) = next.tags.get(&id) else { continue };
-                item.set.check(&mut wrong);
-                if !next.places.contains_key(&item.set.place) {
-                    missing(&mut wrong, "place", "place");
-                }
-                match item.set.connection.map(|id| next.connections.get(&id)) {
-                    Some(None) => missing(&mut wrong, "connection", "connection"),
-                    Some(Some(connection)) => wrong.extend(check_source(next, &connection.set, &item.set, check)),
-                    None => {}
-                }
-                if item.set.states.is_some_and(|s| !next.states.contains_key(&s)) {
-                    missing(&mut wrong, "states", "set of state names");
-                }
-                if holds_text(next, &item.set)
-                    && let Some(limits) = limited.get_or_insert_with(|| limits_by_tag(next)).get(&id)
-                {
-                    let message =
-                        format!("This tag has limits ({}), and a limit needs numbers. Remove them first.", limits.join(", "));
-                    wrong.push(("point.type".into(), message));
-                }
-                if item.set.setpoint.is_some_and(|s| s == id || !next.tags.contains_key(&s)) {
-                    wrong.push(("setpoint".into(), "The setpoint must be another tag.".into()));
-                }
-            }
-            Kind::Rule => {
-                let Some(item) = next.rules.get(&id) else { continue };
-                item.set.check(&mut wrong);
-                match next.tags.get(&item.set.tag) {
-                    None => missing(&mut wrong, "tag", "tag"),
-                    Some(tag) if holds_text(next, &tag.set) => {
-                        let message = format!("“{}” holds text, and a limit needs numbers.", tag.set.name);
-                        wrong.push(("level".into(), message));
-                    }
-                    Some(_) => {}
-                }
-            }
-            Kind::Report => {
-                let Some(item) = next.reports.get(&id) else { continue };
-                item.set.check(&mut wrong);
-                if item.set.place.is_some_and(|p| !next.places.contains_key(&p)) {
-                    missing(&mut wrong, "place", "place");
-                }
-                for (i, section) in item.set.sections.iter().enumerate() {
-                    if section.tags().iter().any(|t| !next.tags.contains_key(t)) {
-                        missing(&mut wrong, &format!("sections[{i}].tags"), "tag");
-                    }
-                }
-            }
-        }
-        let edit = touched.get(&id).copied().unwrap_or(0);
-        problems.extend(wrong.into_iter().map(|(field, message)| Problem { kind: ProblemKind::Invalid, edit, field, message }));
-    }
-}
-
-/// Whether what a tag reads is text.
-fn holds_text(next: &Plant, tag: &Tag) -> bool {
-    let connection = tag.connection.and_then(|id| next.connections.get(&id));
-    let source = connection.and_then(|connection| next.source(&connection.set, tag).ok());
-    source.is_some_and(|source| source.point.get("type").and_then(Json::as_str) == Some("text"))
-}
-
-/// The limits that tags have, in words.
-fn limits_by_tag(next: &Plant) -> HashMap<Uuid, Vec<&'static str>> {
-    let mut limits: HashMap<Uuid, Vec<&'static str>> = HashMap::new();
-    for rule in next.rules.values() {
-        limits.entry(rule.set.tag).or_default().push(rule.set.kind.words());
-    }
-    limits
-}
-
-/// What is wrong with where a tag is read.
-fn check_source(next: &Plant, connection: &Connection, tag: &Tag, check: &dyn SourceCheck) -> Wrong {
-    if tag.group.is_some_and(|id| !connection.groups.iter().any(|g| g.id == id)) {
-        return vec![("group".into(), "The connection has no such group.".into())];
-    }
-    match next.source(connection, tag) {
-        Err((field, message)) => vec![(format!("point.{field}"), message)],
-        Ok(Source { point: Cow::Borrowed(_), .. }) => check.point(connection, tag),
-        Ok(Source { point: Cow::Owned(point), scaling }) => check.point(connection, &Tag { point, scaling, ..tag.clone() }),
-    }
-}
-
-/// Whether every value of every block can be read: the first and the last instance tell for those between.
-fn check_blocks(next: &Plant, connection: &Item<Connection>, check: &dyn SourceCheck) -> Wrong {
-    let mut wrong: Wrong = Vec::new();
-    for (i, block) in connection.set.blocks.iter().enumerate() {
-        let leaves = match next.leaves(block.layout) {
-            Err(words) => {
-                wrong.push((format!("blocks[{i}].layout"), words));
-                continue;
-            }
-            Ok(leaves) => leaves,
-        };
-        if leaves.len() * block.count as usize > MOST_OF_BLOCK {
-            wrong.push((format!("blocks[{i}].count"), format!("A block has at most {MOST_OF_BLOCK} values.")));
-            continue;
-        }
-        let mut instances = vec![0, block.count - 1];
-        instances.dedup();
-        let first = instances.into_iter().find_map(|index| {
-            leaves.iter().find_map(|leaf| {
-                let point = block.place(leaf.member, leaf.offset.saturating_add(index.saturating_mul(block.stride)));
-                let told = check.point(&connection.set, &Tag::at(point)).into_iter().next()?;
-                Some((told, leaf.names.join(" "), index))
-            })
-        });
-        if let Some(((field, words), name, index)) = first {
-            let own = field.strip_prefix("point.").filter(|f| block.point.contains_key(*f) && *f != "address");
-            let at = own.map_or_else(|| format!("blocks[{i}].address"), |f| format!("blocks[{i}].{f}"));
-            wrong.push((at, format!("“{name}” of instance {}: {words}", index + 1)));
-        }
-    }
-    wrong
-}
-
-/// A changed connection can spoil where tags are read that were not touched.
-fn spoilt(next: &Plant, connection: &Item<Connection>, check: &dyn SourceCheck) -> Option<(String, String)> {
-    let of_it = next.tags.values().filter(|t| t.set.connection == Some(connection.id));
-    let spoilt = of_it.filter(|t| !check_source(next, &connection.set, &t.set, check).is_empty());
-    let names: Vec<String> = spoilt.map(|t| next.tag_path(&t.set)).collect();
-    let first = names.iter().min()?;
-    Some((String::new(), format!("{} of its tags could not be read any more, first “{first}”.", names.len())))
-}
-
-/// What an item is known by, and among what that may stand only once: siblings must differ by name, and a tag has each kind
-/// of limit once.
-trait Known {
-    fn known(&self) -> (Option<Uuid>, &str);
-}
-
-macro_rules! known {
-    ($($kind:ty: |$set:ident| $among:expr, $name:expr;)*) => {$(
-        impl Known for $kind {
-            fn known(&self) -> (Option<Uuid>, &str) {
-                let $set = self;
-                ($among, $name)
-            }
-        }
-    )*};
-}
-
-known! {
-    Place: |set| set.parent, &set.name;
-    Layout: |set| None, &set.name;
-    States: |set| None, &set.name;
-    Connection: |set| None, &set.name;
-    Tag: |set| Some(set.place), &set.name;
-    Rule: |set| Some(set.tag), set.kind.words();
-    Report: |set| None, &set.name;
-}
-
-fn check_names(next: &Plant, order: &[(Kind, Uuid)], touched: &HashMap<Uuid, usize>, problems: &mut Vec<Problem>) {
-    for kind in Kind::ALL {
-        let ids: Vec<Uuid> = order.iter().filter(|o| o.0 == kind).map(|o| o.1).collect();
-        let clashes = match kind {
-            Kind::Place => clashes(&next.places, &ids, touched),
-            Kind::Layout => clashes(&next.layouts, &ids, touched),
-            Kind::States => clashes(&next.states, &ids, touched),
-            Kind::Connection => clashes(&next.connections, &ids, touched),
-            Kind::Tag => clashes(&next.tags, &ids, touched),
-            Kind::Rule => clashes(&next.rules, &ids, touched),
-            Kind::Report => clashes(&next.reports, &ids, touched),
-        };
-        problems.extend(clashes.into_iter().map(|(edit, name)| {
-            let (field, message) = match kind {
-                Kind::Rule => ("kind", format!("The tag already has a {name} limit.")),
-                Kind::Place | Kind::Tag => ("name", format!("There is already a {} “{name}” here.", kind.words())),
-                Kind::Layout | Kind::States | Kind::Connection | Kind::Report => {
-                    ("name", format!("There is already a {} “{name}”.", kind.words()))
-                }
-            };
-            Problem { kind: ProblemKind::Invalid, edit, field: field.into(), message }
-        }));
-    }
-}
-
-/// The edits that give an item what another one is known by already. Only what was touched can clash, so a plant is looked
-/// through once, for as few names as were touched.
-fn clashes<'a, T: Known>(table: &'a Table<T>, ids: &[Uuid], touched: &HashMap<Uuid, usize>) -> Vec<(usize, &'a str)> {
+/// The edits that give an item what another one is known by already, with field and sentence. Only what was touched can clash,
+/// so a plant is looked through once, for as few names as were touched.
+fn clashes<T: Settings>(plant: &Plant, order: &[(Kind, Uuid)], touched: &HashMap<Uuid, usize>) -> Vec<Problem> {
     let edit_of = |id: &Uuid| touched.get(id).copied().unwrap_or(0);
+    let problem = |edit, name| {
+        let (field, message) = T::clash(name);
+        Problem { kind: ProblemKind::Invalid, edit, field: field.into(), message }
+    };
+    let table = T::table(plant);
     let mut found = Vec::new();
-    let mut taken: HashMap<(Option<Uuid>, &str), usize> = HashMap::with_capacity(ids.len());
-    for item in ids.iter().filter_map(|id| table.get(id)) {
+    let mut taken: HashMap<(Option<Uuid>, &str), usize> = HashMap::new();
+    let ids = order.iter().filter(|(kind, _)| *kind == T::KIND).map(|(_, id)| id);
+    for item in ids.filter_map(|id| table.get(id)) {
         let (known, edit) = (item.set.known(), edit_of(&item.id));
         if let Some(other) = taken.insert(known, edit) {
-            found.push((edit.max(other), known.1));
+            found.push(problem(edit.max(other), known.1));
         }
     }
     if !taken.is_empty() {
         let others = table.values().filter(|item| !touched.contains_key(&item.id));
-        found.extend(others.filter_map(|item| Some((*taken.get(&item.set.known())?, item.set.known().1))));
+        found.extend(others.filter_map(|item| Some(problem(*taken.get(&item.set.known())?, item.set.known().1))));
     }
     found
 }

@@ -5,12 +5,14 @@
 //! moves all its tags.
 
 use super::{
-    Connection, Own, Plant, Tag,
-    settings::{Wrong, between, name_of, text},
+    Connection, Item, Kind, Own, Plant, Settings, Table, Tag,
+    check::{Wrong, between, name_of, text},
+    connection::{spoilt_tags, wrong_blocks},
+    kind::{Checking, Reference},
 };
 use crate::scale::Scaling;
 use serde::{Deserialize, Serialize};
-use std::borrow::Cow;
+use std::{borrow::Cow, sync::Arc};
 use uuid::Uuid;
 
 /// How deep layouts may be nested.
@@ -155,14 +157,49 @@ impl Block {
     }
 }
 
-impl Layout {
-    pub(super) fn check(&self, wrong: &mut Wrong) {
-        name_of(wrong, "name", &self.name);
-        text(wrong, "note", &self.note);
-        if self.members.len() > 1000 {
+impl Settings for Layout {
+    const KIND: Kind = Kind::Layout;
+
+    fn table(plant: &Plant) -> &Table<Layout> {
+        &plant.layouts
+    }
+
+    fn table_mut(plant: &mut Plant) -> &mut Table<Layout> {
+        &mut plant.layouts
+    }
+
+    fn known(&self) -> (Option<Uuid>, &str) {
+        (None, &self.name)
+    }
+
+    fn order(&self) -> f64 {
+        self.order
+    }
+
+    fn references(&self) -> Vec<Reference> {
+        let named = |(i, member): (usize, &Member)| {
+            let states = member.states.map(|to| Reference::to(format!("members[{i}].states"), Kind::States, to));
+            let layout = member.layout.map(|to| Reference::to(format!("members[{i}].layout"), Kind::Layout, to));
+            states.into_iter().chain(layout)
+        };
+        self.members.iter().enumerate().flat_map(named).collect()
+    }
+
+    fn uses(item: &Item<Layout>, reference: &Reference, _: &Plant) -> String {
+        match reference.kind {
+            Some(Kind::States) => format!("it names states in the layout “{}”", item.set.name),
+            _ => format!("layout “{}” holds it", item.set.name),
+        }
+    }
+
+    fn check(item: &Item<Layout>, checking: &Checking<'_>, wrong: &mut Wrong) {
+        let set = &item.set;
+        name_of(wrong, "name", &set.name);
+        text(wrong, "note", &set.note);
+        if set.members.len() > 1000 {
             wrong.push(("members".into(), "A layout has at most 1,000 members.".into()));
         }
-        for (i, member) in self.members.iter().enumerate() {
+        for (i, member) in set.members.iter().enumerate() {
             let at = |field: &str| format!("members[{i}].{field}");
             name_of(wrong, &at("name"), &member.name);
             between(wrong, &at("offset"), member.offset, 0, 65_535);
@@ -171,7 +208,7 @@ impl Layout {
             if member.count > 1 {
                 between(wrong, &at("stride"), member.stride, 1, 65_535);
             }
-            if self.members[..i].iter().any(|m| m.name == member.name || m.id == member.id) {
+            if set.members[..i].iter().any(|m| m.name == member.name || m.id == member.id) {
                 wrong.push((at("name"), format!("There is already a member “{}”.", member.name)));
             }
             if let (Some(low), Some(high)) = (member.range_low, member.range_high)
@@ -182,6 +219,18 @@ impl Layout {
             if let Some((field, message)) = member.scaling.and_then(|s| s.check()) {
                 wrong.push((at(&format!("scaling.{field}")), message.into()));
             }
+        }
+        let plant = checking.plant;
+        if let Err(words) = plant.leaves(item.id) {
+            wrong.push(("members".into(), words));
+        }
+        if !wrong.is_empty() {
+            return;
+        }
+        let uses = |c: &&Arc<Item<Connection>>| c.set.blocks.iter().any(|b| plant.layout_holds(b.layout, item.id));
+        for connection in plant.connections.values().filter(uses) {
+            let told = wrong_blocks(connection, checking).into_iter().chain(spoilt_tags(connection, checking));
+            wrong.extend(told.map(|(_, words)| ("members".into(), format!("On {}: {words}", connection.set.name))));
         }
     }
 }

@@ -3,19 +3,25 @@
 //! A [`Plant`] is one revision of everything. Edits ([`edit::apply`]) make the next one beside it; nothing is ever
 //! changed in place, so whoever still works with the old revision is not disturbed.
 
+pub mod check;
+pub mod connection;
 pub mod copy;
 pub mod edit;
 pub mod find;
+pub mod kind;
 pub mod layout;
+pub mod place;
 pub mod relations;
+pub mod report;
+pub mod rule;
 pub mod secret;
-pub mod settings;
 pub mod states;
 pub mod table;
+pub mod tag;
 pub mod undo;
 pub mod view;
 
-use serde::{Deserialize, Serialize, de::DeserializeOwned};
+use serde::de::DeserializeOwned;
 use serde_json::{Map, Value as Json};
 use std::{
     collections::{HashMap, HashSet},
@@ -23,61 +29,20 @@ use std::{
 };
 use uuid::Uuid;
 
+pub use connection::Connection;
 pub use edit::{Change, Edit, Op, Problem, ProblemKind, SourceCheck};
+pub use kind::{Kind, Settings};
 pub use layout::{Block, Group, Layout, Member, Source};
+pub use place::{Level, Place};
 pub use relations::{Referrer, Relations};
+pub use report::{Report, Section};
+pub use rule::Rule;
 pub use secret::Secret;
-pub use settings::{Connection, Level, Place, RecordMode, Report, Rule, Section, Tag};
 pub use states::{State, States};
+pub use tag::{RecordMode, Tag};
 
 /// An item's own settings, or a patch of them: field name to value.
 pub type Own = Map<String, Json>;
-
-/// What kinds of items there are.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Kind {
-    Place,
-    Layout,
-    /// A set of names for the states of a value.
-    States,
-    Connection,
-    Tag,
-    Rule,
-    Report,
-}
-
-impl Kind {
-    /// Every kind; an item refers only to kinds before its own, or to its own.
-    pub const ALL: [Kind; 7] = [Kind::Place, Kind::Layout, Kind::States, Kind::Connection, Kind::Tag, Kind::Rule, Kind::Report];
-
-    /// The stored name, which is also the table's.
-    pub const fn name(self) -> &'static str {
-        match self {
-            Kind::Place => "place",
-            Kind::Layout => "layout",
-            Kind::States => "states",
-            Kind::Connection => "connection",
-            Kind::Tag => "tag",
-            Kind::Rule => "rule",
-            Kind::Report => "report",
-        }
-    }
-
-    /// What a sentence calls one of them.
-    pub const fn words(self) -> &'static str {
-        match self {
-            Kind::States => "set of state names",
-            Kind::Rule => "alarm rule",
-            other => other.name(),
-        }
-    }
-
-    /// Reads a stored name.
-    pub fn from_name(name: &str) -> Option<Kind> {
-        Kind::ALL.into_iter().find(|k| k.name() == name)
-    }
-}
 
 /// One item of one kind.
 #[derive(Clone, Debug)]
@@ -177,93 +142,6 @@ impl Plant {
         (plant, broken)
     }
 
-    pub(crate) fn put(&mut self, kind: Kind, id: Uuid, no: u32, revision: i64, own: Own) -> Result<(), (String, String)> {
-        fn add<T: DeserializeOwned>(
-            table: &mut Table<T>,
-            id: Uuid,
-            no: u32,
-            revision: i64,
-            own: Own,
-        ) -> Result<(), (String, String)> {
-            let set = resolve(None, &own)?;
-            Arc::make_mut(table).insert(id, Arc::new(Item { id, no, revision, own, set }));
-            Ok(())
-        }
-        match kind {
-            Kind::Place => add(&mut self.places, id, no, revision, own),
-            Kind::Layout => add(&mut self.layouts, id, no, revision, own),
-            Kind::States => add(&mut self.states, id, no, revision, own),
-            Kind::Connection => add(&mut self.connections, id, no, revision, own),
-            Kind::Tag => {
-                let mut set: Tag = resolve(None, &own)?;
-                if own.get("decimals").is_none_or(Json::is_null) {
-                    set.decimals = set.usual_decimals();
-                }
-                Arc::make_mut(&mut self.tags).insert(id, Arc::new(Item { id, no, revision, own, set }));
-                Ok(())
-            }
-            Kind::Rule => add(&mut self.rules, id, no, revision, own),
-            Kind::Report => add(&mut self.reports, id, no, revision, own),
-        }
-    }
-
-    pub(crate) fn remove(&mut self, kind: Kind, id: Uuid) {
-        fn take<T>(table: &mut Table<T>, id: Uuid) {
-            if table.contains_key(&id) {
-                Arc::make_mut(table).remove(&id);
-            }
-        }
-        match kind {
-            Kind::Place => take(&mut self.places, id),
-            Kind::Layout => take(&mut self.layouts, id),
-            Kind::States => take(&mut self.states, id),
-            Kind::Connection => take(&mut self.connections, id),
-            Kind::Tag => take(&mut self.tags, id),
-            Kind::Rule => take(&mut self.rules, id),
-            Kind::Report => take(&mut self.reports, id),
-        }
-    }
-
-    /// An item's own settings, number and revision, whatever its kind.
-    pub fn own(&self, kind: Kind, id: Uuid) -> Option<(&Own, u32, i64)> {
-        fn of<T>(table: &Table<T>, id: Uuid) -> Option<(&Own, u32, i64)> {
-            table.get(&id).map(|i| (&i.own, i.no, i.revision))
-        }
-        match kind {
-            Kind::Place => of(&self.places, id),
-            Kind::Layout => of(&self.layouts, id),
-            Kind::States => of(&self.states, id),
-            Kind::Connection => of(&self.connections, id),
-            Kind::Tag => of(&self.tags, id),
-            Kind::Rule => of(&self.rules, id),
-            Kind::Report => of(&self.reports, id),
-        }
-    }
-
-    /// An item's effective settings, field by field; empty where there is no such item.
-    pub fn effective(&self, kind: Kind, id: Uuid) -> Own {
-        fn of<T: Serialize>(table: &Table<T>, id: Uuid) -> Own {
-            match table.get(&id).map(|item| serde_json::to_value(&item.set)) {
-                Some(Ok(Json::Object(set))) => set,
-                _ => Own::new(),
-            }
-        }
-        match kind {
-            Kind::Place => of(&self.places, id),
-            Kind::Layout => of(&self.layouts, id),
-            Kind::States => of(&self.states, id),
-            Kind::Connection => of(&self.connections, id),
-            Kind::Tag => of(&self.tags, id),
-            Kind::Rule => of(&self.rules, id),
-            Kind::Report => of(&self.reports, id),
-        }
-    }
-
-    /// Which kind of item an id belongs to.
-    pub fn kind_of(&self, id: Uuid) -> Option<Kind> {
-        Kind::ALL.into_iter().find(|&kind| self.own(kind, id).is_some())
-    }
-
     /// The names from the top down to a place, joined by “/”.
     pub fn path(&self, place: Option<Uuid>) -> String {
         let mut names = Vec::new();
@@ -324,22 +202,6 @@ impl Plant {
     /// What refers to an item from outside. For many items ask [`Relations`].
     pub fn referrers(&self, id: Uuid) -> Vec<Referrer> {
         Relations::of(self).referrers(id).to_vec()
-    }
-
-    /// The name a person knows an item by.
-    pub fn title(&self, kind: Kind, id: Uuid) -> String {
-        match kind {
-            Kind::Place => self.path(Some(id)),
-            Kind::Layout => self.layouts.get(&id).map_or_else(String::new, |l| l.set.name.clone()),
-            Kind::States => self.states.get(&id).map_or_else(String::new, |s| s.set.name.clone()),
-            Kind::Connection => self.connections.get(&id).map_or_else(String::new, |c| c.set.name.clone()),
-            Kind::Tag => self.tags.get(&id).map_or_else(String::new, |t| self.tag_path(&t.set)),
-            Kind::Rule => self.rules.get(&id).map_or_else(String::new, |r| {
-                let tag = self.tags.get(&r.set.tag).map_or_else(String::new, |t| self.tag_path(&t.set));
-                format!("{tag} {}", r.set.kind.words())
-            }),
-            Kind::Report => self.reports.get(&id).map_or_else(String::new, |r| r.set.name.clone()),
-        }
     }
 }
 

@@ -1,12 +1,14 @@
 //! Names for the states of a value: 0 Stopped, 1 Running. A set is made once and used by any number of tags.
 
 use super::{
-    Plant, Tag,
-    settings::{Wrong, name, name_of, text},
+    Item, Kind, Plant, Settings, Table, Tag,
+    check::{Wrong, name, name_of, text},
+    kind::{Checking, Reference},
 };
 use crate::{report, sample::Value};
 use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
+use uuid::Uuid;
 
 /// Most states in one set.
 pub const MOST_STATES: usize = 500;
@@ -34,15 +36,38 @@ pub struct States {
     pub order: f64,
 }
 
-impl States {
-    pub(super) fn check(&self, wrong: &mut Wrong) {
-        name(wrong, &self.name);
-        text(wrong, "note", &self.note);
-        if self.states.is_empty() || self.states.len() > MOST_STATES {
+impl Settings for States {
+    const KIND: Kind = Kind::States;
+
+    fn table(plant: &Plant) -> &Table<States> {
+        &plant.states
+    }
+
+    fn table_mut(plant: &mut Plant) -> &mut Table<States> {
+        &mut plant.states
+    }
+
+    fn known(&self) -> (Option<Uuid>, &str) {
+        (None, &self.name)
+    }
+
+    fn order(&self) -> f64 {
+        self.order
+    }
+
+    fn references(&self) -> Vec<Reference> {
+        Vec::new()
+    }
+
+    fn check(item: &Item<States>, _: &Checking<'_>, wrong: &mut Wrong) {
+        let set = &item.set;
+        name(wrong, &set.name);
+        text(wrong, "note", &set.note);
+        if set.states.is_empty() || set.states.len() > MOST_STATES {
             wrong.push(("states".into(), format!("A set names 1 to {MOST_STATES} states.")));
         }
         let (mut values, mut names) = (HashSet::new(), HashSet::new());
-        for (i, state) in self.states.iter().enumerate().take(MOST_STATES) {
+        for (i, state) in set.states.iter().enumerate().take(MOST_STATES) {
             let at = |field: &str| format!("states[{i}].{field}");
             let before = wrong.len();
             name_of(wrong, &at("name"), &state.name);
@@ -63,7 +88,9 @@ impl States {
             }
         }
     }
+}
 
+impl States {
     /// The name of a number; none where it is not whole or not in the set. What scaling leaves of a whole number counts as
     /// that number.
     pub fn name_of(&self, number: f64) -> Option<&str> {
@@ -127,7 +154,8 @@ mod tests {
         Some(("states[0].value", "A state's number lies within ±9,007,199,254,740,992.")))]
     fn a_set_is_checked(#[case] states: serde_json::Value, #[case] wanted: Option<(&str, &str)>) {
         let mut wrong = Vec::new();
-        set(states).check(&mut wrong);
+        let item = Item { id: Uuid::nil(), no: 0, revision: 1, own: Default::default(), set: set(states) };
+        States::check(&item, &Checking::new(&Plant::default(), &()), &mut wrong);
         let told = wrong.first().map(|(field, words)| (field.as_str(), words.as_str()));
         assert_eq!(told, wanted);
     }

@@ -1,7 +1,7 @@
 //! What bad devices do: each has its own words, harms nobody else, and is recovered from.
 
 use crate::device::*;
-use havrel_core::{quality::Reason, sample::Value};
+use havrel_core::{plant::Connection, quality::Reason, sample::Value};
 use havrel_link::LinkState;
 use proptest::prelude::*;
 use rstest::rstest;
@@ -171,9 +171,8 @@ async fn two_hundred_dead_devices_do_not_slow_twenty_live_ones() {
     let good = device(Fault::Silent, Arc::new(AtomicBool::new(false))).await;
     let slow: Vec<_> = (0..200).map(|_| run(connection(silent, json!({})), vec![point(1, "holding 3", "u16")])).collect();
     // Their timeout leaves room for a busy machine; a connection that waited for a dead one would still run into it.
-    let patient = json!({"timeout_ms": 5000});
-    let mut live: Vec<_> =
-        (0..20).map(|_| run(connection(good, patient.clone()), vec![point(2, "holding 3", "u16")])).collect();
+    let patient = || Connection { timeout_ms: 5000, ..connection(good, json!({})) };
+    let mut live: Vec<_> = (0..20).map(|_| run(patient(), vec![point(2, "holding 3", "u16")])).collect();
     for running in &mut live {
         for _ in 0..10 {
             running.value(2).await;

@@ -182,6 +182,50 @@ fn deleting_needs_an_empty_place_or_takes_all_in_it() {
 }
 
 #[test]
+fn what_an_address_names_is_not_deleted_under_it() {
+    let plant = small();
+    let figure = json!({"figure": "running", "connection": id(5)});
+    let edits = [
+        create(Kind::Connection, 6, json!({"name": "Havrel itself", "kind": "figures"})),
+        create(Kind::Tag, 12, json!({"name": "Extraction runs", "place": id(2), "connection": id(6), "point": figure})),
+    ];
+    let (plant, _) = try_on(&plant, &edits).unwrap();
+    let problems = try_on(&plant, &[delete(Kind::Connection, 5, true)]).unwrap_err();
+    let told: Vec<_> = problems.iter().map(|p| (p.kind, p.message.as_str())).collect();
+    let words = "“Extraction” cannot be deleted: the address of “Brackmere/EX-1/Extraction runs” names it.";
+    assert_eq!(told, [(ProblemKind::InUse, words)]);
+    // An identity that names no item of the plant is the driver's business.
+    let other = json!({"figure": "running", "connection": id(5), "device": id(77)});
+    assert!(try_on(&plant, &[patch(Kind::Tag, 12, json!({"point": other}))]).is_ok());
+    assert!(try_on(&plant, &[delete(Kind::Tag, 12, true), delete(Kind::Connection, 5, true)]).is_ok());
+}
+
+#[test]
+fn the_kind_of_a_connection_stays_as_it_was_created() {
+    let plant = small();
+    let problems = try_on(&plant, &[patch(Kind::Connection, 5, json!({"kind": "memory"}))]).unwrap_err();
+    assert_eq!((problems[0].kind, problems[0].field.as_str()), (ProblemKind::Invalid, "kind"));
+    assert!(problems[0].message.starts_with("The kind of a connection stays as it was created."));
+    // A form sends all its fields, also those that stay.
+    assert!(try_on(&plant, &[patch(Kind::Connection, 5, json!({"kind": "modbus", "interval_ms": 500}))]).is_ok());
+    assert!(try_on(&plant, &[patch(Kind::Connection, 5, json!({"kind": null}))]).is_err());
+}
+
+#[rstest]
+#[case(Kind::Place, json!({"name": "N", "parent": id(99)}), "parent", "The place it names does not exist.")]
+#[case(Kind::Layout, json!({"name": "N", "members": [{"id": id(70), "name": "a", "offset": 0, "states": id(99)}]}), "members[0].states", "The set of state names it names does not exist.")]
+#[case(Kind::Tag, json!({"name": "N", "place": id(2), "connection": id(99)}), "connection", "The connection it names does not exist.")]
+#[case(Kind::Tag, json!({"name": "N", "place": id(2), "setpoint": id(99)}), "setpoint", "The tag it names does not exist.")]
+#[case(Kind::Tag, json!({"name": "N", "place": id(2), "states": id(99)}), "states", "The set of state names it names does not exist.")]
+#[case(Kind::Rule, json!({"tag": id(99), "kind": "low", "level": 1.0}), "tag", "The tag it names does not exist.")]
+#[case(Kind::Report, json!({"name": "N", "place": id(99)}), "place", "The place it names does not exist.")]
+#[case(Kind::Report, json!({"name": "N", "sections": [{"kind": "trend", "tags": [id(10), id(98), id(99)]}]}), "sections[0].tags", "The tag it names does not exist.")]
+fn what_an_item_names_must_exist(#[case] kind: Kind, #[case] own: Json, #[case] field: &str, #[case] message: &str) {
+    let problems = try_on(&small(), &[create(kind, 60, own)]).unwrap_err();
+    assert_eq!(problems.iter().map(|p| (p.field.as_str(), p.message.as_str())).collect::<Vec<_>>(), [(field, message)]);
+}
+
+#[test]
 fn a_ring_bent_and_deleted_in_one_go_comes_to_an_end() {
     let edits = [patch(Kind::Place, 1, json!({"parent": id(2)})), delete(Kind::Place, 1, true), delete(Kind::Report, 30, false)];
     let (next, _) = try_on(&small(), &edits).unwrap();

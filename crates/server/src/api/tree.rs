@@ -9,7 +9,7 @@ use havrel_core::{
     access::Action,
     plant::{
         Item, Kind, Place,
-        settings::{Counting, Level},
+        place::{Counting, Level},
     },
 };
 use serde::{Deserialize, Serialize};

@@ -13,7 +13,7 @@ use havrel_db::{
     people::SessionLimits,
 };
 use havrel_live::Live;
-use havrel_web::{
+use havrel_server::{
     app::{App, serve},
     demo, sessions,
     standin::{self, Standin},

@@ -8,7 +8,7 @@ use havrel_db::{
     Db,
     people::{AccountChange, Unchanged},
 };
-use havrel_web::{auth, sessions};
+use havrel_server::{auth, sessions};
 use std::io::{self, BufRead, IsTerminal};
 use uuid::Uuid;
 

@@ -3,7 +3,7 @@
 use crate::plant::{Client, Plant};
 use futures_util::{SinkExt, StreamExt};
 use havrel_core::access::Role;
-use havrel_web::sessions::hash;
+use havrel_server::sessions::hash;
 use serde_json::{Value as Json, json};
 use std::time::Duration;
 use tokio::{net::TcpStream, time::timeout};

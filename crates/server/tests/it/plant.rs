@@ -6,11 +6,11 @@ use havrel_db::{
     cluster::{Care, Cluster},
 };
 use havrel_live::Live;
-use havrel_standin::{faults::Which, registers::Works, serve};
-use havrel_web::{
+use havrel_server::{
     app::{App, serve as serve_http},
     sessions::hash,
 };
+use havrel_standin::{faults::Which, registers::Works, serve};
 use serde_json::{Value as Json, json};
 use std::{
     net::TcpListener,

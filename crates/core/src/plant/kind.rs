@@ -1,0 +1,264 @@
+//! What kinds of items there are. Everything that is particular to one of them stands in the file of its settings, behind one
+//! trait; everything else treats them alike.
+
+use super::{Item, Own, Plant, SourceCheck, Table, check::Wrong, resolve};
+use serde::{Deserialize, Serialize, de::DeserializeOwned};
+use serde_json::Value as Json;
+use std::{cell::OnceCell, collections::HashMap, sync::Arc};
+use uuid::Uuid;
+
+/// A kind of item.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    Place,
+    Layout,
+    /// A set of names for the states of a value.
+    States,
+    Connection,
+    Tag,
+    Rule,
+    Report,
+}
+
+/// Evaluates an expression in which a name stands for the type of a kind's settings. Besides [`Kind`] itself this is the only
+/// list of the kinds.
+macro_rules! of_kind {
+    ($kind:expr, $settings:ident => $body:expr) => {{
+        use $crate::plant::{Connection, Kind, Layout, Place, Report, Rule, States, Tag};
+        match $kind {
+            Kind::Place => {
+                type $settings = Place;
+                $body
+            }
+            Kind::Layout => {
+                type $settings = Layout;
+                $body
+            }
+            Kind::States => {
+                type $settings = States;
+                $body
+            }
+            Kind::Connection => {
+                type $settings = Connection;
+                $body
+            }
+            Kind::Tag => {
+                type $settings = Tag;
+                $body
+            }
+            Kind::Rule => {
+                type $settings = Rule;
+                $body
+            }
+            Kind::Report => {
+                type $settings = Report;
+                $body
+            }
+        }
+    }};
+}
+pub(super) use of_kind;
+
+impl Kind {
+    /// Every kind; an item refers only to kinds before its own, or to its own.
+    pub const ALL: [Kind; 7] = [Kind::Place, Kind::Layout, Kind::States, Kind::Connection, Kind::Tag, Kind::Rule, Kind::Report];
+
+    /// The stored name, which is also the table's.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Kind::Place => "place",
+            Kind::Layout => "layout",
+            Kind::States => "states",
+            Kind::Connection => "connection",
+            Kind::Tag => "tag",
+            Kind::Rule => "rule",
+            Kind::Report => "report",
+        }
+    }
+
+    /// What a sentence calls one of them.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Kind::States => "set of state names",
+            Kind::Rule => "alarm rule",
+            other => other.name(),
+        }
+    }
+
+    /// Reads a stored name.
+    pub fn from_name(name: &str) -> Option<Kind> {
+        Kind::ALL.into_iter().find(|k| k.name() == name)
+    }
+
+    /// Fields that stay as they were created, each with what to tell whoever tries.
+    pub fn fixed(self) -> &'static [(&'static str, &'static str)] {
+        of_kind!(self, T => T::FIXED)
+    }
+}
+
+/// An item that another one names.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Reference {
+    /// The field that names it.
+    pub field: String,
+    /// The kind it must be of; `None`: something in an address, which may be no item at all.
+    pub kind: Option<Kind>,
+    pub to: Uuid,
+    /// The item is part of the one it names, and goes when that goes.
+    pub inside: bool,
+}
+
+impl Reference {
+    /// The item uses another one.
+    pub fn to(field: impl Into<String>, kind: Kind, to: Uuid) -> Reference {
+        Reference { field: field.into(), kind: Some(kind), to, inside: false }
+    }
+
+    /// The item is part of another one.
+    pub fn inside(field: &str, kind: Kind, to: Uuid) -> Reference {
+        Reference { inside: true, ..Reference::to(field, kind, to) }
+    }
+
+    /// An address names something.
+    pub fn somewhere(field: String, to: Uuid) -> Reference {
+        Reference { field, kind: None, to, inside: false }
+    }
+}
+
+/// The settings of one kind of item.
+pub trait Settings: Clone + Serialize + DeserializeOwned {
+    const KIND: Kind;
+    /// Fields that stay as they were created, each with what to tell whoever tries.
+    const FIXED: &'static [(&'static str, &'static str)] = &[];
+
+    /// Where a plant keeps its items.
+    fn table(plant: &Plant) -> &Table<Self>;
+    fn table_mut(plant: &mut Plant) -> &mut Table<Self>;
+
+    /// Fills in what follows from other settings where nobody says.
+    fn complete(&mut self, _own: &Own) {}
+
+    /// What an item is known by, and among what that may stand only once.
+    fn known(&self) -> (Option<Uuid>, &str);
+
+    /// The field of a second item that is known by the same, and what to tell.
+    fn clash(name: &str) -> (&'static str, String) {
+        ("name", format!("There is already a {} “{name}”.", Self::KIND.words()))
+    }
+
+    /// The name a person knows an item by.
+    fn title(item: &Item<Self>, _plant: &Plant) -> String {
+        item.set.known().1.to_owned()
+    }
+
+    /// Sorts items of one kind, and of one place where they have one.
+    fn order(&self) -> f64;
+
+    /// Every item that it names, wherever that stands.
+    fn references(&self) -> Vec<Reference>;
+
+    /// How an item uses the one it refers to, as the rest of a sentence about that: “it is the setpoint of …”.
+    fn uses(item: &Item<Self>, _reference: &Reference, plant: &Plant) -> String {
+        format!("“{}” uses it", Self::title(item, plant))
+    }
+
+    /// What is wrong with an item's settings; that what it names exists is seen to elsewhere.
+    fn check(item: &Item<Self>, checking: &Checking<'_>, wrong: &mut Wrong);
+}
+
+/// What is at hand while items are checked.
+pub struct Checking<'a> {
+    /// The revision that is to be.
+    pub plant: &'a Plant,
+    pub source: &'a dyn SourceCheck,
+    limits: OnceCell<HashMap<Uuid, Vec<&'static str>>>,
+}
+
+impl<'a> Checking<'a> {
+    pub fn new(plant: &'a Plant, source: &'a dyn SourceCheck) -> Checking<'a> {
+        Checking { plant, source, limits: OnceCell::new() }
+    }
+
+    /// The limits that a tag has, in words.
+    pub fn limits_of(&self, tag: Uuid) -> Option<&Vec<&'static str>> {
+        let all = self.limits.get_or_init(|| {
+            let mut limits: HashMap<Uuid, Vec<&'static str>> = HashMap::new();
+            for rule in self.plant.rules.values() {
+                limits.entry(rule.set.tag).or_default().push(rule.set.kind.words());
+            }
+            limits
+        });
+        all.get(&tag)
+    }
+
+    /// What is wrong with an item: what it names must exist, and its settings must make sense.
+    pub(super) fn item(&self, kind: Kind, id: Uuid) -> Wrong {
+        of_kind!(kind, T => self.item_of::<T>(id))
+    }
+
+    fn item_of<T: Settings>(&self, id: Uuid) -> Wrong {
+        let mut wrong = Wrong::new();
+        let Some(item) = T::table(self.plant).get(&id) else { return wrong };
+        T::check(item, self, &mut wrong);
+        for reference in item.set.references() {
+            let Some(kind) = reference.kind.filter(|&kind| self.plant.own(kind, reference.to).is_none()) else { continue };
+            let told = (reference.field, format!("The {} it names does not exist.", kind.words()));
+            if !wrong.contains(&told) {
+                wrong.push(told);
+            }
+        }
+        wrong
+    }
+}
+
+impl Plant {
+    pub(crate) fn put(&mut self, kind: Kind, id: Uuid, no: u32, revision: i64, own: Own) -> Result<(), (String, String)> {
+        fn put<T: Settings>(plant: &mut Plant, id: Uuid, no: u32, revision: i64, own: Own) -> Result<(), (String, String)> {
+            let mut set: T = resolve(None, &own)?;
+            set.complete(&own);
+            Arc::make_mut(T::table_mut(plant)).insert(id, Item { id, no, revision, own, set }.into());
+            Ok(())
+        }
+        of_kind!(kind, T => put::<T>(self, id, no, revision, own))
+    }
+
+    pub(crate) fn remove(&mut self, kind: Kind, id: Uuid) {
+        fn remove<T: Settings>(plant: &mut Plant, id: Uuid) {
+            let table = T::table_mut(plant);
+            if table.contains_key(&id) {
+                Arc::make_mut(table).remove(&id);
+            }
+        }
+        of_kind!(kind, T => remove::<T>(self, id));
+    }
+
+    /// An item's own settings, number and revision, whatever its kind.
+    pub fn own(&self, kind: Kind, id: Uuid) -> Option<(&Own, u32, i64)> {
+        of_kind!(kind, T => T::table(self).get(&id).map(|i| (&i.own, i.no, i.revision)))
+    }
+
+    /// An item's effective settings, field by field; empty where there is no such item.
+    pub fn effective(&self, kind: Kind, id: Uuid) -> Own {
+        let set = of_kind!(kind, T => T::table(self).get(&id).map(|item| serde_json::to_value(&item.set)));
+        match set {
+            Some(Ok(Json::Object(set))) => set,
+            _ => Own::new(),
+        }
+    }
+
+    /// The ids of all items of a kind, in no order.
+    pub fn ids(&self, kind: Kind) -> Vec<Uuid> {
+        of_kind!(kind, T => T::table(self).keys().copied().collect())
+    }
+
+    /// Which kind of item an id belongs to.
+    pub fn kind_of(&self, id: Uuid) -> Option<Kind> {
+        Kind::ALL.into_iter().find(|&kind| self.own(kind, id).is_some())
+    }
+
+    /// The name a person knows an item by; empty where there is no such item.
+    pub fn title(&self, kind: Kind, id: Uuid) -> String {
+        of_kind!(kind, T => T::table(self).get(&id).map_or_else(String::new, |item| T::title(item, self)))
+    }
+}
