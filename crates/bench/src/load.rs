@@ -100,14 +100,11 @@ pub(crate) fn computed(pid: u32) -> f64 {
     (ticks(11) + ticks(12)) / 100.0
 }
 
-/// The one-time code for the first account of a plant under load.
-pub(crate) const CODE: &str = "BENC-HBEN-CHBE";
-
 /// Makes the first account and gives its cookie.
 pub(crate) fn sign_in(port: u16) -> Result<String> {
     actix_web::rt::System::new().block_on(async move {
         let url = format!("http://127.0.0.1:{port}/api/session/first");
-        let body = json!({"name": "Plant engineer", "password": "kelp-and-salt", "code": CODE});
+        let body = json!({"name": "Plant engineer", "password": "kelp-and-salt", "code": crate::plant::CODE});
         let response = awc::Client::default().request(Method::POST, url).send_json(&body).await.map_err(|e| e.to_string())?;
         let cookies = response.cookies().map_err(|e| e.to_string())?;
         Ok(cookies.iter().find(|c| c.name() == "havrel").map(|c| format!("havrel={}", c.value())).ok_or("no cookie")?)

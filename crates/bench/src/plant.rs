@@ -11,10 +11,7 @@ use havrel_core::{
 use havrel_db::{ConnectOptions, Db, config::By};
 use havrel_link::Drivers;
 use havrel_live::{Live, now};
-use havrel_server::{
-    app::{App, serve},
-    sessions,
-};
+use havrel_server::{app::App, routes::serve, sessions};
 use serde_json::{Value as Json, json};
 use std::{
     net::TcpListener,
@@ -25,6 +22,9 @@ use std::{
 };
 use tokio::io::AsyncReadExt;
 use uuid::Uuid;
+
+/// The one-time code for the first account of a plant under load.
+pub(crate) const CODE: &str = "BENC-HBEN-CHBE";
 
 /// What the plant is.
 #[derive(Args)]
@@ -193,7 +193,7 @@ async fn build(db: &Db, settings: &Settings) -> Result<()> {
 /// Builds or serves; tells on standard output, one JSON object a line.
 pub async fn run(settings: Settings) -> Result<()> {
     let db = Db::open(ConnectOptions::from_str(&settings.database)?).await?;
-    db.set_setup_code(&sessions::hash(crate::load::CODE)).await?;
+    db.set_setup_code(&sessions::hash(CODE)).await?;
     if settings.build {
         let began = Instant::now();
         match settings.shape {

@@ -1,7 +1,6 @@
 //! Numbers that keep every digit of a large whole number. An `f64` holds whole numbers exactly up to 2^53; counters of 64 bits
 //! go on to 2^64.
 
-use crate::sample::Value;
 use serde_json::{Value as Json, json};
 use std::cmp::Ordering;
 
@@ -91,59 +90,11 @@ impl Number {
     }
 }
 
-impl Value {
-    /// The value of a number in JSON; whole numbers of up to 64 bits keep all their digits. `None`: a number that no value
-    /// can hold.
-    pub fn of_json(number: &serde_json::Number) -> Option<Value> {
-        let large = |value: Value| value.number().is_some_and(|n| n.abs() >= EXACT as f64).then_some(value);
-        let whole = number.as_i64().map(Value::I64).or(number.as_u64().map(Value::U64)).and_then(large);
-        whole.or_else(|| number.as_f64().filter(|v| v.is_finite()).map(Value::F64))
-    }
-
-    /// The value of a whole number beyond 2^53 that travels as text ([`Value::to_json`]); `None` for any other text.
-    pub fn of_digits(text: &str) -> Option<Value> {
-        let number: serde_json::Number = text.parse().ok()?;
-        Value::of_json(&number).filter(|v| matches!(v, Value::I64(_) | Value::U64(_)))
-    }
-
-    /// As a number with all its digits; switches count 0 and 1, text none.
-    pub fn exact(&self) -> Option<Number> {
-        match self {
-            Value::I64(v) => Some((*v).into()),
-            Value::U64(v) => Some((*v).into()),
-            other => other.number().map(Number::Float),
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use proptest::prelude::*;
     use rstest::rstest;
-
-    #[rstest]
-    #[case("12", Some(Value::F64(12.0)))]
-    #[case("-0.5", Some(Value::F64(-0.5)))]
-    #[case("9007199254740992", Some(Value::I64(9_007_199_254_740_992)))]
-    #[case("9007199254740993", Some(Value::I64(9_007_199_254_740_993)))]
-    #[case("-9007199254740995", Some(Value::I64(-9_007_199_254_740_995)))]
-    #[case("18446744073709551615", Some(Value::U64(u64::MAX)))]
-    #[case("1e300", Some(Value::F64(1e300)))]
-    fn a_number_of_json_keeps_its_digits(#[case] text: &str, #[case] value: Option<Value>) {
-        assert_eq!(Value::of_json(&text.parse().unwrap()), value);
-    }
-
-    #[rstest]
-    #[case("18446744073709551615", Some(Value::U64(u64::MAX)))]
-    #[case("9007199254740995", Some(Value::I64(9_007_199_254_740_995)))]
-    #[case("12", None)]
-    #[case("18446744073709551616", None)]
-    #[case("9007199254740995.5", None)]
-    #[case("KX", None)]
-    fn large_whole_numbers_travel_as_text(#[case] text: &str, #[case] value: Option<Value>) {
-        assert_eq!(Value::of_digits(text), value);
-    }
 
     #[rstest]
     #[case(Number::from(9_007_199_254_740_993_u64), Number::from(9_007_199_254_740_992_u64), Ordering::Greater)]
@@ -157,10 +108,9 @@ mod tests {
 
     proptest! {
         #[test]
-        fn every_whole_number_is_printed_and_read_back(n in any::<u64>(), m in any::<i64>()) {
+        fn every_whole_number_is_printed(n in any::<u64>(), m in any::<i64>()) {
             prop_assert_eq!(Number::from(n).print(0), n.to_string());
             prop_assert_eq!(Number::from(m).print(0), m.to_string());
-            prop_assert_eq!(Value::of_json(&n.into()).unwrap().exact(), Some(Number::from(n)));
         }
     }
 }

@@ -3,11 +3,8 @@
 //! The file is an archive of PostgreSQL's own `pg_dump` in its custom form (compressed), so that it can be read without
 //! Havrel. It is taken in one snapshot while the plant runs.
 
-use crate::{DbError, MIGRATIONS, cluster};
-use sqlx::{
-    AssertSqlSafe, Connection, PgConnection,
-    postgres::{PgConnectOptions, PgSslMode},
-};
+use crate::{DbError, MIGRATIONS, cluster, place::Place};
+use sqlx::{AssertSqlSafe, Connection, PgConnection, postgres::PgSslMode};
 use std::{
     fs,
     io::{self, Read},
@@ -48,18 +45,6 @@ impl From<sqlx::Error> for BackupError {
     }
 }
 
-/// Where a database is.
-#[derive(Clone)]
-pub struct Place {
-    pub host: String,
-    pub port: u16,
-    pub user: String,
-    pub password: String,
-    pub database: String,
-    /// What else the address sets, such as `sslmode` and `sslrootcert`.
-    pub settings: Vec<(String, String)>,
-}
-
 /// Settings of an address, and the variable by which PostgreSQL's programs take the same.
 const SETTINGS: [(&str, &str); 5] = [
     ("sslmode", "PGSSLMODE"),
@@ -98,28 +83,6 @@ impl Place {
             user: plain(url.username()),
             password: plain(url.password().unwrap_or_default()),
             database,
-        })
-    }
-
-    /// How to connect to it.
-    pub fn connect(&self) -> PgConnectOptions {
-        self.options(&self.database)
-    }
-
-    fn options(&self, database: &str) -> PgConnectOptions {
-        let options = PgConnectOptions::new_without_pgpass()
-            .host(&self.host)
-            .port(self.port)
-            .username(&self.user)
-            .password(&self.password)
-            .database(database);
-        self.settings.iter().fold(options, |options, (name, value)| match name.as_str() {
-            "sslmode" => options.ssl_mode(value.parse().unwrap_or(PgSslMode::VerifyFull)),
-            "sslrootcert" => options.ssl_root_cert(value),
-            "sslcert" => options.ssl_client_cert(value),
-            "sslkey" => options.ssl_client_key(value),
-            "application_name" => options.application_name(value),
-            _ => options,
         })
     }
 

@@ -4,7 +4,7 @@
 //! pipe closes and the guard stops the server in good order. When the server ends by itself the guard ends too, and
 //! [`Cluster::watch`] starts both again.
 
-use crate::{DbError, backup::Place};
+use crate::{DbError, place::Place};
 use sqlx::postgres::PgConnectOptions;
 use std::{
     ffi::OsStr,

@@ -11,6 +11,7 @@ pub mod journal;
 pub mod marks;
 pub mod own;
 pub mod people;
+pub mod place;
 mod pool;
 pub mod views;
 

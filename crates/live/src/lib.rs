@@ -12,6 +12,7 @@ mod engine;
 mod hands;
 mod import;
 pub mod jobs;
+mod lines;
 mod links;
 mod notes;
 mod own;

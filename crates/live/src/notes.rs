@@ -1,34 +1,10 @@
 //! Lines of the journal: they travel through the spool like values, so that none is lost while the database is away.
 
-use crate::{Live, LiveError, engine::Message, now};
-use havrel_core::{access::Actor, alarm::SystemAlarm, frame::Note, time::Nanos};
+use crate::{Live, LiveError, engine::Message, lines::line, now};
+use havrel_core::{access::Actor, alarm::SystemAlarm};
 use serde_json::Value as Json;
 use tokio::sync::oneshot;
 use uuid::Uuid;
-
-/// Most bytes of a line's detail; a longer one is left out and said so.
-const DETAIL: usize = 256 << 10;
-
-/// A line about what Havrel did by itself.
-pub(crate) fn by_itself(kind: &str, title: String, detail: &Json, at: Nanos) -> Note {
-    line(kind, None, None, &title, detail, at)
-}
-
-fn line(kind: &str, actor: Option<&Actor>, subject: Option<Uuid>, title: &str, detail: &Json, at: Nanos) -> Note {
-    let mut detail = detail.to_string();
-    if detail.len() > DETAIL {
-        detail = serde_json::json!({"left_out": format!("{} bytes", detail.len())}).to_string();
-    }
-    Note {
-        at,
-        kind: kind.to_owned(),
-        account: actor.map(|a| a.account),
-        actor: actor.map_or("Havrel", |a| a.name.as_str()).to_owned(),
-        subject,
-        title: title.to_owned(),
-        detail,
-    }
-}
 
 impl Live {
     /// Writes a line of the journal and waits until it is on disk: what must be journalled is done only after this.

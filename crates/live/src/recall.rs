@@ -1,26 +1,16 @@
 //! Last values after a restart: what history knows of each tag is shown until its source speaks.
 
-use crate::{Live, engine::Message};
-use havrel_core::{
-    TagNo,
-    engine::Told,
-    sample::{Value, flag},
-    time::Nanos,
+use crate::{
+    Live,
+    engine::{Message, Recalled},
 };
+use havrel_core::{TagNo, engine::Told, sample::flag};
 use havrel_db::history::Kept;
 use havrel_link::plain::PUSH;
 use std::{collections::HashSet, sync::Arc, time::Duration};
 
 /// Pause before the database is asked again.
 const RETRY: Duration = Duration::from_secs(5);
-
-/// One tag's last value.
-pub(crate) struct Recalled {
-    pub tag: TagNo,
-    pub value: Value,
-    pub time: Nanos,
-    pub told: Option<Told>,
-}
 
 /// Recalls what is stored, once all that was left in the spool up to a frame is in the database too.
 pub(crate) async fn run(live: Arc<Live>, seq: u64) {

@@ -88,7 +88,7 @@ impl FromRequest for Person {
         Box::pin(async move {
             let signed_out = || Problem::new(StatusCode::UNAUTHORIZED, "Sign in first.");
             let (app, shown) = app.zip(shown).ok_or_else(signed_out)?;
-            let found = app.sessions.find(&app, &shown).await?;
+            let found = app.sessions.find(&app.live, &shown).await?;
             found.map(|Session { id, actor }| Person(actor, id)).ok_or_else(signed_out)
         })
     }
@@ -99,7 +99,7 @@ impl FromRequest for Person {
 #[get("/api/session")]
 pub async fn state(app: Data<App>, request: HttpRequest) -> Result<Json<SessionState>, Problem> {
     let found = match sessions::shown(&request) {
-        Some(shown) => app.sessions.find(&app, &shown).await?,
+        Some(shown) => app.sessions.find(&app.live, &shown).await?,
         None => None,
     };
     let needs_first = found.is_none() && !app.live.db.has_accounts().await?;
@@ -174,7 +174,7 @@ pub async fn first_account(app: Data<App>, request: HttpRequest, given: Json<Fir
 #[delete("/api/session")]
 pub async fn sign_out(app: Data<App>, request: HttpRequest) -> Result<HttpResponse, Problem> {
     if let Some(shown) = sessions::shown(&request)
-        && let Some(session) = app.sessions.find(&app, &shown).await?
+        && let Some(session) = app.sessions.find(&app.live, &shown).await?
     {
         app.live.db.end_sessions(session.actor.account, Some(session.id)).await?;
         app.sessions.forget(session.actor.account, Some(session.id), None);
@@ -187,7 +187,7 @@ async fn enter(app: &App, request: &HttpRequest, actor: Actor) -> Result<HttpRes
     let address = guard::address_of(app, request.peer_addr(), request.headers()).to_string();
     let browser = request.headers().get(header::USER_AGENT).and_then(|h| h.to_str().ok()).unwrap_or_default();
     let browser: String = text::shown(browser).chars().take(200).collect();
-    let secret = app.sessions.begin(app, &actor, &address, &browser).await?;
+    let secret = app.sessions.begin(&app.live, &actor, &address, &browser).await?;
     let cookie = sessions::cookie(secret, app.sessions.limits, guard::over_tls(app, request.peer_addr(), request.headers()));
     Ok(HttpResponse::Ok().cookie(cookie).json(told(app, Some(actor), false)))
 }

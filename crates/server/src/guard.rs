@@ -3,7 +3,7 @@
 //! also when the asker goes away; a handler that fails answers all the same.
 
 use crate::{
-    app::App,
+    app::{App, without_port},
     body,
     limits::Asker,
     problem::Problem,
@@ -180,14 +180,6 @@ pub fn over_tls(app: &App, peer: Option<SocketAddr>, headers: &HeaderMap) -> boo
 
 fn same_site(origin: &str, host: &str) -> bool {
     origin.split_once("://").is_some_and(|(scheme, rest)| matches!(scheme, "http" | "https") && rest.eq_ignore_ascii_case(host))
-}
-
-/// The name in a Host header.
-pub fn without_port(host: &str) -> &str {
-    match host.rsplit_once(':') {
-        Some((name, port)) if port.bytes().all(|b| b.is_ascii_digit()) => name,
-        _ => host,
-    }
 }
 
 #[cfg(test)]

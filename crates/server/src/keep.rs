@@ -2,8 +2,9 @@
 
 use crate::{DataPlace, Result, data_folder, say};
 use havrel_db::{
-    backup::{self, Place},
+    backup,
     cluster::{self, Care, Cluster},
+    place::Place,
 };
 use std::{
     fs,

@@ -8,14 +8,16 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use havrel_core::{alarm::SystemAlarm, time::SECOND};
 use havrel_db::{
     Db,
-    backup::Place,
     cluster::{Care, Cluster, ServerEvent, reachable},
     people::SessionLimits,
+    place::Place,
 };
 use havrel_live::Live;
 use havrel_server::{
-    app::{App, serve},
-    demo, sessions,
+    app::App,
+    demo,
+    routes::serve,
+    sessions,
     standin::{self, Standin},
 };
 use std::{

@@ -30,7 +30,7 @@ struct OfPriority {
 
 pub(crate) async fn metrics(app: Data<App>, request: HttpRequest) -> Result<HttpResponse, Problem> {
     let here = guard::address_of(&app, request.peer_addr(), request.headers()).is_loopback();
-    if !here && app.tokens.of(&app, &request).await.is_err() {
+    if !here && app.tokens.of(&app.live, &request).await.is_err() {
         Person::from_request(&request, &mut Payload::None).await?.may(Action::See)?;
     }
     let text = text(&app).map_err(|e| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, e.to_string()))?;

@@ -1,13 +1,14 @@
 //! Who is signed in. A session is a row in the database that can be ended; the browser shows a random text of which only the hash
 //! is kept. What was looked up is remembered for a short while, so that a database that is away signs nobody out.
 
-use crate::{app::App, problem::Problem};
+use crate::problem::Problem;
 use actix_web::{
     HttpRequest,
     cookie::{Cookie, SameSite, time::Duration as CookieSpan},
 };
 use havrel_core::{access::Actor, time::SECOND};
 use havrel_db::people::SessionLimits;
+use havrel_live::Live;
 use sha2::{Digest as _, Sha256};
 use std::{
     collections::HashMap,
@@ -79,14 +80,14 @@ impl Sessions {
     ///
     /// # Errors
     /// When the database does not answer and the session was not seen before.
-    pub async fn find(&self, app: &App, hash: &Hash) -> Result<Option<Session>, Problem> {
+    pub async fn find(&self, live: &Live, hash: &Hash) -> Result<Option<Session>, Problem> {
         let known = self.known().get(hash).cloned();
         if let Some((session, at)) = &known
             && at.elapsed() < FRESH
         {
             return Ok(Some(session.clone()));
         }
-        match app.live.db.session(hash, self.limits).await {
+        match live.db.session(hash, self.limits).await {
             Ok(found) => {
                 let session = found.map(|(id, actor)| Session { id, actor });
                 match &session {
@@ -114,10 +115,10 @@ impl Sessions {
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn begin(&self, app: &App, actor: &Actor, address: &str, browser: &str) -> Result<String, Problem> {
+    pub async fn begin(&self, live: &Live, actor: &Actor, address: &str, browser: &str) -> Result<String, Problem> {
         let secret = secret();
         let hash = hash(&secret);
-        let id = app.live.db.begin_session(actor.account, &hash, address, browser).await?;
+        let id = live.db.begin_session(actor.account, &hash, address, browser).await?;
         self.remember(hash, Session { id, actor: actor.clone() });
         Ok(secret)
     }

@@ -264,7 +264,7 @@ impl<'a> Feed<'a> {
             return true;
         }
         self.looked = Instant::now();
-        !matches!(self.app.sessions.find(self.app, &self.shown).await, Ok(None))
+        !matches!(self.app.sessions.find(&self.app.live, &self.shown).await, Ok(None))
     }
 
     async fn beat(&mut self) -> bool {

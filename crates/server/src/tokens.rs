@@ -2,13 +2,12 @@
 //! away; one that was revoked counts no more from that moment on.
 
 use crate::{
-    app::App,
     problem::Problem,
     sessions::{Hash, hash},
 };
 use actix_web::{HttpRequest, http::StatusCode, http::header};
 use havrel_db::{DbError, own::Token};
-use havrel_live::now;
+use havrel_live::{Live, now};
 use std::{
     collections::{HashMap, HashSet},
     sync::{Mutex, MutexGuard, PoisonError},
@@ -59,7 +58,7 @@ impl Tokens {
     ///
     /// # Errors
     /// When it shows none that counts, or the database does not answer and the token was not seen before.
-    pub async fn of(&self, app: &App, request: &HttpRequest) -> Result<Token, Problem> {
+    pub async fn of(&self, live: &Live, request: &HttpRequest) -> Result<Token, Problem> {
         let header = request.headers().get(header::AUTHORIZATION).and_then(|h| h.to_str().ok()).ok_or_else(refused)?;
         let shown = header.strip_prefix("Bearer ").map(str::trim).filter(|t| t.len() <= 200).ok_or_else(refused)?;
         let hash = hash(shown);
@@ -68,10 +67,10 @@ impl Tokens {
         }
         let known = self.known().get(&hash).cloned();
         // While the database is away, whoever was let in before is let in: values go to disk all the same.
-        if let (false, Some(token)) = (app.live.database().ok, &known) {
+        if let (false, Some(token)) = (live.database().ok, &known) {
             return Some(token.clone()).filter(|token| self.counts(token)).ok_or_else(refused);
         }
-        let found = match (app.live.db.token_of(&hash).await, known) {
+        let found = match (live.db.token_of(&hash).await, known) {
             (Err(DbError::Away(_) | DbError::Refused(_)), Some(token)) => Some(token),
             (found, _) => found?,
         };

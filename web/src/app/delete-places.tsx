@@ -6,9 +6,9 @@ import { type PlantTree, pathOf } from '../api/tree';
 import { useForm } from '../parts/form';
 import { counted } from '../parts/text';
 import { Confirm } from '../parts/ui';
-import { useGo, useView } from './router';
 import { liesUnder, topsOf } from './tree';
 import { usesOf } from './uses';
+import { useGo, useView } from './view';
 
 export function DeletePlaces({ tree, ids, onClose }: { tree: PlantTree; ids: string[]; onClose: () => void }) {
   const go = useGo();

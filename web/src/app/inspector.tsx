@@ -16,9 +16,9 @@ import { QualityMark } from '../parts/value';
 import { WriteRow } from '../parts/write';
 import { ByHand } from './by-hand';
 import { LimitSheet } from './limit-sheet';
-import { useGo } from './router';
 import { TagSettings } from './tag-settings';
 import { Uses } from './uses';
+import { useGo } from './view';
 
 export function TagInspector({ id, onClose }: { id: string; onClose: () => void }) {
   const tags = useItems('tag', { only: id });

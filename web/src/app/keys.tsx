@@ -2,7 +2,7 @@
 
 import { useEffect } from 'react';
 import { Button, Popup } from '../parts/ui';
-import { DESKS } from './router';
+import { DESKS } from './desks';
 
 /** A function, because the router, which knows the desks, is loaded after the frame. */
 const list = (): { title: string; keys: [string, string][] }[] => [

@@ -4,13 +4,7 @@ import userEvent from '@testing-library/user-event';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
 
 const gone = vi.fn();
-vi.mock('./router', () => ({
-  useGo: () => gone,
-  DESKS: [
-    { path: '/board', name: 'Board' },
-    { path: '/alarms', name: 'Alarms' },
-  ],
-}));
+vi.mock('./view', () => ({ useGo: () => gone }));
 vi.mock('./session', () => ({ signOut: vi.fn() }));
 
 const PLANT = [

@@ -8,8 +8,9 @@ import { http, type Schemas, take } from '../api/client';
 import { useSession } from '../api/queries';
 import { choose } from '../parts/theme';
 import { Popup } from '../parts/ui';
-import { DESKS, useGo } from './router';
+import { DESKS } from './desks';
 import { signOut } from './session';
+import { useGo } from './view';
 
 interface Action {
   name: string;

@@ -7,7 +7,7 @@ import { pathOf } from '../api/tree';
 
 vi.mock('../api/live', () => ({ useStatus: () => null }));
 const gone = vi.fn();
-vi.mock('./router', () => ({ useGo: () => gone, useView: () => ({}) }));
+vi.mock('./view', () => ({ useGo: () => gone, useView: () => ({}) }));
 
 interface Edit {
   op: string;

@@ -16,8 +16,8 @@ import { DeletePlaces } from './delete-places';
 import { levelBelow, useClip, usePlantActs } from './plant-acts';
 import { Entries, type Kit, MENU } from './plant-menu';
 import { type Handle, ROW, Row, type Zone } from './plant-row';
-import { useGo, useView } from './router';
 import { alarmCounts, alarmsUnder, finder, rolledUp, rowsOf, standing, targetAt } from './tree';
+import { useGo, useView } from './view';
 
 const FOLDED = 'havrel:folded-places';
 /** Larger plants begin with their two upper levels open. */

@@ -1,59 +1,21 @@
-// Addresses: a desk and what it is about, so that every view can be sent to somebody.
+// The pages behind the addresses.
 
-import {
-  createRootRoute,
-  createRoute,
-  createRouter,
-  lazyRouteComponent,
-  redirect,
-  useNavigate,
-  useSearch,
-} from '@tanstack/react-router';
+import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirect } from '@tanstack/react-router';
+import { DESKS, type DeskName } from './desks';
 import { Shell } from './shell';
-
-/** What an address can say; every desk reads what concerns it. */
-export interface View {
-  /** The chosen place; none is the whole plant. */
-  at?: string | undefined;
-  /** The tag in the inspector. */
-  tag?: string | undefined;
-  /** The open connection, and what is open of it. */
-  connection?: string | undefined;
-  part?: string | undefined;
-  report?: string | undefined;
-  /** Tags of a trend, joined by commas. */
-  tags?: string | undefined;
-  /** Length of the trend in seconds, and its end in milliseconds where it stands still. */
-  span?: number | undefined;
-  end?: number | undefined;
-  /** The two cursors of the trend, in milliseconds. */
-  a?: number | undefined;
-  b?: number | undefined;
-  /** So many seconds earlier is drawn as well. */
-  earlier?: number | undefined;
-}
-
-const TEXTS = ['at', 'tag', 'connection', 'part', 'report', 'tags'] as const;
-const NUMBERS = ['span', 'end', 'a', 'b', 'earlier'] as const;
-
-function readView(search: Record<string, unknown>): View {
-  const view: View = {};
-  for (const key of TEXTS) if (typeof search[key] === 'string') view[key] = search[key];
-  for (const key of NUMBERS) if (Number.isFinite(search[key])) view[key] = search[key] as number;
-  return view;
-}
+import { readView } from './view';
 
 /** Each desk is a bundle of its own: a first visit loads the one that it opens. */
-export const DESKS = [
-  { path: '/board', name: 'Board', component: lazyRouteComponent(() => import('../desks/board/board'), 'Board') },
-  { path: '/connect', name: 'Connect', component: lazyRouteComponent(() => import('../desks/connect/connect'), 'Connect') },
-  { path: '/model', name: 'Model', component: lazyRouteComponent(() => import('../desks/model/model'), 'Model') },
-  { path: '/alarms', name: 'Alarms', component: lazyRouteComponent(() => import('../desks/alarms/alarms'), 'Alarms') },
-  { path: '/explore', name: 'Explore', component: lazyRouteComponent(() => import('../desks/explore/explore'), 'Explore') },
-  { path: '/reports', name: 'Reports', component: lazyRouteComponent(() => import('../desks/reports/reports'), 'Reports') },
-  { path: '/journal', name: 'Journal', component: lazyRouteComponent(() => import('../desks/journal/journal'), 'Journal') },
-  { path: '/system', name: 'System', component: lazyRouteComponent(() => import('../desks/system/system'), 'System') },
-] as const;
+const PAGES: Record<DeskName, ReturnType<typeof lazyRouteComponent>> = {
+  Board: lazyRouteComponent(() => import('../desks/board/board'), 'Board'),
+  Connect: lazyRouteComponent(() => import('../desks/connect/connect'), 'Connect'),
+  Model: lazyRouteComponent(() => import('../desks/model/model'), 'Model'),
+  Alarms: lazyRouteComponent(() => import('../desks/alarms/alarms'), 'Alarms'),
+  Explore: lazyRouteComponent(() => import('../desks/explore/explore'), 'Explore'),
+  Reports: lazyRouteComponent(() => import('../desks/reports/reports'), 'Reports'),
+  Journal: lazyRouteComponent(() => import('../desks/journal/journal'), 'Journal'),
+  System: lazyRouteComponent(() => import('../desks/system/system'), 'System'),
+};
 
 const root = createRootRoute({ component: Shell, validateSearch: readView });
 const home = createRoute({
@@ -63,22 +25,9 @@ const home = createRoute({
     throw redirect({ to: '/board' });
   },
 });
-const desks = DESKS.map(({ path, component }) => createRoute({ getParentRoute: () => root, path, component }));
+const desks = DESKS.map(({ path, name }) => createRoute({ getParentRoute: () => root, path, component: PAGES[name] }));
 
 const Faults = lazyRouteComponent(() => import('./faults'), 'Faults');
 const faults = createRoute({ getParentRoute: () => root, path: '/faults', component: Faults });
 
 export const router = createRouter({ routeTree: root.addChildren([home, ...desks, faults]), defaultPreload: false });
-
-/** What the address says. */
-export function useView(): View {
-  return useSearch({ strict: false }) as View;
-}
-
-/** Goes to a desk, or stays, with some of the address changed; `undefined` takes a part away. */
-export function useGo(): (change: Partial<View>, desk?: string) => void {
-  const navigate = useNavigate();
-  return (change, desk) => {
-    void navigate({ to: desk ?? '.', search: ((old: View) => ({ ...old, ...change })) as never });
-  };
-}

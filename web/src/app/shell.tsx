@@ -14,12 +14,13 @@ import { ALARM_SIZES, type AlarmSize, setAlarmSize, useAlarmSize } from '../part
 import { learnStates, learnUnits } from '../parts/reading';
 import { clock } from '../parts/text';
 import { choose, useWish, type Wish } from '../parts/theme';
+import { DESKS } from './desks';
 import { newsOf } from './elsewhere';
 import { KeyList, useKeys } from './keys';
 import { late } from './late';
 import { PlantColumn } from './plant-column';
-import { DESKS, useGo, useView } from './router';
 import { signOut } from './session';
+import { useGo, useView } from './view';
 import { WatchLine } from './watch-line';
 
 const inspector = late(async () => (await import('./inspector')).TagInspector);

@@ -2,7 +2,7 @@
 
 import { useQuery } from '@tanstack/react-query';
 import { http, type Schemas, take } from '../api/client';
-import { useGo } from './router';
+import { useGo } from './view';
 
 export function usesOf(kind: 'place' | 'tag' | 'states', id: string) {
   return {

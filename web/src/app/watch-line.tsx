@@ -10,7 +10,7 @@ import { mostUrgent, type PipState, Pips } from '../parts/pips';
 import { ALL_STORED, clock, stored } from '../parts/text';
 import { Button } from '../parts/ui';
 import { JobLine } from './job-line';
-import { useView } from './router';
+import { useView } from './view';
 
 export function WatchLine() {
   const alarms = useAlarms().data?.alarms ?? [];

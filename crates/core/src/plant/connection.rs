@@ -118,7 +118,7 @@ impl Settings for Connection {
 }
 
 /// Whether every value of every block can be read: the first and the last instance tell for those between.
-pub(super) fn wrong_blocks(connection: &Item<Connection>, checking: &Checking<'_>) -> Wrong {
+fn wrong_blocks(connection: &Item<Connection>, checking: &Checking<'_>) -> Wrong {
     let mut wrong: Wrong = Vec::new();
     for (i, block) in connection.set.blocks.iter().enumerate() {
         let leaves = match checking.plant.leaves(block.layout) {
@@ -151,7 +151,7 @@ pub(super) fn wrong_blocks(connection: &Item<Connection>, checking: &Checking<'_
 }
 
 /// A changed connection can spoil where tags are read that were not touched.
-pub(super) fn spoilt_tags(connection: &Item<Connection>, checking: &Checking<'_>) -> Option<(String, String)> {
+fn spoilt_tags(connection: &Item<Connection>, checking: &Checking<'_>) -> Option<(String, String)> {
     let of_it = checking.plant.tags.values().filter(|t| t.set.connection == Some(connection.id));
     let spoilt = of_it.filter(|t| !t.set.wrong_source(&connection.set, checking).is_empty());
     let names: Vec<String> = spoilt.map(|t| checking.plant.tag_path(&t.set)).collect();

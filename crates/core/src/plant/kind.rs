@@ -163,6 +163,11 @@ pub trait Settings: Clone + Serialize + DeserializeOwned {
         format!("“{}” uses it", Self::title(item, plant))
     }
 
+    /// Items of other kinds that a change of this one can spoil, each with the field of this one at which that is told.
+    fn dependents(_item: &Item<Self>, _plant: &Plant) -> Vec<(Kind, Uuid, &'static str)> {
+        Vec::new()
+    }
+
     /// What is wrong with an item's settings; that what it names exists is seen to elsewhere.
     fn check(item: &Item<Self>, checking: &Checking<'_>, wrong: &mut Wrong);
 }
@@ -201,6 +206,12 @@ impl<'a> Checking<'a> {
         let mut wrong = Wrong::new();
         let Some(item) = T::table(self.plant).get(&id) else { return wrong };
         T::check(item, self, &mut wrong);
+        if wrong.is_empty() {
+            for (kind, id, field) in T::dependents(item, self.plant) {
+                let title = self.plant.title(kind, id);
+                wrong.extend(self.item(kind, id).into_iter().map(|(_, words)| (field.into(), format!("On {title}: {words}"))));
+            }
+        }
         for reference in item.set.references() {
             let Some(kind) = reference.kind.filter(|&kind| self.plant.own(kind, reference.to).is_none()) else { continue };
             let told = (reference.field, format!("The {} it names does not exist.", kind.words()));

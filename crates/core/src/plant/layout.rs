@@ -5,18 +5,16 @@
 //! moves all its tags.
 
 use super::{
-    Connection, Item, Kind, Own, Plant, Settings, Table, Tag,
+    Item, Kind, Own, Plant, Settings, Table,
     check::{Wrong, between, name_of, text},
-    connection::{spoilt_tags, wrong_blocks},
     kind::{Checking, Reference},
 };
 use crate::scale::Scaling;
 use serde::{Deserialize, Serialize};
-use std::{borrow::Cow, sync::Arc};
 use uuid::Uuid;
 
 /// How deep layouts may be nested.
-const DEEPEST: usize = 8;
+pub(super) const DEEPEST: usize = 8;
 /// Most members that one instance of a layout may come to.
 const MOST_LEAVES: usize = 10_000;
 /// Most members that are looked at for that, those that hold nothing included.
@@ -102,18 +100,6 @@ pub struct Member {
     pub range_high: Option<f64>,
 }
 
-/// Where in a block a tag is read: its `point`.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct BlockPoint {
-    pub block: Uuid,
-    /// Which instance, from 0.
-    #[serde(default)]
-    pub index: u32,
-    /// From the outside in: member, and which element of it, from 0.
-    pub member: Vec<(Uuid, u32)>,
-}
-
 /// A value of one instance of a layout.
 #[derive(Clone, Debug)]
 pub struct Leaf<'a> {
@@ -122,15 +108,6 @@ pub struct Leaf<'a> {
     pub names: Vec<String>,
     pub offset: u32,
     pub member: &'a Member,
-}
-
-/// Where a tag is read, with block and layout worked out.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Source<'a> {
-    /// The driver's own fields.
-    pub point: Cow<'a, Own>,
-    /// The tag's own scaling, or its member's.
-    pub scaling: Option<Scaling>,
 }
 
 fn yes() -> bool {
@@ -220,18 +197,15 @@ impl Settings for Layout {
                 wrong.push((at(&format!("scaling.{field}")), message.into()));
             }
         }
-        let plant = checking.plant;
-        if let Err(words) = plant.leaves(item.id) {
+        if let Err(words) = checking.plant.leaves(item.id) {
             wrong.push(("members".into(), words));
         }
-        if !wrong.is_empty() {
-            return;
-        }
-        let uses = |c: &&Arc<Item<Connection>>| c.set.blocks.iter().any(|b| plant.layout_holds(b.layout, item.id));
-        for connection in plant.connections.values().filter(uses) {
-            let told = wrong_blocks(connection, checking).into_iter().chain(spoilt_tags(connection, checking));
-            wrong.extend(told.map(|(_, words)| ("members".into(), format!("On {}: {words}", connection.set.name))));
-        }
+    }
+
+    /// The connections onto which it is mapped.
+    fn dependents(item: &Item<Layout>, plant: &Plant) -> Vec<(Kind, Uuid, &'static str)> {
+        let uses = plant.connections.values().filter(|c| c.set.blocks.iter().any(|b| plant.layout_holds(b.layout, item.id)));
+        uses.map(|connection| (Kind::Connection, connection.id, "members")).collect()
     }
 }
 
@@ -295,54 +269,12 @@ impl Plant {
         }
         false
     }
-
-    /// Where a tag is read in its connection.
-    ///
-    /// # Errors
-    /// Field of the point and sentence, where it names a block, an instance or a member that is not there.
-    pub fn source<'a>(&self, connection: &Connection, tag: &'a Tag) -> Result<Source<'a>, (String, String)> {
-        if !tag.point.contains_key("block") {
-            return Ok(Source { point: Cow::Borrowed(&tag.point), scaling: tag.scaling });
-        }
-        let at: BlockPoint = super::resolve(None, &tag.point)?;
-        let wrong = |field: &str, words: &str| (field.to_owned(), words.to_owned());
-        let block = connection.blocks.iter().find(|b| b.id == at.block);
-        let block = block.ok_or_else(|| wrong("block", "The connection has no such block any more."))?;
-        if at.index >= block.count {
-            return Err(wrong("index", &format!("The block “{}” has {} instances.", block.name, block.count)));
-        }
-        let gone = || wrong("member", "The layout has no such member any more.");
-        let mut layout = block.layout;
-        let mut offset = at.index.saturating_mul(block.stride);
-        let (last, outer) = at.member.split_last().filter(|_| at.member.len() <= DEEPEST).ok_or_else(gone)?;
-        let step = |layout: Uuid, (id, element): (Uuid, u32), offset: &mut u32| {
-            let member = self.layouts.get(&layout)?.set.members.iter().find(|m| m.id == id && element < m.count)?;
-            *offset = offset.saturating_add(member.offset).saturating_add(element.saturating_mul(member.stride));
-            Some(member)
-        };
-        for &outer in outer {
-            layout = step(layout, outer, &mut offset).and_then(|m| m.layout).ok_or_else(gone)?;
-        }
-        let member = step(layout, *last, &mut offset).filter(|m| m.layout.is_none()).ok_or_else(gone)?;
-        Ok(Source { point: Cow::Owned(block.place(member, offset)), scaling: tag.scaling.or(member.scaling) })
-    }
-}
-
-impl Block {
-    /// The driver's fields of a member that begins `offset` addresses beyond the block.
-    pub fn place(&self, member: &Member, offset: u32) -> Own {
-        let mut point = self.point.clone();
-        point.extend(member.point.iter().map(|(k, v)| (k.clone(), v.clone())));
-        let before = self.point.get("offset").and_then(serde_json::Value::as_u64).unwrap_or(0);
-        point.insert("offset".into(), (before + u64::from(offset)).into());
-        point
-    }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::plant::{Kind, Stored};
+    use crate::plant::{Kind, Stored, Tag};
     use rstest::rstest;
     use serde_json::{Value as Json, json};
 

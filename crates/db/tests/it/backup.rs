@@ -4,7 +4,8 @@ use crate::{AnySource, SHARED, by, create};
 use havrel_core::plant::{Kind, Plant};
 use havrel_db::{
     Db,
-    backup::{BackupError, Place, dump, restore},
+    backup::{BackupError, dump, restore},
+    place::Place,
 };
 use rstest::rstest;
 use serde_json::json;

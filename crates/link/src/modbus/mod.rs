@@ -18,6 +18,7 @@ mod rounds;
 mod run;
 pub mod session;
 pub mod settings;
+mod state;
 mod wire;
 mod work;
 

@@ -7,8 +7,8 @@ use super::{
     commands::Service,
     memory::Memory,
     rounds::{Judge, Rounds, Told},
-    run::{Run, Stop, plan_key, refuse},
     session::{Session, Way},
+    state::{Run, Stop, plan_key, refuse},
     work::{RotaKey, Work, address_of, unit_of},
 };
 use crate::{Command, LinkError, LinkPlan, LinkState, now};

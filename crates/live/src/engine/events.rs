@@ -1,10 +1,9 @@
 //! What the engine's thread is asked for, and who waits for an answer.
 
-use crate::recall::Recalled;
 use havrel_core::{
     TagNo,
     alarm::{AlarmAction, SystemAlarm},
-    engine::Plan,
+    engine::{Plan, Told},
     frame::{Keep, Note},
     sample::{Batch, Value},
     time::Nanos,
@@ -12,6 +11,14 @@ use havrel_core::{
 use std::sync::Arc;
 use tokio::sync::oneshot;
 use uuid::Uuid;
+
+/// One tag's last value.
+pub(crate) struct Recalled {
+    pub tag: TagNo,
+    pub value: Value,
+    pub time: Nanos,
+    pub told: Option<Told>,
+}
 
 /// Something for the engine's thread.
 pub(crate) enum Message {

@@ -7,7 +7,7 @@ mod events;
 mod recovery;
 mod turn;
 
-pub(crate) use events::Message;
+pub(crate) use events::{Message, Recalled};
 
 use crate::{
     Live,
@@ -156,7 +156,7 @@ impl Thread {
         }
         self.steps.push(ClockStep { epoch: self.epoch, at, by });
         let detail = serde_json::json!({"epoch": self.epoch, "before": to_text(at.saturating_sub(by)), "after": to_text(at)});
-        self.notes.push(crate::notes::by_itself("system", title, &detail, at));
+        self.notes.push(crate::lines::by_itself("system", title, &detail, at));
         self.show(&effects, false);
         self.keep(effects);
     }

@@ -50,7 +50,7 @@ impl Thread {
         for active in [true, false] {
             self.engine.step(now(), Input::System { alarm: SystemAlarm::Restarted, active, text: &title }, &mut effects);
         }
-        self.notes.push(crate::notes::by_itself("system", title, &serde_json::json!({"cause": words}), now()));
+        self.notes.push(crate::lines::by_itself("system", title, &serde_json::json!({"cause": words}), now()));
         self.gaps.push(Gap { from: self.reached, to: now(), reason: "the engine failed and was started again".into() });
         self.show(&effects, true);
         self.keep(effects);

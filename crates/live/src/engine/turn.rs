@@ -2,9 +2,9 @@
 
 use super::{
     Thread,
-    events::{Kept, Message, Replies},
+    events::{Kept, Message, Recalled, Replies},
 };
-use crate::{now, recall::Recalled, spool::Appended};
+use crate::{now, spool::Appended};
 use havrel_core::{
     engine::{Effects, Input},
     frame::{Frame, PART_BYTES},

@@ -5,7 +5,7 @@
 //! segment = frame{…}                        a torn frame may stand at the end of the last one
 //! ```
 
-use crate::{notes, quarantine::Quarantine};
+use crate::{lines, quarantine::Quarantine};
 use havrel_core::{
     frame::{BEGINNING, FORMER_BEGINNINGS, Frame, Gap, MAX_BYTES},
     time::{Nanos, to_text},
@@ -133,7 +133,7 @@ pub(super) fn frames(
                         frame.gaps.push(Gap { from, to: frame.arrived, reason: DAMAGED.into() });
                         let title = "Bytes of the spool were damaged and are kept in quarantine".to_owned();
                         let span = serde_json::json!({"from": to_text(from), "to": to_text(frame.arrived)});
-                        frame.notes.push(notes::by_itself("system", title, &span, frame.arrived));
+                        frame.notes.push(lines::by_itself("system", title, &span, frame.arrived));
                     }
                     found.push((*frame, offset + range.end as u64));
                 }

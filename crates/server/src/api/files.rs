@@ -9,6 +9,7 @@ use crate::{
     app::App,
     auth::Person,
     body::{self, Json},
+    compared::{Compared, State},
     problem::Problem,
 };
 use actix_web::{
@@ -20,62 +21,17 @@ use actix_web::{
 use havrel_core::{access::Action, plant::Kind};
 use havrel_db::config::By;
 use havrel_jobs::{
-    sheet::{self, Fate, MOST_SHOWN, Mark, NoPlan, Plan, Wrong},
+    sheet::{self, Fate, MOST_SHOWN, Mark, NoPlan, Wrong},
     whole,
 };
 use havrel_link::Drivers;
 use serde::{Deserialize, Serialize};
-use std::{
-    collections::VecDeque,
-    sync::{Arc, Mutex, PoisonError},
-};
+use std::sync::{Arc, Mutex, PoisonError};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
 /// Most bytes of a file.
 const MOST_BYTES: usize = 64 << 20;
-/// Comparisons that are kept to be looked at.
-const MOST_KEPT: usize = 6;
-
-enum State {
-    Working,
-    Wrong(Vec<Wrong>),
-    Ready(Arc<Plan>),
-    Stopped,
-}
-
-/// A file that was compared with the plant.
-struct Compared {
-    id: Uuid,
-    /// The job that compares, while it does.
-    job: Mutex<Option<Uuid>>,
-    what: String,
-    state: Mutex<State>,
-}
-
-/// The files that were compared lately.
-#[derive(Default)]
-pub struct Files(Mutex<VecDeque<Arc<Compared>>>);
-
-impl Files {
-    fn find(&self, id: Uuid) -> Result<Arc<Compared>, Problem> {
-        let files = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        files.iter().find(|f| f.id == id).cloned().ok_or_else(|| Problem::missing("file; compare it again"))
-    }
-
-    fn keep(&self, file: Arc<Compared>) {
-        let mut files = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        files.push_back(file);
-        if files.len() > MOST_KEPT {
-            files.pop_front();
-        }
-    }
-
-    fn forget(&self, id: Uuid) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).retain(|f| f.id != id);
-    }
-}
-
 fn stopping<E>(_: E) -> Problem {
     Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.")
 }

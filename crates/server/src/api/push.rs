@@ -1,6 +1,6 @@
 //! Values that other programs push, and the tokens with which they may.
 
-use crate::{app::App, auth::Person, body::Json, problem::Problem, sessions, tokens::refused};
+use crate::{app::App, auth::Person, body::Json, problem::Problem, push_index::Index, sessions, tokens::refused};
 use actix_web::{
     HttpRequest, HttpResponse, delete, get,
     http::{StatusCode, header},
@@ -11,14 +11,13 @@ use futures_util::StreamExt as _;
 use havrel_core::{
     TagNo,
     access::Action,
-    plant::{Plant, resolve},
+    plant::Plant,
     quality::{Quality, Reason},
     sample::{Batch, flag},
     text,
     time::{from_text, to_text},
 };
 use havrel_db::own::{NewToken as NewTokenRow, Token};
-use havrel_link::plain::{Holds, PUSH, PushPoint};
 use havrel_live::now;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json_, json};
@@ -36,53 +35,6 @@ const LINE: usize = 64 << 10;
 const CHUNK: usize = 10_000;
 /// Most refused items that are named in an answer.
 const NAMED: usize = 1000;
-
-/// Where pushed values go.
-struct Target {
-    no: TagNo,
-    connection: Uuid,
-    place: Uuid,
-    holds: Holds,
-    enabled: bool,
-    in_service: bool,
-}
-
-/// The tags that can be pushed to, for one revision.
-pub struct Index {
-    revision: i64,
-    targets: Vec<Target>,
-    by_path: HashMap<String, usize>,
-    by_id: HashMap<Uuid, usize>,
-    by_no: HashMap<TagNo, usize>,
-}
-
-impl Index {
-    fn of(plant: &Plant) -> Index {
-        let mut index = Index {
-            revision: plant.revision,
-            targets: Vec::new(),
-            by_path: HashMap::new(),
-            by_id: HashMap::new(),
-            by_no: HashMap::new(),
-        };
-        let idle = plant.idle_places();
-        for tag in plant.tags.values() {
-            let Some(connection) = tag.set.connection.and_then(|id| plant.connections.get(&id)) else { continue };
-            if connection.set.kind != PUSH {
-                continue;
-            }
-            let at = index.targets.len();
-            let holds = resolve::<PushPoint>(None, &tag.set.point).unwrap_or_default().holds;
-            let (no, place, enabled) = (tag.no, tag.set.place, connection.set.enabled);
-            let in_service = !idle.contains(&place);
-            index.targets.push(Target { no, connection: connection.id, place, holds, enabled, in_service });
-            index.by_path.insert(plant.tag_path(&tag.set), at);
-            index.by_id.insert(tag.id, at);
-            index.by_no.insert(tag.no, at);
-        }
-        index
-    }
-}
 
 /// One pushed value.
 #[derive(Deserialize, ToSchema)]
@@ -264,7 +216,7 @@ impl Pushing<'_> {
 )]
 #[post("/api/push")]
 pub async fn push(app: Data<App>, request: HttpRequest, mut body: Payload) -> Result<Json<PushView>, Problem> {
-    let token = app.tokens.of(&app, &request).await?;
+    let token = app.tokens.of(&app.live, &request).await?;
     let plant = app.live.plant();
     let index = {
         let mut kept = app.push_index.lock().unwrap_or_else(PoisonError::into_inner);

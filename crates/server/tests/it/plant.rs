@@ -6,10 +6,7 @@ use havrel_db::{
     cluster::{Care, Cluster},
 };
 use havrel_live::Live;
-use havrel_server::{
-    app::{App, serve as serve_http},
-    sessions::hash,
-};
+use havrel_server::{app::App, routes::serve as serve_http, sessions::hash};
 use havrel_standin::{faults::Which, registers::Works, serve};
 use serde_json::{Value as Json, json};
 use std::{

@@ -164,7 +164,7 @@ async fn a_database_elsewhere_is_reached_over_tls() {
     std::fs::write(&stranger, other.cert.pem()).unwrap();
     let url = cluster.url("plant");
     let with = |root: &Path| format!("{url}?sslmode=verify-full&sslrootcert={}&application_name=plant", root.display());
-    let place = |url: &str| havrel_db::backup::Place::from_url(url).unwrap();
+    let place = |url: &str| havrel_db::place::Place::from_url(url).unwrap();
     let mut connected = None;
     for _ in 0..100 {
         connected = PgConnection::connect_with(&place(&with(&authority)).connect()).await.ok();
@@ -178,7 +178,7 @@ async fn a_database_elsewhere_is_reached_over_tls() {
     let (tls, name): (bool, String) = sqlx::query_as(asked).fetch_one(&mut sql).await.unwrap();
     assert_eq!((tls, name.as_str()), (true, "plant"), "parameters of the address are kept");
     assert!(PgConnection::connect_with(&place(&with(&stranger)).connect()).await.is_err());
-    let unknown = havrel_db::backup::Place::from_url(&format!("{url}?sslmod=require")).err().unwrap().to_string();
+    let unknown = havrel_db::place::Place::from_url(&format!("{url}?sslmod=require")).err().unwrap().to_string();
     assert!(unknown.contains("it sets sslmod, but can only set"), "{unknown}");
     // The programs that back up take the same way.
     let file = folder.path().join("plant.backup");

@@ -3,7 +3,7 @@
 import type { Schemas } from '../../api/client';
 import { useMay } from '../../api/queries';
 import { endOf, release } from '../../app/by-hand';
-import { useGo } from '../../app/router';
+import { useGo } from '../../app/view';
 import { moment, pathEnd } from '../../parts/text';
 import { Button, Empty } from '../../parts/ui';
 

@@ -3,7 +3,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { useCallback, useState } from 'react';
 import { http, type Schemas, take } from '../../api/client';
-import { useGo } from '../../app/router';
+import { useGo } from '../../app/view';
 import { Pips } from '../../parts/pips';
 import { type Column, Sheet } from '../../parts/sheet';
 import { counted, moment, pathEnd } from '../../parts/text';

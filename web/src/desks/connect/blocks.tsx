@@ -7,7 +7,7 @@ import { useState } from 'react';
 import { http, newId, type Schemas, take } from '../../api/client';
 import type { Block, Item } from '../../api/model';
 import { commit, useItems } from '../../api/queries';
-import { useGo } from '../../app/router';
+import { useGo } from '../../app/view';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { ListField } from '../../parts/picker';
 import { counted } from '../../parts/text';

@@ -8,7 +8,7 @@ import { http, take } from '../../api/client';
 import { type ConnectionStatus, useNow, useStatus } from '../../api/live';
 import type { Item, SourceKind } from '../../api/model';
 import { commit, made, useItems, useMay } from '../../api/queries';
-import { useGo, useView } from '../../app/router';
+import { useGo, useView } from '../../app/view';
 import { complain } from '../../parts/form';
 import { save } from '../../parts/save';
 import { counted, lasting } from '../../parts/text';

@@ -6,7 +6,7 @@ import { useRef, useState } from 'react';
 import { http, newId, Refused, take } from '../../api/client';
 import { type ConnectionSet, type DevicePath, type Item, LONG_ORDERS, type SourceKind, type TlsSettings } from '../../api/model';
 import { commit } from '../../api/queries';
-import { useGo } from '../../app/router';
+import { useGo } from '../../app/view';
 import { keepDraft, useDraft } from '../../parts/draft';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { counted } from '../../parts/text';

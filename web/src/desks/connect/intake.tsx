@@ -11,7 +11,7 @@ import { http, take } from '../../api/client';
 import { type Item, TYPES } from '../../api/model';
 import { commit, itemsNow, useItems } from '../../api/queries';
 import { Progress } from '../../app/job-line';
-import { useGo } from '../../app/router';
+import { useGo } from '../../app/view';
 import { complain, useForm } from '../../parts/form';
 import { ListField } from '../../parts/picker';
 import type { Steps } from '../../parts/steps';

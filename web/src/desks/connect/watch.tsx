@@ -5,7 +5,7 @@ import { X } from 'lucide-react';
 import { useState } from 'react';
 import { http, take } from '../../api/client';
 import { useItems, useMay, useTags } from '../../api/queries';
-import { useGo, useView } from '../../app/router';
+import { useGo, useView } from '../../app/view';
 import { Picker } from '../../parts/picker';
 import { printed } from '../../parts/text';
 import { Button, Trouble } from '../../parts/ui';

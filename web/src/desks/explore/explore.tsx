@@ -6,7 +6,7 @@ import { type KeyboardEvent, useCallback, useMemo, useRef, useState } from 'reac
 import { toast } from 'sonner';
 import { feed } from '../../api/live';
 import { useItems, useMay, useTags } from '../../api/queries';
-import { useGo, useView } from '../../app/router';
+import { useGo, useView } from '../../app/view';
 import { seriesColour } from '../../parts/colours';
 import { complain } from '../../parts/form';
 import { PeriodPart, periodWords } from '../../parts/period-part';

@@ -5,7 +5,7 @@ import { X } from 'lucide-react';
 import { useState } from 'react';
 import { http, type Schemas, take } from '../../api/client';
 import { queries, useMay } from '../../api/queries';
-import { useGo, type View } from '../../app/router';
+import { useGo, type View } from '../../app/view';
 import { complain, useForm } from '../../parts/form';
 import { counted, moment, spanWords } from '../../parts/text';
 import { Button, Confirm, Field, FormTrouble, Input, Popup, Trouble } from '../../parts/ui';

@@ -9,7 +9,7 @@ import { http, refused, type Schemas, take } from '../../api/client';
 import { made } from '../../api/queries';
 import { type PlantTree, pathOf } from '../../api/tree';
 import { Progress } from '../../app/job-line';
-import { useView } from '../../app/router';
+import { useView } from '../../app/view';
 import { complain } from '../../parts/form';
 import { counted } from '../../parts/text';
 import { Button, Choice, Field, Tick, Trouble } from '../../parts/ui';

@@ -2,7 +2,7 @@
 
 import { useItems, useMay } from '../../api/queries';
 import { pathOf, useTree } from '../../api/tree';
-import { useGo, useView } from '../../app/router';
+import { useGo, useView } from '../../app/view';
 import { counted } from '../../parts/text';
 import { Button, DeskHead, DeskPart, Trouble } from '../../parts/ui';
 import { Files } from './files';

@@ -10,20 +10,19 @@ import { http, newId, Refused, take } from '../../api/client';
 import { useRevision } from '../../api/live';
 import { made, useItems } from '../../api/queries';
 import { pathOf, useTree } from '../../api/tree';
-import { useGo, useView } from '../../app/router';
 import { pathsInOrder } from '../../app/tree';
+import { useGo, useView } from '../../app/view';
 import { useDraft } from '../../parts/draft';
 import { complain } from '../../parts/form';
 import { type CellTrouble, cellName, Grid, type GridHandle, type GridRow, isShown } from '../../parts/grid';
 import { PickField } from '../../parts/picker';
 import { useWorld } from '../../parts/reading';
-import type { Order } from '../../parts/sheet';
 import { cellCount, insisted, NOTHING, STAGED, type Staged, staged, type Write, without } from '../../parts/staged';
 import { counted } from '../../parts/text';
 import { Button, Choice, Input, Tick } from '../../parts/ui';
 import { Replace } from './replace';
 import { allColumns, FIRST, type TagRow } from './tag-columns';
-import { Views } from './views';
+import { type SheetView, Views } from './views';
 
 /** Which tags are shown, in words, and what that asks of the server. */
 const CHOICES: Record<string, { words: string; query: Partial<Query> }> = {
@@ -50,15 +49,6 @@ interface Query {
   recorded: boolean;
   alarmed: boolean;
   in_service: boolean;
-}
-
-/** What a view keeps. */
-export interface SheetView {
-  columns: string[];
-  choice: string;
-  connection: string;
-  text: string;
-  order: Order | null;
 }
 
 const START: SheetView = { columns: FIRST, choice: 'all', connection: '', text: '', order: null };

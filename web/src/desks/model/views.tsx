@@ -7,10 +7,19 @@ import { useState } from 'react';
 import { http, take } from '../../api/client';
 import { queries, useMay } from '../../api/queries';
 import { complain, useForm } from '../../parts/form';
+import type { Order } from '../../parts/sheet';
 import { Button, Field, Input } from '../../parts/ui';
-import type { SheetView } from './tag-sheet';
 
 const KEY = ['views', 'tags'];
+
+/** What a view keeps. */
+export interface SheetView {
+  columns: string[];
+  choice: string;
+  connection: string;
+  text: string;
+  order: Order | null;
+}
 
 export function Views({ view, onTake }: { view: SheetView; onTake: (view: Partial<SheetView>) => void }) {
   const [open, setOpen] = useState(false);

@@ -4,7 +4,7 @@ import { ArrowDown, ArrowUp, X } from 'lucide-react';
 import { type ReactNode, useState } from 'react';
 import type { Item, Section } from '../../api/model';
 import { commit, useItems, useTags } from '../../api/queries';
-import { useGo } from '../../app/router';
+import { useGo } from '../../app/view';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { Picker, PickField } from '../../parts/picker';
 import { pathEnd } from '../../parts/text';

@@ -7,7 +7,7 @@ import { http, newId, take } from '../../api/client';
 import { feed } from '../../api/live';
 import type { Item, ReportSet } from '../../api/model';
 import { commit, itemsNow, useItems, useMay } from '../../api/queries';
-import { useGo, useView } from '../../app/router';
+import { useGo, useView } from '../../app/view';
 import { complain } from '../../parts/form';
 import { type Period, periodQuery } from '../../parts/period';
 import { PeriodPart, periodWords } from '../../parts/period-part';

@@ -1,0 +1,49 @@
+// What an address says: a desk and what it is about, so that every view can be sent to somebody.
+
+import { useNavigate, useSearch } from '@tanstack/react-router';
+
+/** What an address can say; every desk reads what concerns it. */
+export interface View {
+  /** The chosen place; none is the whole plant. */
+  at?: string | undefined;
+  /** The tag in the inspector. */
+  tag?: string | undefined;
+  /** The open connection, and what is open of it. */
+  connection?: string | undefined;
+  part?: string | undefined;
+  report?: string | undefined;
+  /** Tags of a trend, joined by commas. */
+  tags?: string | undefined;
+  /** Length of the trend in seconds, and its end in milliseconds where it stands still. */
+  span?: number | undefined;
+  end?: number | undefined;
+  /** The two cursors of the trend, in milliseconds. */
+  a?: number | undefined;
+  b?: number | undefined;
+  /** So many seconds earlier is drawn as well. */
+  earlier?: number | undefined;
+}
+
+const TEXTS = ['at', 'tag', 'connection', 'part', 'report', 'tags'] as const;
+const NUMBERS = ['span', 'end', 'a', 'b', 'earlier'] as const;
+
+/** Reads an address; what it cannot say is left out. */
+export function readView(search: Record<string, unknown>): View {
+  const view: View = {};
+  for (const key of TEXTS) if (typeof search[key] === 'string') view[key] = search[key];
+  for (const key of NUMBERS) if (Number.isFinite(search[key])) view[key] = search[key] as number;
+  return view;
+}
+
+/** What the address says. */
+export function useView(): View {
+  return useSearch({ strict: false }) as View;
+}
+
+/** Goes to a desk, or stays, with some of the address changed; `undefined` takes a part away. */
+export function useGo(): (change: Partial<View>, desk?: string) => void {
+  const navigate = useNavigate();
+  return (change, desk) => {
+    void navigate({ to: desk ?? '.', search: ((old: View) => ({ ...old, ...change })) as never });
+  };
+}
