@@ -7,7 +7,12 @@ module.exports = {
   forbidden: [
     { name: 'no-circle', severity: 'error', from: {}, to: { circular: true } },
     {
-      ...never('no-other-desk', 'A desk imports from parts, api and app, never from another desk.', '^src/desks/([^/]+)/', '^src/desks/'),
+      ...never(
+        'no-other-desk',
+        'A desk imports from parts, api and app, never from another desk.',
+        '^src/desks/([^/]+)/',
+        '^src/desks/',
+      ),
       to: { path: '^src/desks/', pathNot: '^src/desks/$1/' },
     },
     never('parts-below-desks', 'Shared parts know no desk and no shell.', '^src/parts/', '^src/(desks|app)/'),
@@ -17,5 +22,10 @@ module.exports = {
       from: { path: '^src/app/', pathNot: '^src/app/router.tsx$' },
     },
   ],
-  options: { tsConfig: { fileName: 'tsconfig.json' }, tsPreCompilationDeps: true, doNotFollow: { path: 'node_modules' }, exclude: { path: 'node_modules|\\.test\\.' } },
+  options: {
+    tsConfig: { fileName: 'tsconfig.json' },
+    tsPreCompilationDeps: true,
+    doNotFollow: { path: 'node_modules' },
+    exclude: { path: 'node_modules|\\.test\\.' },
+  },
 };

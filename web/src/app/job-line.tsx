@@ -22,7 +22,7 @@ export function JobLine({ job }: { job: Job }) {
   return (
     <span className="flex shrink-0 items-center gap-2">
       <span className="text-soft">{job.title}</span>
-      <progress className="h-1.5 w-20 accent-teal" value={job.done} max={job.total} aria-label={job.title} />
+      <progress className="h-1.5 w-20" value={job.done} max={job.total} aria-label={job.title} />
       <span className="figures w-[4ch] text-right">{share} %</span>
       {may && (
         <Button kind="quiet" className="h-6 px-1.5" onClick={() => void cancel()}>

@@ -79,7 +79,7 @@ export function Scan({ connection, table, unit, onGo }: Props) {
         )}
         {reached !== null && (
           <>
-            <progress aria-label="Scanned" className="mb-2 w-40" max={100} value={share} />
+            <progress aria-label="Scanned" className="mb-2 h-1.5 w-40" max={100} value={share} />
             <span className="figures pb-1 text-sm text-soft">
               {busy ? `up to ${reached}` : share >= 100 ? 'done' : `stopped at ${reached}`}
             </span>

@@ -204,7 +204,7 @@ function Compared({ id, name, onDone }: { id: string; name: string; onDone: () =
         <h3 className="flex-1 font-semibold">{name}</h3>
         {data.state === 'working' && (
           <>
-            <progress aria-label="Lines compared" value={data.done} max={Math.max(data.total, 1)} className="w-48 accent-teal" />
+            <progress aria-label="Lines compared" value={data.done} max={Math.max(data.total, 1)} className="h-1.5 w-48" />
             <span className="figures text-sm">
               {data.done.toLocaleString('en')} of {data.total.toLocaleString('en')} lines
             </span>
