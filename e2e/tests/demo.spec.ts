@@ -489,6 +489,23 @@ for (const [theme, name] of ['Day', 'Night'].flatMap((t) => DESKS.map((d) => [t,
   });
 }
 
+test('a first visit loads at most 250 kB of scripts and styles', async ({ browser }) => {
+  await page.goto(`${server.url}/board`);
+  const fresh = await browser.newContext({ storageState: await page.context().storageState() });
+  const visit = await fresh.newPage();
+  const sizes: Promise<number>[] = [];
+  visit.on('requestfinished', (request) => {
+    if (/\.(js|css)$/.test(request.url())) sizes.push(request.sizes().then((s) => s.responseBodySize));
+  });
+  await visit.goto(`${server.url}/board`);
+  await expect(visit.locator('main section').first()).toBeVisible();
+  await visit.waitForLoadState('networkidle');
+  const sum = (await Promise.all(sizes)).reduce((a, b) => a + b, 0);
+  expect(sum).toBeGreaterThan(50_000);
+  expect(sum).toBeLessThan(250_000);
+  await fresh.close();
+});
+
 test('the page itself never scrolls, on any desk and with the inspector open', async () => {
   const scrolls = () =>
     page.evaluate(() => {
