@@ -489,6 +489,20 @@ for (const [theme, name] of ['Day', 'Night'].flatMap((t) => DESKS.map((d) => [t,
   });
 }
 
+test('a tag is dragged from the sheet into the field of a setpoint', async () => {
+  await page.goto(`${server.url}/model`);
+  await page.getByPlaceholder('Words of the path…').fill('wash tank 1 level');
+  await expect(page.getByRole('grid').getByText('Level setpoint')).toBeVisible();
+  await page.getByRole('gridcell', { name: 'Level', exact: true }).click();
+  const setpoint = page.getByRole('combobox', { name: 'Setpoint' });
+  await expect(setpoint).toHaveValue(/Level setpoint/);
+  await page.getByRole('button', { name: 'Clear Setpoint' }).click();
+  await expect(setpoint).toHaveValue('');
+  await page.getByRole('row', { name: /Level setpoint/ }).locator('[draggable=true]').dragTo(setpoint);
+  await expect(setpoint).toHaveValue(/Level setpoint/);
+  await page.getByRole('button', { name: 'Close inspector' }).click();
+});
+
 test('a first visit loads at most 250 kB of scripts and styles', async ({ browser }) => {
   await page.goto(`${server.url}/board`);
   const fresh = await browser.newContext({ storageState: await page.context().storageState() });

@@ -1,8 +1,12 @@
 //! What the description of the interface says of all operations alike.
 
-use utoipa::openapi::{
-    ContentBuilder, Ref, RefOr, ResponseBuilder,
-    path::{Operation, Parameter},
+use crate::feed::FeedMessage;
+use utoipa::{
+    PartialSchema as _, ToSchema as _,
+    openapi::{
+        ContentBuilder, Ref, RefOr, ResponseBuilder,
+        path::{Operation, Parameter},
+    },
 };
 
 /// Adds title, version and how each operation may be refused.
@@ -13,6 +17,10 @@ pub(crate) fn describe(mut document: utoipa::openapi::OpenApi) -> utoipa::openap
         Some("Times are RFC 3339 with up to nine fraction digits. Errors are problem documents (RFC 9457).".into());
     document.info.license = None;
     document.info.contact = None;
+    // The feed is no operation that a document of this kind can tell of; its messages are.
+    let mut schemas = vec![(FeedMessage::name().into_owned(), FeedMessage::schema())];
+    FeedMessage::schemas(&mut schemas);
+    document.components.get_or_insert_default().schemas.extend(schemas);
     for (path, item) in &mut document.paths.paths {
         let operations = [&mut item.get, &mut item.post, &mut item.put, &mut item.patch, &mut item.delete];
         operations.into_iter().flatten().for_each(|operation| describe_refusals(path, operation));

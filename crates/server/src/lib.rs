@@ -8,6 +8,7 @@ mod body;
 mod compared;
 pub mod demo;
 mod describe;
+mod feed;
 mod guard;
 pub mod limits;
 mod metrics;

@@ -8,6 +8,7 @@ use crate::{
     api::{alarms::EventView, values::ValueView},
     app::App,
     auth::Person,
+    feed::{ConnectionStatus, FeedAlarms, FeedMessage, JobStatus, Status},
     problem::Problem,
     sessions::{self, Hash},
 };
@@ -15,9 +16,8 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use actix_ws::{AggregatedMessage, Session};
 use futures_util::StreamExt as _;
 use havrel_core::{access::Action, time::to_text};
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use std::{
-    collections::{BTreeMap, HashMap},
     sync::{PoisonError, atomic::Ordering},
     time::{Duration, Instant},
 };
@@ -45,91 +45,6 @@ struct Asked {
     epoch: Option<Uuid>,
     #[serde(default)]
     got: Option<u64>,
-}
-
-#[derive(Serialize)]
-struct Message {
-    n: u64,
-    now: String,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    values: Vec<ValueView>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    alarms: Option<Alarms>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    revision: Option<i64>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    status: Option<Status>,
-    /// The session has ended: nothing more comes.
-    #[serde(skip_serializing_if = "std::ops::Not::not")]
-    ended: bool,
-}
-
-#[derive(Serialize)]
-struct Alarms {
-    epoch: Uuid,
-    last: u64,
-    /// Events cannot be given one by one: read the list anew.
-    anew: bool,
-    events: Vec<EventView>,
-}
-
-#[derive(Serialize)]
-struct Status {
-    database_ok: bool,
-    database_since: String,
-    /// What the database says when it takes nothing; empty while it does.
-    database_trouble: String,
-    /// Parts of the program that do not run at present, in words.
-    faults: Vec<String>,
-    spool_frames: usize,
-    spool_bytes: u64,
-    spool_room: u64,
-    spool_oldest: String,
-    spool_trouble: String,
-    lost: u64,
-    /// Tags that are bad now, by place.
-    bad: HashMap<Uuid, usize>,
-    /// How many values are set by hand, and a number that rises when that list changes.
-    by_hand: (usize, u64),
-    connections: HashMap<Uuid, ConnectionStatus>,
-    /// Work that goes on by itself.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    jobs: Vec<JobStatus>,
-}
-
-#[derive(Serialize)]
-struct JobStatus {
-    id: Uuid,
-    title: String,
-    done: u64,
-    total: u64,
-}
-
-#[derive(Serialize)]
-struct ConnectionStatus {
-    state: havrel_link::LinkState,
-    since: String,
-    message: String,
-    cure: String,
-    round_trip_us: u64,
-    p50_us: u64,
-    p95_us: u64,
-    requests: u64,
-    values: u64,
-    /// Values a second.
-    rate: f64,
-    errors: u64,
-    errors_by_kind: BTreeMap<&'static str, u64>,
-    overruns: u64,
-    reconnects: u64,
-    answered: String,
-    /// Time of the oldest current value among its tags; empty where there is none.
-    oldest: String,
-    /// Which address is in use, and since when.
-    path: usize,
-    path_since: String,
-    /// What was found out about the device and is worked around, in sentences.
-    learnt: Vec<String>,
 }
 
 /// Opens the socket.
@@ -271,7 +186,7 @@ impl<'a> Feed<'a> {
         if !self.goes_on().await {
             let now = to_text(havrel_live::now());
             let last =
-                Message { n: self.sent + 1, now, values: Vec::new(), alarms: None, revision: None, status: None, ended: true };
+                FeedMessage { n: self.sent + 1, now, values: Vec::new(), alarms: None, revision: None, status: None, ended: true };
             if let Ok(text) = serde_json::to_string(&last) {
                 // The other side may be gone already.
                 let _ = self.session.text(text).await;
@@ -300,7 +215,7 @@ impl<'a> Feed<'a> {
         }
         self.sent += 1;
         self.heard = Instant::now();
-        let message = Message { n: self.sent, now: to_text(havrel_live::now()), values, alarms, revision, status, ended: false };
+        let message = FeedMessage { n: self.sent, now: to_text(havrel_live::now()), values, alarms, revision, status, ended: false };
         let Ok(text) = serde_json::to_string(&message) else { return false };
         self.session.text(text).await.is_ok()
     }
@@ -311,20 +226,20 @@ impl<'a> Feed<'a> {
         (self.watched.iter().filter_map(newer).collect(), values.version())
     }
 
-    fn alarms(&self) -> Option<Alarms> {
+    fn alarms(&self) -> Option<FeedAlarms> {
         let board = self.app.live.alarms.read().unwrap_or_else(PoisonError::into_inner);
         // Nothing before the browser has said from where it follows, and nothing when it has all.
         if !self.events_due && self.followed.is_none_or(|n| n == board.last()) {
             return None;
         }
         let epoch = self.app.epoch;
-        let anew = || Alarms { epoch, last: board.last(), anew: true, events: Vec::new() };
+        let anew = || FeedAlarms { epoch, last: board.last(), anew: true, events: Vec::new() };
         let Some(mut events) = self.followed.and_then(|n| board.after(n)) else { return Some(anew()) };
         events.truncate(MOST_EVENTS);
         let last = events.last().map_or(board.last(), |(n, _)| *n);
         let plant = self.app.live.plant();
         let events = events.into_iter().map(|(n, e)| EventView::of(&plant, n.cast_signed(), e)).collect();
-        Some(Alarms { epoch, last, anew: false, events })
+        Some(FeedAlarms { epoch, last, anew: false, events })
     }
 
     fn status(&self) -> Status {
@@ -334,7 +249,7 @@ impl<'a> Feed<'a> {
         let counts = live.counts();
         let connections = live.health().into_iter().map(|(id, h)| {
             let view = ConnectionStatus {
-                state: h.state,
+                state: h.state.into(),
                 since: text(h.since),
                 message: h.message,
                 cure: h.cure,
@@ -345,7 +260,7 @@ impl<'a> Feed<'a> {
                 values: h.values,
                 rate: h.rate,
                 errors: h.errors,
-                errors_by_kind: h.errors_by_kind,
+                errors_by_kind: h.errors_by_kind.into_iter().map(|(kind, count)| (kind.to_owned(), count)).collect(),
                 oldest: text(counts.oldest.get(&id).copied().unwrap_or(0)),
                 path: h.path,
                 path_since: text(h.path_since),
@@ -368,7 +283,7 @@ impl<'a> Feed<'a> {
             spool_trouble: spool.trouble,
             lost: spool.lost,
             bad: counts.bad.clone(),
-            by_hand: live.hand_count(),
+            by_hand: live.hand_count().into(),
             connections: connections.collect(),
             jobs: live
                 .jobs

@@ -7,67 +7,9 @@ import { type Schemas, signedOut } from './client';
 export type LiveValue = Omit<Schemas['ValueView'], 'value'> & { value: boolean | number | string | null };
 export type AlarmEvent = Schemas['EventView'];
 
-export interface ConnectionStatus {
-  state: 'off' | 'connecting' | 'running' | 'trouble';
-  since: string;
-  message: string;
-  cure: string;
-  round_trip_us: number;
-  /** Of the last 256 requests: half took no longer, 95 of 100 took no longer. */
-  p50_us: number;
-  p95_us: number;
-  requests: number;
-  values: number;
-  /** Values a second. */
-  rate: number;
-  errors: number;
-  errors_by_kind: Record<string, number>;
-  overruns: number;
-  reconnects: number;
-  answered: string;
-  /** Time of the oldest current value among its tags. */
-  oldest: string;
-  /** Which address is in use, and since when. */
-  path: number;
-  path_since: string;
-  /** What was found out about the device and is worked around, in sentences. */
-  learnt: string[];
-}
-
-export interface Status {
-  database_ok: boolean;
-  database_since: string;
-  /** What the database says when it takes nothing. */
-  database_trouble: string;
-  /** Parts of the program that do not run at present. */
-  faults: string[];
-  spool_frames: number;
-  spool_bytes: number;
-  spool_room: number;
-  /** Until when all is in the database; empty while nothing waits. */
-  spool_oldest: string;
-  /** What the spool's disk says when it refuses. */
-  spool_trouble: string;
-  lost: number;
-  /** Tags that are bad now, by place. */
-  bad: Record<string, number>;
-  /** How many values are set by hand, and a number that rises when that list changes. */
-  by_hand: [number, number];
-  connections: Record<string, ConnectionStatus>;
-  /** Work that goes on by itself. */
-  jobs?: { id: string; title: string; done: number; total: number }[];
-}
-
-interface Message {
-  n: number;
-  now: string;
-  values?: LiveValue[];
-  alarms?: { epoch: string; last: number; anew: boolean; events: AlarmEvent[] };
-  revision?: number;
-  status?: Status;
-  /** The session has ended: nothing more comes. */
-  ended?: boolean;
-}
+export type ConnectionStatus = Schemas['ConnectionStatus'];
+export type Status = Schemas['Status'];
+type Message = Omit<Schemas['FeedMessage'], 'values'> & { values?: LiveValue[] };
 
 type Listener = () => void;
 
@@ -201,7 +143,7 @@ class Feed {
       this.follow = { last: message.alarms.last, epoch: message.alarms.epoch };
       this.alarms.set(this.alarms.get() + 1);
     }
-    if (message.revision !== undefined) this.revision.set(message.revision);
+    if (typeof message.revision === 'number') this.revision.set(message.revision);
     if (message.status) {
       this.status.set(message.status);
       this.now.set(now);

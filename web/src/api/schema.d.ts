@@ -1465,6 +1465,16 @@ export interface components {
                 by_hand: number[];
             }[];
         };
+        /** @description Values set by hand. */
+        ByHandCount: {
+            /** @description How many there are. */
+            count: number;
+            /**
+             * Format: int64
+             * @description Rises when the list of them changes.
+             */
+            version: number;
+        };
         /** @description What was written into one cell. */
         CellBody: {
             column: string;
@@ -1561,6 +1571,50 @@ export interface components {
             back: Record<string, never> | null;
             /** @description Whether it can be put back all the same. */
             can: boolean;
+        };
+        /**
+         * @description How a connection stands.
+         * @enum {string}
+         */
+        ConnectionState: "off" | "connecting" | "running" | "trouble";
+        /** @description How a connection is. */
+        ConnectionStatus: {
+            state: components["schemas"]["ConnectionState"];
+            since: string;
+            message: string;
+            cure: string;
+            /** Format: int64 */
+            round_trip_us: number;
+            /** Format: int64 */
+            p50_us: number;
+            /** Format: int64 */
+            p95_us: number;
+            /** Format: int64 */
+            requests: number;
+            /** Format: int64 */
+            values: number;
+            /**
+             * Format: double
+             * @description Values a second.
+             */
+            rate: number;
+            /** Format: int64 */
+            errors: number;
+            errors_by_kind: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            overruns: number;
+            /** Format: int64 */
+            reconnects: number;
+            answered: string;
+            /** @description Time of the oldest current value among its tags; empty where there is none. */
+            oldest: string;
+            /** @description Which address is in use, and since when. */
+            path: number;
+            path_since: string;
+            /** @description What was found out about the device and is worked around, in sentences. */
+            learnt: string[];
         };
         /** @description The file. */
         ConnectionsFile: {
@@ -1714,6 +1768,32 @@ export interface components {
              * @description At most 3600.
              */
             seconds: number;
+        };
+        /** @description What happened to alarms. */
+        FeedAlarms: {
+            /** Format: uuid */
+            epoch: string;
+            /** Format: int64 */
+            last: number;
+            /** @description Events cannot be given one by one: read the list anew. */
+            anew: boolean;
+            events: components["schemas"]["EventView"][];
+        };
+        /** @description One message of the feed; what has not changed is left out. */
+        FeedMessage: {
+            /**
+             * Format: int64
+             * @description Counts the messages of this socket; the browser answers with it.
+             */
+            n: number;
+            now: string;
+            values?: components["schemas"]["ValueView"][];
+            alarms?: components["schemas"]["FeedAlarms"] | null;
+            /** Format: int64 */
+            revision?: number | null;
+            status?: components["schemas"]["Status"] | null;
+            /** @description The session has ended: nothing more comes. */
+            ended?: boolean;
         };
         /** @description A field of an item; without a field name the whole item. */
         FieldName: {
@@ -1870,6 +1950,16 @@ export interface components {
             source: string;
             /** @description The type of a tag at its source, also where a layout says it: `f32`, `bool`, `text` …; empty where there is none. */
             holds: string;
+        };
+        /** @description How far a job is. */
+        JobStatus: {
+            /** Format: uuid */
+            id: string;
+            title: string;
+            /** Format: int64 */
+            done: number;
+            /** Format: int64 */
+            total: number;
         };
         /** @description A kept view of a sheet. */
         KeptViewRow: {
@@ -2350,6 +2440,34 @@ export interface components {
              * @description The tag, where it is one.
              */
             tag?: string | null;
+        };
+        /** @description How the server is. */
+        Status: {
+            database_ok: boolean;
+            database_since: string;
+            /** @description What the database says when it takes nothing; empty while it does. */
+            database_trouble: string;
+            /** @description Parts of the program that do not run at present, in words. */
+            faults: string[];
+            spool_frames: number;
+            /** Format: int64 */
+            spool_bytes: number;
+            /** Format: int64 */
+            spool_room: number;
+            spool_oldest: string;
+            spool_trouble: string;
+            /** Format: int64 */
+            lost: number;
+            /** @description Tags that are bad now, by place. */
+            bad: {
+                [key: string]: number;
+            };
+            by_hand: components["schemas"]["ByHandCount"];
+            connections: {
+                [key: string]: components["schemas"]["ConnectionStatus"];
+            };
+            /** @description Work that goes on by itself. */
+            jobs?: components["schemas"]["JobStatus"][];
         };
         /** @description One rung of a test. */
         StepView: {

@@ -51,7 +51,7 @@ function useFollow() {
     if (known.current >= 0 && revision > known.current && !madeHere(revision)) void tell(revision);
     known.current = revision;
   }, [revision]);
-  const hands = useStatus()?.by_hand[1];
+  const hands = useStatus()?.by_hand.version;
   useEffect(() => {
     if (hands !== undefined) void queries.invalidateQueries({ queryKey: ['hands'] });
   }, [hands]);

@@ -79,13 +79,13 @@ export function WatchLine() {
           </span>
         ))}
       </Link>
-      {(status?.by_hand[0] ?? 0) > 0 && (
+      {(status?.by_hand.count ?? 0) > 0 && (
         <Link
           to="/alarms"
           search={{ at: view.at, part: 'by-hand' } as never}
           className="shrink-0 rounded px-1.5 py-0.5 font-semibold hover:bg-band"
         >
-          ✎ {status?.by_hand[0]} set by hand
+          ✎ {status?.by_hand.count} set by hand
         </Link>
       )}
       {/* The text of an alarm comes first: what says that all is well gives way to it. */}

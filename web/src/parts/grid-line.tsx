@@ -2,6 +2,7 @@
 
 import clsx from 'clsx';
 import { type KeyboardEvent, memo, type ReactNode, type RefObject } from 'react';
+import { type Dragged, dragItem } from './drag';
 import type { StagedRow } from './staged';
 import { mayOverflow } from './text';
 
@@ -22,6 +23,8 @@ export interface GridColumn<R> {
   show?: (row: R) => ReactNode;
   /** Is only told, in these words. */
   say?: (row: R) => string;
+  /** What can be dragged from it into a field that chooses one. */
+  carries?: (row: R) => Dragged;
 }
 
 /** Whether a column cannot be written. */
@@ -50,6 +53,8 @@ export interface Typing {
   text: string;
   whole: boolean;
 }
+
+const CARRY = 'Drag it into a field that chooses a tag.';
 
 /** Names a cell of the troubles. */
 export const cellName = (id: string, key: string) => `${id} ${key}`;
@@ -125,6 +130,7 @@ function LineOf<R>(props: Props<R>) {
         const text = row && !c.show ? told(c) : '';
         const long = mayOverflow(text, c.width - 16);
         // What the cell has no room for, or says in a shorter way.
+        const carried = data !== undefined ? c.carries?.(data) : undefined;
         const full = c.say ? text : c.print && row ? said(c.key) : text;
         const hidden = long || full !== text ? full : undefined;
         return (
@@ -137,13 +143,16 @@ function LineOf<R>(props: Props<R>) {
             tabIndex={-1}
             aria-selected={inside}
             aria-invalid={trouble !== undefined}
-            title={trouble?.message ?? (cell ? (row?.fresh ? undefined : `was “${cell.was}”`) : hidden)}
+            draggable={carried !== undefined}
+            onDragStart={(e) => carried && dragItem(e.dataTransfer, carried)}
+            title={trouble?.message ?? (cell ? (row?.fresh ? undefined : `was “${cell.was}”`) : carried ? CARRY : hidden)}
             className={clsx(
               'px-2 leading-7 whitespace-nowrap',
               long && 'truncate',
               (cell || edits) && 'relative',
               c.say && 'text-soft',
               c.right && 'text-right',
+              carried && 'cursor-grab',
               c.pinned && 'sticky z-10',
               opened || (inside && several) ? 'bg-tint' : 'bg-raised',
               here &&
@@ -154,9 +163,12 @@ function LineOf<R>(props: Props<R>) {
             style={c.pinned ? { left: lefts[i] } : undefined}
             onMouseDown={(e) => {
               if (edits || e.button !== 0) return;
-              e.preventDefault();
+              // A press that may begin a drag is left to the browser.
+              if (!carried) e.preventDefault();
               tools.current.press({ row: index, column: i }, e.shiftKey);
             }}
+            // The press gave the focus to the cell; the keys belong to the grid.
+            onMouseUp={(e) => carried && e.currentTarget.closest<HTMLElement>('[role=grid]')?.focus({ preventScroll: true })}
             onMouseEnter={(e) => e.buttons === 1 && tools.current.drag({ row: index, column: i })}
             onDoubleClick={() => !isShown(c) && tools.current.type(said(c.key))}
             onClick={(e) => !e.shiftKey && c.pinned && data !== undefined && tools.current.open(data)}

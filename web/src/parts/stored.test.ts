@@ -17,7 +17,7 @@ function status(oldest: string, bytes: number): Status {
     spool_trouble: '',
     lost: 0,
     bad: {},
-    by_hand: [0, 0],
+    by_hand: { count: 0, version: 0 },
     connections: {},
   };
 }

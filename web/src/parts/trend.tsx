@@ -70,7 +70,7 @@ interface Props {
 function usePixels(tags: readonly TrendTag[], span: number, end: number | undefined, width: number, earlier = 0) {
   const ids = tags.map((t) => t.id);
   // What is set or released by hand shows at once.
-  const hands = useStatus()?.by_hand[1];
+  const hands = useStatus()?.by_hand.version;
   return useQuery({
     queryKey: ['pixels', ids, span, end, width, earlier, end === undefined ? hands : 0],
     enabled: ids.length > 0 && width > 0 && earlier >= 0,

@@ -31,7 +31,14 @@ const OWN_WIDTHS: Record<string, number> = {
 };
 
 const SHOWN: GridColumn<TagRow>[] = [
-  { key: 'now', title: 'Now', width: 150, right: true, show: (row) => <Value no={row.no} set={row} own /> },
+  {
+    key: 'now',
+    title: 'Now',
+    width: 150,
+    right: true,
+    show: (row) => <Value no={row.no} set={row} own />,
+    carries: (row) => ({ kind: 'tag', id: row.id, title: `${row.place_path}/${row.name}` }),
+  },
   { key: 'source_words', title: 'Read from', width: 220, say: (row) => row.source || 'nowhere' },
   { key: 'limits', title: 'Limits', width: 150, say: (row) => row.limits || 'none' },
   { key: 'service', title: 'Service', width: 110, say: (row) => (row.idle ? 'out of service' : 'in service') },
