@@ -185,8 +185,15 @@ impl<'a> Feed<'a> {
     async fn beat(&mut self) -> bool {
         if !self.goes_on().await {
             let now = to_text(havrel_live::now());
-            let last =
-                FeedMessage { n: self.sent + 1, now, values: Vec::new(), alarms: None, revision: None, status: None, ended: true };
+            let last = FeedMessage {
+                n: self.sent + 1,
+                now,
+                values: Vec::new(),
+                alarms: None,
+                revision: None,
+                status: None,
+                ended: true,
+            };
             if let Ok(text) = serde_json::to_string(&last) {
                 // The other side may be gone already.
                 let _ = self.session.text(text).await;
@@ -215,7 +222,8 @@ impl<'a> Feed<'a> {
         }
         self.sent += 1;
         self.heard = Instant::now();
-        let message = FeedMessage { n: self.sent, now: to_text(havrel_live::now()), values, alarms, revision, status, ended: false };
+        let message =
+            FeedMessage { n: self.sent, now: to_text(havrel_live::now()), values, alarms, revision, status, ended: false };
         let Ok(text) = serde_json::to_string(&message) else { return false };
         self.session.text(text).await.is_ok()
     }
