@@ -28,8 +28,8 @@ pub(crate) async fn file(request: HttpRequest) -> HttpResponse {
     };
     let accepted = request.headers().get(header::ACCEPT_ENCODING).and_then(|h| h.to_str().ok()).unwrap_or_default();
     let packed = PACKED.iter().find_map(|(coding, ending)| {
-        let takes = accepted.split(',').any(|one| one.split(';').next().is_some_and(|name| name.trim() == *coding));
-        Files::get(&format!("{name}{ending}")).filter(|_| takes).map(|file| (*coding, file))
+        let file = takes(accepted, coding).then(|| Files::get(&format!("{name}{ending}")))?;
+        file.map(|file| (*coding, file))
     });
     // Names under assets/ carry a hash of their content and never change.
     let keep = if name.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
@@ -42,5 +42,31 @@ pub(crate) async fn file(request: HttpRequest) -> HttpResponse {
     match packed {
         Some((coding, packed)) => answer.insert_header((header::CONTENT_ENCODING, coding)).body(packed.data.into_owned()),
         None => answer.body(file.data.into_owned()),
+    }
+}
+
+/// Whether a browser that accepts these codings takes this one; a weight of 0 means that it does not (RFC 9110, 12.5.3).
+fn takes(accepted: &str, coding: &str) -> bool {
+    accepted.split(',').any(|one| {
+        let (name, weight) = one.split_once(';').unwrap_or((one, ""));
+        let weight = weight.trim().strip_prefix("q=").map_or(Ok(1.0), str::parse::<f32>);
+        name.trim() == coding && weight.is_ok_and(|weight| weight > 0.0)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("gzip, deflate, br", true)]
+    #[case("gzip;q=0.5, br;q=1.0", true)]
+    #[case("br;q=0, gzip", false)]
+    #[case("br;q=much", false)]
+    #[case("brotli", false)]
+    #[case("", false)]
+    fn only_what_the_browser_takes_is_sent_packed(#[case] accepted: &str, #[case] takes_it: bool) {
+        assert_eq!(takes(accepted, "br"), takes_it);
     }
 }
