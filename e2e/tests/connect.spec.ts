@@ -120,7 +120,7 @@ test('a connection with a spare address is tested on both', async () => {
   await form.getByText('Requests, groups and spare addresses').click();
   await form.getByRole('button', { name: 'Spare address' }).click();
   await form.getByLabel('Host of spare 1').fill('127.0.0.1');
-  await form.getByLabel('Port', { exact: true }).nth(1).fill(String(second.port));
+  await form.getByLabel('Port of spare 1').fill(String(second.port));
   await form.getByRole('button', { name: 'Group', exact: true }).click();
   await form.getByLabel('Group', { exact: true }).fill('Slow');
   await form.getByRole('button', { name: 'Test' }).click();

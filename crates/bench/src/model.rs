@@ -7,7 +7,7 @@ use havrel_core::plant::{
     view::{Now, TagQuery, TagView},
 };
 use havrel_jobs::sheet::{self, Mark};
-use havrel_link::Drivers;
+use havrel_link::Kinds;
 use serde_json::json;
 use std::{collections::HashSet, time::Instant};
 use uuid::Uuid;
@@ -73,7 +73,7 @@ pub fn measure(figures: &mut Figures) -> Result<()> {
         [Edit { kind: Kind::Place, id: Uuid::from_u128(500), op, seen: None }]
     };
     let edits = patch("parent", json!(Uuid::from_u128(7)));
-    let moved = middle(|| edit::apply(&plant, &edits, &Drivers, || 0).is_ok());
+    let moved = middle(|| edit::apply(&plant, &edits, &Kinds, || 0).is_ok());
     let copied = middle(|| (*plant.places).clone());
     figures.add("model: one place moved among 50,000 with 100,000 tags", moved, "ms", Some("< 100 ms"));
     figures.add("  the limit beside it: the list of places copied", copied, "ms", None);
@@ -94,7 +94,7 @@ pub fn measure(figures: &mut Figures) -> Result<()> {
     let compared = |bytes: &[u8]| -> Result<f64> {
         let began = Instant::now();
         let file = sheet::read(bytes, Kind::Tag).map_err(|wrong| format!("{wrong:?}"))?;
-        let plan = sheet::compare(&plant, Kind::Tag, &file, None, &Drivers, &mut Uuid::now_v7, &mut |_| true);
+        let plan = sheet::compare(&plant, Kind::Tag, &file, None, &Kinds, &mut Uuid::now_v7, &mut |_| true);
         plan.map_err(|e| format!("{e:?}"))?;
         Ok(began.elapsed().as_secs_f64())
     };

@@ -9,7 +9,7 @@ use havrel_core::{
     sample::{Batch, Value},
 };
 use havrel_db::{ConnectOptions, Db, config::By};
-use havrel_link::Drivers;
+use havrel_link::Kinds;
 use havrel_live::{Live, now};
 use havrel_server::{app::App, routes::serve, sessions};
 use serde_json::{Value as Json, json};
@@ -157,7 +157,7 @@ async fn build_places(db: &Db) -> Result<()> {
 
 async fn commit(db: &Db, edits: &[Edit]) -> Result<()> {
     let by = By { account: None, actor: "Bench".into(), why: "Bench".into(), undoes: None };
-    db.commit(&Plant::default(), edits, &by, Drivers).await?;
+    db.commit(&Plant::default(), edits, &by, Kinds).await?;
     Ok(())
 }
 

@@ -6,7 +6,7 @@ use std::collections::{BTreeSet, HashMap};
 /// Something wanted from a linear address space.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Want {
-    /// Which address space, for example a Modbus table of one device.
+    /// Which address space, for example one table of registers of one device.
     pub space: u32,
     /// First address.
     pub start: u32,
@@ -138,7 +138,7 @@ impl Refusals {
 
     /// How much of the gap before an item may be bridged: nothing that is missing.
     fn free_before(&self, want: &Want, gap: u32) -> u32 {
-        // Nothing that can be asked for in one request is longer than 2,000 addresses (bits; Modbus V1.1b3, §6.1).
+        // No protocol here asks for more than 2,000 addresses at once.
         let from = (want.space, want.start.saturating_sub(gap.saturating_add(2000)), 0);
         let before = self.missing.range(from..(want.space, want.start, 0));
         before.map(|(_, start, count)| want.start.saturating_sub(start + count)).fold(gap, u32::min)

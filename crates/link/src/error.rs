@@ -125,8 +125,8 @@ impl LinkError {
     /// What the settings of the connection could take over from it: the field, its value, and what that does.
     pub fn offer(&self) -> Option<Offer> {
         let (field, value, words) = match self {
-            LinkError::Untrusted(_, fingerprint) => ("tls.fingerprint", fingerprint.clone(), "Trust this certificate"),
-            LinkError::OtherUnit(_, unit) => ("unit", unit.to_string(), "Use the unit that answers"),
+            LinkError::Untrusted(_, fingerprint) => ("settings.tls.fingerprint", fingerprint.clone(), "Trust this certificate"),
+            LinkError::OtherUnit(_, unit) => ("settings.unit", unit.to_string(), "Use the unit that answers"),
             // Twice what it took, in full seconds.
             LinkError::Late(took, _) => ("timeout_ms", (took.div_ceil(500) * 1000).to_string(), "Wait longer"),
             _ => return None,

@@ -1,7 +1,12 @@
 //! Sources without a wire: memory that keeps what it is told, values that other programs push, and figures about Havrel
 //! itself. Their values come from elsewhere in the program; here they are checked, shown and, for memory, written.
 
-use crate::{Command, Driver, LinkError, LinkState, Page, Ports, RawValue, TestStep, now};
+use crate::{
+    Command, Kind, LinkError, LinkState, Ports, Runner, Wrong,
+    form::{Choice, Field, Section},
+    kind::{Capabilities, Description, Start},
+    now,
+};
 use async_trait::async_trait;
 use havrel_core::{
     plant::{Connection, Own, Tag, connection::MEMORY, resolve},
@@ -9,8 +14,8 @@ use havrel_core::{
     sample::{Batch, Value},
 };
 use serde::{Deserialize, Serialize};
-use serde_json::Value as Json;
-use tokio::sync::mpsc;
+use serde_json::{Value as Json, json};
+use std::sync::Arc;
 use uuid::Uuid;
 
 /// What other programs push.
@@ -155,26 +160,10 @@ pub struct FigurePoint {
     pub connection: Option<Uuid>,
 }
 
-/// The one step of a test that has nothing to try.
-pub(crate) async fn pass(steps: mpsc::Sender<TestStep>, tried: &str, answer: &str) {
-    let step = TestStep {
-        name: "Source".into(),
-        tried: tried.into(),
-        passed: true,
-        answer: answer.into(),
-        cure: String::new(),
-        offer: None,
-        took_us: 0,
-    };
-    // Nobody listening any more means that the test was cancelled.
-    let _ = steps.send(step).await;
-}
-
 impl Plain {
-    /// The driver of one of these kinds.
-    pub fn of(kind: &str) -> Option<Plain> {
-        [MEMORY, PUSH, FIGURES].into_iter().find(|k| *k == kind).map(Plain)
-    }
+    pub const MEMORY: Plain = Plain(MEMORY);
+    pub const PUSH: Plain = Plain(PUSH);
+    pub const FIGURES: Plain = Plain(FIGURES);
 
     fn read(self, point: &Own) -> Result<String, (String, String)> {
         let holds = |holds: Holds| match holds {
@@ -204,17 +193,68 @@ impl Plain {
     }
 }
 
-#[async_trait]
-impl Driver for Plain {
-    fn kind(&self) -> &'static str {
+impl Kind for Plain {
+    fn name(&self) -> &'static str {
         self.0
     }
 
-    fn check(&self, _connection: &Connection) -> Vec<(String, String)> {
+    fn describe(&self) -> Description {
+        let holds = vec![Choice::new("number", "a number"), Choice::new("switch", "on or off"), Choice::new("text", "a text")];
+        let holds = Field::choice("type", "Holds", holds).width(6);
+        let keep = Field::tick("keep", "Keep the value after a restart", false).width(6);
+        let interval =
+            Field::number("interval_ms", "Expected interval, ms").usual(1000).hint("older values show their age").width(2);
+        let in_use = Field::tick("enabled", "In use", true).width(6);
+        let of = |title, about, first, fields, point, starts, can| {
+            let sections = vec![Section { title: "", folded: false, fields }];
+            Description { kind: self.0, title, about, first, sections, point, starts, can }
+        };
+        let none = Capabilities::default();
+        match self.0 {
+            MEMORY => of(
+                "Memory",
+                "Values that people set here, such as a product or a batch size; kept over a restart where that is wished.",
+                "Memory",
+                vec![in_use],
+                vec![holds, keep],
+                Start::several(&[
+                    ("a number, kept", json!({"type": "number", "keep": true})),
+                    ("a switch, kept", json!({"type": "switch", "keep": true})),
+                    ("a text, kept", json!({"type": "text", "keep": true})),
+                    ("a number, until restart", json!({"type": "number"})),
+                ]),
+                Capabilities { set_here: true, ..none },
+            ),
+            PUSH => of(
+                "Pushed values",
+                "Other programs send values over HTTP, with a token and with their own times.",
+                "Pushed values",
+                vec![interval, in_use],
+                vec![holds],
+                Start::several(&[
+                    ("a number", json!({"type": "number"})),
+                    ("a switch", json!({"type": "switch"})),
+                    ("a text", json!({"type": "text"})),
+                ]),
+                Capabilities { health: true, tokens: true, ..none },
+            ),
+            _ => of(
+                "Figures of Havrel",
+                "How Havrel and its connections fare, as tags that can be recorded and alarmed like any other.",
+                "Havrel itself",
+                vec![in_use],
+                Vec::new(),
+                Vec::new(),
+                Capabilities { browse: true, ..none },
+            ),
+        }
+    }
+
+    fn check(&self, _connection: &Connection) -> Vec<Wrong> {
         Vec::new()
     }
 
-    fn check_point(&self, _connection: &Connection, tag: &Tag) -> Vec<(String, String)> {
+    fn check_point(&self, _connection: &Connection, tag: &Tag) -> Vec<Wrong> {
         if tag.writable && self.0 != MEMORY {
             return vec![("writable".into(), "Only memory tags can be set here.".into())];
         }
@@ -225,14 +265,13 @@ impl Driver for Plain {
         self.read(point).ok()
     }
 
-    async fn test(&self, _connection: &Connection, steps: mpsc::Sender<TestStep>) {
-        pass(steps, "look at the settings", "there is no device to reach").await;
+    fn runner(&self) -> Arc<dyn Runner> {
+        Arc::new(*self)
     }
+}
 
-    async fn browse(&self, _connection: &Connection, _request: &Own) -> Result<Page, LinkError> {
-        Err(LinkError::BadRequest("There is no device to look at.".into()))
-    }
-
+#[async_trait]
+impl Runner for Plain {
     async fn run(&self, mut ports: Ports) {
         loop {
             let plan = ports.plan.borrow_and_update().clone();
@@ -249,21 +288,15 @@ impl Driver for Plain {
                     },
                     command = ports.commands.recv() => command,
                 };
-                let none = || LinkError::BadRequest("There is no device to ask.".into());
-                // Whoever asked may have gone away meanwhile.
+                const NONE: &str = "There is no device to ask.";
                 match command {
                     None => return,
-                    Some(Command::Browse { reply, .. }) => drop(reply.send(Err(none()))),
-                    Some(Command::TakePath { reply, .. }) => drop(reply.send(Err(none()))),
-                    Some(Command::Raw { tags, reply }) => {
-                        drop(reply.send(Ok(tags.into_iter().map(RawValue::none).collect())));
-                    }
                     Some(Command::Write { tag, value, reply }) => {
                         let point = plan.points.iter().find(|p| p.tag == tag).map(|p| resolve::<MemoryPoint>(None, &p.point));
                         let result = match point {
                             _ if !plan.connection.enabled => Err(LinkError::SwitchedOff),
                             Some(Ok(point)) => point.holds.of(&value).map_err(|words| LinkError::BadRequest(words.into())),
-                            _ => Err(none()),
+                            _ => Err(LinkError::BadRequest(NONE.into())),
                         };
                         if let Ok(value) = &result {
                             let mut batch = Batch::default();
@@ -276,8 +309,10 @@ impl Driver for Plain {
                                 h.answered = now();
                             });
                         }
+                        // Whoever asked may have gone away meanwhile.
                         drop(reply.send(result));
                     }
+                    Some(other) => other.refuse_without_device(NONE),
                 }
             }
         }
@@ -302,7 +337,8 @@ mod tests {
     #[case(FIGURES, json!({"figure": "p95"}), Err("connection"))]
     #[case(FIGURES, json!({"figure": "spool_age", "connection": Uuid::nil()}), Err("connection"))]
     fn a_point_is_shown_or_its_field_named(#[case] kind: &str, #[case] point: Json, #[case] expected: Result<&str, &str>) {
-        let read = Plain::of(kind).unwrap().read(point.as_object().unwrap());
+        let kind = [Plain::MEMORY, Plain::PUSH, Plain::FIGURES].into_iter().find(|k| k.0 == kind).unwrap();
+        let read = kind.read(point.as_object().unwrap());
         assert_eq!(read.as_ref().map(String::as_str).map_err(|(field, _)| field.as_str()), expected);
     }
 

@@ -1,6 +1,11 @@
 //! Simulated signals: tags that follow a curve, a walk or a table, in the rhythm of their connection.
 
-use crate::{Command, Driver, LinkError, LinkPlan, LinkState, Page, Ports, RawValue, TestStep, now};
+use crate::{
+    Kind, LinkError, LinkPlan, LinkState, Ports, Runner, Wrong,
+    form::{Choice, Control, Field, Section},
+    kind::{Capabilities, Description, Start},
+    now,
+};
 use async_trait::async_trait;
 use havrel_core::{
     TagNo,
@@ -11,14 +16,13 @@ use havrel_core::{
     signal::{Running, Signal},
     time::MILLI,
 };
+use serde_json::json;
 use std::{
     collections::{HashMap, hash_map::Entry},
+    sync::Arc,
     time::Duration,
 };
-use tokio::{
-    sync::mpsc,
-    time::{Instant, sleep_until},
-};
+use tokio::time::{Instant, sleep_until};
 
 /// The connection kind.
 pub const KIND: &str = "signals";
@@ -33,17 +37,31 @@ fn read(point: &Own) -> Result<Signal, (String, String)> {
     resolve(None, point)
 }
 
-#[async_trait]
-impl Driver for Signals {
-    fn kind(&self) -> &'static str {
+impl Kind for Signals {
+    fn name(&self) -> &'static str {
         KIND
     }
 
-    fn check(&self, _connection: &Connection) -> Vec<(String, String)> {
+    fn describe(&self) -> Description {
+        let fields =
+            vec![Field::number("interval_ms", "Interval, ms").usual(1000), Field::tick("enabled", "In use", true).width(6)];
+        Description {
+            kind: KIND,
+            title: "Signals",
+            about: "Made-up values, such as a sine or a played table, to try things out without a device.",
+            first: "Signals",
+            sections: vec![Section { title: "", folded: false, fields }],
+            point: point(),
+            starts: starts(),
+            can: Capabilities { health: true, ..Capabilities::default() },
+        }
+    }
+
+    fn check(&self, _connection: &Connection) -> Vec<Wrong> {
         Vec::new()
     }
 
-    fn check_point(&self, _connection: &Connection, tag: &Tag) -> Vec<(String, String)> {
+    fn check_point(&self, _connection: &Connection, tag: &Tag) -> Vec<Wrong> {
         if tag.writable {
             return vec![("writable".into(), "A signal cannot be written.".into())];
         }
@@ -61,17 +79,52 @@ impl Driver for Signals {
         })
     }
 
-    async fn test(&self, _connection: &Connection, steps: mpsc::Sender<TestStep>) {
-        crate::plain::pass(steps, "make a value", "signals need no device").await;
+    fn runner(&self) -> Arc<dyn Runner> {
+        Arc::new(Signals)
     }
+}
 
-    async fn browse(&self, _connection: &Connection, _request: &Own) -> Result<Page, LinkError> {
-        Err(LinkError::BadRequest("Signals are made, not found.".into()))
-    }
-
+#[async_trait]
+impl Runner for Signals {
     async fn run(&self, ports: Ports) {
         run(ports).await;
     }
+}
+
+fn point() -> Vec<Field> {
+    const CURVE: &[&str] = &["sine", "ramp"];
+    const RANGED: &[&str] = &["sine", "ramp", "walk"];
+    let signals = vec![
+        Choice::new("", "choose…"),
+        Choice::new("sine", "a sine"),
+        Choice::new("ramp", "a ramp"),
+        Choice::new("steps", "steps"),
+        Choice::new("walk", "a random walk"),
+        Choice::new("replay", "a played table"),
+    ];
+    vec![
+        Field::choice("signal", "Signal", signals).width(6),
+        Field::number("low", "From").usual(0).only("signal", RANGED).width(2),
+        Field::number("high", "to").usual(100).only("signal", RANGED).width(2),
+        Field::number("period_s", "in seconds").usual(60).only("signal", CURVE).width(2),
+        Field::number("step", "Most a second").usual(1).only("signal", &["walk"]).width(2),
+        Field::number("each_s", "Seconds each").usual(15).only("signal", &["steps"]).width(2),
+        Field::new("values", "Values", Control::Numbers).usual(json!([0, 50, 100])).only("signal", &["steps"]).width(6),
+        Field::new("csv", "Table: time in seconds, value", Control::Rows)
+            .usual("0;20\n10;35\n20;20")
+            .only("signal", &["replay"])
+            .width(6),
+    ]
+}
+
+fn starts() -> Vec<Start> {
+    Start::several(&[
+        ("a sine", json!({"signal": "sine", "low": 0, "high": 100, "period_s": 60})),
+        ("a ramp", json!({"signal": "ramp", "low": 0, "high": 100, "period_s": 60})),
+        ("steps", json!({"signal": "steps", "values": [0, 25, 50, 100], "each_s": 15})),
+        ("a random walk", json!({"signal": "walk", "low": 0, "high": 100, "step": 1})),
+        ("a played table", json!({"signal": "replay", "csv": "0;20\n10;35\n20;30\n30;20"})),
+    ])
 }
 
 async fn run(mut ports: Ports) {
@@ -115,7 +168,7 @@ async fn beat(ports: &mut Ports, plan: &LinkPlan, signals: &mut HashMap<TagNo, (
         tokio::select! {
             biased;
             changed = ports.plan.changed() => return changed.map_err(drop),
-            command = ports.commands.recv() => refuse(command.ok_or(())?),
+            command = ports.commands.recv() => command.ok_or(())?.refuse_without_device("A signal has no device."),
             () = sleep_until(began + due) => {
                 let mut batch = Batch::default();
                 let at = now();
@@ -139,16 +192,5 @@ async fn beat(ports: &mut Ports, plan: &LinkPlan, signals: &mut HashMap<TagNo, (
                 }
             }
         }
-    }
-}
-
-fn refuse(command: Command) {
-    let words = || LinkError::BadRequest("A signal cannot be written.".into());
-    // Whoever asked may have gone away meanwhile.
-    match command {
-        Command::Write { reply, .. } => drop(reply.send(Err(words()))),
-        Command::Browse { reply, .. } => drop(reply.send(Err(words()))),
-        Command::Raw { tags, reply } => drop(reply.send(Ok(tags.into_iter().map(RawValue::none).collect()))),
-        Command::TakePath { reply, .. } => drop(reply.send(Err(words()))),
     }
 }

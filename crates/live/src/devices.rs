@@ -3,10 +3,10 @@
 use crate::{Live, LiveError, links};
 use havrel_core::{
     TagNo,
-    plant::{Connection, Item, Own, Plant, Tag, connection::MEMORY},
+    plant::{Connection, Item, Plant, Tag, connection::MEMORY},
     sample::Value,
 };
-use havrel_link::{Command, LinkError, Page, RawValue, traffic::Exchange};
+use havrel_link::{Ask, Children, Command, LinkError, PointPlan, RawValue, traffic::Exchange};
 use std::sync::{Arc, PoisonError};
 use tokio::sync::{broadcast, oneshot};
 use uuid::Uuid;
@@ -56,14 +56,27 @@ impl Live {
         Ok(held)
     }
 
-    /// Reads tags of one connection now and gives the bytes they are made of, at most 200.
+    /// Reads tags of one connection now and gives the bytes they are made of, at most 200, in their order.
     ///
     /// # Errors
     /// When the connection does not run.
-    pub async fn raw(&self, connection: Uuid, mut tags: Vec<TagNo>) -> Result<Vec<RawValue>, LiveError> {
-        tags.truncate(200);
+    pub async fn raw(&self, connection: Uuid, tags: &[TagNo]) -> Result<Vec<RawValue>, LiveError> {
+        let tags = &tags[..tags.len().min(200)];
+        let links = || self.links.lock().unwrap_or_else(PoisonError::into_inner);
+        let points = links().get(&connection).map_or_else(|| vec![None; tags.len()], |line| line.points(tags));
+        let read: Vec<PointPlan> = points.iter().flatten().cloned().collect();
+        let mut values = self.read(connection, read).await?.into_iter();
+        let without = || RawValue { words: "It has no source that can be read.".into(), ..RawValue::default() };
+        Ok(points.iter().map(|point| point.as_ref().and_then(|_| values.next()).unwrap_or_else(without)).collect())
+    }
+
+    /// Reads points of one connection now, of tags or not, and answers in their order.
+    ///
+    /// # Errors
+    /// When the connection does not run.
+    pub async fn read(&self, connection: Uuid, points: Vec<PointPlan>) -> Result<Vec<RawValue>, LiveError> {
         let (reply, answer) = oneshot::channel();
-        self.command(connection, Command::Raw { tags, reply }).await?;
+        self.command(connection, Command::Read { points, reply }).await?;
         Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
     }
 
@@ -91,9 +104,9 @@ impl Live {
     ///
     /// # Errors
     /// When the connection does not run or the device refuses.
-    pub async fn browse(&self, connection: Uuid, request: Own) -> Result<Page, LiveError> {
+    pub async fn browse(&self, connection: Uuid, ask: Ask) -> Result<Children, LiveError> {
         let (reply, answer) = oneshot::channel();
-        self.command(connection, Command::Browse { request, reply }).await?;
+        self.command(connection, Command::Browse { ask, reply }).await?;
         Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
     }
 

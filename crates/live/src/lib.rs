@@ -46,7 +46,7 @@ use havrel_db::{
     Db, DbError,
     config::{By, CommitError},
 };
-use havrel_link::{Drivers, Health, LinkError};
+use havrel_link::{Health, Kinds, LinkError};
 use quarantine::Quarantine;
 use secrets::Keeper;
 use serde_json::{Value as Json, json};
@@ -323,7 +323,7 @@ impl Live {
         let watch = move |share: f64| watched.as_ref().is_none_or(|job| job.go_on(share));
         let plant = self.plant();
         let edits = self.secrets.take_in(&plant, edits).map_err(CommitError::Refused)?;
-        let next = Arc::new(self.db.commit_watched(&plant, &edits, by, Drivers, watch).await?);
+        let next = Arc::new(self.db.commit_watched(&plant, &edits, by, Kinds, watch).await?);
         self.apply(next.clone()).await;
         Ok(next)
     }

@@ -8,11 +8,12 @@ use crate::{
 };
 use futures_util::FutureExt as _;
 use havrel_core::{
+    TagNo,
     plant::Plant,
     quality::{Quality, Reason},
     sample::Batch,
 };
-use havrel_link::{Command, Driver, Health, LinkPlan, LinkState, PointPlan, Ports, driver_or_words, traffic::Tap};
+use havrel_link::{Command, Health, LinkPlan, LinkState, PointPlan, Ports, Runner, runner, traffic::Tap};
 use std::{
     collections::{HashMap, HashSet},
     panic::AssertUnwindSafe,
@@ -36,6 +37,12 @@ pub(crate) struct Line {
 impl Line {
     pub fn commands(&self) -> mpsc::Sender<Command> {
         self.commands.clone()
+    }
+
+    /// Where it reads these tags; `None` for one that it does not read.
+    pub fn points(&self, tags: &[TagNo]) -> Vec<Option<PointPlan>> {
+        let plan = self.plan.borrow();
+        tags.iter().map(|tag| plan.points.iter().find(|p| p.tag == *tag).cloned()).collect()
     }
 
     pub fn health(&self) -> Health {
@@ -69,7 +76,7 @@ impl Line {
     /// Runs a driver. One that fails is run anew after a pause, its tags bad meanwhile; `reports` hears what it said, and
     /// nothing once it runs again.
     fn start(
-        driver: Arc<dyn Driver>,
+        runner: Arc<dyn Runner>,
         id: Uuid,
         plan: LinkPlan,
         to_engine: mpsc::Sender<Message>,
@@ -103,7 +110,7 @@ impl Line {
                     std::future::pending::<()>().await;
                 };
                 back_off.begins();
-                let run = driver.run(Ports { plan, batches: batches_out, commands, health: health.clone(), tap });
+                let run = runner.run(Ports { plan, batches: batches_out, commands, health: health.clone(), tap });
                 let run = AssertUnwindSafe(run).catch_unwind();
                 let ended = tokio::select! {
                     (ended, ()) = async { tokio::join!(run, forward) } => ended,
@@ -190,8 +197,8 @@ impl Live {
             }
         }
         for (id, plan) in wanted {
-            let driver = driver_or_words(&plan.connection.kind);
-            let line = Line::start(driver, id, plan, self.to_engine.clone(), self.reports.clone());
+            let runner = runner(&plan.connection.kind);
+            let line = Line::start(runner, id, plan, self.to_engine.clone(), self.reports.clone());
             self.spawn(crate::paths::watch(self.clone(), id, line.changes()));
             links.insert(id, line);
         }
@@ -201,8 +208,7 @@ impl Live {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use havrel_core::plant::{Connection, Kind, Own, Stored, Tag};
-    use havrel_link::{LinkError, Page, TestStep};
+    use havrel_core::plant::{Kind, Stored};
     use serde_json::json;
     use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -211,23 +217,7 @@ mod tests {
     struct Fails(AtomicUsize);
 
     #[async_trait::async_trait]
-    impl Driver for Fails {
-        fn kind(&self) -> &'static str {
-            "fails"
-        }
-        fn check(&self, _: &Connection) -> Vec<(String, String)> {
-            Vec::new()
-        }
-        fn check_point(&self, _: &Connection, _: &Tag) -> Vec<(String, String)> {
-            Vec::new()
-        }
-        fn show_point(&self, _: &Connection, _: &Own) -> Option<String> {
-            None
-        }
-        async fn test(&self, _: &Connection, _: mpsc::Sender<TestStep>) {}
-        async fn browse(&self, _: &Connection, _: &Own) -> Result<Page, LinkError> {
-            Err(LinkError::SwitchedOff)
-        }
+    impl Runner for Fails {
         async fn run(&self, mut ports: Ports) {
             assert!(self.0.fetch_add(1, Ordering::Relaxed) > 0, "the first time it fails");
             let mut batch = Batch::default();

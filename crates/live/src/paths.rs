@@ -1,7 +1,7 @@
 //! Tells the journal when a connection goes over to another of its addresses.
 
 use crate::Live;
-use havrel_link::{Health, driver};
+use havrel_link::{Health, kind};
 use serde_json::json;
 use std::sync::Arc;
 use tokio::sync::watch;
@@ -18,7 +18,7 @@ pub(crate) async fn watch(live: Arc<Live>, connection: Uuid, mut health: watch::
         path = now;
         let plant = live.plant();
         let Some(item) = plant.connections.get(&connection) else { continue };
-        let paths = driver(&item.set.kind).map(|d| d.paths(&item.set)).unwrap_or_default();
+        let paths = kind(&item.set.kind).map(|kind| kind.addresses(&item.set)).unwrap_or_default();
         let Some(words) = paths.get(path) else { continue };
         let which = if path == 0 { "its first address" } else { "a spare address" };
         let title = format!("{} is now reached over {which}, {words}", item.set.name);

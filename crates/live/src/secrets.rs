@@ -9,7 +9,7 @@ use base64::{Engine as _, engine::general_purpose::STANDARD};
 use havrel_core::plant::{
     Connection, Edit, Kind, Op, Own, Plant, Problem, ProblemKind, Secret, SourceCheck as _, resolve, secret,
 };
-use havrel_link::Drivers;
+use havrel_link::Kinds;
 use serde_json::Value as Json;
 use std::{
     borrow::Cow,
@@ -149,7 +149,7 @@ fn wrong_with(plant: &Plant, edit: &Edit) -> Vec<(String, String)> {
     if let Op::Create(set, _) | Op::Patch(set) = &edit.op {
         own.extend(set.clone());
     }
-    resolve::<Connection>(None, &own).map(|connection| Drivers.connection(&connection)).unwrap_or_default()
+    resolve::<Connection>(None, &own).map(|connection| Kinds.connection(&connection)).unwrap_or_default()
 }
 
 #[cfg(test)]

@@ -7,7 +7,7 @@ use havrel_jobs::{
     sheet::{self, Fate, Mark, NoPlan, Plan},
     whole,
 };
-use havrel_link::Drivers;
+use havrel_link::Kinds;
 use havrel_live::secrets::Keeper;
 use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::Path};
 use uuid::Uuid;
@@ -61,10 +61,10 @@ pub async fn import(place: &DataPlace, what: What, from: &Path, remove: bool, ye
     let db = Db::open(database.connect()).await?;
     let (plant, _) = db.load_plant().await?;
     let compared = match what.kind() {
-        None => whole::compare(&plant, &bytes, remove, &Drivers, &mut |_| true),
+        None => whole::compare(&plant, &bytes, remove, &Kinds, &mut |_| true),
         Some(kind) => sheet::read(&bytes, kind).map_err(NoPlan::Wrong).and_then(|file| {
             let remove = remove.then_some(None);
-            sheet::compare(&plant, kind, &file, remove, &Drivers, &mut Uuid::now_v7, &mut |_| true)
+            sheet::compare(&plant, kind, &file, remove, &Kinds, &mut Uuid::now_v7, &mut |_| true)
         }),
     };
     let plan = match compared {
@@ -92,7 +92,7 @@ pub async fn import(place: &DataPlace, what: What, from: &Path, remove: bool, ye
     let by = By { account: None, actor: "command line".into(), why: why.chars().take(400).collect(), undoes: None };
     let keeper = Keeper::at(&data_folder(&place.data)?);
     let edits = keeper.take_in(&plant, &plan.edits).map_err(|p| format!("it could not be imported: {}", p[0].message))?;
-    let next = db.commit(&plant, &edits, &by, Drivers).await.map_err(|e| format!("it could not be imported: {e}"))?;
+    let next = db.commit(&plant, &edits, &by, Kinds).await.map_err(|e| format!("it could not be imported: {e}"))?;
     say(&format!("imported as revision {}; a running Havrel follows by itself", next.revision));
     Ok(())
 }

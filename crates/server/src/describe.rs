@@ -1,6 +1,7 @@
 //! What the description of the interface says of all operations alike.
 
 use crate::feed::FeedMessage;
+use havrel_link::form::Choice;
 use utoipa::{
     PartialSchema as _, ToSchema as _,
     openapi::{
@@ -20,6 +21,9 @@ pub(crate) fn describe(mut document: utoipa::openapi::OpenApi) -> utoipa::openap
     // The feed is no operation that a document of this kind can tell of; its messages are.
     let mut schemas = vec![(FeedMessage::name().into_owned(), FeedMessage::schema())];
     FeedMessage::schemas(&mut schemas);
+    // Controls hold fields, and these controls, so what a control names is not collected by itself.
+    schemas.push((Choice::name().into_owned(), Choice::schema()));
+    Choice::schemas(&mut schemas);
     document.components.get_or_insert_default().schemas.extend(schemas);
     for (path, item) in &mut document.paths.paths {
         let operations = [&mut item.get, &mut item.post, &mut item.put, &mut item.patch, &mut item.delete];

@@ -13,44 +13,6 @@ export interface PlaceSet {
   counts: 'each' | 'one' | null;
 }
 
-export type SourceKind = 'modbus' | 'push' | 'memory' | 'signals' | 'figures';
-
-/** One address under which a device is reached. */
-export interface DevicePath {
-  host?: string;
-  port?: number;
-  device?: string;
-}
-
-/** A secret as it is typed, or that there is one: it never comes back. */
-export type Secret = { secret: string } | { kept: true };
-
-/** With whom a secured connection is made, and as whom. */
-export interface TlsSettings {
-  trust?: string;
-  fingerprint?: string;
-  certificate?: string;
-  key?: Secret | null;
-}
-
-export interface ModbusSettings extends DevicePath {
-  transport?: 'tcp' | 'tls' | 'rtu_over_tcp' | 'serial';
-  baud?: number;
-  parity?: 'none' | 'odd' | 'even';
-  stop_bits?: number;
-  unit?: number;
-  base?: number;
-  order?: string;
-  limit?: number;
-  gap?: number;
-  spacing_ms?: number;
-  parallel?: number;
-  writes?: number[];
-  spare?: DevicePath[];
-  takeover?: boolean;
-  tls?: TlsSettings;
-}
-
 /** Tags of a connection that are read together, in a rhythm of their own. */
 export interface Group {
   id: string;
@@ -71,12 +33,14 @@ export interface Block {
 
 export interface ConnectionSet {
   name: string;
-  kind: SourceKind;
+  /** As `/api/kinds` describes it. */
+  kind: string;
   enabled: boolean;
   writing: boolean;
   interval_ms: number;
   timeout_ms: number;
-  settings: ModbusSettings;
+  /** The kind's own. */
+  settings: Record<string, unknown>;
   groups: Group[];
   blocks: Block[];
   order: number;
@@ -114,20 +78,6 @@ export interface Scaling {
   clamp?: boolean;
   curve?: 'linear' | 'root';
 }
-
-/** How the bytes of a value stand in its registers. */
-export const ORDERS: readonly string[] = ['ABCD', 'CDAB', 'BADC', 'DCBA'];
-/** With those in which halves and registers of 64 bits are not turned alike. */
-export const LONG_ORDERS: readonly string[] = [...ORDERS, 'EFGHABCD', 'CDABGHEF', 'FEHGBADC', 'DCBAHGFE'];
-
-/** How values of up to 32 bits stand where those of 64 bits stand in an order. */
-export const halfOrder = (order: string) => ORDERS[LONG_ORDERS.indexOf(order) - ORDERS.length] ?? order;
-
-/** The orders that values of a type can stand in; one that was chosen already stays among them. */
-export const ordersOf = (type: string, chosen = '') => (type.endsWith('64') || chosen.length > 4 ? LONG_ORDERS : ORDERS);
-
-/** Everything a register may hold. */
-export const TYPES = ['u16', 'i16', 'u32', 'i32', 'u64', 'i64', 'f32', 'f64', 'bcd', 'bool', 'text'] as const;
 
 /** Where a tag is read: fields of its connection's kind, or the member of a block. */
 export interface Point {
@@ -231,6 +181,8 @@ export interface Item<K extends Kind> {
   title: string;
   set: Sets[K];
   source: string;
+  /** Of a connection: every address under which its device is reached. */
+  addresses?: string[];
   /** The type of a tag at its source, also where a layout says it. */
   holds: string;
 }

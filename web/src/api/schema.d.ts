@@ -216,7 +216,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/connections/{id}/look": {
+    "/api/connections/{id}/browse": {
         parameters: {
             query?: never;
             header?: never;
@@ -225,8 +225,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Reads a page of registers over the running connection. */
-        post: operations["look"];
+        /**
+         * Gives a page of what lies below a node: of the device over the running connection, of the connection's blocks (node
+         *     `blocks`), or of Havrel's own figures.
+         */
+        post: operations["browse"];
         delete?: never;
         options?: never;
         head?: never;
@@ -244,26 +247,6 @@ export interface paths {
         put?: never;
         /** Shows which addresses of a connection are taken, and what a block would take. */
         post: operations["register_map"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/connections/{id}/outline": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Lists what a connection offers by itself: the members of its blocks, or figures of Havrel. Registers are looked at
-         *     instead (`look`).
-         */
-        post: operations["outline"];
         delete?: never;
         options?: never;
         head?: never;
@@ -297,8 +280,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Scans a range for what answers, step by step with a pause between. The answer is NDJSON; ending the request ends the
-         *     scan.
+         * Scans an address space for what answers, step by step with a pause between. The answer is NDJSON; ending the request ends
+         *     the scan.
          */
         post: operations["scan"];
         delete?: never;
@@ -667,6 +650,23 @@ export interface paths {
         };
         /** Reads the journal. */
         get: operations["read"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every kind of connection: what its forms ask for and what it can do. */
+        get: operations["kinds"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1465,6 +1465,15 @@ export interface components {
                 by_hand: number[];
             }[];
         };
+        /** @description What lies below a node. */
+        BrowseBody: {
+            /** @description The node's `id`; empty for the top. */
+            node?: string;
+            /** @description Where the page begins: empty for the first one, then `next` of the one before. In an address space it is an address. */
+            cursor?: string;
+            /** @description Most nodes of the page, to 5,000. */
+            most: number;
+        };
         /** @description Values set by hand. */
         ByHandCount: {
             /** @description How many there are. */
@@ -1474,6 +1483,23 @@ export interface components {
              * @description Rises when the list of them changes.
              */
             version: number;
+        };
+        /** @description What a kind can do. */
+        Capabilities: {
+            /** @description There is something to test. */
+            test: boolean;
+            /** @description What can become tags is found by looking, not typed. */
+            browse: boolean;
+            /** @description Its devices have linear address spaces, onto which layouts are mapped. */
+            spaces: boolean;
+            /** @description Its devices are asked: there are round trips, requests and reconnects. */
+            asks: boolean;
+            /** @description It has figures of health. */
+            health: boolean;
+            /** @description It takes values from whoever shows a token. */
+            tokens: boolean;
+            /** @description Its values are set by people here; the connection need not allow writing for that. */
+            set_here: boolean;
         };
         /** @description What was written into one cell. */
         CellBody: {
@@ -1497,6 +1523,15 @@ export interface components {
             title: string;
             before?: Record<string, never> | null;
             after?: Record<string, never> | null;
+        };
+        /** @description A page of what lies below a node. */
+        ChildrenView: {
+            read_at: string;
+            /** @description What the `parts` of nodes are called. */
+            parts: string[];
+            nodes: components["schemas"]["NodeView"][];
+            /** @description Where the next page begins; null after the last one. */
+            next?: string | null;
         };
         /** @description Tags that would be made. */
         ClashBody: {
@@ -1654,6 +1689,11 @@ export interface components {
         Credentials: {
             name: string;
             password: string;
+        };
+        /** @description A default that depends on another field. */
+        DefaultWhile: {
+            while: components["schemas"]["While"];
+            default: unknown;
         };
         /** @description One item that becomes different. */
         DifferenceView: {
@@ -1829,15 +1869,87 @@ export interface components {
             password: string;
             code: string;
         };
-        /** @description One register or bit. */
-        FoundView: {
-            /** @description As it goes on the wire. */
+        /** @description One choice. */
+        FormChoice: {
+            /** @description As it is stored; the empty text leaves the field away. */
+            value: string;
+            words: string;
+            only?: components["schemas"]["While"] | null;
+        };
+        /** @description How a field is asked for. */
+        FormControl: {
+            /** @enum {string} */
+            control: "text";
+        } | {
+            /** @enum {string} */
+            control: "number";
+        } | {
+            options: components["schemas"]["FormChoice"][];
+            /** @description The values are numbers. */
+            numbers: boolean;
+            /** @enum {string} */
+            control: "choice";
+        } | {
+            /** @enum {string} */
+            control: "tick";
+        } | {
+            options: components["schemas"]["FormChoice"][];
+            /** @enum {string} */
+            control: "ticks";
+        } | {
+            /** @enum {string} */
+            control: "fingerprint";
+        } | {
+            /** @enum {string} */
+            control: "pem";
+        } | {
+            /** @enum {string} */
+            control: "pem_secret";
+        } | {
+            /** @enum {string} */
+            control: "numbers";
+        } | {
+            /** @enum {string} */
+            control: "rows";
+        } | {
+            /** @enum {string} */
+            control: "address";
+        } | {
+            noun: string;
+            /** Format: int32 */
+            most: number;
+            fields: components["schemas"]["FormField"][];
+            /** @enum {string} */
+            control: "list";
+        } | {
+            /** @enum {string} */
+            control: "groups";
+        };
+        /** @description One field. */
+        FormField: components["schemas"]["FormControl"] & {
+            /** @description Which setting, with dots: `interval_ms` or `settings.tls.trust` of a connection, `address` of a point. */
+            key: string;
             label: string;
-            /** @description As manuals write it. */
-            manual: string;
-            /** @description Why the device did not give it. */
-            refused: string;
-            readings: components["schemas"]["ReadingView"][];
+            /** @description Beside the field; may be empty. */
+            hint: string;
+            /** @description What holds where nothing is said. */
+            default: unknown;
+            /** @description Other defaults, while another field says something. */
+            defaults?: components["schemas"]["DefaultWhile"][];
+            only?: components["schemas"]["While"] | null;
+            /**
+             * Format: int32
+             * @description Sixths of the line that it takes.
+             */
+            width: number;
+        };
+        /** @description Fields that belong together. */
+        FormSection: {
+            /** @description Empty for the first one. */
+            title: string;
+            /** @description Whether it is closed until somebody opens it. */
+            folded: boolean;
+            fields: components["schemas"]["FormField"][];
         };
         /** @description Which revision to go back to. */
         GoBackBody: {
@@ -1946,8 +2058,10 @@ export interface components {
             title: string;
             /** @description Effective settings. */
             set: Record<string, never>;
-            /** @description Where a tag is read, in words, with the address as it goes on the wire. */
+            /** @description Where a tag is read, or where a connection leads, in words; with the address as it goes on the wire. */
             source: string;
+            /** @description Of a connection: every address under which its device is reached, the first before the spare ones. */
+            addresses?: string[];
             /** @description The type of a tag at its source, also where a layout says it: `f32`, `bool`, `text` …; empty where there is none. */
             holds: string;
         };
@@ -1969,6 +2083,24 @@ export interface components {
             /** @description What the sheet's page put into it. */
             view: Record<string, never>;
             actor: string;
+        };
+        /** @description A kind for people and forms. */
+        KindView: {
+            /** @description As connections name it. */
+            kind: string;
+            /** @description As people call it. */
+            title: string;
+            /** @description What it is for, in a sentence. */
+            about: string;
+            /** @description The name that a new connection begins with. */
+            first: string;
+            /** @description What the form of a connection asks for, beside its name. */
+            sections: components["schemas"]["FormSection"][];
+            /** @description What the form of a tag's source asks for; empty where it is chosen from what is offered. */
+            point: components["schemas"]["FormField"][];
+            /** @description What new tags can begin with, where they are made by hand. */
+            starts: components["schemas"]["Start"][];
+            can: components["schemas"]["Capabilities"];
         };
         /** @description A limit drawn into a trend. */
         LimitView: {
@@ -2072,6 +2204,30 @@ export interface components {
             /** @description At most 8 KiB. */
             view: Record<string, never>;
         };
+        /** @description Something that is there. */
+        Node: {
+            /** @description Names it within its connection; means nothing to anybody but its kind. */
+            id: string;
+            /** @description As people call it. */
+            name: string;
+            /** @description What it is made of, as [`Children::parts`] calls that; names of tags are made from it. */
+            parts: string[];
+            /** @description Whether anything lies below it. */
+            branch: boolean;
+            /** @description Where a tag of it is read; `None` where it holds no value. A reading adds its fields. */
+            point?: Record<string, never> | null;
+            /** @description Settings that a tag of it would begin with, such as its engineering unit and range. */
+            set: Record<string, never>;
+            /** @description Why the device did not give it; empty where it did. */
+            refused: string;
+            /** @description What it holds now, in every reading that makes sense. */
+            readings: components["schemas"]["Reading"][];
+        };
+        /** @description Something that is there. */
+        NodeView: components["schemas"]["Node"] & {
+            /** @description The tag that is read there already, where that is known; empty otherwise. */
+            taken: string;
+        };
         /** @description Notes on which tags, and when. */
         NoteQuestion: {
             /** @description At most 50. */
@@ -2092,18 +2248,6 @@ export interface components {
             /** @description Whether whoever asks may take it away. */
             removable: boolean;
         };
-        /** @description Something a connection offers. */
-        OfferView: {
-            /** @description What its source is made of, as [`OutlineView::parts`] names it. */
-            parts: string[];
-            /** @description Where it is, in words. */
-            source: string;
-            point: Record<string, never>;
-            /** @description Settings a tag of it would begin with. */
-            set: Record<string, never>;
-            /** @description The tag that is read there already; empty where none is. */
-            taken: string;
-        };
         /** @description Another way to read an address. */
         OtherView: {
             /** @description As it would go on the wire. */
@@ -2113,12 +2257,6 @@ export interface components {
             why: string;
             /** @description What the device holds there now. */
             now: string;
-        };
-        /** @description What a connection offers. */
-        OutlineView: {
-            /** @description The names of the parts. */
-            parts: string[];
-            rows: components["schemas"]["OfferView"][];
         };
         /** @description Addresses that more than one thing takes. */
         OverlapView: {
@@ -2133,11 +2271,6 @@ export interface components {
         OwnPassword: {
             current: string;
             password: string;
-        };
-        /** @description Registers as they stand now. */
-        PageView: {
-            read_at: string;
-            items: components["schemas"]["FoundView"][];
         };
         /** @description Which address to take into use. */
         PathBody: {
@@ -2275,12 +2408,10 @@ export interface components {
                 string
             ][];
         };
-        /** @description One interpretation. */
-        ReadingView: {
-            /** @description The type a point would have. */
-            kind: string;
-            /** @description The order of its bytes. */
-            order: string;
+        /** @description One way to read what a node holds. */
+        Reading: {
+            /** @description Fields that a point which reads it so has beside the node's own. */
+            point: Record<string, never>;
             text: string;
         };
         /** @description Something that refers to an item. */
@@ -2335,10 +2466,8 @@ export interface components {
         };
         /** @description What to scan. */
         ScanBody: {
-            /** @description `coil`, `discrete`, `input` or `holding`. */
-            table: string;
-            /** Format: int32 */
-            unit?: number | null;
+            /** @description An address space: a node whose children are browsed by address. */
+            node: string;
             /** Format: int32 */
             from: number;
             /**
@@ -2389,7 +2518,7 @@ export interface components {
         };
         /** @description Something found out by a test that a setting could hold. */
         SettingOffer: {
-            /** @description Of the connection's settings, such as `tls.fingerprint`. */
+            /** @description A field of the connection, such as `settings.tls.fingerprint`. */
             field: string;
             value: string;
             /** @description What taking it does. */
@@ -2441,6 +2570,12 @@ export interface components {
              */
             tag?: string | null;
         };
+        /** @description How a tag made by hand begins. */
+        Start: {
+            /** @description What it holds: “a number, kept”. */
+            words: string;
+            point: Record<string, never>;
+        };
         /** @description How the server is. */
         Status: {
             database_ok: boolean;
@@ -2468,18 +2603,6 @@ export interface components {
             };
             /** @description Work that goes on by itself. */
             jobs?: components["schemas"]["JobStatus"][];
-        };
-        /** @description One rung of a test. */
-        StepView: {
-            name: string;
-            tried: string;
-            passed: boolean;
-            answer: string;
-            /** @description What usually mends it; empty where it passed. */
-            cure: string;
-            offer?: components["schemas"]["SettingOffer"] | null;
-            /** Format: int64 */
-            took_us: number;
         };
         /** @description What a tag is that was found. */
         TagHit: {
@@ -2545,6 +2668,17 @@ export interface components {
         TakeFile: {
             /** @description Stands in the journal. */
             why: string;
+        };
+        /** @description One rung of a test: what was tried, what came back, what usually mends it. */
+        TestStep: {
+            name: string;
+            tried: string;
+            passed: boolean;
+            answer: string;
+            cure: string;
+            offer?: components["schemas"]["SettingOffer"] | null;
+            /** Format: int64 */
+            took_us: number;
         };
         /** @description A token; what it reads is shown once, when it is made. */
         TokenView: {
@@ -2692,6 +2826,11 @@ export interface components {
             told: string;
             /** @description Somebody set it by hand. */
             by_hand?: boolean;
+        };
+        /** @description While a field has one of some values. */
+        While: {
+            field: string;
+            is: string[];
         };
         /** @description A value to write. */
         WriteBody: {
@@ -4304,7 +4443,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/x-ndjson": components["schemas"]["StepView"];
+                    "application/x-ndjson": components["schemas"]["TestStep"];
                 };
             };
             /** @description The request cannot be read */
@@ -4425,7 +4564,7 @@ export interface operations {
             };
         };
     };
-    look: {
+    browse: {
         parameters: {
             query?: never;
             header?: never;
@@ -4436,7 +4575,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": Record<string, never>;
+                "application/json": components["schemas"]["BrowseBody"];
             };
         };
         responses: {
@@ -4445,7 +4584,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PageView"];
+                    "application/json": components["schemas"]["ChildrenView"];
                 };
             };
             /** @description The request cannot be read */
@@ -4680,117 +4819,6 @@ export interface operations {
                 };
             };
             /** @description A value in the body is invalid */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description A fault of Havrel */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not at present; try again later */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    outline: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OutlineView"];
-                };
-            };
-            /** @description The request cannot be read */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role is not sufficient, or the request comes from a page of another site */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body must be of another kind, or not compressed */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The server does not answer to this name */
-            421: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7923,6 +7951,97 @@ export interface operations {
             };
             /** @description A parameter is invalid */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    kinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindView"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
                 headers: {
                     [name: string]: unknown;
                 };

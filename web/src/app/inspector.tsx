@@ -13,7 +13,7 @@ import { Trend } from '../parts/trend';
 import { Button, Choice, Tick } from '../parts/ui';
 import { UnitMenu } from '../parts/unit-menu';
 import { QualityMark } from '../parts/value';
-import { WriteRow } from '../parts/write';
+import { WriteTo } from '../parts/write';
 import { ByHand } from './by-hand';
 import { LimitSheet } from './limit-sheet';
 import { TagSettings } from './tag-settings';
@@ -109,7 +109,7 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
         </Button>
         <ByHand tag={tag} />
       </div>
-      {tag.set.writable && <WriteRow tag={tag} writing={connection?.writing || connection?.kind === 'memory'} />}
+      {tag.set.writable && <WriteTo tag={tag} connection={connection} />}
       <Recording tag={tag} seen={seen} disabled={!engineer} />
       <Part title="Limits and alarms">
         <LimitSheet key={rules.map((r) => r.revision).join()} tag={tag} rules={rules} seen={seen} disabled={!engineer} />

@@ -3,9 +3,10 @@
 import { useState } from 'react';
 import { http, take } from '../api/client';
 import { useValue } from '../api/live';
-import type { Item } from '../api/model';
+import type { ConnectionSet, Item } from '../api/model';
 import { useMay } from '../api/queries';
 import { useForm } from './form';
+import { useWriting } from './kinds';
 import { numberIn, useReading } from './reading';
 import { Button, Confirm } from './ui';
 import { givenValue, isSwitch, ValueField } from './value-field';
@@ -22,6 +23,11 @@ export function outOfRange(value: unknown, { set, holds }: Pick<Item<'tag'>, 'se
     return `It must lie between ${low ?? '–∞'} and ${high ?? '∞'} ${set.unit}.`;
   }
   return undefined;
+}
+
+/** The same for a tag of a connection. */
+export function WriteTo({ tag, connection }: { tag: Item<'tag'>; connection: ConnectionSet | undefined }) {
+  return <WriteRow tag={tag} writing={useWriting(connection)} />;
 }
 
 export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean | undefined }) {

@@ -17,7 +17,7 @@ pub const MEMORY: &str = "memory";
 #[serde(deny_unknown_fields)]
 pub struct Connection {
     pub name: String,
-    /// Which driver, for example `modbus`.
+    /// Which kind, as `link` knows it.
     pub kind: String,
     #[serde(default = "yes")]
     pub enabled: bool,

@@ -36,6 +36,16 @@ impl Table {
         }
     }
 
+    /// As a heading.
+    pub fn title(self) -> &'static str {
+        match self {
+            Table::Coil => "Coils",
+            Table::Discrete => "Discrete inputs",
+            Table::Input => "Input registers",
+            Table::Holding => "Holding registers",
+        }
+    }
+
     /// The digit that stands for the table in five- and six-digit notation.
     fn digit(self) -> u8 {
         match self {
@@ -134,6 +144,11 @@ impl Address {
         }
         others.retain(|(address, _)| *address != meant);
         others
+    }
+
+    /// As [`Address::parse`] reads it with this base.
+    pub fn written(self, base: u16) -> String {
+        format!("{} {}", self.table.word(), u32::from(self.offset) + u32::from(base))
     }
 
     /// The six-digit form of manuals that count from 1: `400001`.

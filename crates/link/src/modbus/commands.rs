@@ -1,10 +1,14 @@
 //! What is asked of a device apart from polling: a value written, a page looked at, the bytes of a tag.
 
-use super::{Encoded, Settings, look, memory::Memory, session::Session, work::Work};
-use crate::{Command, LinkError, LinkPlan, RawValue, now};
+use super::{
+    Encoded, Point, Settings, look,
+    memory::Memory,
+    session::Session,
+    work::{Item, Work},
+};
+use crate::{Command, LinkError, LinkPlan, PointPlan, RawValue, now};
 use havrel_core::{
     TagNo,
-    plant::Own,
     quality::Quality,
     sample::{Batch, Value},
 };
@@ -25,11 +29,10 @@ pub(super) struct Service {
 impl Service {
     /// The device that a command asks; of several the first.
     pub fn unit(&self, command: &Command) -> u8 {
-        let of = |tag: &TagNo| self.work.item(*tag).map(|item| item.point.unit);
         let unit = match command {
-            Command::Browse { request, .. } => unit_in(request),
-            Command::Write { tag, .. } => of(tag),
-            Command::Raw { tags, .. } => tags.first().and_then(of),
+            Command::Browse { ask, .. } => look::Space::of(&ask.node, &self.settings).map(|space| space.unit),
+            Command::Write { tag, .. } => self.work.item(*tag).map(|item| item.point.unit),
+            Command::Read { points, .. } => points.first().and_then(|p| self.point(p).ok()).map(|item| item.point.unit),
             Command::TakePath { .. } => None,
         };
         unit.unwrap_or(self.settings.unit)
@@ -41,17 +44,17 @@ impl Service {
         let failed = match command {
             // Taken by the polling itself: it asks no device.
             Command::TakePath { .. } => None,
-            Command::Browse { request, reply } => {
-                let page = look::look(line, &self.settings, &request, &self.looked).await;
+            Command::Browse { ask, reply } => {
+                let page = look::look(line, &self.settings, &ask, &self.looked).await;
                 let failed = page.as_ref().err().cloned();
                 let _ = reply.send(page);
                 failed
             }
-            Command::Raw { tags, reply } => {
+            Command::Read { points, reply } => {
                 let mut raw = Vec::new();
                 let mut failed = None;
-                for tag in tags {
-                    match self.read_raw(line, tag).await {
+                for point in &points {
+                    match self.read(line, point).await {
                         Ok(value) => raw.push(value),
                         Err(error) => {
                             failed = Some(error);
@@ -99,13 +102,18 @@ impl Service {
         if same { Ok(read_back) } else { Err(LinkError::ReadBack(read_back.to_json().to_string())) }
     }
 
-    /// One tag's registers, and what they make.
-    async fn read_raw(&self, line: &mut Session, tag: TagNo) -> Result<RawValue, LinkError> {
-        let mut raw = RawValue { tag, bytes: Vec::new(), decoded: None, scaled: None, words: String::new() };
-        let Some(item) = self.work.item(tag) else {
-            raw.words = "It has no source that can be read.".into();
-            return Ok(raw);
+    fn point(&self, p: &PointPlan) -> Result<Item, String> {
+        let point = Point::parse(&self.settings, &p.point).map_err(|(_, words)| words)?;
+        Ok(Item { tag: p.tag, point, scaling: p.scaling })
+    }
+
+    /// The registers of one point, and what they make.
+    async fn read(&self, line: &mut Session, point: &PointPlan) -> Result<RawValue, LinkError> {
+        let item = match self.point(point) {
+            Ok(item) => item,
+            Err(words) => return Ok(RawValue { words, ..RawValue::default() }),
         };
+        let mut raw = RawValue::default();
         match line.read(item.point.unit, item.point.address, item.point.width()).await {
             Ok(words) => {
                 raw.bytes = words.iter().flat_map(|w| w.to_be_bytes()).collect();
@@ -125,9 +133,4 @@ impl Service {
             Err(error) => Err(error),
         }
     }
-}
-
-/// The device that a look names.
-fn unit_in(request: &Own) -> Option<u8> {
-    u8::try_from(request.get("unit")?.as_u64()?).ok()
 }

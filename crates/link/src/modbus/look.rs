@@ -1,43 +1,60 @@
-//! Looking at what a device holds: a page of one table, each register in every reading that makes sense.
+//! Looking at what a device holds: its four tables, and a page of one of them, each register in every reading that makes sense.
 
 use super::{Address, Order, Settings, Shape, Table, Type, memory::Memory, session::Session};
-use crate::{Found, LinkError, Page, Reading};
-use havrel_core::plant::{Own, resolve};
-use serde::Deserialize;
+use crate::{Ask, Children, LinkError, Node, Reading};
+use havrel_core::plant::Own;
+use serde_json::json;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use tokio::time::Instant;
 
-/// What a look asks for.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Look {
-    table: String,
-    #[serde(default)]
-    start: u16,
-    #[serde(default = "page")]
-    count: u16,
-    #[serde(default)]
-    unit: Option<u8>,
+/// Most registers of one page.
+const MOST: usize = 250;
+/// What nodes are made of.
+const PARTS: [&str; 4] = ["table", "address", "manual number", "unit id"];
+
+/// A table of a device: as a node `holding`, or `7/holding` where the device is not the connection's own.
+#[derive(Clone, Copy)]
+pub(super) struct Space {
+    pub unit: u8,
+    table: Table,
 }
 
-fn page() -> u16 {
-    32
+impl Space {
+    pub fn of(node: &str, settings: &Settings) -> Option<Space> {
+        let (unit, word) = match node.split_once('/') {
+            Some((unit, word)) => (unit.parse().ok()?, word),
+            None => (settings.unit, node),
+        };
+        Some(Space { unit, table: Table::from_word(word)? })
+    }
 }
 
-/// Reads a page of one table and shows each register in every reading.
+fn tables() -> Children {
+    let node = |table: &Table| Node { id: table.word().into(), name: table.title().into(), branch: true, ..Node::default() };
+    Children {
+        read_at: crate::now(),
+        nodes: [Table::Holding, Table::Input, Table::Coil, Table::Discrete].iter().map(node).collect(),
+        ..Children::default()
+    }
+}
+
+/// Gives the tables of a device, or reads a page of one and shows each register in every reading.
 pub(super) async fn look(
     session: &mut Session,
     settings: &Settings,
-    request: &Own,
+    ask: &Ask,
     memory: &Mutex<Memory>,
-) -> Result<Page, LinkError> {
-    let look: Look = resolve(None, request).map_err(|(field, m)| LinkError::BadRequest(format!("{field}: {m}")))?;
-    let table = Table::from_word(&look.table)
-        .ok_or_else(|| LinkError::BadRequest("The tables are coil, discrete, input and holding.".into()))?;
-    let count = u32::from(look.count.clamp(1, 250)).min(65_536 - u32::from(look.start));
+) -> Result<Children, LinkError> {
+    if ask.node.is_empty() {
+        return Ok(tables());
+    }
+    let wrong = |words: &str| LinkError::BadRequest(words.into());
+    let space = Space::of(&ask.node, settings).ok_or_else(|| wrong("The tables are coil, discrete, input and holding."))?;
+    let Space { unit, table } = space;
+    let start = if ask.cursor.is_empty() { Ok(0) } else { ask.cursor.parse::<u16>() };
+    let first = u32::from(start.map_err(|_| wrong("Addresses on the wire are 0 to 65535."))?);
+    let count = (ask.most.clamp(1, MOST) as u32).min(65_536 - first);
     let limit = u32::from(if table.is_bits() { table.read_limit() } else { settings.limit });
-    let unit = look.unit.unwrap_or(settings.unit);
-    let first = u32::from(look.start);
     let at = |start: u32| Address { table, offset: start as u16 };
     let memory = || -> MutexGuard<'_, Memory> { memory.lock().unwrap_or_else(PoisonError::into_inner) };
     let pauses = |start: u32| memory().pauses(unit, at(start), 1, Instant::now());
@@ -74,17 +91,40 @@ pub(super) async fn look(
             Err(_) => open.extend([(start + span / 2, span - span / 2), (start, span / 2)]),
         }
     }
-    let items = (0..words.len()).map(|i| found(table, look.start, i, &words)).collect();
-    Ok(Page { read_at: crate::now(), items })
+    let own = unit == settings.unit;
+    let nodes = (0..words.len()).map(|i| {
+        let address = at(first + i as u32);
+        let mut point = json!({"address": address.written(settings.base)});
+        if !own {
+            point["unit"] = unit.into();
+        }
+        let device = if own { String::new() } else { unit.to_string() };
+        let mut node = Node {
+            id: format!("{}/{}", ask.node, address.offset),
+            name: if own { address.to_string() } else { format!("{address}, unit {unit}") },
+            parts: vec![table.word().into(), address.offset.to_string(), address.manual(), device],
+            point: Some(object(point)),
+            ..Node::default()
+        };
+        match &words[i] {
+            Err(error) => node.refused = error.to_string(),
+            Ok(_) => node.readings = readings(table, i, &words),
+        }
+        node
+    });
+    let next = (first + count < 65_536).then(|| (first + count).to_string());
+    Ok(Children { read_at: crate::now(), parts: PARTS.to_vec(), nodes: nodes.collect(), next })
 }
 
-fn found(table: Table, start: u16, i: usize, words: &[Result<u16, LinkError>]) -> Found {
-    let address = Address { table, offset: start + i as u16 };
-    let mut found = Found { label: address.to_string(), manual: address.manual(), refused: String::new(), readings: Vec::new() };
-    if let Err(error) = &words[i] {
-        found.refused = error.to_string();
-        return found;
+fn object(json: serde_json::Value) -> Own {
+    match json {
+        serde_json::Value::Object(own) => own,
+        _ => Own::new(),
     }
+}
+
+fn readings(table: Table, i: usize, words: &[Result<u16, LinkError>]) -> Vec<Reading> {
+    let mut found = Vec::new();
     let kinds: &[Type] = if table.is_bits() {
         &[Type::Bool]
     } else {
@@ -106,7 +146,7 @@ fn found(table: Table, start: u16, i: usize, words: &[Result<u16, LinkError>]) -
                 serde_json::Value::String(text) => text,
                 other => other.to_string(),
             };
-            found.readings.push(Reading { kind: kind.name(), order: order.name(), text });
+            found.push(Reading { point: object(json!({"type": kind.name(), "order": order.name()})), text });
         }
     }
     found

@@ -9,6 +9,7 @@
 pub mod address;
 pub mod codec;
 mod commands;
+mod form;
 mod ladder;
 mod learnt;
 mod look;
@@ -26,31 +27,40 @@ pub use address::{Address, Table};
 pub use codec::{Encoded, Order, Shape, Type};
 pub use settings::{Point, Settings, Transport};
 
-use crate::{Driver, LinkError, Occupied, OtherReading, Page, Ports, TestStep, traffic::Tap};
+use crate::{
+    Kind, Runner, Spaces, Tester, Wrong,
+    kind::Description,
+    runner::Ports,
+    spaces::{Occupied, OtherReading},
+    test::TestStep,
+};
 use async_trait::async_trait;
 use havrel_core::plant::{Connection, Own, Tag};
-use session::{Session, Way};
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use tokio::sync::mpsc;
 
 /// The connection kind.
 pub const KIND: &str = "modbus";
 
-/// The driver.
+/// Modbus as a kind of connection.
+#[derive(Clone, Copy)]
 pub struct Modbus;
 
-#[async_trait]
-impl Driver for Modbus {
-    fn kind(&self) -> &'static str {
+impl Kind for Modbus {
+    fn name(&self) -> &'static str {
         KIND
     }
 
-    fn check(&self, connection: &Connection) -> Vec<(String, String)> {
+    fn describe(&self) -> Description {
+        form::describe()
+    }
+
+    fn check(&self, connection: &Connection) -> Vec<Wrong> {
         let wrong = Settings::parse(&connection.settings).err().unwrap_or_default();
         wrong.into_iter().map(|(field, message)| (format!("settings.{field}"), message)).collect()
     }
 
-    fn check_point(&self, connection: &Connection, tag: &Tag) -> Vec<(String, String)> {
+    fn check_point(&self, connection: &Connection, tag: &Tag) -> Vec<Wrong> {
         // Wrong settings of the connection are told at the connection.
         let Ok(settings) = Settings::parse(&connection.settings) else { return Vec::new() };
         match Point::parse(&settings, &tag.point) {
@@ -63,13 +73,35 @@ impl Driver for Modbus {
     }
 
     fn show_point(&self, connection: &Connection, point: &Own) -> Option<String> {
-        let settings = Settings::parse(&connection.settings).ok()?;
-        Some(Point::parse(&settings, point).ok()?.show(&settings))
+        let (settings, point) = read(connection, point)?;
+        Some(point.show(&settings))
     }
 
+    fn addresses(&self, connection: &Connection) -> Vec<String> {
+        Settings::parse(&connection.settings).map(|s| s.paths().iter().map(settings::Path::show).collect()).unwrap_or_default()
+    }
+
+    fn leads_to(&self, connection: &Connection) -> String {
+        let shown = |s: Settings| format!("{} · unit {}", s.paths()[0].show(), s.unit);
+        Settings::parse(&connection.settings).map(shown).unwrap_or_default()
+    }
+
+    fn runner(&self) -> Arc<dyn Runner> {
+        Arc::new(Modbus)
+    }
+
+    fn tester(&self) -> Option<&dyn Tester> {
+        Some(self)
+    }
+
+    fn spaces(&self) -> Option<&dyn Spaces> {
+        Some(self)
+    }
+}
+
+impl Spaces for Modbus {
     fn occupies(&self, connection: &Connection, point: &Own) -> Option<Occupied> {
-        let settings = Settings::parse(&connection.settings).ok()?;
-        let point = Point::parse(&settings, point).ok()?;
+        let (_, point) = read(connection, point)?;
         let space = format!("unit {} {}", point.unit, point.address.table.word());
         Some(Occupied { space, start: point.address.offset.into(), count: point.width().into(), bits: point.shape.bits })
     }
@@ -80,28 +112,30 @@ impl Driver for Modbus {
         others.map(|o| OtherReading { shown: o.address.to_string(), write: o.write, why: o.why.to_owned() }).collect()
     }
 
-    fn paths(&self, connection: &Connection) -> Vec<String> {
-        Settings::parse(&connection.settings).map(|s| s.paths().iter().map(settings::Path::show).collect()).unwrap_or_default()
+    fn address(&self, connection: &Connection, point: &Own) -> Option<String> {
+        Some(read(connection, point)?.1.show_span())
     }
+}
 
+#[async_trait]
+impl Tester for Modbus {
     async fn test(&self, connection: &Connection, steps: mpsc::Sender<TestStep>) {
         ladder::climb_all(connection, steps).await;
     }
+}
 
-    async fn browse(&self, connection: &Connection, request: &Own) -> Result<Page, LinkError> {
-        let settings = Settings::usable(&connection.settings)?;
-        let path = settings.paths()[0].clone();
-        let (timeout_ms, tap, learnt) = (connection.timeout_ms, Tap::default(), Arc::default());
-        let way = Way { settings: settings.clone(), path, timeout_ms, tap, learnt };
-        let mut session = Session::open(way).await?;
-        let page = look::look(&mut session, &settings, request, &Mutex::default()).await;
-        session.close().await;
-        page
-    }
-
+#[async_trait]
+impl Runner for Modbus {
     async fn run(&self, ports: Ports) {
         run::run(ports).await;
     }
+}
+
+/// A point and the settings it is read with; `None` where either is wrong.
+fn read(connection: &Connection, point: &Own) -> Option<(Settings, Point)> {
+    let settings = Settings::parse(&connection.settings).ok()?;
+    let point = Point::parse(&settings, point).ok()?;
+    Some((settings, point))
 }
 
 #[cfg(test)]

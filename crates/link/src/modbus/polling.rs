@@ -8,7 +8,7 @@ use super::{
     memory::Memory,
     rounds::{Judge, Rounds, Told},
     session::{Session, Way},
-    state::{Run, Stop, plan_key, refuse},
+    state::{Run, Stop, plan_key},
     work::{RotaKey, Work, address_of, unit_of},
 };
 use crate::{Command, LinkError, LinkPlan, LinkState, now};
@@ -284,7 +284,7 @@ impl<'a> Polling<'a> {
             let mut line = match open(line, way).await {
                 Ok(line) => line,
                 Err(error) => {
-                    refuse(command, &error);
+                    command.refuse(&error);
                     return Done { line: Err(error), further, what };
                 }
             };

@@ -4,7 +4,7 @@ use super::{
     Settings,
     polling::Polling,
     session::{Session, Way},
-    state::{Run, Stop, refuse},
+    state::{Run, Stop},
     work::Work,
 };
 use crate::{
@@ -77,7 +77,7 @@ impl Run {
     /// Tells the failure, and waits before the next try. `Err`: the connection ends.
     async fn failed(&mut self, error: LinkError) -> Result<(), ()> {
         self.failures += 1;
-        self.waiting.drain(..).for_each(|command| refuse(command, &error));
+        self.waiting.drain(..).for_each(|command| command.refuse(&error));
         let off = error == LinkError::SwitchedOff;
         let plan = self.ports.plan.borrow().clone();
         self.ports.health.send_modify(|h| {
@@ -117,7 +117,7 @@ impl Run {
                             return Ok(());
                         }
                     }
-                    other => refuse(other, error),
+                    other => other.refuse(error),
                 },
                 () = sleep_until(until) => return Ok(()),
             }

@@ -308,9 +308,7 @@ impl Point {
 
     /// In words, with the address as it goes on the wire; the unit only where it is not the connection's own.
     pub fn show(&self, settings: &Settings) -> String {
-        let first = self.address;
-        let last = first.offset + (self.width() - 1);
-        let mut words = if last > first.offset { format!("{first}–{last}") } else { first.to_string() };
+        let mut words = self.show_span();
         match self.shape.bits {
             Some((bit, 1)) => words += &format!(" bit {bit}"),
             Some((bit, count)) => words += &format!(" bits {bit}–{}", bit + count - 1),
@@ -321,6 +319,13 @@ impl Point {
             words += &format!(", unit {}", self.unit);
         }
         words
+    }
+
+    /// The addresses it takes, as they go on the wire.
+    pub fn show_span(&self) -> String {
+        let first = self.address;
+        let last = first.offset + (self.width() - 1);
+        if last > first.offset { format!("{first}–{last}") } else { first.to_string() }
     }
 
     /// The other ways in which an address, as it is written, can be read.

@@ -52,14 +52,3 @@ pub(super) fn plan_key(settings: &Settings) -> u128 {
     let text = settings.paths()[0].show();
     text.bytes().fold(0xcbf2_9ce4_8422_2325_u128, |sum, b| (sum ^ u128::from(b)).wrapping_mul(0x100_0000_01b3))
 }
-
-/// Tells whoever sent a command why it is not served.
-pub(super) fn refuse(command: Command, error: &LinkError) {
-    // Whoever asked may have gone away meanwhile.
-    match command {
-        Command::Write { reply, .. } => drop(reply.send(Err(error.clone()))),
-        Command::Browse { reply, .. } => drop(reply.send(Err(error.clone()))),
-        Command::Raw { reply, .. } => drop(reply.send(Err(error.clone()))),
-        Command::TakePath { reply, .. } => drop(reply.send(Err(error.clone()))),
-    }
-}

@@ -3,7 +3,7 @@
 
 use crate::device::*;
 use havrel_core::{quality::Reason, sample::Value};
-use havrel_link::{Command, LinkError, LinkState, driver};
+use havrel_link::{Command, LinkError, LinkState, kind};
 use rstest::rstest;
 use serde_json::json;
 use std::{
@@ -211,10 +211,7 @@ async fn looking_at_a_device_that_is_not_there_leaves_the_others_alone() {
     let mut running = run(connection(port, json!({})), vec![point(1, "holding 5", "u16")]);
     running.value(1).await;
     for unit in [8, 9] {
-        let (reply, answer) = oneshot::channel();
-        let request = own(json!({"table": "holding", "unit": unit}));
-        running.commands.send(Command::Browse { request, reply }).await.unwrap();
-        assert!(answer.await.unwrap().is_err());
+        assert!(running.browse(&format!("{unit}/holding"), 0, 32).await.is_err());
         running.value(1).await;
     }
     let health = running.state(LinkState::Running).await;
@@ -418,7 +415,8 @@ async fn exchanges_can_be_watched_and_tags_seen_from_their_bytes_up() {
     assert_eq!(exchange.received[6..], [1, 3, 4, 0x41, 0x41, 0x99, 0x9a]);
     assert!(exchange.passed && exchange.unit == 1);
     let (reply, answer) = oneshot::channel();
-    running.commands.send(Command::Raw { tags: vec![1, 99], reply }).await.unwrap();
+    let points = vec![point(1, "holding 10", "f32"), point(0, "shelf 10", "f32")];
+    running.commands.send(Command::Read { points, reply }).await.unwrap();
     let raw = answer.await.unwrap().unwrap();
     assert_eq!((raw[0].bytes.as_slice(), raw[0].decoded.clone()), (&[0x41, 0x41, 0x99, 0x9a][..], Some(Value::F32(12.1))));
     assert!(!raw[1].words.is_empty());
@@ -443,7 +441,7 @@ async fn several_requests_go_at_once_over_connections_of_their_own() {
         four.value(tag).await;
     }
     assert!(four.health.borrow().overruns < one.health.borrow().overruns);
-    assert!(driver("modbus").unwrap().check(&connection(port, json!({"parallel": 4}))).is_empty());
+    assert!(kind("modbus").unwrap().check(&connection(port, json!({"parallel": 4}))).is_empty());
     one.end().await;
     four.end().await;
 }

@@ -6,7 +6,9 @@ use havrel_core::{
     quality::Reason,
     sample::{Batch, Value},
 };
-use havrel_link::{Command, Health, LinkError, LinkPlan, LinkState, PointPlan, Ports, TestStep, driver, traffic::Tap};
+use havrel_link::{
+    Ask, Children, Command, Health, LinkError, LinkPlan, LinkState, PointPlan, Ports, TestStep, kind, runner, traffic::Tap,
+};
 use serde_json::{Value as Json, json};
 use std::{future::Future, sync::Arc, time::Duration};
 use tokio::{
@@ -60,7 +62,7 @@ pub fn run(connection: Connection, points: Vec<PointPlan>) -> Running {
     let (health_out, health) = watch::channel(Health::new(LinkState::Connecting));
     let tap = Tap::default();
     let ports = Ports { plan: plan_in, batches: batches_out, commands: commands_in, health: health_out, tap: tap.clone() };
-    let task = tokio::spawn(async move { driver(&kind).unwrap().run(ports).await });
+    let task = tokio::spawn(async move { runner(&kind).run(ports).await });
     Running { plan, batches, commands, health, tap, task }
 }
 
@@ -92,6 +94,19 @@ impl Running {
         timeout(LONG, answer).await.expect("an answer comes").unwrap()
     }
 
+    /// Looks at what lies below a node, from an address on.
+    pub async fn browse(&self, node: &str, from: u16, most: usize) -> Result<Children, LinkError> {
+        timeout(LONG, self.ask(node, from, most).await).await.expect("an answer comes").unwrap()
+    }
+
+    /// The same; the answer comes later.
+    pub async fn ask(&self, node: &str, from: u16, most: usize) -> oneshot::Receiver<Result<Children, LinkError>> {
+        let (reply, answer) = oneshot::channel();
+        let ask = Ask { node: node.into(), cursor: from.to_string(), most };
+        self.commands.send(Command::Browse { ask, reply }).await.unwrap();
+        answer
+    }
+
     pub async fn state(&mut self, wanted: LinkState) -> Health {
         timeout(LONG, self.health.wait_for(|h| h.state == wanted)).await.expect("the state comes in time").unwrap().clone()
     }
@@ -107,7 +122,7 @@ impl Running {
 /// Every step of a test.
 pub async fn test(connection: &Connection) -> Vec<TestStep> {
     let (steps, mut received) = mpsc::channel(16);
-    let driver = driver(&connection.kind).unwrap();
+    let tester = kind(&connection.kind).unwrap().tester().unwrap();
     let collect = async {
         let mut all = Vec::new();
         while let Some(step) = received.recv().await {
@@ -115,7 +130,7 @@ pub async fn test(connection: &Connection) -> Vec<TestStep> {
         }
         all
     };
-    timeout(LONG, async { tokio::join!(driver.test(connection, steps), collect).1 }).await.expect("the test ends")
+    timeout(LONG, async { tokio::join!(tester.test(connection, steps), collect).1 }).await.expect("the test ends")
 }
 
 /// A server that hands each connection to `serve`.

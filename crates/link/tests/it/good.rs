@@ -6,11 +6,11 @@ use havrel_core::{
     sample::Value,
     scale::{Curve, Scaling},
 };
-use havrel_link::{LinkError, LinkState, driver};
+use havrel_link::{Ask, Command, LinkError, LinkState};
 use havrel_standin::{faults::Which, registers::Works, serve};
 use serde_json::json;
 use std::sync::Arc;
-use tokio::net::TcpListener;
+use tokio::{net::TcpListener, sync::oneshot};
 
 /// The simulated controller, standing still.
 pub async fn controller() -> (u16, serve::Shared) {
@@ -125,19 +125,37 @@ async fn a_new_plan_takes_effect_without_a_new_connection() {
 #[tokio::test]
 async fn a_page_shows_every_reading_and_what_is_refused() {
     let (port, shared) = controller().await;
-    let connection = connection(port, json!({}));
-    let page =
-        driver("modbus").unwrap().browse(&connection, &own(json!({"table": "holding", "start": 16, "count": 16}))).await.unwrap();
-    let first = &page.items[0];
-    assert_eq!((first.label.as_str(), first.manual.as_str()), ("holding 16", "400017"));
-    let text = |kind: &str| first.readings.iter().find(|r| r.kind == kind).map(|r| r.text.clone());
+    let running = run(connection(port, json!({})), Vec::new());
+    let page = running.browse("holding", 16, 16).await.unwrap();
+    let first = &page.nodes[0];
+    assert_eq!((first.name.as_str(), first.parts[2].as_str()), ("holding 16", "400017"));
+    assert_eq!((page.next.as_deref(), first.point.clone()), (Some("32"), Some(own(json!({"address": "holding 16"})))));
+    let text = |kind: &str| first.readings.iter().find(|r| r.point["type"] == kind).map(|r| r.text.clone());
     assert_eq!((text("text"), text("u16")), (Some("KX".into()), Some("19288".into())));
-    assert!(page.items[11].refused.contains("no holding 27"), "{:?}", page.items[11]);
+    assert!(page.nodes[11].refused.contains("no holding 27"), "{:?}", page.nodes[11]);
     shared.lock().step(std::time::Instant::now());
-    let bits = driver("modbus").unwrap().browse(&connection, &own(json!({"table": "coil", "count": 2}))).await.unwrap();
-    assert_eq!(bits.items[0].readings[0].text, "true");
-    let wrong = driver("modbus").unwrap().browse(&connection, &own(json!({"table": "shelf"}))).await;
-    assert!(matches!(wrong, Err(LinkError::BadRequest(_))));
+    let bits = running.browse("coil", 0, 2).await.unwrap();
+    assert_eq!(bits.nodes[0].readings[0].text, "true");
+    for (node, cursor) in [("shelf", "0"), ("256/holding", "0"), ("holding", "70000"), ("holding", "x")] {
+        let (reply, answer) = oneshot::channel();
+        let ask = Ask { node: node.into(), cursor: cursor.into(), most: 10 };
+        running.commands.send(Command::Browse { ask, reply }).await.unwrap();
+        assert!(matches!(answer.await.unwrap(), Err(LinkError::BadRequest(_))), "{node} {cursor}");
+    }
+    running.end().await;
+}
+
+#[tokio::test]
+async fn the_top_of_a_device_is_its_tables_and_each_is_browsed_to_its_end() {
+    let (port, _shared) = controller().await;
+    let running = run(connection(port, json!({"unit": 1, "base": 1})), Vec::new());
+    let top = running.browse("", 0, 10).await.unwrap();
+    assert_eq!(top.nodes.iter().map(|n| n.id.as_str()).collect::<Vec<_>>(), ["holding", "input", "coil", "discrete"]);
+    assert!(top.nodes.iter().all(|n| n.branch && n.point.is_none()) && top.next.is_none());
+    let end = running.browse("holding", 65_530, 100).await.unwrap();
+    assert_eq!((end.nodes.len(), end.next), (6, None));
+    assert_eq!(end.nodes[0].point.as_ref().unwrap()["address"], "holding 65531", "counted from 1 as the manual does");
+    running.end().await;
 }
 
 #[tokio::test]

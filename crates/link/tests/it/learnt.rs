@@ -140,7 +140,7 @@ async fn only(unit: u8, after: Duration) -> u16 {
 
 #[rstest]
 #[case::slow(1, 500, "The answer came after 5", "timeout_ms")]
-#[case::another_unit(2, 0, "Unit 1 does not answer, but unit 2 does", "unit")]
+#[case::another_unit(2, 0, "Unit 1 does not answer, but unit 2 does", "settings.unit")]
 #[case::nobody(9, 0, "No answer within 200 ms, whatever the unit id", "")]
 #[tokio::test]
 async fn a_test_tells_why_nothing_answers(#[case] unit: u8, #[case] after_ms: u64, #[case] words: &str, #[case] offer: &str) {

@@ -137,7 +137,7 @@ async fn an_untrusted_certificate_is_shown_and_can_be_trusted(#[case] change: fn
     let steps = test(&over_tls(site.port, site.tls.clone())).await;
     let last = steps.last().unwrap();
     assert!(last.name == "Security" && !last.passed && last.answer.contains(why) && !last.cure.is_empty(), "{last:?}");
-    let Some(Offer { field: "tls.fingerprint", value, .. }) = &last.offer else { panic!("a fingerprint: {last:?}") };
+    let Some(Offer { field: "settings.tls.fingerprint", value, .. }) = &last.offer else { panic!("a fingerprint: {last:?}") };
     assert!(last.answer.contains(value));
     // Whoever compared it takes it over.
     site.tls["fingerprint"] = json!(value);

@@ -1,8 +1,8 @@
 //! Several devices behind one connection: each keeps its rhythm, whatever the others do.
 
-use super::device::{Asked, answer, ask, at, connection, listen, own, registers, run};
+use super::device::{Asked, answer, ask, at, connection, listen, registers, run};
 use havrel_core::{quality::Reason, sample::Value};
-use havrel_link::{Command, LinkState};
+use havrel_link::LinkState;
 use rstest::rstest;
 use serde_json::{Value as Json, json};
 use std::{
@@ -12,7 +12,6 @@ use std::{
     },
     time::Duration,
 };
-use tokio::sync::oneshot;
 
 /// How many connections a device allows at once, and what it does with one more.
 #[derive(Clone, Copy)]
@@ -121,10 +120,7 @@ async fn whoever_looks_at_a_silent_unit_holds_up_nobody() {
     let mut running = run(gateway_connection(port, json!({})), vec![tag(1, 1), tag(9, 9)]);
     running.until(9, |_, reason| reason == Reason::NoAnswer).await;
     let quick = asked[1].load(Ordering::Relaxed);
-    let (reply, told) = oneshot::channel();
-    let request = own(json!({"table": "holding", "unit": 9}));
-    running.commands.send(Command::Browse { request, reply }).await.unwrap();
-    assert!(told.await.unwrap().is_err());
+    assert!(running.browse("9/holding", 0, 32).await.is_err());
     assert!(asked[1].load(Ordering::Relaxed) >= quick + 8, "the look took a second");
     running.end().await;
 }
@@ -148,10 +144,7 @@ async fn whoever_waits_for_a_line_is_served_over_the_next_connection() {
     running.value(1).await;
     let mut answers = Vec::new();
     for _ in 0..3 {
-        let (reply, answer) = oneshot::channel();
-        let request = own(json!({"table": "holding"}));
-        running.commands.send(Command::Browse { request, reply }).await.unwrap();
-        answers.push(answer);
+        answers.push(running.ask("holding", 0, 32).await);
     }
     // With another timeout the connection is made anew, while one is served and the others wait.
     let mut next = (**running.plan.borrow()).clone();

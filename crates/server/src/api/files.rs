@@ -24,7 +24,7 @@ use havrel_jobs::{
     sheet::{self, Fate, MOST_SHOWN, Mark, NoPlan, Wrong},
     whole,
 };
-use havrel_link::Drivers;
+use havrel_link::Kinds;
 use serde::{Deserialize, Serialize};
 use std::sync::{Arc, Mutex, PoisonError};
 use utoipa::{IntoParams, ToSchema};
@@ -138,10 +138,10 @@ pub async fn compare_file(
             let plant = live.plant();
             let mut watch = |share: f64| job.go_on(share);
             let found = match kind {
-                None => whole::compare(&plant, &bytes, remove, &Drivers, &mut watch),
+                None => whole::compare(&plant, &bytes, remove, &Kinds, &mut watch),
                 Some(kind) => sheet::read(&bytes, kind).map_err(NoPlan::Wrong).and_then(|read| {
                     let remove = remove.then_some(under);
-                    sheet::compare(&plant, kind, &read, remove, &Drivers, &mut Uuid::now_v7, &mut watch)
+                    sheet::compare(&plant, kind, &read, remove, &Kinds, &mut Uuid::now_v7, &mut watch)
                 }),
             };
             *file.state.lock().unwrap_or_else(PoisonError::into_inner) = match found {

@@ -1,4 +1,4 @@
-//! The intake: what a connection offers, how it would be named, and with what it clashes; and the map of its registers.
+//! The intake: how what was found would be named, and with what it clashes; and the map of a device's addresses.
 
 use super::{connect::read_point, plant::source_of};
 use crate::{
@@ -14,141 +14,16 @@ use actix_web::{
 use havrel_core::{
     access::Action,
     intake::{Found, Named, learn},
-    plant::{Block, Connection, Item, Own, Plant, Tag},
+    plant::{Block, Item, Own, Plant, Tag},
 };
-use havrel_link::{
-    driver,
-    plain::{FIGURES, Figure},
-};
+use havrel_link::kind;
 use serde::{Deserialize, Serialize};
-use serde_json::json;
 use std::collections::HashMap;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
 /// Most rows of one intake.
 const MOST: usize = 20_000;
-
-/// Something a connection offers.
-#[derive(Serialize, ToSchema)]
-pub struct OfferView {
-    /// What its source is made of, as [`OutlineView::parts`] names it.
-    pub parts: Vec<String>,
-    /// Where it is, in words.
-    pub source: String,
-    #[schema(value_type = Object)]
-    pub point: Own,
-    /// Settings a tag of it would begin with.
-    #[schema(value_type = Object)]
-    pub set: Own,
-    /// The tag that is read there already; empty where none is.
-    pub taken: String,
-}
-
-/// What a connection offers.
-#[derive(Serialize, ToSchema)]
-pub struct OutlineView {
-    /// The names of the parts.
-    pub parts: Vec<String>,
-    pub rows: Vec<OfferView>,
-}
-
-/// Lists what a connection offers by itself: the members of its blocks, or figures of Havrel. Registers are looked at
-/// instead (`look`).
-#[utoipa::path(responses((status = 200, body = OutlineView)))]
-#[post("/api/connections/{id}/outline")]
-pub async fn outline(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<Json<OutlineView>, Problem> {
-    person.may(Action::Configure)?;
-    let plant = app.live.plant();
-    let connection = plant.connections.get(&id).ok_or_else(|| Problem::missing("connection"))?;
-    let taken = taken(&plant, *id);
-    if connection.set.kind == FIGURES {
-        return Ok(Json(figures(&plant, &taken)));
-    }
-    let mut rows = Vec::new();
-    for block in &connection.set.blocks {
-        offer_block(&plant, connection, block, &taken, &mut rows)?;
-        if rows.len() > MOST {
-            return Err(Problem::field("blocks", "The blocks have more than 20,000 values; add one block at a time."));
-        }
-    }
-    let parts = ["block", "instance", "member", "address"].map(str::to_owned).to_vec();
-    Ok(Json(OutlineView { parts, rows }))
-}
-
-/// The tags of a connection by where they are read.
-fn taken(plant: &Plant, connection: Uuid) -> HashMap<String, String> {
-    let tags = plant.tags.values().filter(|t| t.set.connection == Some(connection));
-    tags.map(|t| (key(&t.set.point), plant.tag_path(&t.set))).collect()
-}
-
-/// A point as text that is equal for equal points.
-fn key(point: &Own) -> String {
-    let mut fields: Vec<_> = point.iter().collect();
-    fields.sort_by_key(|(name, _)| name.as_str());
-    serde_json::to_string(&fields).unwrap_or_default()
-}
-
-fn offer_block(
-    plant: &Plant,
-    connection: &Item<Connection>,
-    block: &Block,
-    taken: &HashMap<String, String>,
-    rows: &mut Vec<OfferView>,
-) -> Result<(), Problem> {
-    let leaves = plant.leaves(block.layout).map_err(|words| Problem::field("blocks", words))?;
-    let driver = driver(&connection.set.kind).ok_or_else(|| Problem::missing("connection kind"))?;
-    for index in 0..block.count {
-        for leaf in &leaves {
-            let at = block.place(leaf.member, leaf.offset.saturating_add(index.saturating_mul(block.stride)));
-            let point = json!({"block": block.id, "index": index, "member": leaf.steps});
-            let point = point.as_object().cloned().unwrap_or_default();
-            let source = driver.show_point(&connection.set, &at).unwrap_or_default();
-            let address = source.split(',').next().unwrap_or_default().to_owned();
-            let m = leaf.member;
-            let mut set = json!({"unit": m.unit, "states": m.states, "decimals": m.decimals, "range_low": m.range_low,
-                "range_high": m.range_high});
-            let set = set.as_object_mut().map(std::mem::take).unwrap_or_default();
-            rows.push(OfferView {
-                parts: vec![block.name.clone(), (index + 1).to_string(), leaf.names.join(" "), address],
-                source,
-                taken: taken.get(&key(&point)).cloned().unwrap_or_default(),
-                point,
-                set,
-            });
-            if rows.len() > MOST {
-                return Ok(());
-            }
-        }
-    }
-    Ok(())
-}
-
-fn figures(plant: &Plant, taken: &HashMap<String, String>) -> OutlineView {
-    let mut connections: Vec<_> = plant.connections.values().filter(|c| c.set.kind != FIGURES).collect();
-    connections.sort_by(|a, b| a.set.name.cmp(&b.set.name));
-    let offer = |of: &str, figure: Figure, words: &str, unit: &str, connection: Option<Uuid>| {
-        let mut point = json!({"figure": figure});
-        if let Some(id) = connection {
-            point["connection"] = json!(id);
-        }
-        let point = point.as_object().cloned().unwrap_or_default();
-        let decimals = if ["ms", "1/s", "%", "s"].contains(&unit) { 1 } else { 0 };
-        OfferView {
-            parts: vec![of.to_owned(), words.to_owned()],
-            source: words.to_lowercase(),
-            taken: taken.get(&key(&point)).cloned().unwrap_or_default(),
-            point,
-            set: json!({"unit": unit, "decimals": decimals}).as_object().cloned().unwrap_or_default(),
-        }
-    };
-    let whole = Figure::ALL.iter().filter(|f| !f.3).map(|f| offer("Havrel", f.0, f.1, f.2, None));
-    let mut rows: Vec<OfferView> = whole.collect();
-    for c in connections {
-        rows.extend(Figure::ALL.iter().filter(|f| f.3).map(|f| offer(&c.set.name, f.0, f.1, f.2, Some(c.id))));
-    }
-    OutlineView { parts: vec!["connection".into(), "figure".into()], rows }
-}
 
 /// A block to try on the map before it is made.
 #[derive(Deserialize, ToSchema)]
@@ -217,8 +92,9 @@ pub async fn register_map(app: Data<App>, person: Person, id: Path<Uuid>, body: 
 
 fn map_of(plant: &Plant, id: Uuid, body: MapBody) -> Result<MapView, Problem> {
     let connection = plant.connections.get(&id).ok_or_else(|| Problem::missing("connection"))?;
-    let driver = driver(&connection.set.kind).ok_or_else(|| Problem::missing("connection kind"))?;
-    let occupy = |point: &Own| driver.occupies(&connection.set, point);
+    let kind = kind(&connection.set.kind).ok_or_else(|| Problem::missing("connection kind"))?;
+    let spaces = kind.spaces().ok_or_else(|| Problem::field("kind", "Devices of this kind have no address spaces."))?;
+    let occupy = |point: &Own| spaces.occupies(&connection.set, point);
     // Where bits part a register, they do not overlap: the first bit and the number of bits, for each span.
     let mut spans: Vec<(SpanView, Option<(u8, u8)>)> = Vec::new();
     for tag in plant.tags.values().filter(|t| t.set.connection == Some(id)) {
@@ -243,7 +119,7 @@ fn map_of(plant: &Plant, id: Uuid, body: MapBody) -> Result<MapView, Problem> {
         count: t.count.clamp(1, 10_000),
         stride: t.stride,
     });
-    for (block, kind) in connection.set.blocks.iter().map(|b| (b, "block")).chain(tried.as_ref().map(|b| (b, "try"))) {
+    for (block, role) in connection.set.blocks.iter().map(|b| (b, "block")).chain(tried.as_ref().map(|b| (b, "try"))) {
         let leaves = match plant.leaves(block.layout) {
             Ok(leaves) => leaves,
             Err(words) => {
@@ -262,12 +138,12 @@ fn map_of(plant: &Plant, id: Uuid, body: MapBody) -> Result<MapView, Problem> {
                 let title = format!("{} {} {}", block.name, index + 1, leaf.names.join(" "));
                 match occupy(&point) {
                     Some(o) if spans.len() < MOST * 5 => spans.push((
-                        SpanView { space: o.space, start: o.start, count: o.count, kind: kind.into(), title, tag: None },
+                        SpanView { space: o.space, start: o.start, count: o.count, kind: role.into(), title, tag: None },
                         o.bits,
                     )),
                     Some(_) => {}
-                    None if kind == "try" && wrong.is_empty() => {
-                        let told = driver.check_point(&connection.set, &Tag::at(point)).into_iter().next();
+                    None if role == "try" && wrong.is_empty() => {
+                        let told = kind.check_point(&connection.set, &Tag::at(point)).into_iter().next();
                         wrong = told.map_or_else(|| "It cannot be read there.".into(), |(_, words)| format!("{title}: {words}"));
                     }
                     None => {}

@@ -2,6 +2,7 @@
 
 pub mod accounts;
 pub mod alarms;
+pub mod browse;
 pub mod connect;
 pub mod demo;
 pub mod exchange;

@@ -18,7 +18,7 @@ use havrel_core::{
     plant::{Edit, Item, Kind, Op, Own, Plant, Referrer, Relations, Table, copy, edit, secret},
 };
 use havrel_db::config::By;
-use havrel_link::driver;
+use havrel_link::kind;
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json_;
 use std::collections::{HashMap, HashSet};
@@ -38,8 +38,11 @@ pub struct ItemView {
     /// Effective settings.
     #[schema(value_type = Object)]
     pub set: Json_,
-    /// Where a tag is read, in words, with the address as it goes on the wire.
+    /// Where a tag is read, or where a connection leads, in words; with the address as it goes on the wire.
     pub source: String,
+    /// Of a connection: every address under which its device is reached, the first before the spare ones.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub addresses: Vec<String>,
     /// The type of a tag at its source, also where a layout says it: `f32`, `bool`, `text` …; empty where there is none.
     pub holds: String,
 }
@@ -231,7 +234,11 @@ impl Viewing<'_> {
         let items = page.map(|(title, item)| {
             let set = secret::masked(serde_json::to_value(&item.set).unwrap_or_default());
             let (source, holds) = (source_of(self.plant, item.id), type_of(self.plant, item.id));
-            ItemView { id: item.id, no: item.no, revision: item.revision, title, set, source, holds }
+            let connection = self.plant.connections.get(&item.id).filter(|_| self.kind == Kind::Connection);
+            let leads = connection.and_then(|c| Some((kind(&c.set.kind)?, &c.set)));
+            let addresses = leads.map(|(kind, set)| kind.addresses(set)).unwrap_or_default();
+            let source = leads.map_or(source, |(kind, set)| kind.leads_to(set));
+            ItemView { id: item.id, no: item.no, revision: item.revision, title, set, source, addresses, holds }
         });
         ItemList { revision: self.plant.revision, total, items: items.collect() }
     }
@@ -243,7 +250,7 @@ pub(super) fn source_of(plant: &Plant, tag: Uuid) -> String {
         let tag = plant.tags.get(&tag)?;
         let connection = plant.connections.get(&tag.set.connection?)?;
         let source = plant.source(&connection.set, &tag.set).ok()?;
-        let point = driver(&connection.set.kind)?.show_point(&connection.set, &source.point)?;
+        let point = kind(&connection.set.kind)?.show_point(&connection.set, &source.point)?;
         Some(format!("{} · {point}", connection.set.name))
     };
     words().unwrap_or_default()

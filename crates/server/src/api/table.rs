@@ -20,7 +20,7 @@ use havrel_core::{
     },
 };
 use havrel_db::config::{By, CommitError};
-use havrel_link::Drivers;
+use havrel_link::Kinds;
 use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
 use utoipa::ToSchema;
@@ -172,7 +172,7 @@ fn planned(plant: &Plant, kind: Kind, rows: &[Row], whole: bool) -> Result<Vec<P
     let edits = table::plan(plant, kind, rows, &mut Uuid::now_v7)?;
     if whole {
         let plain: Vec<Edit> = edits.iter().map(|e| e.edit.clone()).collect();
-        edit::apply(plant, &plain, &Drivers, || 0).map_err(|problems| table::troubles(kind, rows, &edits, problems))?;
+        edit::apply(plant, &plain, &Kinds, || 0).map_err(|problems| table::troubles(kind, rows, &edits, problems))?;
     }
     Ok(edits)
 }

@@ -117,8 +117,8 @@ pub async fn raw_values(app: Data<App>, person: Person, body: Json<RawBody>) -> 
     let asked = by_connection.into_iter().map(|(connection, tags)| {
         let live = app.live.clone();
         async move {
-            match live.raw(connection, tags.clone()).await {
-                Ok(found) => found.into_iter().map(|f| (f.tag, Ok(f))).collect::<Vec<_>>(),
+            match live.raw(connection, &tags).await {
+                Ok(found) => tags.into_iter().zip(found.into_iter().map(Ok)).collect::<Vec<_>>(),
                 Err(error) => tags.into_iter().map(|no| (no, Err(error.to_string()))).collect(),
             }
         }

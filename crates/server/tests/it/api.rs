@@ -37,7 +37,7 @@ async fn each_role_may_do_what_it_may() {
     let write = format!("/api/tags/{}/write", built.setpoint);
     let by_hand = format!("/api/tags/{}/by-hand", built.setpoint);
     let of = |what: &str| format!("/api/connections/{}/{what}", built.connection);
-    let (look, scan, path, outline, map) = (of("look"), of("scan"), of("path"), of("outline"), of("map"));
+    let (browse, scan, path, map) = (of("browse"), of("scan"), of("path"), of("map"));
     engineer.until(&format!("/api/values?tags={}", built.setpoint_no), |b| b[0]["quality"] == "good").await;
     // For nobody, viewer, operator, engineer; 403 and 401 are refusals, all else means that the request was let through.
     let cases: Vec<(Method, &str, Json, [bool; 4])> = vec![
@@ -106,12 +106,12 @@ async fn each_role_may_do_what_it_may() {
         (Method::POST, "/api/demo/faults", json!({"fault": "cut", "seconds": 1}), [false, false, false, true]),
         (Method::POST, "/api/jobs/00000000-0000-0000-0000-000000000000/cancel", Json::Null, [false, false, false, true]),
         (Method::POST, "/api/connections/test", json!({}), [false, false, false, true]),
-        (Method::POST, &look, json!({"table": "holding"}), [false, false, false, true]),
-        (Method::POST, &scan, json!({"table": "holding", "from": 2, "to": 1}), [false, false, false, true]),
+        (Method::GET, "/api/kinds", Json::Null, [false, true, true, true]),
+        (Method::POST, &browse, json!({"node": "holding", "most": 32}), [false, false, false, true]),
+        (Method::POST, &scan, json!({"node": "holding", "from": 2, "to": 1}), [false, false, false, true]),
         (Method::POST, &path, json!({"path": 9}), [false, false, false, true]),
         (Method::GET, "/api/connections/00000000-0000-0000-0000-000000000000/traffic", Json::Null, [false, false, false, true]),
         (Method::POST, "/api/values/raw", json!({"tags": []}), [false, false, false, true]),
-        (Method::POST, &outline, Json::Null, [false, false, false, true]),
         (Method::POST, &map, json!({}), [false, false, false, true]),
         (Method::POST, "/api/intake/names", json!({"parts": [], "rows": [], "examples": []}), [false, false, false, true]),
         (

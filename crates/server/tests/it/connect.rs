@@ -25,9 +25,13 @@ async fn one_layout_base_and_stride_make_every_vessel() {
     let edits = json!([vessel(layout, temperature, level),
         {"op": "patch", "kind": "connection", "id": built.connection, "set": {"blocks": at("holding 0", 2)}}]);
     assert_eq!(engineer.edit(1, "Mapped the vessels", edits).await.0, 200);
-    let (_, outline) = engineer.post(&format!("/api/connections/{}/outline", built.connection), Json::Null).await;
-    let rows = outline["rows"].as_array().unwrap();
-    assert_eq!((rows.len(), &outline["parts"]), (4, &json!(["block", "instance", "member", "address"])));
+    let browse = format!("/api/connections/{}/browse", built.connection);
+    let (_, first) = engineer.post(&browse, json!({"node": "blocks", "most": 3})).await;
+    assert_eq!((first["nodes"].as_array().unwrap().len(), &first["next"]), (3, &json!("3")));
+    let (_, rest) = engineer.post(&browse, json!({"node": "blocks", "cursor": first["next"], "most": 3})).await;
+    assert_eq!((&rest["next"], &rest["parts"]), (&Json::Null, &json!(["block", "instance", "member", "address"])));
+    let rows: Vec<Json> = [first, rest].iter().flat_map(|page| page["nodes"].as_array().unwrap().clone()).collect();
+    assert_eq!(rows.len(), 4);
     assert_eq!(rows[3]["parts"], json!(["Vessels", "2", "Temperature", "holding 42–43"]));
     // The tags name member and instance; the scaling comes from the layout.
     let edits: Vec<Json> = rows

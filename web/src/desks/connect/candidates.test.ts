@@ -3,43 +3,21 @@ import {
   beyond,
   blank,
   type Candidate,
-  type Found,
   filled,
   judged,
-  likelyType,
   mayFill,
   pasted,
   placesOf,
   proposed,
   readList,
   tagEdits,
+  type Writing,
   withProposal,
   written,
   wrongWith,
 } from './candidates';
 
-const found = (readings: Record<string, string>): Found => ({
-  label: 'holding 0',
-  manual: '400001',
-  refused: '',
-  readings: Object.entries(readings).map(([kind, text]) => ({ kind, order: 'ABCD', text })),
-});
-
-describe('likelyType', () => {
-  it.each([
-    [{ u16: '715', f32: '6.5e-38', text: '' }, {}, 'u16'],
-    [{ u16: '17060', f32: '82.2', text: 'B¤' }, {}, 'f32'],
-    [{ u16: '16948', f32: '45.05', text: 'B4' }, { text: '33' }, 'f32'],
-    [{ u16: '17752', f32: '3461.7932', text: 'EX' }, { text: '-1' }, 'text'],
-    [{ u16: '16948', f32: '45.071234', text: 'B4' }, { text: 'G®' }, 'f32'],
-    [{ u16: '19288', f32: '14167346', text: 'KX' }, { text: '-2' }, 'text'],
-    [{ u16: '18518', f32: '219136', text: 'HV' }, { text: '' }, 'text'],
-    [{ u16: '0', f32: '0', text: '' }, {}, 'u16'],
-    [{ bool: 'true' }, {}, 'bool'],
-  ])('of %j before %j is %s', (readings, next, type) => {
-    expect(likelyType(found(readings as Record<string, string>), found(next as Record<string, string>))).toBe(type);
-  });
-});
+const REGISTERS: Writing = { registers: true, types: ['u16', 'f32'] };
 
 describe('readList', () => {
   it('reads tabs, semicolons and commas, and passes over a head', () => {
@@ -68,7 +46,7 @@ describe('readList', () => {
     );
     expect(wrong).toEqual(['Line 5: “more” is in no column; the columns are address, type, name, unit, factor.']);
     const placed = rows.map((row) => ({ ...row, place: 'EX-1' }));
-    const { faults, open } = judged(placed, 'modbus', undefined);
+    const { faults, open } = judged(placed, REGISTERS, undefined);
     expect(open).toBe(4);
     expect(faults.map((all) => all.map((f) => [f.column, f.words]))).toEqual([
       [['type', '“xyz” is not a byte order; orders are ABCD, CDAB, BADC, DCBA, EFGHABCD, CDABGHEF, FEHGBADC, DCBAHGFE.']],
@@ -103,7 +81,7 @@ describe('tagEdits', () => {
     const [tag, rule, low] = tagEdits(
       [{ row: row({ unit: '%', factor: '0,1', limit: '85', low_limit: '5', record: true, states: 's' }), place: 'p' }],
       'c',
-      'modbus',
+      REGISTERS,
       3,
     );
     expect(tag?.op === 'create' && tag.set).toMatchObject({
@@ -119,7 +97,7 @@ describe('tagEdits', () => {
     expect(low?.op === 'create' && low.set).toEqual({ tag: tag?.id, kind: 'low', level: 5 });
   });
   it('points an existing tag here instead of making one', () => {
-    const [edit, more] = tagEdits([{ row: row({ limit: '85' }), place: 'p', instead: 'old' }], 'c', 'modbus', 0);
+    const [edit, more] = tagEdits([{ row: row({ limit: '85' }), place: 'p', instead: 'old' }], 'c', REGISTERS, 0);
     expect(edit).toEqual({
       op: 'patch',
       kind: 'tag',
@@ -137,7 +115,7 @@ it.each([
   [{ low_limit: 'low' }, '“low” is not a number'],
   [{ factor: '0' }, 'a factor of 0 makes every value 0'],
   [{ low: '1,5' }, undefined],
-])('a row with %j has %s', (change, words) => expect(wrongWith(row(change), 'modbus')[0]?.words).toBe(words));
+])('a row with %j has %s', (change, words) => expect(wrongWith(row(change), REGISTERS)[0]?.words).toBe(words));
 
 it('fills down as it is or counting, and only as far as chosen', () => {
   const rows = ['Zone 1', 'a', 'b', 'c'].map((name) => row({ name }));
@@ -164,7 +142,7 @@ describe('judged', () => {
   ];
   const met = { places: { 'EX-1': 'p1' }, taken: new Map([['c', { row: 2, tag: 'old', source: 'elsewhere' }]]) };
   it('tells what keeps rows from becoming tags, and what is to be made', () => {
-    const all = judged(rows, 'modbus', met);
+    const all = judged(rows, REGISTERS, met);
     expect(all.faults.map((f) => f[0]?.words)).toEqual(['twice in this list', 'twice in this list', 'taken', 'no name']);
     expect([all.open, all.made, all.pointed, all.fresh]).toEqual([4, 4, 0, ['Works', 'Works/EX-2']]);
   });
@@ -172,21 +150,21 @@ describe('judged', () => {
     const fixes = ['out', undefined, 'instead', 'out'] as const;
     const some = judged(
       rows.map((r, i) => ({ ...r, fix: fixes[i] })),
-      'modbus',
+      REGISTERS,
       met,
     );
     expect([some.open, some.made, some.pointed]).toEqual([0, 2, 1]);
   });
   it('knows an answer by the rows it was asked for', () => {
     const turned = [...rows].reverse();
-    expect(judged(turned, 'modbus', met).faults[1]?.[0]?.words).toBe('taken');
-    expect(judged(rows, 'modbus', undefined).fresh).toHaveLength(3);
+    expect(judged(turned, REGISTERS, met).faults[1]?.[0]?.words).toBe('taken');
+    expect(judged(rows, REGISTERS, undefined).fresh).toHaveLength(3);
   });
   it('shows at its cell what the server says of an address', () => {
     const wrong: [string, string][] = [['point.address', 'Addresses end at 65536.']];
     const read = new Map([['a', { shown: '', wrong }]]);
     const one = row({ key: 'a', written: true, address: '99999' });
-    expect(judged([one], 'modbus', met, read).faults).toEqual([[{ column: 'address', words: 'Addresses end at 65536.' }]]);
+    expect(judged([one], REGISTERS, met, read).faults).toEqual([[{ column: 'address', words: 'Addresses end at 65536.' }]]);
   });
 });
 

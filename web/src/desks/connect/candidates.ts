@@ -1,12 +1,12 @@
-// Found things on their way to tags: the rows of the intake, what to make of a register, a pasted list, and the edits.
+// Found things on their way to tags: the rows of the intake, a pasted list, and the edits.
 
 import { newId, type Schemas } from '../../api/client';
-import type { PlaceSet, Point, RuleSet, SourceKind, TagSet } from '../../api/model';
+import type { PlaceSet, Point, RuleSet, TagSet } from '../../api/model';
 import type { Edit } from '../../api/queries';
+import type { KindView } from '../../parts/kinds';
 import { fromClipboard, series } from '../../parts/series';
-import { readType, typeText } from './type-text';
-
-export type Found = Schemas['FoundView'];
+import { readType, typeText } from './registers/type-text';
+import { TYPES } from './registers/types';
 
 /** A new tag: one row of the intake. */
 export interface Candidate {
@@ -62,11 +62,20 @@ export const TYPED = [
 ] as const;
 export type Typed = (typeof TYPED)[number];
 
-/** Types that a tag of a kind of connection without a wire can have. */
-export const PLAIN_TYPES: readonly string[] = ['number', 'switch', 'text'];
+/** How the source of a new tag is written. */
+export interface Writing {
+  /** It is an address among registers, with a type that says how they are read. */
+  registers: boolean;
+  /** Types that can be written; none where a source has no type. */
+  types: readonly string[];
+}
 
-/** Whether a kind's tags have a type that is written. */
-export const hasType = (kind: SourceKind) => kind === 'modbus' || kind === 'push' || kind === 'memory';
+/** How sources of a kind of connection are written. */
+export function writingOf(kind: KindView | undefined): Writing {
+  if (kind?.can.spaces) return { registers: true, types: TYPES };
+  const type = kind?.point.find((field) => field.key === 'type');
+  return { registers: false, types: type?.control === 'choice' ? type.options.map((o) => o.value) : [] };
+}
 
 /** Whether a cell of a row is written in: members of a layout have their address and type from it. */
 export const isWritable = (row: Candidate, column: Typed) =>
@@ -93,43 +102,19 @@ export function blank(key: string, parts: string[], source: string, point: Parti
 }
 
 /** The fields of a row's point, or what is wrong with its type. */
-export function pointOf(row: Candidate, kind: SourceKind): { point: Partial<Point>; wrong?: string } {
-  if (row.point.block !== undefined || !hasType(kind)) return { point: row.point };
+export function pointOf(row: Candidate, { registers, types }: Writing): { point: Partial<Point>; wrong?: string } {
+  if (row.point.block !== undefined || types.length === 0) return { point: row.point };
   const type = row.type.trim().toLowerCase();
-  if (kind !== 'modbus') {
-    if (type && !PLAIN_TYPES.includes(type)) {
-      return { point: row.point, wrong: `“${row.type}” is not a type; types are ${PLAIN_TYPES.join(', ')}.` };
+  if (!registers) {
+    if (type && !types.includes(type)) {
+      return { point: row.point, wrong: `“${row.type}” is not a type; types are ${types.join(', ')}.` };
     }
-    return { point: { ...row.point, type: type || 'number' } };
+    return { point: { ...row.point, type: type || (types[0] ?? '') } };
   }
   const { fields, wrong } = readType(row.type, row.address);
   const point = { ...row.point, address: row.address.trim() };
   return wrong === undefined ? { point: { ...point, ...fields } } : { point, wrong };
 }
-
-const reading = (found: Found | undefined, kind: string) => found?.readings.find((r) => r.kind === kind)?.text;
-
-/** Two capitals, digits or hyphens: how ids and grades are written. */
-const readsAsText = (found: Found | undefined) => /^[A-Z0-9-]{2}$/.test(reading(found, 'text') ?? '');
-
-/**
- * The reading that makes most sense of a register, given the one behind it. A float's first half may look like two letters
- * by chance, and letters may read as a float: a float of sensible size with few digits comes first, then text where both
- * registers read as such, then any float of sensible size, then text where it alone reads as such, else 16 bits.
- */
-export function likelyType(found: Found, next?: Found, order = 'ABCD'): string {
-  if (reading(found, 'bool') !== undefined) return 'bool';
-  const float = Math.abs(Number(found.readings.find((r) => r.kind === 'f32' && r.order === order)?.text));
-  const sensible = float >= 1e-3 && float < 1e5 && Number(reading(found, 'u16')) > 8192;
-  if (sensible && float === Number(float.toPrecision(5))) return 'f32';
-  if (readsAsText(found) && readsAsText(next)) return 'text';
-  if (sensible) return 'f32';
-  return readsAsText(found) ? 'text' : 'u16';
-}
-
-/** Registers a type takes. */
-export const widthOf = (type: string) =>
-  ['u32', 'i32', 'f32'].includes(type) ? 2 : ['u64', 'i64', 'f64'].includes(type) ? 4 : 1;
 
 /** What a column of a list is called at its head, in small letters. */
 const HEADS: Readonly<Record<string, Typed>> = {
@@ -255,11 +240,11 @@ export interface Fault {
 }
 
 /** What is wrong with a row before it is sent. */
-export function wrongWith(row: Candidate, kind: SourceKind, place = cleanPath(row.place)): Fault[] {
+export function wrongWith(row: Candidate, writing: Writing, place = cleanPath(row.place)): Fault[] {
   const faults: Fault[] = [];
   const add = (column: Typed, words: string) => faults.push({ column, words });
   if (row.written && !row.address.trim()) add('address', 'no address');
-  const { wrong } = pointOf(row, kind);
+  const { wrong } = pointOf(row, writing);
   if (wrong) add('type', wrong);
   if (!row.name.trim()) add('name', 'no name');
   if (!place) add('place', 'no place');
@@ -287,7 +272,7 @@ const cellOf = (field: string): Typed => (/address|offset/.test(field) ? 'addres
 const NONE: readonly Fault[] = [];
 
 /** What all rows come to together. */
-export function judged(rows: readonly Candidate[], kind: SourceKind, met: Met | undefined, read?: Read) {
+export function judged(rows: readonly Candidate[], writing: Writing, met: Met | undefined, read?: Read) {
   const clean = cleaner();
   const out = (row: Candidate) => row.fix === 'out';
   const paths = rows.map((row) => `${clean(row.place)}/${row.name.trim()}`);
@@ -297,7 +282,7 @@ export function judged(rows: readonly Candidate[], kind: SourceKind, met: Met | 
   });
   const faults = rows.map((row, i): readonly Fault[] => {
     if (out(row)) return NONE;
-    const all = wrongWith(row, kind, clean(row.place));
+    const all = wrongWith(row, writing, clean(row.place));
     // The server knows the address best; what is missing or no type was told already.
     if (!all.some((f) => f.column === 'address' || f.column === 'type')) {
       for (const [field = '', words = ''] of read?.get(row.key)?.wrong ?? []) all.push({ column: cellOf(field), words });
@@ -332,13 +317,13 @@ export interface Wish {
 export function tagEdits(
   wishes: readonly Wish[],
   connection: string,
-  kind: SourceKind,
+  writing: Writing,
   firstOrder: number,
   usual: Partial<TagSet> = {},
 ): Edit[] {
   return wishes.flatMap(({ row, place, instead }, i): Edit[] => {
     const factor = numeric(row.factor) ?? 1;
-    const { point } = pointOf(row, kind);
+    const { point } = pointOf(row, writing);
     const whole = ['u16', 'i16', 'u32', 'i32', 'u64', 'i64', 'bcd', 'bool', 'text'].includes(point.type ?? '');
     const percent = row.unit.trim() === '%';
     const source = { connection, point, ...(row.group ? { group: row.group } : {}) };

@@ -6,20 +6,20 @@ import { useRef } from 'react';
 import { toast } from 'sonner';
 import { http, take } from '../../api/client';
 import { type ConnectionStatus, useNow, useStatus } from '../../api/live';
-import type { Item, SourceKind } from '../../api/model';
+import type { Item } from '../../api/model';
 import { commit, made, useItems, useMay } from '../../api/queries';
 import { useGo, useView } from '../../app/view';
 import { complain } from '../../parts/form';
+import { type KindView, useKind } from '../../parts/kinds';
 import { save } from '../../parts/save';
 import { counted, lasting } from '../../parts/text';
 import { Button, DeskHead, Empty, Trouble } from '../../parts/ui';
-import { Blocks } from './blocks';
 import { ConnectionForm, NewConnection } from './connection-form';
 import { Health } from './health';
-import { whereTo } from './kinds';
-import { Layouts } from './layouts';
 import { ByHand, Offers } from './offers';
-import { Registers } from './registers';
+import { Blocks } from './registers/blocks';
+import { Layouts } from './registers/layouts';
+import { Registers } from './registers/registers';
 import { Tokens } from './tokens';
 import { Traffic } from './traffic';
 import { WatchList } from './watch';
@@ -120,41 +120,20 @@ function Files({ seen, any }: { seen: number; any: boolean }) {
   );
 }
 
-/** What can be opened of a connection, by its kind. */
-const PARTS: Record<SourceKind, [string, string][]> = {
-  modbus: [
-    ['registers', 'Registers'],
-    ['blocks', 'Blocks and map'],
-    ['intake', 'Intake'],
+/** What can be opened of a connection, by what its kind can do. */
+function partsOf({ can }: KindView): [string, string][] {
+  const when = (yes: boolean, ...part: [string, string]) => (yes ? [part] : []);
+  return [
+    ...when(can.spaces, 'registers', 'Registers'),
+    ...when(can.spaces, 'blocks', 'Blocks and map'),
+    ['intake', can.browse ? 'Intake' : 'New tags'],
     ['tags', 'Tags'],
-    ['health', 'Health'],
-    ['traffic', 'Traffic'],
-    ['settings', 'Settings and test'],
-  ],
-  push: [
-    ['intake', 'New tags'],
-    ['tags', 'Tags'],
-    ['tokens', 'Tokens'],
-    ['health', 'Health'],
-    ['settings', 'Settings'],
-  ],
-  memory: [
-    ['intake', 'New tags'],
-    ['tags', 'Tags'],
-    ['settings', 'Settings'],
-  ],
-  signals: [
-    ['intake', 'New tags'],
-    ['tags', 'Tags'],
-    ['health', 'Health'],
-    ['settings', 'Settings'],
-  ],
-  figures: [
-    ['intake', 'Intake'],
-    ['tags', 'Tags'],
-    ['settings', 'Settings'],
-  ],
-};
+    ...when(can.tokens, 'tokens', 'Tokens'),
+    ...when(can.health, 'health', 'Health'),
+    ...when(can.asks, 'traffic', 'Traffic'),
+    ['settings', can.test ? 'Settings and test' : 'Settings'],
+  ];
+}
 
 interface LineProps {
   item: Item<'connection'>;
@@ -169,9 +148,10 @@ function Line({ item, seen, disabled }: LineProps) {
   const open = view.connection === item.id;
   const tags = useItems('tag', { connection: item.id });
   const total = tags.data?.total ?? 0;
-  const parts = PARTS[item.set.kind] ?? [];
+  const kind = useKind(item.set.kind);
+  const parts = kind ? partsOf(kind) : [];
   const part = parts.some(([key]) => key === view.part) ? view.part : parts[0]?.[0];
-  const { kind, settings } = item.set;
+  const path = status?.path ?? 0;
   const pause = (enabled: boolean) =>
     commit(`${enabled ? 'Resumed' : 'Paused'} connection ${item.set.name}`, seen, [
       { op: 'patch', kind: 'connection', id: item.id, set: { enabled } },
@@ -201,9 +181,10 @@ function Line({ item, seen, disabled }: LineProps) {
         <ChevronRight className={clsx('size-4 text-soft', open && 'rotate-90')} />
         <span className="w-40 truncate font-semibold">{item.set.name}</span>
         <span className="w-52 truncate text-soft">
-          <span className={clsx(kind === 'modbus' && 'figures')}>{whereTo(item.set, status?.path)}</span>
-          {kind === 'modbus' && ` · unit ${settings.unit ?? 1}`}
-          {Boolean(status?.path) && ' · spare'}
+          <span className={clsx(kind?.can.asks && 'figures')}>
+            {(path > 0 ? item.addresses?.[path] : item.source) || kind?.title}
+          </span>
+          {path > 0 && ' · spare'}
         </span>
         <State status={status} />
         <span className="ml-auto text-soft">{counted(total, 'tag')}</span>
@@ -226,8 +207,8 @@ function Line({ item, seen, disabled }: LineProps) {
           {part === 'registers' && <Registers connection={item} seen={seen} disabled={disabled} />}
           {part === 'blocks' && <Blocks item={item} seen={seen} disabled={disabled} />}
           {part === 'intake' &&
-            (kind === 'modbus' || kind === 'figures' ? (
-              <Offers item={item} seen={seen} disabled={disabled} />
+            (kind?.can.browse ? (
+              <Offers item={item} node={kind.can.spaces ? 'blocks' : ''} seen={seen} disabled={disabled} />
             ) : (
               <ByHand item={item} seen={seen} disabled={disabled} />
             ))}
@@ -235,7 +216,7 @@ function Line({ item, seen, disabled }: LineProps) {
           {part === 'tokens' && <Tokens />}
           {part === 'health' && <Health item={item} disabled={disabled} />}
           {part === 'traffic' && <Traffic item={item} />}
-          {part === 'settings' && <ConnectionForm key={item.id} kind={kind} item={item} seen={seen} />}
+          {part === 'settings' && kind && <ConnectionForm key={item.id} kind={kind} item={item} seen={seen} />}
         </div>
       )}
     </section>

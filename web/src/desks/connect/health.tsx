@@ -5,17 +5,18 @@ import { http, take } from '../../api/client';
 import { type ConnectionStatus, useNow, useStatus } from '../../api/live';
 import type { Item } from '../../api/model';
 import { complain } from '../../parts/form';
+import { useKind } from '../../parts/kinds';
 import { lasting, moment } from '../../parts/text';
 import { Button } from '../../parts/ui';
-import { whereTo } from './kinds';
 
 const ms = (us: number) => `${(us / 1000).toFixed(2)} ms`;
 
 export function Health({ item, disabled }: { item: Item<'connection'>; disabled: boolean }) {
   const status = useStatus()?.connections[item.id];
   const now = useNow();
+  const kind = useKind(item.set.kind);
   if (!status) return <p className="text-soft">No data yet.</p>;
-  const asks = item.set.kind === 'modbus';
+  const asks = kind?.can.asks ?? false;
   const age = (at: string) => (at ? `${lasting(now - Date.parse(at))}` : '–');
   const count = (n: number) => n.toLocaleString('en');
   const figures: [string, string, string][] = [
@@ -88,8 +89,8 @@ export function Health({ item, disabled }: { item: Item<'connection'>; disabled:
 
 function Paths({ item, status, disabled }: { item: Item<'connection'>; status: ConnectionStatus; disabled: boolean }) {
   const [busy, setBusy] = useState(false);
-  const spare = item.set.settings.spare ?? [];
-  if (spare.length === 0) return null;
+  const addresses = item.addresses ?? [];
+  if (addresses.length < 2) return null;
   async function use(path: number) {
     setBusy(true);
     try {
@@ -104,10 +105,10 @@ function Paths({ item, status, disabled }: { item: Item<'connection'>; status: C
     <div className="mt-4">
       <h4 className="font-semibold">Addresses</h4>
       <ul>
-        {[0, ...spare.map((_, i) => i + 1)].map((path) => (
-          <li key={path} className="flex h-8 items-center gap-3">
+        {addresses.map((address, path) => (
+          <li key={address} className="flex h-8 items-center gap-3">
             <span className="w-16 text-soft">{path === 0 ? 'first' : `spare ${path}`}</span>
-            <span className="figures w-44 truncate">{whereTo(item.set, path)}</span>
+            <span className="figures w-44 truncate">{address}</span>
             {status.path === path ? (
               <span className="text-teal">in use since {moment(status.path_since)}</span>
             ) : (

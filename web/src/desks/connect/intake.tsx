@@ -8,11 +8,12 @@ import { Redo2, Undo2 } from 'lucide-react';
 import { type ClipboardEvent, type KeyboardEvent, useDeferredValue, useId, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { http, take } from '../../api/client';
-import { type Item, TYPES } from '../../api/model';
+import type { Item } from '../../api/model';
 import { commit, itemsNow, useItems } from '../../api/queries';
 import { Progress } from '../../app/job-line';
 import { useGo } from '../../app/view';
 import { complain, useForm } from '../../parts/form';
+import { useKind } from '../../parts/kinds';
 import { ListField } from '../../parts/picker';
 import type { Steps } from '../../parts/steps';
 import { counted } from '../../parts/text';
@@ -24,11 +25,9 @@ import {
   cleanPath,
   type Fault,
   filled,
-  hasType,
   judged,
   type Met,
   mayFill,
-  PLAIN_TYPES,
   type Proposal,
   pasted,
   placesOf,
@@ -39,7 +38,9 @@ import {
   TYPED,
   type Typed,
   tagEdits,
+  type Writing,
   withProposal,
+  writingOf,
   written,
 } from './candidates';
 import { IntakeRow, type IntakeTools, isFigure, ROW, TITLES } from './intake-row';
@@ -101,8 +102,8 @@ async function meet(rows: readonly Candidate[]): Promise<Met> {
 }
 
 /** Asks where the rows would be read. */
-async function locate(connection: Item<'connection'>, rows: readonly Candidate[]): Promise<Read> {
-  const points = rows.map((row) => pointOf(row, connection.set.kind).point) as never[];
+async function locate(connection: Item<'connection'>, writing: Writing, rows: readonly Candidate[]): Promise<Read> {
+  const points = rows.map((row) => pointOf(row, writing).point) as never[];
   const read = await take(http.POST('/api/intake/points', { body: { connection: connection.id, points } }));
   return new Map(rows.flatMap((row, i) => (read[i] ? [[row.key, read[i]]] : [])));
 }
@@ -138,7 +139,8 @@ export function Intake({ connection, seen, parts, steps, disabled }: Props) {
   });
   const scrolling = useDeferredValue(virtual.isScrolling);
   const aim = useRef(0);
-  const { kind } = connection.set;
+  const kind = useKind(connection.set.kind);
+  const writing = useMemo(() => writingOf(kind), [kind]);
 
   // What stands where these tags would be, and where they are read: asked a moment after the last stroke.
   const wanted = useLater(rows, 400);
@@ -152,15 +154,15 @@ export function Intake({ connection, seen, parts, steps, disabled }: Props) {
   });
   const read = useQuery({
     queryKey: ['items', 'points', id, version, connection.revision],
-    enabled: wanted.length > 0 && kind === 'modbus',
-    queryFn: () => locate(connection, wanted),
+    enabled: wanted.length > 0 && writing.registers,
+    queryFn: () => locate(connection, writing, wanted),
     staleTime: 0,
     placeholderData: (before) => before,
   });
   const { data } = clashes;
   const { faults, open, made, pointed, fresh } = useMemo(
-    () => judged(rows, kind, data, read.data),
-    [rows, kind, data, read.data],
+    () => judged(rows, writing, data, read.data),
+    [rows, writing, data, read.data],
   );
 
   const step = (next: (rows: readonly Candidate[]) => readonly Candidate[], name?: string) => {
@@ -246,10 +248,10 @@ export function Intake({ connection, seen, parts, steps, disabled }: Props) {
           ...(row.fix === 'instead' ? { instead: data?.taken.get(row.key)?.tag ?? '' } : {}),
         })),
         connection.id,
-        kind,
+        writing,
         order,
-        // Memory is there to be set.
-        kind === 'memory' ? { writable: true } : {},
+        // What is set here is there to be set.
+        kind?.can.set_here ? { writable: true } : {},
       );
       await commit(why, seen, [...edits, ...tags]);
       return ids;
@@ -272,11 +274,11 @@ export function Intake({ connection, seen, parts, steps, disabled }: Props) {
   const groups = connection.set.groups;
   const some = (test: (row: Candidate) => boolean) => rows.some(test);
   const columns = useMemo(() => {
-    const has = { address: rows.some((r) => r.written), type: hasType(kind) };
+    const has = { address: rows.some((r) => r.written), type: writing.types.length > 0 };
     // Only registers have raw counts.
-    return TYPED.filter((c) => (c === 'factor' ? kind === 'modbus' : c === 'address' || c === 'type' ? has[c] : true));
-  }, [rows, kind]);
-  const found = some((r) => !r.written) || kind !== 'modbus';
+    return TYPED.filter((c) => (c === 'factor' ? writing.registers : c === 'address' || c === 'type' ? has[c] : true));
+  }, [rows, writing]);
+  const found = some((r) => !r.written) || !writing.registers;
   const tracks = [
     found ? 'minmax(9rem,1.2fr)' : '9.5rem',
     ...columns.map((c) => TRACK[c]),
@@ -307,13 +309,13 @@ export function Intake({ connection, seen, parts, steps, disabled }: Props) {
           ))}
         </datalist>
         <datalist id="types">
-          {(kind === 'modbus' ? TYPES : PLAIN_TYPES).map((type) => (
+          {writing.types.map((type) => (
             <option key={type} value={type} />
           ))}
         </datalist>
       </>
     ),
-    [places, kind],
+    [places, writing],
   );
   return (
     <form

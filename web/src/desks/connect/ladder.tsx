@@ -3,7 +3,7 @@
 import type { Schemas } from '../../api/client';
 import { Button } from '../../parts/ui';
 
-export type Step = Schemas['StepView'];
+export type Step = Schemas['TestStep'];
 
 interface Props {
   steps: readonly Step[];

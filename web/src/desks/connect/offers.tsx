@@ -5,8 +5,9 @@ import { useQuery } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { useRef, useState } from 'react';
 import { http, newId, type Schemas, take } from '../../api/client';
-import type { Item, Point, SourceKind, TagSet } from '../../api/model';
+import type { Item, Point, TagSet } from '../../api/model';
 import { textOf } from '../../parts/form';
+import { useKind } from '../../parts/kinds';
 import { useSteps } from '../../parts/steps';
 import { counted } from '../../parts/text';
 import { Button, Choice, Field, Input, Tick, Trouble } from '../../parts/ui';
@@ -19,7 +20,27 @@ interface Props {
   disabled: boolean;
 }
 
-type Offer = Schemas['OfferView'];
+/** All that lies below a node, page by page, as far as it can be listed. */
+async function all(connection: string, node: string) {
+  const rows: Offer[] = [];
+  let cursor: string | null = '';
+  let parts: string[] = [];
+  while (cursor !== null && rows.length < MOST) {
+    const body = { node, cursor, most: 5000 };
+    const page: Schemas['ChildrenView'] = await take(
+      http.POST('/api/connections/{id}/browse', { params: { path: { id: connection } }, body }),
+    );
+    rows.push(...page.nodes);
+    parts = page.parts;
+    cursor = page.next ?? null;
+  }
+  return { rows, parts, more: cursor !== null };
+}
+
+type Offer = Schemas['NodeView'];
+
+/** Most that is listed. */
+const MOST = 20_000;
 
 function candidateOf(offer: Offer): Candidate {
   const set: Partial<Pick<TagSet, 'unit' | 'states' | 'decimals' | 'range_low' | 'range_high'>> = offer.set;
@@ -33,10 +54,10 @@ function candidateOf(offer: Offer): Candidate {
   };
 }
 
-export function Offers({ item, seen, disabled }: Props) {
+export function Offers({ item, node, seen, disabled }: Props & { node: string }) {
   const outline = useQuery({
-    queryKey: ['items', 'outline', item.id],
-    queryFn: () => take(http.POST('/api/connections/{id}/outline', { params: { path: { id: item.id } } })),
+    queryKey: ['items', 'offers', item.id, node],
+    queryFn: () => all(item.id, node),
     staleTime: 0,
   });
   const [text, setText] = useState('');
@@ -46,7 +67,7 @@ export function Offers({ item, seen, disabled }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
   const offers = (outline.data?.rows ?? []).filter(
-    (offer) => !(free && offer.taken) && words.every((w) => `${offer.parts.join(' ')} ${offer.source}`.toLowerCase().includes(w)),
+    (offer) => !(free && offer.taken) && words.every((w) => `${offer.parts.join(' ')} ${offer.name}`.toLowerCase().includes(w)),
   );
   const virtual = useVirtualizer({
     count: offers.length,
@@ -89,6 +110,9 @@ export function Offers({ item, seen, disabled }: Props) {
             >
               Choose all {offers.length.toLocaleString('en')} shown
             </Button>
+            {outline.data?.more && (
+              <span className="pb-1 text-soft">Only the first {MOST.toLocaleString('en')} are listed; add them first.</span>
+            )}
             {chosen.size > 0 && <Button onClick={() => setChosen(new Set())}>Choose none</Button>}
             <Button
               kind="main"
@@ -131,7 +155,7 @@ export function Offers({ item, seen, disabled }: Props) {
                         {part}
                       </span>
                     ))}
-                    <span className="figures w-56 truncate text-soft">{offer.source}</span>
+                    <span className="figures w-56 truncate text-soft">{offer.name}</span>
                     <span className="min-w-0 flex-1 truncate text-soft">
                       {offer.taken && `is ${offer.taken.replaceAll('/', ' / ')}`}
                     </span>
@@ -146,36 +170,14 @@ export function Offers({ item, seen, disabled }: Props) {
   );
 }
 
-/** How a hand-made row begins, by kind of connection. */
-const STARTS: Partial<Record<SourceKind, [string, Partial<Point> & Record<string, unknown>][]>> = {
-  push: [
-    ['a number', { type: 'number' }],
-    ['a switch', { type: 'switch' }],
-    ['a text', { type: 'text' }],
-  ],
-  memory: [
-    ['a number, kept', { type: 'number', keep: true }],
-    ['a switch, kept', { type: 'switch', keep: true }],
-    ['a text, kept', { type: 'text', keep: true }],
-    ['a number, until restart', { type: 'number' }],
-  ],
-  signals: [
-    ['a sine', { signal: 'sine', low: 0, high: 100, period_s: 60 }],
-    ['a ramp', { signal: 'ramp', low: 0, high: 100, period_s: 60 }],
-    ['steps', { signal: 'steps', values: [0, 25, 50, 100], each_s: 15 }],
-    ['a random walk', { signal: 'walk', low: 0, high: 100, step: 1 }],
-    ['a played table', { signal: 'replay', csv: '0;20\n10;35\n20;30\n30;20' }],
-  ],
-};
-
 /** Rows made by hand: for values that are pushed, kept or made up there is nothing to find. */
 export function ByHand({ item, seen, disabled }: Props) {
-  const starts = STARTS[item.set.kind] ?? [];
+  const starts = useKind(item.set.kind)?.starts ?? [];
   const [which, setWhich] = useState(0);
   const [count, setCount] = useState('1');
   const steps = useSteps<Candidate>(`by hand ${item.id}`);
   const add = () => {
-    const [words, point] = starts[which] ?? ['', {}];
+    const { words = '', point = {} } = starts[which] ?? {};
     const many = Math.min(2000, Math.max(1, Math.floor(Number(count)) || 1));
     const more = Array.from({ length: many }, (_, i) => {
       const n = steps.list.length + i + 1;
@@ -194,7 +196,7 @@ export function ByHand({ item, seen, disabled }: Props) {
         <Field label="A tag that holds" className="w-56">
           {(p) => (
             <Choice {...p} value={which} onChange={(e) => setWhich(Number(e.target.value))}>
-              {starts.map(([words], i) => (
+              {starts.map(({ words }, i) => (
                 <option key={words} value={i}>
                   {words}
                 </option>

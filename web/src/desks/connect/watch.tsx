@@ -10,7 +10,7 @@ import { Picker } from '../../parts/picker';
 import { printed } from '../../parts/text';
 import { Button, Trouble } from '../../parts/ui';
 import { Value } from '../../parts/value';
-import { WriteRow } from '../../parts/write';
+import { WriteTo } from '../../parts/write';
 
 export function WatchList() {
   const view = useView();
@@ -93,7 +93,7 @@ export function WatchList() {
                       </Button>
                       {writing === tag.id && (
                         <div className="pt-1 pb-2 text-left">
-                          <WriteRow tag={tag} writing={connection?.set.writing || connection?.set.kind === 'memory'} />
+                          <WriteTo tag={tag} connection={connection?.set} />
                         </div>
                       )}
                     </td>

@@ -2,16 +2,17 @@
 
 import { Plus, SlidersHorizontal, X } from 'lucide-react';
 import { Fragment, useState } from 'react';
-import { newId } from '../../api/client';
-import { type Item, type LayoutSet, ordersOf, TYPES } from '../../api/model';
-import { commit, useItems } from '../../api/queries';
-import { useForm } from '../../parts/form';
-import { ListField } from '../../parts/picker';
-import { counted } from '../../parts/text';
-import { Button, Choice, Field, FormTrouble, INPUT, Input, Theirs } from '../../parts/ui';
+import { newId } from '../../../api/client';
+import type { Item, LayoutSet } from '../../../api/model';
+import { commit, useItems } from '../../../api/queries';
+import { useForm } from '../../../parts/form';
+import { ListField } from '../../../parts/picker';
+import { counted } from '../../../parts/text';
+import { Button, Choice, Field, FormTrouble, INPUT, Input, Theirs } from '../../../parts/ui';
 import { fresh, memberOf, type Row, rowOf, scalingOf } from './layout-rows';
 import { nextOffset } from './map-rows';
 import { MemberMore } from './member-more';
+import { ordersOf, TYPES } from './types';
 
 export function Layouts({ seen, disabled }: { seen: number; disabled: boolean }) {
   const layouts = useItems('layout');

@@ -1,11 +1,11 @@
 // A scan of a range for what answers: gently, with progress, and stopped at will.
 
 import { useRef, useState } from 'react';
-import type { Schemas } from '../../api/client';
-import { complain } from '../../parts/form';
-import { counted } from '../../parts/text';
-import { Button, Field, Input } from '../../parts/ui';
-import { stream } from './stream';
+import type { Schemas } from '../../../api/client';
+import { complain } from '../../../parts/form';
+import { counted } from '../../../parts/text';
+import { Button, Field, Input } from '../../../parts/ui';
+import { stream } from '../stream';
 
 type Stretch = [number, number];
 
@@ -22,12 +22,12 @@ export function joined(stretches: readonly Stretch[]): Stretch[] {
 
 interface Props {
   connection: string;
-  table: string;
-  unit: number | undefined;
+  /** The address space. */
+  node: string;
   onGo: (start: number) => void;
 }
 
-export function Scan({ connection, table, unit, onGo }: Props) {
+export function Scan({ connection, node, onGo }: Props) {
   const [from, setFrom] = useState('0');
   const [to, setTo] = useState('999');
   const [reached, setReached] = useState<number | null>(null);
@@ -49,7 +49,7 @@ export function Scan({ connection, table, unit, onGo }: Props) {
     setReached(null);
     setBusyWords(0);
     try {
-      const body = { table, from: first, to: last, ...(unit === undefined ? {} : { unit }) };
+      const body = { node, from: first, to: last };
       const steps = stream<Schemas['ScanView']>(`/api/connections/${connection}/scan`, { body, signal: controller.signal });
       for await (const step of steps) {
         setReached(step.reached);

@@ -1,7 +1,6 @@
 // What registers are shown as, side by side, so that a device nobody has a manual for can be read by watching it.
 
-import { halfOrder, LONG_ORDERS, ORDERS } from '../../api/model';
-import type { Found } from './candidates';
+import { type Found, halfOrder, LONG_ORDERS, ORDERS, readAs } from './types';
 
 export interface Column {
   title: string;
@@ -32,12 +31,12 @@ function as(kind: string, order: string, title = kind, left = false): Column {
           : `${kind} ${wanted}`,
     ...(kind.endsWith('64') ? { width: LONG } : kind === 'f32' ? { width: FLOAT } : {}),
     show: ({ readings }) => {
-      const alike = readings.filter((r) => r.kind === kind);
-      return short(kind, (alike.find((r) => r.order === wanted) ?? alike[0])?.text);
+      const alike = readings.filter((r) => readAs(r).type === kind);
+      return short(kind, (alike.find((r) => readAs(r).order === wanted) ?? alike[0])?.text);
     },
   };
 }
-const word = (found: Found) => Number(found.readings.find((r) => r.kind === 'u16')?.text ?? 0);
+const word = (found: Found) => Number(found.readings.find((r) => readAs(r).type === 'u16')?.text ?? 0);
 export const BITS: Column = {
   title: 'bits 15 … 0',
   type: 'bool bit 0',

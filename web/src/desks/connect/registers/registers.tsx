@@ -4,20 +4,18 @@ import { useQuery } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { ClipboardPaste, ScanSearch } from 'lucide-react';
 import { type MouseEvent, useEffect, useRef, useState } from 'react';
-import { http, take } from '../../api/client';
-import { halfOrder, type Item, type Point, TYPES } from '../../api/model';
-import { draftOf, keepDraft, useDraft } from '../../parts/draft';
-import { useSteps } from '../../parts/steps';
-import { counted, moment } from '../../parts/text';
-import { Button, Choice, Field, INPUT, Input } from '../../parts/ui';
-import { blank, type Candidate, type Found, likelyType, readList, widthOf } from './candidates';
-import { Intake } from './intake';
+import { http, take } from '../../../api/client';
+import type { Item, Point } from '../../../api/model';
+import { draftOf, keepDraft, useDraft } from '../../../parts/draft';
+import { useSteps } from '../../../parts/steps';
+import { counted, moment } from '../../../parts/text';
+import { Button, Choice, Field, INPUT, Input } from '../../../parts/ui';
+import { blank, type Candidate, readList } from '../candidates';
+import { Intake } from '../intake';
 import { BITS, SWITCH, VIEWS } from './readings';
 import { Scan } from './scan';
 import { readType } from './type-text';
-
-/** What names can be made from. */
-const PARTS = ['table', 'address', 'manual number', 'unit id'];
+import { type Found, halfOrder, likelyType, TYPES, widthOf } from './types';
 
 const TABLES = [
   ['holding', 'Holding registers'],
@@ -42,27 +40,24 @@ export function Registers({ connection, seen, disabled }: Props) {
   const [scanning, setScanning] = useState(false);
   const [unit, setUnit] = useState('');
   const [shown, setShown] = useState(0);
-  const own = connection.set.settings;
-  const other = unit.trim() === '' ? undefined : Number(unit);
+  const own = connection.set.settings as { unit?: number; order?: string };
+  const node = unit.trim() === '' ? table : `${unit.trim()}/${table}`;
   const anchor = useRef<number | null>(null);
   const first = Math.min(65_535, Math.max(0, Math.floor(Number(start)) || 0));
   const page = useQuery({
-    queryKey: ['look', connection.id, table, first, other],
+    queryKey: ['look', connection.id, node, first],
     queryFn: () =>
       take(
-        http.POST('/api/connections/{id}/look', {
+        http.POST('/api/connections/{id}/browse', {
           params: { path: { id: connection.id } },
-          body: { table, start: first, count: COUNT, ...(other === undefined ? {} : { unit: other }) } as unknown as Record<
-            string,
-            never
-          >,
+          body: { node, cursor: String(first), most: COUNT },
         }),
       ),
     refetchInterval: 1000,
     staleTime: 0,
     retry: false,
   });
-  const items = page.data?.items ?? [];
+  const items = page.data?.nodes ?? [];
   const changed = useChanged(items);
   const isBits = table === 'coil' || table === 'discrete';
   const order = own.order ?? 'ABCD';
@@ -70,29 +65,20 @@ export function Registers({ connection, seen, disabled }: Props) {
 
   /** A register as a row: read as somebody clicked it, or else as makes most sense. */
   function candidate(index: number, found: Found, clicked?: string): Candidate {
-    const address = addressOf(connection, found);
-    const shape = readType(clicked ?? likelyType(found, items[index + 1], halfOrder(order)), address).fields;
-    const point: Partial<Point> = { address, ...shape, ...(other === undefined ? {} : { unit: other }) };
-    const source = other === undefined ? found.label : `${found.label}, unit ${other}`;
-    return blank(
-      keyOf(found),
-      [table, found.label.split(' ')[1] ?? '', found.manual, other === undefined ? '' : String(other)],
-      source,
-      point,
-    );
+    const own = found.point as Partial<Point>;
+    const shape = readType(clicked ?? likelyType(found, items[index + 1], halfOrder(order)), own.address).fields;
+    return blank(found.id, found.parts, found.name, { ...own, ...shape });
   }
-
-  const keyOf = (found: Found) => `${addressOf(connection, found)}-${other ?? ''}`;
 
   /** Chooses one register, or with Shift all from the last one on, passing over second halves of 32-bit values. */
   function choose(index: number, event: MouseEvent, clicked?: string) {
     const found = items[index];
     if (!found) return;
-    if (chosen.some((c) => c.key === keyOf(found))) {
+    if (chosen.some((c) => c.key === found.id)) {
       steps.step((all) =>
         clicked === undefined
-          ? all.filter((c) => c.key !== keyOf(found))
-          : all.map((c) => (c.key === keyOf(found) ? { ...c, type: candidate(index, found, clicked).type } : c)),
+          ? all.filter((c) => c.key !== found.id)
+          : all.map((c) => (c.key === found.id ? { ...c, type: candidate(index, found, clicked).type } : c)),
       );
       return;
     }
@@ -177,7 +163,7 @@ export function Registers({ connection, seen, disabled }: Props) {
           </>
         )}
       </div>
-      {scanning && <Scan connection={connection.id} table={table} unit={other} onGo={(at) => setStart(String(at))} />}
+      {scanning && <Scan connection={connection.id} node={node} onGo={(at) => setStart(String(at))} />}
       {pasting && (
         <Paste
           draft={pasteOf(connection.id)}
@@ -187,7 +173,9 @@ export function Registers({ connection, seen, disabled }: Props) {
           }}
         />
       )}
-      {chosen.length > 0 && <Intake connection={connection} seen={seen} parts={PARTS} steps={steps} disabled={disabled} />}
+      {chosen.length > 0 && (
+        <Intake connection={connection} seen={seen} parts={page.data?.parts ?? []} steps={steps} disabled={disabled} />
+      )}
       {page.error && <p className="mb-2 text-act4">{page.error.message}</p>}
       {items.length > 0 && (
         <div className="max-h-[26rem] overflow-auto border border-line">
@@ -218,13 +206,13 @@ export function Registers({ connection, seen, disabled }: Props) {
             </thead>
             <tbody>
               {items.map((found, i) => {
-                const isChosen = chosen.some((c) => c.key === keyOf(found));
-                const moved = changed.get(found.label);
+                const isChosen = chosen.some((c) => c.key === found.id);
+                const moved = changed.get(found.id);
                 return (
-                  <tr key={found.label} className={clsx('h-6.5 border-t border-line', isChosen ? 'bg-tint' : 'hover:bg-band')}>
-                    <td className="figures px-2">{addressOf(connection, found)}</td>
-                    <td className="figures px-2 text-right text-soft">{found.label.split(' ')[1]}</td>
-                    <td className="figures text-soft">{found.manual}</td>
+                  <tr key={found.id} className={clsx('h-6.5 border-t border-line', isChosen ? 'bg-tint' : 'hover:bg-band')}>
+                    <td className="figures px-2">{addressOf(found)}</td>
+                    <td className="figures px-2 text-right text-soft">{found.parts[1]}</td>
+                    <td className="figures text-soft">{found.parts[2]}</td>
                     {found.refused ? (
                       <td colSpan={columns.length + 1} className="px-2 text-soft">
                         {found.refused}
@@ -267,7 +255,7 @@ export function Registers({ connection, seen, disabled }: Props) {
                         <button
                           type="button"
                           className="text-teal hover:underline"
-                          aria-label={`${isChosen ? 'Remove' : 'Choose'} ${addressOf(connection, found)}`}
+                          aria-label={`${isChosen ? 'Remove' : 'Choose'} ${addressOf(found)}`}
                           onClick={(e) => choose(i, e)}
                         >
                           {isChosen ? 'remove' : 'choose'}
@@ -289,11 +277,8 @@ export function Registers({ connection, seen, disabled }: Props) {
   );
 }
 
-/** The address of a found register as this connection's tags write it: always by the wire, whatever the manual counts from. */
-function addressOf(connection: Item<'connection'>, found: Found): string {
-  const [table, offset] = found.label.split(' ');
-  return `${table} ${Number(offset) + (connection.set.settings.base ?? 1)}`;
-}
+/** The address of a found register as this connection's tags write it. */
+const addressOf = (found: Found) => (found.point as Partial<Point> | null)?.address ?? found.name;
 
 interface Moves {
   /** It changed with the last reading. */
@@ -309,11 +294,11 @@ function useChanged(items: readonly Found[]): ReadonlyMap<string, Moves> {
   useEffect(() => {
     for (const found of items) {
       const raw = found.readings[0]?.text ?? '';
-      const old = before.current.get(found.label);
+      const old = before.current.get(found.id);
       const now = old !== undefined && old !== raw;
-      const times = (moves.current.get(found.label)?.times ?? 0) + (now ? 1 : 0);
-      moves.current.set(found.label, { now, times });
-      before.current.set(found.label, raw);
+      const times = (moves.current.get(found.id)?.times ?? 0) + (now ? 1 : 0);
+      moves.current.set(found.id, { now, times });
+      before.current.set(found.id, raw);
     }
     setTurn((n) => n + 1);
   }, [items]);

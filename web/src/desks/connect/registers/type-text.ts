@@ -1,6 +1,7 @@
 // The type of a register as people write it into one cell: “f32 CDAB”, “text 8”, “u16 bit 3”, “u32 bits 4-7”.
 
-import { LONG_ORDERS, type Point, TYPES } from '../../api/model';
+import type { Point } from '../../../api/model';
+import { LONG_ORDERS, TYPES } from './types';
 
 /** What of a point its type cell says. */
 export interface TypeFields {

@@ -4,14 +4,14 @@ import { useQuery } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { Plus } from 'lucide-react';
 import { useState } from 'react';
-import { http, newId, type Schemas, take } from '../../api/client';
-import type { Block, Item } from '../../api/model';
-import { commit, useItems } from '../../api/queries';
-import { useGo } from '../../app/view';
-import { numberOf, textOf, useForm } from '../../parts/form';
-import { ListField } from '../../parts/picker';
-import { counted } from '../../parts/text';
-import { Button, Field, FormTrouble, Input, Trouble } from '../../parts/ui';
+import { http, newId, type Schemas, take } from '../../../api/client';
+import type { Block, Item } from '../../../api/model';
+import { commit, useItems } from '../../../api/queries';
+import { useGo } from '../../../app/view';
+import { numberOf, textOf, useForm } from '../../../parts/form';
+import { ListField } from '../../../parts/picker';
+import { counted } from '../../../parts/text';
+import { Button, Field, FormTrouble, Input, Trouble } from '../../../parts/ui';
 import { type Cell, mapRows, PER_ROW } from './map-rows';
 
 interface Props {

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import type { Member } from '../../api/model';
+import type { Member } from '../../../api/model';
 import { factorOf, fresh, memberOf, rowOf, scalingOf } from './layout-rows';
 
 const member = (more: Partial<Member>): Member => ({

@@ -1,13 +1,35 @@
 import { describe, expect, it } from 'vitest';
-import { halfOrder, LONG_ORDERS, ordersOf } from '../../api/model';
-import type { Found } from './candidates';
 import { VIEWS } from './readings';
+import { type Found, halfOrder, LONG_ORDERS, likelyType, ordersOf } from './types';
 
-const found = (readings: [string, string, string][]): Found => ({
-  label: 'holding 0',
-  manual: '400001',
+/** A register with these readings: type, order and text. */
+const found = (readings: readonly (readonly [string, string, string])[]): Found => ({
+  id: 'holding/0',
+  name: 'holding 0',
+  parts: ['holding', '0', '400001', ''],
+  branch: false,
+  point: null,
+  set: {},
   refused: '',
-  readings: readings.map(([kind, order, text]) => ({ kind, order, text })),
+  readings: readings.map(([type, order, text]) => ({ point: { type, order } as never, text })),
+  taken: '',
+});
+
+describe('likelyType', () => {
+  const of = (readings: object) => found(Object.entries(readings).map(([type, text]) => [type, 'ABCD', text]));
+  it.each([
+    [{ u16: '715', f32: '6.5e-38', text: '' }, {}, 'u16'],
+    [{ u16: '17060', f32: '82.2', text: 'B¤' }, {}, 'f32'],
+    [{ u16: '16948', f32: '45.05', text: 'B4' }, { text: '33' }, 'f32'],
+    [{ u16: '17752', f32: '3461.7932', text: 'EX' }, { text: '-1' }, 'text'],
+    [{ u16: '16948', f32: '45.071234', text: 'B4' }, { text: 'G®' }, 'f32'],
+    [{ u16: '19288', f32: '14167346', text: 'KX' }, { text: '-2' }, 'text'],
+    [{ u16: '18518', f32: '219136', text: 'HV' }, { text: '' }, 'text'],
+    [{ u16: '0', f32: '0', text: '' }, {}, 'u16'],
+    [{ bool: 'true' }, {}, 'bool'],
+  ])('of %j before %j is %s', (readings, next, type) => {
+    expect(likelyType(of(readings), of(next))).toBe(type);
+  });
 });
 
 /** What a view shows of a register, by the heads of its columns. */

@@ -1,8 +1,8 @@
 // What a member of a layout seldom needs, under its row.
 
-import { ScalingField } from '../../parts/scaling-field';
-import { StatesField } from '../../parts/states-field';
-import { Field, Input } from '../../parts/ui';
+import { ScalingField } from '../../../parts/scaling-field';
+import { StatesField } from '../../../parts/states-field';
+import { Field, Input } from '../../../parts/ui';
 import { factorOf, type Row } from './layout-rows';
 
 interface Props {

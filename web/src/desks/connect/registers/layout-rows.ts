@@ -1,8 +1,8 @@
 // Members of a layout while they are typed.
 
-import { newId } from '../../api/client';
-import type { Member, Scaling } from '../../api/model';
-import { numberOf, textOf } from '../../parts/form';
+import { newId } from '../../../api/client';
+import type { Member, Scaling } from '../../../api/model';
+import { numberOf, textOf } from '../../../parts/form';
 
 /** A member as it is typed. */
 export interface Row {

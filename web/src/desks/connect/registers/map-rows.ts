@@ -1,7 +1,7 @@
 // What stands where among registers: the rows of the map, and the next free offset of a layout.
 
-import type { Schemas } from '../../api/client';
-import { widthOf } from './candidates';
+import type { Schemas } from '../../../api/client';
+import { widthOf } from './types';
 
 type Span = Schemas['SpanView'];
 

@@ -1,0 +1,59 @@
+//! Looking at what is there: a tree of nodes, asked for page by page.
+
+use havrel_core::{plant::Own, time::Nanos};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// What lies below a node.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Ask {
+    /// The node's [`Node::id`]; empty for the top.
+    pub node: String,
+    /// Where the page begins: empty for the first one, then [`Children::next`]. In an address space it is an address.
+    pub cursor: String,
+    /// Most nodes of the page.
+    pub most: usize,
+}
+
+/// A page of what lies below a node.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Children {
+    pub read_at: Nanos,
+    /// What [`Node::parts`] are called.
+    pub parts: Vec<&'static str>,
+    pub nodes: Vec<Node>,
+    /// Where the next page begins; `None` after the last one.
+    pub next: Option<String>,
+}
+
+/// Something that is there.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, ToSchema)]
+pub struct Node {
+    /// Names it within its connection; means nothing to anybody but its kind.
+    pub id: String,
+    /// As people call it.
+    pub name: String,
+    /// What it is made of, as [`Children::parts`] calls that; names of tags are made from it.
+    pub parts: Vec<String>,
+    /// Whether anything lies below it.
+    pub branch: bool,
+    /// Where a tag of it is read; `None` where it holds no value. A reading adds its fields.
+    #[schema(value_type = Option<Object>)]
+    pub point: Option<Own>,
+    /// Settings that a tag of it would begin with, such as its engineering unit and range.
+    #[schema(value_type = Object)]
+    pub set: Own,
+    /// Why the device did not give it; empty where it did.
+    pub refused: String,
+    /// What it holds now, in every reading that makes sense.
+    pub readings: Vec<Reading>,
+}
+
+/// One way to read what a node holds.
+#[derive(Clone, Debug, PartialEq, Serialize, ToSchema)]
+pub struct Reading {
+    /// Fields that a point which reads it so has beside the node's own.
+    #[schema(value_type = Object)]
+    pub point: Own,
+    pub text: String,
+}

@@ -1,0 +1,101 @@
+//! What a running connection is given and gives.
+
+use crate::{Ask, Children, Health, LinkError, traffic::Tap};
+use async_trait::async_trait;
+use havrel_core::{
+    TagNo,
+    plant::{Connection, Own},
+    sample::{Batch, Value},
+    scale::Scaling,
+};
+use std::sync::Arc;
+use tokio::sync::{mpsc, oneshot, watch};
+use uuid::Uuid;
+
+/// Runs connections.
+#[async_trait]
+pub trait Runner: Send + Sync {
+    /// Serves a connection in its own rhythm until its plan's sender goes away.
+    async fn run(&self, ports: Ports);
+}
+
+/// Where a value is read, for a runner.
+#[derive(Clone, Debug, PartialEq)]
+pub struct PointPlan {
+    /// The tag it is read for.
+    pub tag: TagNo,
+    /// The kind's own fields; what stands in a block is worked out already.
+    pub point: Own,
+    pub scaling: Option<Scaling>,
+    /// Its polling group, if not the connection's own rhythm.
+    pub group: Option<Uuid>,
+}
+
+/// All that a runner must know of its connection; compared to see whether an edit touches it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct LinkPlan {
+    pub connection: Connection,
+    pub points: Vec<PointPlan>,
+}
+
+/// How a running connection hangs together with the rest.
+pub struct Ports {
+    /// What to do; the connection ends when its sender goes away.
+    pub plan: watch::Receiver<Arc<LinkPlan>>,
+    pub batches: mpsc::Sender<Batch>,
+    pub commands: mpsc::Receiver<Command>,
+    pub health: watch::Sender<Health>,
+    pub tap: Tap,
+}
+
+/// Something for a running connection to do between its polls.
+#[derive(Debug)]
+pub enum Command {
+    /// Writes a value in engineering units and answers with what the device then holds. Never repeated by itself.
+    Write { tag: TagNo, value: Value, reply: Reply<Value> },
+    /// Looks at what is there, over the connection that is already open.
+    Browse { ask: Ask, reply: Reply<Children> },
+    /// Reads these points now, of tags or not, and answers in their order.
+    Read { points: Vec<PointPlan>, reply: Reply<Vec<RawValue>> },
+    /// Takes another address of the device into use.
+    TakePath { path: usize, reply: Reply<()> },
+}
+
+/// Where the answer to a command goes.
+pub type Reply<T> = oneshot::Sender<Result<T, LinkError>>;
+
+impl Command {
+    /// Answers a command that is not carried out.
+    pub fn refuse(self, error: &LinkError) {
+        let error = error.clone();
+        // Whoever asked may have gone away meanwhile.
+        match self {
+            Command::Write { reply, .. } => drop(reply.send(Err(error))),
+            Command::Browse { reply, .. } => drop(reply.send(Err(error))),
+            Command::Read { reply, .. } => drop(reply.send(Err(error))),
+            Command::TakePath { reply, .. } => drop(reply.send(Err(error))),
+        }
+    }
+
+    /// The same for a source that has no device: a value read from it says that it is not made of bytes.
+    pub(crate) fn refuse_without_device(self, words: &str) {
+        match self {
+            Command::Read { points, reply } => {
+                let none = || RawValue { words: "It is not made of bytes.".into(), ..RawValue::default() };
+                drop(reply.send(Ok(points.iter().map(|_| none()).collect())));
+            }
+            other => other.refuse(&LinkError::BadRequest(words.into())),
+        }
+    }
+}
+
+/// A value from its bytes up.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct RawValue {
+    pub bytes: Vec<u8>,
+    pub decoded: Option<Value>,
+    /// In engineering units.
+    pub scaled: Option<Value>,
+    /// Why it could not be read or decoded; empty where it could.
+    pub words: String,
+}
