@@ -70,7 +70,7 @@ pub struct Curve {
     pub tag: Named,
     pub pixels: crate::history::Pixels,
     /// Limits in force when it was made: words and level.
-    pub limits: Vec<(&'static str, f64)>,
+    pub limits: Vec<(String, f64)>,
 }
 
 /// A number as the tag prints it; an en dash where there is none.

@@ -67,7 +67,7 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
                     let all = db.points_of(&numbers(plant, some), from, to).await?;
                     for ((id, tag), points) in some.iter().zip(&all) {
                         let rules = plant.rules.values().filter(|r| r.set.tag == *id && r.set.enabled);
-                        let mut limits: Vec<_> = rules.map(|r| (r.set.kind.words(), r.set.level)).collect();
+                        let mut limits: Vec<_> = rules.map(|r| (r.set.known_as().to_owned(), r.set.level)).collect();
                         limits.sort_by(|a, b| a.1.total_cmp(&b.1));
                         curves.push(Curve { tag: tag.clone(), pixels: pixels(points, from, to, PICTURE_WIDTH), limits });
                     }

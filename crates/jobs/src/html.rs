@@ -114,7 +114,7 @@ mod tests {
             last: vec![Some(1.0), None, Some(2.0)],
             by_hand: vec![(10, 30)],
         };
-        let curve = Curve { tag, pixels, limits: vec![("high", 3.0)] };
+        let curve = Curve { tag, pixels, limits: vec![("high".into(), 3.0)] };
         let document = Document {
             title: "<script>".into(),
             place: String::new(),

@@ -133,6 +133,8 @@ export type LimitKind = 'low_low' | 'low' | 'high' | 'high_high';
 
 export interface RuleSet {
   tag: string;
+  /** Empty for the plain limit of its kind. */
+  name: string;
   kind: LimitKind;
   level: number;
   priority: number;

@@ -69,10 +69,13 @@ function joinTags(results: { data: Items<'tag'> | undefined }[]): Item<'tag'>[] 
   return results.flatMap((r) => r.data?.items ?? []);
 }
 
-export type Edit<K extends Kind = Kind> =
-  | { op: 'create'; kind: K; id: string; set: Partial<Sets[K]> }
-  | { op: 'patch'; kind: K; id: string; set: { [F in keyof Sets[K]]?: Sets[K][F] | null } }
-  | { op: 'delete'; kind: K; id: string; contents?: boolean };
+/** For several kinds, an edit of any one of them. */
+export type Edit<K extends Kind = Kind> = K extends Kind
+  ?
+      | { op: 'create'; kind: K; id: string; set: Partial<Sets[K]> }
+      | { op: 'patch'; kind: K; id: string; set: { [F in keyof Sets[K]]?: Sets[K][F] | null } }
+      | { op: 'delete'; kind: K; id: string; contents?: boolean }
+  : never;
 
 /** Revisions made by this page: nobody needs to be told of them. */
 const own = new Set<number>();

@@ -13,6 +13,7 @@ const high: Item<'rule'> = {
   holds: '',
   set: {
     tag: 't',
+    name: '',
     kind: 'high',
     level: 80,
     priority: 2,

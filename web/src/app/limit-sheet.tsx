@@ -1,4 +1,4 @@
-// The four limits of a tag, edited together: an empty level is no limit.
+// The four plain limits of a tag, edited together: an empty level is no limit. Rules with names of their own are told below.
 
 import { useRef, useState } from 'react';
 import { newId } from '../api/client';
@@ -46,11 +46,13 @@ const FIELDS: Record<string, string> = {
   off_delay_s: 'Off-delay: ',
 };
 
+const plain = (rules: readonly Item<'rule'>[], kind: LimitKind) => rules.find((r) => r.set.kind === kind && !r.set.name);
+
 /** The edits that lead from the rules there are to the rows as typed. */
 export function limitEdits(tag: string, rules: readonly Item<'rule'>[], rows: Rows): { kind: LimitKind; edit: Edit }[] {
   const edits = (kind: LimitKind): Edit[] => {
     const row = rows[kind];
-    const rule = rules.find((r) => r.set.kind === kind);
+    const rule = plain(rules, kind);
     const level = numberOf(row.level);
     if (level === null) return rule ? [{ op: 'delete', kind: 'rule', id: rule.id }] : [];
     if (rule && JSON.stringify(rowOf(kind, rule.set)) === JSON.stringify(row)) return [];
@@ -81,7 +83,7 @@ interface Props {
 }
 
 export function LimitSheet({ tag, rules, seen, disabled }: Props) {
-  const initial = Object.fromEntries(KINDS.map((k) => [k, rowOf(k, rules.find((r) => r.set.kind === k)?.set)])) as Rows;
+  const initial = Object.fromEntries(KINDS.map((k) => [k, rowOf(k, plain(rules, k)?.set)])) as Rows;
   const form = useForm(initial, [], { follow: true, draft: `limits ${tag.id}` });
   const { names } = useReading(tag.set, true);
   const [open, setOpen] = useState<LimitKind | null>(null);
@@ -216,10 +218,32 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
           );
         })}
       </div>
+      <Named rules={rules.filter((r) => r.set.name)} unit={tag.set.unit} />
       <FormTrouble form={KINDS.some(wrong) ? { ...form, other: undefined } : form} className="mt-1 text-sm" />
       <Button kind="main" type="submit" className="mt-2" disabled={disabled || !form.dirty || form.busy}>
         Save limits
       </Button>
     </form>
+  );
+}
+
+/** Rules that have a name of their own; they come with a file of alarm rules and are changed by one. */
+function Named({ rules, unit }: { rules: readonly Item<'rule'>[]; unit: string }) {
+  if (rules.length === 0) return null;
+  return (
+    <table aria-label="Named alarm rules" className="mt-2 w-full text-left">
+      <tbody>
+        {rules.map(({ id, set }) => (
+          <tr key={id} className="h-6.5 border-t border-line">
+            <td className="truncate">{set.name}</td>
+            <td className="text-soft">{LIMIT_WORDS[set.kind]}</td>
+            <td className="figures text-right">
+              {set.level} <span className="text-soft">{unit}</span>
+            </td>
+            <td className="pl-2 text-sm text-soft">{set.enabled ? PRIORITY_WORDS[set.priority] : 'off'}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }

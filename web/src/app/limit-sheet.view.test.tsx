@@ -18,7 +18,19 @@ const rule = (kind: RuleSet['kind'], level: number): Item<'rule'> => ({
   title: '',
   source: '',
   holds: '',
-  set: { tag: 't', kind, level, priority: 2, deadband: 0, on_delay_s: 0, off_delay_s: 0, enabled: true, cause: '', action: '' },
+  set: {
+    tag: 't',
+    name: '',
+    kind,
+    level,
+    priority: 2,
+    deadband: 0,
+    on_delay_s: 0,
+    off_delay_s: 0,
+    enabled: true,
+    cause: '',
+    action: '',
+  },
 });
 
 it('sends only what changed, with the revision that was seen', async () => {
@@ -71,4 +83,17 @@ it('changes nothing for whoever may not', () => {
   render(<LimitSheet tag={tag} rules={[rule('high', 80)]} seen={7} disabled />);
   expect(screen.getByLabelText('Limit high')).toHaveProperty('disabled', true);
   expect(screen.getByLabelText('Limit high')).toHaveProperty('value', '80');
+});
+
+it('leaves rules with names of their own alone and shows them', async () => {
+  vi.mocked(commit).mockReset().mockResolvedValue(8);
+  const night = { ...rule('high', 70), id: 'night' };
+  night.set = { ...night.set, name: 'At night' };
+  render(<LimitSheet tag={{ ...tag, id: 'n' }} rules={[night, rule('high', 80)]} seen={7} disabled={false} />);
+  expect(screen.getByLabelText('Limit high')).toHaveProperty('value', '80');
+  expect(screen.getByRole('table', { name: 'Named alarm rules' }).textContent).toContain('At night');
+  const user = userEvent.setup();
+  await user.clear(screen.getByLabelText('Limit high'));
+  await user.click(screen.getByRole('button', { name: 'Save limits' }));
+  expect(commit).toHaveBeenCalledWith('Set limits of EX-1/Level', 7, [{ op: 'delete', kind: 'rule', id: 'high' }]);
 });

@@ -177,7 +177,7 @@ pub struct Checking<'a> {
     /// The revision that is to be.
     pub plant: &'a Plant,
     pub source: &'a dyn SourceCheck,
-    limits: OnceCell<HashMap<Uuid, Vec<&'static str>>>,
+    limits: OnceCell<HashMap<Uuid, Vec<&'a str>>>,
 }
 
 impl<'a> Checking<'a> {
@@ -185,12 +185,12 @@ impl<'a> Checking<'a> {
         Checking { plant, source, limits: OnceCell::new() }
     }
 
-    /// The limits that a tag has, in words.
-    pub fn limits_of(&self, tag: Uuid) -> Option<&Vec<&'static str>> {
+    /// What the alarm rules of a tag are known by.
+    pub fn limits_of(&self, tag: Uuid) -> Option<&Vec<&'a str>> {
         let all = self.limits.get_or_init(|| {
-            let mut limits: HashMap<Uuid, Vec<&'static str>> = HashMap::new();
+            let mut limits: HashMap<Uuid, Vec<&'a str>> = HashMap::new();
             for rule in self.plant.rules.values() {
-                limits.entry(rule.set.tag).or_default().push(rule.set.kind.words());
+                limits.entry(rule.set.tag).or_default().push(rule.set.known_as());
             }
             limits
         });

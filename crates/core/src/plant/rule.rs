@@ -9,11 +9,14 @@ use crate::alarm::LimitKind;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-/// An alarm rule: one limit on one tag.
+/// An alarm rule: a limit on a tag.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Rule {
     pub tag: Uuid,
+    /// What it is known by among the rules of its tag; empty for the plain limit of its kind, which each tag has once.
+    #[serde(default)]
+    pub name: String,
     pub kind: LimitKind,
     /// The limit, in the tag's engineering unit.
     pub level: f64,
@@ -36,6 +39,13 @@ pub struct Rule {
     pub action: String,
 }
 
+impl Rule {
+    /// What it is known by among the rules of its tag: “high”, or its own name.
+    pub fn known_as(&self) -> &str {
+        if self.name.is_empty() { self.kind.words() } else { &self.name }
+    }
+}
+
 impl Settings for Rule {
     const KIND: Kind = Kind::Rule;
 
@@ -47,18 +57,17 @@ impl Settings for Rule {
         &mut plant.rules
     }
 
-    /// A tag has each kind of limit once.
     fn known(&self) -> (Option<Uuid>, &str) {
-        (Some(self.tag), self.kind.words())
+        (Some(self.tag), self.known_as())
     }
 
     fn clash(name: &str) -> (&'static str, String) {
-        ("kind", format!("The tag already has a {name} limit."))
+        ("name", format!("The tag already has an alarm rule “{name}”; give this one a name of its own."))
     }
 
     fn title(item: &Item<Rule>, plant: &Plant) -> String {
         let tag = plant.tags.get(&item.set.tag).map_or_else(String::new, |t| plant.tag_path(&t.set));
-        format!("{tag} {}", item.set.kind.words())
+        format!("{tag} {}", item.set.known_as())
     }
 
     /// From the lowest limit to the highest.
@@ -72,6 +81,12 @@ impl Settings for Rule {
 
     fn check(item: &Item<Rule>, checking: &Checking<'_>, wrong: &mut Wrong) {
         let set = &item.set;
+        if !set.name.is_empty() {
+            check::name(wrong, &set.name);
+            if LimitKind::ALL.iter().any(|kind| kind.words().eq_ignore_ascii_case(&set.name)) {
+                wrong.push(("name".into(), "This is how the plain limits are called; enter another name, or none.".into()));
+            }
+        }
         check::between(wrong, "priority", set.priority, 1, 4);
         check::between(wrong, "level", set.level, f64::MIN, f64::MAX);
         check::between(wrong, "deadband", set.deadband, 0.0, f64::MAX);

@@ -38,7 +38,7 @@ pub enum Cell {
     Group,
     /// A tag by its path; one of the same place by its name alone.
     Tag,
-    /// A part of the row's alarm rule of this kind; empty where it has none.
+    /// A part of the row's plain limit of this kind; empty where it has none.
     Limit(LimitKind, LimitPart),
     /// What is left of an object beyond its own columns, as JSON.
     Rest(&'static [&'static str]),
@@ -171,6 +171,7 @@ const TAGS: &[Column] = &[
 
 const RULES: &[Column] = &[
     column("tag", "Tag", Cell::Tag, &["tag"]),
+    column("name", "Name", Cell::Text, &["name"]),
     column("limit", "Limit", Cell::Choice(LIMITS), &["kind"]),
     column("level", "Level", Cell::Level, &["level"]),
     column("priority", "Priority", Cell::Whole, &["priority"]),
@@ -258,13 +259,14 @@ fn reference(set: &Own, field: &str) -> Option<Uuid> {
 /// Reads the cells of many items.
 pub struct Reader<'a> {
     plant: &'a Plant,
+    /// The plain limits.
     rules: HashMap<(Uuid, LimitKind), &'a Item<Rule>>,
 }
 
 impl<'a> Reader<'a> {
     /// Makes ready to read the items that are wanted.
     pub fn of(plant: &'a Plant, wanted: impl Fn(Uuid) -> bool) -> Reader<'a> {
-        let rules = plant.rules.values().filter(|r| wanted(r.set.tag));
+        let rules = plant.rules.values().filter(|r| r.set.name.is_empty() && wanted(r.set.tag));
         Reader { plant, rules: rules.map(|r| ((r.set.tag, r.set.kind), r.as_ref())).collect() }
     }
 

@@ -27,6 +27,16 @@ fn plant(tags: &[(u128, &str, &str, &str)]) -> Plant {
 
 const TAGS: &[(u128, &str, &str, &str)] = &[(10, "Level", "%", ""), (11, "pH", "", "-1 is low")];
 
+/// The plant once a plan is taken in.
+fn taken(plant: &Plant, plan: &Plan) -> Plant {
+    let mut no = 500;
+    let numbers = || {
+        no += 1;
+        no
+    };
+    havrel_core::plant::edit::apply(plant, &plan.edits, &(), numbers).unwrap().0
+}
+
 fn compared(plant: &Plant, kind: Kind, text: &str, remove: bool) -> Result<Plan, Vec<Wrong>> {
     let file = read(text.as_bytes(), kind)?;
     let mut next = 900u128;
@@ -94,6 +104,20 @@ fn a_branch_may_be_made_by_one_file() {
     let rules = "tag,limit,level\nWorks/EX-1/Level,high high,90\nWorks/EX-1/Level,High,85\n";
     let plan = compared(&self::plant(TAGS), Kind::Rule, rules, false).unwrap();
     assert_eq!((plan.counts[&(Fate::Added, Kind::Rule)], plan.counts[&(Fate::Changed, Kind::Rule)]), (1, 1));
+}
+
+#[test]
+fn rules_are_known_by_tag_and_name_and_plain_limits_by_their_kind() {
+    let plant = plant(TAGS);
+    let first =
+        "tag,name,limit,level\nWorks/EX-1/Level,At night,high,70\nWorks/EX-1/Level,At noon,high,90\nWorks/EX-1/Level,,high,80\n";
+    let plan = compared(&plant, Kind::Rule, first, false).unwrap();
+    assert_eq!((plan.counts[&(Fate::Added, Kind::Rule)], plan.counts.get(&(Fate::Added, Kind::Tag))), (2, None));
+    let plant = taken(&plant, &plan);
+    let again = "tag,name,limit,level\nWorks/EX-1/Level,At night,high,72\nWorks/EX-1/Level,At noon,low,90\n";
+    let plan = compared(&plant, Kind::Rule, again, false).unwrap();
+    assert_eq!((plan.counts[&(Fate::Changed, Kind::Rule)], plan.counts.get(&(Fate::Added, Kind::Rule))), (2, None));
+    assert!(plan.differences.iter().any(|d| d.title == "Works/EX-1/Level At night"), "{:?}", plan.differences);
 }
 
 #[test]

@@ -288,7 +288,7 @@ pub async fn alarm_spans(app: Data<App>, person: Person, body: Json<SpanBody>) -
             tag: tag.id,
             rule: s.rule,
             priority: s.priority,
-            title: format!("{} {}", tag.set.name, rule.set.kind.words()),
+            title: format!("{} {}", tag.set.name, rule.set.known_as()),
             from: to_text(s.from),
             to: s.to.map(to_text).unwrap_or_default(),
         })

@@ -145,7 +145,7 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
         let mut limits: HashMap<Uuid, Vec<(f64, String)>> = shown.iter().map(|&id| (id, Vec::new())).collect();
         for rule in plant.rules.values().filter(|r| r.set.enabled) {
             if let Some(list) = limits.get_mut(&rule.set.tag) {
-                list.push((rule.set.level, format!("{} {}", rule.set.kind.words(), rule.set.level)));
+                list.push((rule.set.level, format!("{} {}", rule.set.known_as(), rule.set.level)));
             }
         }
         let row = |id: &Uuid| {

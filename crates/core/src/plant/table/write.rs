@@ -13,13 +13,13 @@ use uuid::Uuid;
 /// The item that a row means by what people know it by: the columns that name it, beside their texts.
 pub struct Known<'a> {
     names: Names<'a>,
-    rules: HashMap<(Uuid, &'static str), Uuid>,
+    rules: HashMap<(Uuid, &'a str), Uuid>,
 }
 
 impl<'a> Known<'a> {
     /// Makes the index of a plant.
     pub fn of(plant: &'a Plant) -> Known<'a> {
-        let rules = plant.rules.values().map(|r| ((r.set.tag, r.set.kind.words()), r.id)).collect();
+        let rules = plant.rules.values().map(|r| ((r.set.tag, r.set.known_as()), r.id)).collect();
         Known { names: Names::of(plant), rules }
     }
 
@@ -36,7 +36,12 @@ impl<'a> Known<'a> {
                 names.tags.get(&(place, cell("name")?)).copied()
             }
             Kind::Rule => {
-                let (tag, limit) = (names.tag(&cell("tag")?, None).ok()?, cell("limit")?);
+                let tag = names.tag(&cell("tag")?, None).ok()?;
+                if let Some(name) = cell("name").filter(|name| !name.trim().is_empty()) {
+                    return self.rules.get(&(tag, name.trim())).copied();
+                }
+                // A plain limit is known by its kind.
+                let limit = cell("limit")?;
                 let limit = limit.trim().to_lowercase().replace(['_', '-'], " ");
                 let words = LimitKind::ALL.into_iter().map(LimitKind::words).find(|words| *words == limit)?;
                 self.rules.get(&(tag, words)).copied()
