@@ -125,6 +125,7 @@ impl Db {
     ) -> Result<Plant, CommitError> {
         let mut tx = self.pool.begin().await?;
         sqlx::query("select revision from plant for update").execute(&mut *tx).await?;
+        self.in_term(&mut tx).await?;
         let mut base = base.clone();
         for (number, changes) in changes(&mut *tx, base.revision, i64::MAX).await? {
             base = base.absorb(number, &changes).map_err(DbError::Refused)?;

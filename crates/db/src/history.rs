@@ -5,7 +5,7 @@ use futures_util::{StreamExt as _, TryStreamExt as _, stream};
 use havrel_core::{
     TagNo,
     frame::Frame,
-    history::Point,
+    history::{NotRecorded, Point, Recorded, end_at_gaps},
     quality::{Quality, Reason},
     sample::{Kind, Sample, Value},
     time::Nanos,
@@ -33,11 +33,15 @@ pub struct Kept {
     pub flags: u8,
     /// The clock epoch in which it was stored.
     pub epoch: u32,
+    /// The number of the node that recorded it; 0 where that was not kept yet.
+    pub node: u16,
 }
 
 /// A span for which a node recorded nothing.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Unrecorded {
+    /// The number of the node.
+    pub node: u16,
     pub from: Nanos,
     pub to: Nanos,
     pub reason: String,
@@ -67,6 +71,7 @@ impl Db {
     async fn store(&self, frames: &[Frame]) -> Result<SeriesIds, DbError> {
         let Some(node) = frames.first().map(|f| f.node) else { return Ok(SeriesIds::new()) };
         let mut tx = self.record.begin().await?;
+        self.in_term(&mut tx).await?;
         let made = store(&mut tx, node, frames, &self.series).await?;
         tx.commit().await?;
         Ok(made)
@@ -78,7 +83,7 @@ impl Db {
     /// As [`Db::append`].
     pub async fn try_out(&self, frame: &Frame) -> Result<(), DbError> {
         let mut tx = self.record.begin().await?;
-        let stored = entries(&mut tx, frame.node, &[frame], &Mutex::default()).await;
+        let stored = entries(&mut tx, (frame.node, 0), &[frame], &Mutex::default()).await;
         // A refused statement ends the transaction like the taking back does.
         tx.roll_back().await?;
         stored.map(drop)
@@ -105,11 +110,11 @@ impl Db {
     pub async fn clock_steps(&self, from: Nanos, to: Nanos) -> Result<Vec<ClockEpoch>, DbError> {
         // An epoch ends where the next step of the same clock begins, by the time that it read before.
         let rows = sqlx::query(
-            "select epoch, at, by_ns, until from (
-                 select epoch, at, by_ns,
+            "select steps.epoch, at, by_ns, until, coalesce(no, 0::smallint) as no from (
+                 select node, epoch, at, by_ns,
                      greatest(at, least(at - by_ns, lead(at - by_ns) over (partition by node order by epoch))) as until
-                 from clock_step) steps
-             where at <= $2 and until >= $1 order by epoch limit 1000",
+                 from clock_step) steps left join shipped using (node)
+             where at <= $2 and until >= $1 order by steps.epoch limit 1000",
         )
         .bind(from)
         .bind(to)
@@ -118,7 +123,8 @@ impl Db {
         rows.into_iter()
             .map(|r| {
                 let epoch = r.try_get::<i32, _>("epoch")?.unsigned_abs();
-                Ok(ClockEpoch { epoch, at: r.try_get("at")?, by: r.try_get("by_ns")?, until: r.try_get("until")? })
+                let node = r.try_get::<i16, _>("no")?.unsigned_abs();
+                Ok(ClockEpoch { node, epoch, at: r.try_get("at")?, by: r.try_get("by_ns")?, until: r.try_get("until")? })
             })
             .collect()
     }
@@ -129,11 +135,11 @@ impl Db {
     /// When the database does not answer.
     pub async fn raw(&self, tag: TagNo, from: Nanos, to: Nanos, before: bool, limit: i64) -> Result<Vec<Kept>, DbError> {
         let rows = sqlx::query(
-            "(select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch from series s, lateral (
+            "(select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node from series s, lateral (
                  select * from sample p where p.series = s.id and p.at < $2 order by p.at desc, p.epoch desc limit 1) p
               where s.tag_no = $1 and $4 order by p.at desc, p.epoch desc limit 1)
              union all
-             (select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch from sample p join series s on s.id = p.series
+             (select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node from sample p join series s on s.id = p.series
               where s.tag_no = $1 and p.at between $2 and $3 order by p.at, p.epoch limit $5)
              order by at, epoch",
         )
@@ -153,7 +159,7 @@ impl Db {
     /// When the database does not answer.
     pub async fn newest(&self) -> Result<Vec<(TagNo, Kept)>, DbError> {
         let rows = sqlx::query(
-            "select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, s.tag_no from series s, lateral (
+            "select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node, s.tag_no from series s, lateral (
                  select * from sample p where p.series = s.id order by p.at desc, p.epoch desc limit 1) p
              order by s.tag_no, p.epoch desc, p.at desc",
         )
@@ -198,24 +204,16 @@ impl Db {
             if kept.len() as i64 > MOST_SAMPLES {
                 return Err(DbError::TooMuch(MOST_SAMPLES));
             }
-            kept.retain(|k| !steps.iter().any(|s| k.epoch < s.epoch && (s.at..s.until).contains(&k.time)));
-            Ok(kept.iter().map(point).collect::<Vec<Point>>())
+            let again = |k: &Kept, s: &ClockEpoch| k.epoch < s.epoch && (s.at..s.until).contains(&k.time) && s.of(k.node);
+            kept.retain(|k| !steps.iter().any(|s| again(k, s)));
+            Ok(kept.iter().map(|k| (k.node, point(k))).collect::<Vec<Recorded>>())
         };
         let asked: Vec<_> = tags.iter().map(|&tag| read(tag)).collect();
-        let mut all: Vec<Vec<Point>> = stream::iter(asked).buffered(QUESTIONS).try_collect().await?;
-        // Where nothing was recorded no value holds on; the first sample afterwards is always stored.
-        let since = all.iter().filter_map(|points| points.first()).map(|p| p.time).min().unwrap_or(from);
+        let all: Vec<Vec<Recorded>> = stream::iter(asked).buffered(QUESTIONS).try_collect().await?;
+        let since = all.iter().filter_map(|points| points.first()).map(|(_, p)| p.time).min().unwrap_or(from);
         let gaps = self.unrecorded(since.min(from), to).await?;
-        for points in &mut all {
-            for gap in &gaps {
-                // A sample may lie within the span: the last one before a stop, or one that was loaded later.
-                let at = points.partition_point(|p| p.time < gap.to);
-                if let Some(last) = at.checked_sub(1).map(|i| points[i].time) {
-                    points.insert(at, Point::unknown(last.max(gap.from) + 1));
-                }
-            }
-        }
-        Ok(all)
+        let gaps: Vec<NotRecorded> = gaps.iter().map(|g| NotRecorded { node: g.node, from: g.from, to: g.to }).collect();
+        Ok(all.into_iter().map(|points| end_at_gaps(points, &gaps)).collect())
     }
 
     /// Spans within `from..=to` for which nothing was recorded.
@@ -224,14 +222,18 @@ impl Db {
     /// When the database does not answer.
     pub async fn unrecorded(&self, from: Nanos, to: Nanos) -> Result<Vec<Unrecorded>, DbError> {
         let rows = sqlx::query(
-            "select from_ns, to_ns, reason from unrecorded where to_ns >= $1 and from_ns <= $2 order by from_ns limit 1000",
+            "select coalesce(no, 0::smallint) as no, from_ns, to_ns, reason from unrecorded left join shipped using (node)
+             where to_ns >= $1 and from_ns <= $2 order by from_ns limit 1000",
         )
         .bind(from)
         .bind(to)
         .fetch_all(&self.pool)
         .await?;
         rows.into_iter()
-            .map(|r| Ok(Unrecorded { from: r.try_get("from_ns")?, to: r.try_get("to_ns")?, reason: r.try_get("reason")? }))
+            .map(|r| {
+                let node = r.try_get::<i16, _>("no")?.unsigned_abs();
+                Ok(Unrecorded { node, from: r.try_get("from_ns")?, to: r.try_get("to_ns")?, reason: r.try_get("reason")? })
+            })
             .collect()
     }
 }
@@ -251,6 +253,8 @@ fn value(kind: Kind, bits: u64, text: Option<String>) -> Option<Value> {
 /// An epoch of a clock: it was set, and what it then read again is read from its epoch.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct ClockEpoch {
+    /// The number of the node whose clock it is.
+    pub node: u16,
     pub epoch: u32,
     /// The first instant, by the clock as it read since.
     pub at: Nanos,
@@ -258,6 +262,13 @@ pub struct ClockEpoch {
     pub by: Nanos,
     /// Until when instants were lived that an earlier epoch had lived before; `at` where there are none.
     pub until: Nanos,
+}
+
+impl ClockEpoch {
+    /// Whether it concerns what a node recorded.
+    fn of(&self, node: u16) -> bool {
+        self.node == node || node == 0 || self.node == 0
+    }
 }
 
 /// A sample for statistics and pictures.
@@ -268,12 +279,12 @@ fn point(kept: &Kept) -> Point {
     Point { time: kept.time, value: number, good, by_hand: kept.quality.reason() == Reason::ByHand }
 }
 
-/// What a stored sample is read from: kind, time, value, text, quality, flags and epoch. The columns are read by position;
+/// What a stored sample is read from: kind, time, value, text, quality, flags, epoch and node. The columns are read by position;
 /// to find each of them by its name takes as long as the rest of reading a sample.
-type StoredSample = (i16, Nanos, i64, Option<String>, i16, i16, i32);
+type StoredSample = (i16, Nanos, i64, Option<String>, i16, i16, i32, i16);
 
 fn kept(row: &PgRow) -> Result<Kept, DbError> {
-    let (kind, time, bits, text, quality, flags, epoch) = StoredSample::from_row(row)?;
+    let (kind, time, bits, text, quality, flags, epoch, node) = StoredSample::from_row(row)?;
     let kind = Kind::from_code(kind as u8).unwrap_or(Kind::Empty);
     Ok(Kept {
         time,
@@ -281,6 +292,7 @@ fn kept(row: &PgRow) -> Result<Kept, DbError> {
         quality: Quality::from_bits(quality as u16).unwrap_or(Quality::of(Reason::WrongAnswer)),
         flags: flags as u8,
         epoch: epoch.unsigned_abs(),
+        node: node.unsigned_abs(),
     })
 }
 
@@ -294,15 +306,19 @@ pub struct Shipped {
 
 /// Stores frames that were not stored before, and gives the series that were not known before.
 async fn store(conn: &mut PgConnection, node: Uuid, frames: &[Frame], known: &Mutex<SeriesIds>) -> Result<SeriesIds, DbError> {
-    sqlx::query("insert into shipped (node, term, seq, arrived) values ($1, 0, 0, 0) on conflict do nothing")
-        .bind(node)
-        .execute(&mut *conn)
-        .await?;
-    let row = sqlx::query("select term, seq from shipped where node = $1 for update").bind(node).fetch_one(&mut *conn).await?;
+    let numbered: bool =
+        sqlx::query_scalar("select exists (select from shipped where node = $1)").bind(node).fetch_one(&mut *conn).await?;
+    if !numbered {
+        let first = "insert into shipped (node, term, seq, arrived, no)
+                     select $1, 0, 0, 0, coalesce(max(no), 0) + 1 from shipped on conflict (node) do nothing";
+        sqlx::query(first).bind(node).execute(&mut *conn).await?;
+    }
+    let find = "select term, seq, no from shipped where node = $1 for update";
+    let row = sqlx::query(find).bind(node).fetch_one(&mut *conn).await?;
     let stored = (row.try_get::<i32, _>("term")?, row.try_get::<i64, _>("seq")?);
     let fresh: Vec<&Frame> = frames.iter().filter(|f| (f.term.cast_signed(), f.seq.cast_signed()) > stored).collect();
     let Some(last) = fresh.last() else { return Ok(SeriesIds::new()) };
-    let made = entries(conn, node, &fresh, known).await?;
+    let made = entries(conn, (node, row.try_get("no")?), &fresh, known).await?;
     sqlx::query("update shipped set term = $2, seq = $3, arrived = $4, epoch = $5 where node = $1")
         .bind(node)
         .bind(last.term.cast_signed())
@@ -314,13 +330,18 @@ async fn store(conn: &mut PgConnection, node: Uuid, frames: &[Frame], known: &Mu
     Ok(made)
 }
 
-/// Stores what frames hold.
-async fn entries(conn: &mut PgConnection, node: Uuid, frames: &[&Frame], known: &Mutex<SeriesIds>) -> Result<SeriesIds, DbError> {
+/// Stores what frames of a node hold; the node is given with its number.
+async fn entries(
+    conn: &mut PgConnection,
+    (node, no): (Uuid, i16),
+    frames: &[&Frame],
+    known: &Mutex<SeriesIds>,
+) -> Result<SeriesIds, DbError> {
     let known = || known.lock().unwrap_or_else(PoisonError::into_inner);
     let missing = missing(&known(), frames);
     let made = series(conn, missing).await?;
     let rows = rows(&known(), &made, frames);
-    samples(conn, frames, rows).await?;
+    samples(conn, no, frames, rows).await?;
     alarms::store(conn, frames).await?;
     for gap in frames.iter().flat_map(|f| &f.gaps) {
         sqlx::query("insert into unrecorded (node, from_ns, to_ns, reason) values ($1, $2, $3, $4) on conflict do nothing")
@@ -400,13 +421,15 @@ struct Columns {
     term: Vec<i32>,
     seq: Vec<i64>,
     epoch: Vec<i32>,
+    /// Of all of them.
+    node: i16,
 }
 
-async fn samples(conn: &mut PgConnection, frames: &[&Frame], rows: Vec<Place>) -> Result<(), sqlx::Error> {
+async fn samples(conn: &mut PgConnection, node: i16, frames: &[&Frame], rows: Vec<Place>) -> Result<(), sqlx::Error> {
     if rows.is_empty() {
         return Ok(());
     }
-    let mut c = Columns::default();
+    let mut c = Columns { node, ..Columns::default() };
     for (series, at, _, f, i) in rows {
         let frame = frames[f as usize];
         let s = frame.batch.samples[i as usize];
@@ -434,11 +457,11 @@ fn binary(c: &Columns) -> Vec<u8> {
         into.extend((bytes.len() as i32).to_be_bytes());
         into.extend(bytes);
     }
-    let mut bytes = Vec::with_capacity(c.at.len() * 72 + 32);
+    let mut bytes = Vec::with_capacity(c.at.len() * 78 + 32);
     bytes.extend(b"PGCOPY\n\xff\r\n\0");
     bytes.extend([0; 8]);
     for i in 0..c.at.len() {
-        bytes.extend(9_i16.to_be_bytes());
+        bytes.extend(10_i16.to_be_bytes());
         field(&mut bytes, &c.series[i].to_be_bytes());
         field(&mut bytes, &c.at[i].to_be_bytes());
         field(&mut bytes, &c.bits[i].to_be_bytes());
@@ -451,6 +474,7 @@ fn binary(c: &Columns) -> Vec<u8> {
         field(&mut bytes, &c.term[i].to_be_bytes());
         field(&mut bytes, &c.seq[i].to_be_bytes());
         field(&mut bytes, &c.epoch[i].to_be_bytes());
+        field(&mut bytes, &c.node.to_be_bytes());
     }
     bytes.extend((-1_i16).to_be_bytes());
     bytes
@@ -460,7 +484,7 @@ fn binary(c: &Columns) -> Vec<u8> {
 /// says whether they are stored.
 async fn copied(conn: &mut PgConnection, c: &Columns) -> Result<bool, sqlx::Error> {
     sqlx::query("savepoint copied").execute(&mut *conn).await?;
-    let into = "copy sample (series, at, bits, text, quality, flags, term, seq, epoch) from stdin (format binary)";
+    let into = "copy sample (series, at, bits, text, quality, flags, term, seq, epoch, node) from stdin (format binary)";
     let mut copy = conn.copy_in_raw(into).await?;
     copy.send(binary(c)).await?;
     let end = match copy.finish().await {
@@ -472,15 +496,15 @@ async fn copied(conn: &mut PgConnection, c: &Columns) -> Result<bool, sqlx::Erro
     Ok(end.starts_with("release"))
 }
 
-/// Stores rows one by one: of two with one time the later frame's stays.
+/// Stores rows one by one: of two with one time that of the later term, node and frame stays.
 async fn upserted(conn: &mut PgConnection, c: Columns) -> Result<(), sqlx::Error> {
     sqlx::query(
-        "insert into sample (series, at, bits, text, quality, flags, term, seq, epoch)
-         select * from unnest($1::int[], $2::bigint[], $3::bigint[], $4::text[], $5::smallint[], $6::smallint[], $7::int[], $8::bigint[],
+        "insert into sample (series, at, bits, text, quality, flags, term, seq, epoch, node)
+         select *, $10 from unnest($1::int[], $2::bigint[], $3::bigint[], $4::text[], $5::smallint[], $6::smallint[], $7::int[], $8::bigint[],
              $9::int[])
          on conflict (series, at, epoch) do update set bits = excluded.bits, text = excluded.text, quality = excluded.quality,
-             flags = excluded.flags, term = excluded.term, seq = excluded.seq
-         where (excluded.term, excluded.seq) > (sample.term, sample.seq)",
+             flags = excluded.flags, term = excluded.term, seq = excluded.seq, node = excluded.node
+         where (excluded.term, excluded.node, excluded.seq) > (sample.term, sample.node, sample.seq)",
     )
     .bind(c.series)
     .bind(c.at)
@@ -491,6 +515,7 @@ async fn upserted(conn: &mut PgConnection, c: Columns) -> Result<(), sqlx::Error
     .bind(c.term)
     .bind(c.seq)
     .bind(c.epoch)
+    .bind(c.node)
     .execute(conn)
     .await?;
     Ok(())

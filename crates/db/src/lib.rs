@@ -13,6 +13,7 @@ pub mod own;
 pub mod people;
 pub mod place;
 mod pool;
+mod term;
 pub mod views;
 
 use history::SeriesIds;
@@ -21,7 +22,7 @@ use sqlx::postgres::{PgConnectOptions, PgListener};
 use std::{
     sync::{
         Arc, Mutex,
-        atomic::{AtomicBool, Ordering},
+        atomic::{AtomicBool, AtomicU32, Ordering},
     },
     time::Duration,
 };
@@ -43,6 +44,9 @@ pub enum DbError {
     TooMuch(i64),
     #[error("there are more than {0} changes between these revisions; choose revisions that are closer together")]
     TooManyChanges(i64),
+    /// Another machine has taken over; nothing more is taken from this one.
+    #[error("this machine is not on duty any more: it works in term {held}, and the plant is in term {plant}")]
+    OldTerm { held: u32, plant: u32 },
     /// A newer version wrote something that this one does not know.
     #[error(transparent)]
     Unknown(#[from] havrel_core::alarm::UnknownCode),
@@ -76,6 +80,8 @@ pub struct Db {
     away: Arc<AtomicBool>,
     /// Series that are known to be there: they are never deleted.
     series: Arc<Mutex<SeriesIds>>,
+    /// The term in which this machine stores and edits.
+    term: Arc<AtomicU32>,
 }
 
 const ORDINARY: Use = Use { connections: 10, wait: Duration::from_secs(2), exchange: Duration::from_secs(15), probes: false };
@@ -99,10 +105,12 @@ impl Db {
             sqlx::migrate::MigrateError::Execute(error) => error.into(),
             other => DbError::Refused(other.to_string()),
         })?;
+        let term = sqlx::query_scalar::<_, i32>("select term from term").fetch_one(migrating.plain()).await?;
         migrating.plain().close().await;
         let pool = |of| Pool::of(&options, of, &away);
         let (pool, heavy, record) = (pool(ORDINARY), pool(HEAVY), pool(RECORD));
-        Ok(Db { pool, heavy, record, away, series: Arc::default() })
+        let term = Arc::new(AtomicU32::new(term.unsigned_abs()));
+        Ok(Db { pool, heavy, record, away, series: Arc::default(), term })
     }
 
     /// Tells that the database is away, or back: while it is, whoever asks is told so at once.

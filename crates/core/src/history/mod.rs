@@ -4,9 +4,11 @@
 
 mod pixels;
 mod spans;
+mod unrecorded;
 
 pub use pixels::{Pixels, pixels};
 pub use spans::{Span, spans};
+pub use unrecorded::{NotRecorded, Recorded, end_at_gaps};
 
 use crate::{number::Number, time::Nanos};
 

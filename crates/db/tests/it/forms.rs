@@ -39,9 +39,14 @@ const COMMON: &str = r#"
         values ('00000000-0000-0000-0000-000000000005', 3, 1, 4, 90, 91, 84.6, 82, '', '', 'Level high');
 "#;
 
+/// From form 10 on programs also stored the parts of an alarm's state.
+const CONDITIONS: &str = "update alarm_standing set
+    condition = case when state in (1, 2) then 1 else 0 end,
+    acknowledgement = case state when 1 then 1 when 2 then 2 when 3 then 1 else 0 end";
+
 #[rstest]
 #[tokio::test]
-async fn a_database_of_every_earlier_form_is_opened_with_all_in_it(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9)] form: i64) {
+async fn a_database_of_every_earlier_form_is_opened_with_all_in_it(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 10)] form: i64) {
     let name = format!("form_{form}");
     SHARED.cluster.ensure(&name, None).await.unwrap();
     let mut sql = PgConnection::connect_with(&SHARED.cluster.options(&name)).await.unwrap();
@@ -50,6 +55,9 @@ async fn a_database_of_every_earlier_form_is_opened_with_all_in_it(#[values(1, 2
     migrator.run(&mut sql).await.unwrap();
     sql.execute(sqlx::AssertSqlSafe(content(form))).await.unwrap();
     sql.execute(COMMON).await.unwrap();
+    if form >= 10 {
+        sql.execute(CONDITIONS).await.unwrap();
+    }
     let db = Db::open(SHARED.cluster.options(&name)).await.unwrap();
     let (plant, broken) = db.load_plant().await.unwrap();
     assert_eq!((broken.len(), plant.revision, plant.places.len()), (0, 2, 1));
@@ -61,7 +69,7 @@ async fn a_database_of_every_earlier_form_is_opened_with_all_in_it(#[values(1, 2
     assert_eq!(kept.iter().map(|k| (k.time, k.epoch)).collect::<Vec<_>>(), [(100, 0)]);
     let node = db.identity().await.unwrap();
     let shipped = db.shipped(node).await.unwrap();
-    assert_eq!((shipped.seq, shipped.arrived, shipped.epoch), (4, 105, 0));
+    assert_eq!((shipped.seq, shipped.arrived, shipped.epoch, db.term()), (4, 105, 0, 1));
     let mut standings = db.standings().await.unwrap();
     standings.sort_by_key(|s| s.rule);
     assert_eq!(

@@ -3,6 +3,7 @@
 mod backup;
 mod forms;
 mod people;
+mod term;
 mod vanish;
 
 use havrel_core::{

@@ -111,7 +111,7 @@ async fn an_hour_lived_twice_is_kept_twice() {
     let points = db.points(7, 0, 200).await.unwrap();
     let shown: Vec<_> = points.iter().map(|p| (p.time, p.value.unwrap().float())).collect();
     assert_eq!(shown, [(10, 1.0), (60, 6.5), (75, 7.5), (80, 8.5)]);
-    assert_eq!(db.clock_steps(90, 200).await.unwrap(), [ClockEpoch { epoch: 1, at: 55, by: -50, until: 105 }]);
+    assert_eq!(db.clock_steps(90, 200).await.unwrap(), [ClockEpoch { node: 1, epoch: 1, at: 55, by: -50, until: 105 }]);
     assert!(db.clock_steps(106, 200).await.unwrap().is_empty());
     // The clock is put right at 82, before the hour was lived to its end again: what follows is what was there before.
     let mut right = at(2, 3, &[(7, 133, 11.0)]);

@@ -126,7 +126,7 @@ impl Thread {
             notes: std::mem::take(&mut self.notes),
             keeps: std::mem::take(&mut self.keeps),
             steps: std::mem::take(&mut self.steps),
-            ..Frame::empty(self.live.node, 1, self.epoch, self.seq + 1, now())
+            ..Frame::empty(self.live.node, self.live.db.term(), self.epoch, self.seq + 1, now())
         };
         self.reached = whole.arrived;
         let mut lost = false;
