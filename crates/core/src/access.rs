@@ -1,6 +1,7 @@
 //! Who may do what.
 
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 use uuid::Uuid;
 
 /// What an account is for; each role may do all that the ones before it may.
@@ -62,6 +63,21 @@ impl Action {
             Action::Acknowledge | Action::Remark | Action::Write | Action::SetByHand => Role::Operator,
             Action::Configure => Role::Engineer,
         }
+    }
+}
+
+/// What of the plant somebody sees. Whatever answers about many things takes it and leaves out what lies outside.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Scope {
+    #[default]
+    Everything,
+    /// These places with all below them.
+    Branches(BTreeSet<Uuid>),
+}
+
+impl Scope {
+    pub fn is_everything(&self) -> bool {
+        *self == Scope::Everything
     }
 }
 

@@ -77,6 +77,14 @@ impl Db {
         Ok(sqlx::query_as("select title, html, csv from edition where id = $1").bind(id).fetch_optional(&self.pool).await?)
     }
 
+    /// The report that an edition was made of.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn report_of(&self, id: Uuid) -> Result<Option<Uuid>, DbError> {
+        Ok(sqlx::query_scalar("select report from edition where id = $1").bind(id).fetch_optional(&self.pool).await?)
+    }
+
     /// What an edition says on paper, and its PDF if it was printed already.
     ///
     /// # Errors

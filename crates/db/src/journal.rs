@@ -5,6 +5,7 @@ use crate::{Db, DbError, nanos_of};
 use havrel_core::{frame::Note, time::Nanos};
 use serde_json::Value as Json;
 use sqlx::{PgConnection, Row};
+use uuid::Uuid;
 
 /// One line of the journal.
 #[derive(Clone, Debug, PartialEq)]
@@ -37,20 +38,28 @@ pub(crate) async fn put(conn: &mut PgConnection, note: &Note) -> Result<(), sqlx
 }
 
 impl Db {
-    /// Lines older than `before`, newest first, at most 500; only of one kind if given.
+    /// Lines older than `before`, newest first, at most 500; only of one kind, and only about these subjects, if given.
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn journal(&self, before: Option<i64>, kind: Option<&str>, limit: i64) -> Result<Vec<Entry>, DbError> {
+    pub async fn journal(
+        &self,
+        before: Option<i64>,
+        kind: Option<&str>,
+        subjects: Option<&[Uuid]>,
+        limit: i64,
+    ) -> Result<Vec<Entry>, DbError> {
         let rows = sqlx::query(concat!(
             "select id, ",
             nanos_of!("at"),
             " as at, kind, actor, title, detail from journal
-             where ($1::bigint is null or id < $1) and ($2::text is null or kind = $2) order by id desc limit $3"
+             where ($1::bigint is null or id < $1) and ($2::text is null or kind = $2)
+                 and ($4::uuid[] is null or subject = any($4)) order by id desc limit $3"
         ))
         .bind(before)
         .bind(kind)
         .bind(limit.clamp(1, 500))
+        .bind(subjects)
         .fetch_all(&self.pool)
         .await?;
         rows.into_iter()

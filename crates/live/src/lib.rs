@@ -158,15 +158,38 @@ pub struct Live {
     /// When the engine's thread last ended a turn: milliseconds since the program started, on a clock that nobody sets.
     beat: AtomicU64,
     began: Instant,
-    finder: Mutex<Option<Arc<Finder>>>,
+    finder: Mutex<Vec<(Arc<Plant>, Arc<Finder>)>>,
     /// The views of tags that were asked for last, newest last.
-    views: Mutex<Vec<Arc<TagView>>>,
+    views: Mutex<Vec<(Arc<Plant>, Arc<TagView>)>>,
     waiting: service::Waiting,
     tasks: Mutex<JoinSet<()>>,
 }
 
 /// Views of tags that are kept; each holds 16 bytes a tag.
 const MOST_VIEWS: usize = 16;
+/// Indexes that are kept: of the whole plant, and of parts that people see.
+const MOST_FINDERS: usize = 4;
+
+/// What is kept of a plant, or made anew where it is not. Only what belongs to its revision stays, the last few of it.
+fn kept_of<T>(
+    all: &Mutex<Vec<(Arc<Plant>, Arc<T>)>>,
+    most: usize,
+    plant: &Arc<Plant>,
+    wanted: impl Fn(&T) -> bool,
+    make: impl FnOnce() -> Arc<T>,
+) -> Arc<T> {
+    let mut kept = all.lock().unwrap_or_else(PoisonError::into_inner);
+    kept.retain(|(of, _)| of.revision == plant.revision);
+    if let Some((_, found)) = kept.iter().find(|(of, one)| Arc::ptr_eq(of, plant) && wanted(one)) {
+        return found.clone();
+    }
+    let made = make();
+    if kept.len() >= most {
+        kept.remove(0);
+    }
+    kept.push((plant.clone(), made.clone()));
+    made
+}
 /// An engine that ends no turn for so long is told as a fault; a tick comes ten times a second.
 const ENGINE_SILENT: Duration = Duration::from_secs(5);
 /// Commits of at least so many edits are listed as jobs.
@@ -457,39 +480,26 @@ impl Live {
         kept.counts.clone()
     }
 
-    /// The index over the present configuration; made anew by whoever asks first after a revision.
-    pub fn finder(&self) -> Arc<Finder> {
-        let plant = self.plant();
-        let mut kept = self.finder.lock().unwrap_or_else(PoisonError::into_inner);
-        match &*kept {
-            Some(finder) if finder.revision == plant.revision => finder.clone(),
-            _ => kept.insert(Arc::new(Finder::of(&plant))).clone(),
-        }
+    /// The index over a plant as somebody sees it; made anew by whoever asks first after a revision.
+    pub fn finder(&self, plant: &Arc<Plant>) -> Arc<Finder> {
+        let make = || Arc::new(Finder::of(plant));
+        kept_of(&self.finder, MOST_FINDERS, plant, |_| true, make)
     }
 
-    /// The tags that a query finds in the present configuration, in order. Those asked for last are kept, so that scrolling
+    /// The tags that a query finds in a plant as somebody sees it, in order. Those asked for last are kept, so that scrolling
     /// does not sort anew.
-    pub fn tag_view(&self, query: TagQuery) -> Arc<TagView> {
-        let plant = self.plant();
-        let mut kept = self.views.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.retain(|view| view.revision == plant.revision);
-        if let Some(view) = kept.iter().find(|view| view.query == query) {
-            return view.clone();
-        }
-        let view = {
+    pub fn tag_view(&self, plant: &Arc<Plant>, query: TagQuery) -> Arc<TagView> {
+        let asked = query.clone();
+        let make = || {
             let values = self.values.read().unwrap_or_else(PoisonError::into_inner);
             let quality = |no| values.of(no).map(|shown| shown.current.quality);
             let in_alarm = match query.in_alarm {
-                Some(_) => self.tags_in_alarm(&plant),
+                Some(_) => self.tags_in_alarm(plant),
                 None => HashSet::new(),
             };
-            Arc::new(TagView::of(&plant, query, &Now { quality: &quality, in_alarm }))
+            Arc::new(TagView::of(plant, query, &Now { quality: &quality, in_alarm }))
         };
-        if kept.len() >= MOST_VIEWS {
-            kept.remove(0);
-        }
-        kept.push(view.clone());
-        view
+        kept_of(&self.views, MOST_VIEWS, plant, |view| view.query == asked, make)
     }
 
     /// What the list says of an alarm that stands.

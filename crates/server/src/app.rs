@@ -1,13 +1,17 @@
 //! What all handlers of the application share.
 
 use crate::{compared::Files, limits::Limits, push_index::Index, sessions::Sessions, tokens::Tokens};
-use havrel_core::time::SECOND;
+use havrel_core::{
+    access::{Actor, Scope},
+    plant::Plant,
+    time::SECOND,
+};
 use havrel_db::people::SessionLimits;
 use havrel_live::Live;
 use std::{
     collections::HashMap,
     net::{IpAddr, SocketAddr},
-    sync::{Arc, Mutex, atomic::AtomicUsize},
+    sync::{Arc, Mutex, PoisonError, atomic::AtomicUsize},
 };
 use tokio::sync::Semaphore;
 use uuid::Uuid;
@@ -33,6 +37,10 @@ pub struct App {
     pub(crate) files: Files,
     /// The tags that programs can push to, for one revision.
     pub(crate) push_index: Mutex<Option<Arc<Index>>>,
+    /// What accounts see that do not see everything.
+    pub scopes: Arc<Mutex<HashMap<Uuid, Scope>>>,
+    /// The plant as some of them see it, for its newest revision.
+    seen: Mutex<Vec<(Scope, Arc<Plant>)>>,
     /// Where the demo's simulated plant takes orders.
     pub standin: Option<SocketAddr>,
     /// Tells browsers that the server was started anew.
@@ -51,6 +59,8 @@ impl App {
             proxies: Vec::new(),
             sockets: AtomicUsize::new(0),
             sockets_of: Mutex::default(),
+            scopes: Arc::default(),
+            seen: Mutex::default(),
             standin: None,
             press: Semaphore::new(1),
             heavy: Semaphore::new(1),
@@ -60,11 +70,38 @@ impl App {
         }
     }
 
+    /// What somebody sees: with the roles there are, everything, unless it was narrowed.
+    pub fn scope_of(&self, actor: &Actor) -> Scope {
+        self.scopes.lock().unwrap_or_else(PoisonError::into_inner).get(&actor.account).cloned().unwrap_or_default()
+    }
+
+    /// The plant as who has this scope sees it; made anew by whoever asks first after a revision.
+    pub fn seen(&self, scope: &Scope) -> Arc<Plant> {
+        let plant = self.live.plant();
+        if scope.is_everything() {
+            return plant;
+        }
+        let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        seen.retain(|(_, of)| of.revision == plant.revision);
+        if let Some((_, plant)) = seen.iter().find(|(of, _)| of == scope) {
+            return plant.clone();
+        }
+        if seen.len() >= MOST_SEEN {
+            seen.remove(0);
+        }
+        let shown = Arc::new(plant.seen(scope));
+        seen.push((scope.clone(), shown.clone()));
+        shown
+    }
+
     pub(crate) fn answers_to(&self, host: &str) -> bool {
         let name = without_port(host);
         ["localhost", "127.0.0.1", "[::1]"].contains(&name) || self.hosts.iter().any(|h| h.eq_ignore_ascii_case(name))
     }
 }
+
+/// Scopes whose plant is kept.
+const MOST_SEEN: usize = 20;
 
 /// When sessions end by themselves, unless told otherwise.
 pub const SESSION_LIMITS: SessionLimits = SessionLimits { idle: 12 * 3600 * SECOND, longest: 30 * 86_400 * SECOND };

@@ -12,13 +12,14 @@ use actix_web::{
 };
 use argon2::{Argon2, PasswordHasher, PasswordVerifier, password_hash::phc::PasswordHash};
 use havrel_core::{
-    access::{Action, Actor, may},
+    access::{Action, Actor, Scope, may},
+    plant::Plant,
     text,
 };
 use havrel_db::people::Unchanged;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
-use std::{future::Future, pin::Pin};
+use std::{collections::HashSet, future::Future, pin::Pin, sync::Arc};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
@@ -51,7 +52,11 @@ pub struct FirstAccount {
 }
 
 /// The person behind a request; a request without one is refused.
-pub struct Person(pub Actor, pub Uuid);
+pub struct Person {
+    pub actor: Actor,
+    pub session: Uuid,
+    pub scope: Scope,
+}
 
 impl Person {
     /// Lets through who may do something anywhere in the plant.
@@ -67,14 +72,46 @@ impl Person {
     /// # Errors
     /// A sentence that says which role is needed.
     pub fn may_at(&self, action: Action, place: Option<Uuid>) -> Result<&Actor, Problem> {
-        if may(&self.0, action, place) {
-            return Ok(&self.0);
+        if !may(&self.actor, action, place) {
+            let needs = action.needs().name();
+            return Err(Problem::new(
+                StatusCode::FORBIDDEN,
+                format!("This needs the role {needs}; you are signed in as {}.", self.actor.role.name()),
+            ));
         }
-        let needs = action.needs().name();
-        Err(Problem::new(
-            StatusCode::FORBIDDEN,
-            format!("This needs the role {needs}; you are signed in as {}.", self.0.role.name()),
-        ))
+        // The configuration hangs together across the plant.
+        if action == Action::Configure {
+            self.of_everything()?;
+        }
+        Ok(&self.actor)
+    }
+
+    /// Lets through who sees the whole plant, for what cannot be told of a part of it.
+    ///
+    /// # Errors
+    /// A sentence that says so.
+    pub fn of_everything(&self) -> Result<(), Problem> {
+        let words = "This concerns the whole plant; your account sees only a part of it.";
+        if self.scope.is_everything() { Ok(()) } else { Err(Problem::new(StatusCode::FORBIDDEN, words)) }
+    }
+
+    /// The plant as this person sees it.
+    pub fn plant(&self, app: &App) -> Arc<Plant> {
+        app.seen(&self.scope)
+    }
+
+    /// Of these numbers of tags those that this person sees.
+    pub fn heard(&self, app: &App, numbers: Vec<u32>) -> Vec<u32> {
+        if self.scope.is_everything() {
+            return numbers;
+        }
+        let seen: HashSet<u32> = self.plant(app).tags.values().map(|t| t.no).collect();
+        numbers.into_iter().filter(|no| seen.contains(no)).collect()
+    }
+
+    /// Whether this person may hear of an alarm; of one whose rule is gone, and of Havrel's own, only who sees everything.
+    pub fn hears_of(&self, plant: &Plant, rule: Uuid) -> bool {
+        self.scope.is_everything() || plant.rules.contains_key(&rule)
     }
 }
 
@@ -89,7 +126,9 @@ impl FromRequest for Person {
             let signed_out = || Problem::new(StatusCode::UNAUTHORIZED, "Sign in first.");
             let (app, shown) = app.zip(shown).ok_or_else(signed_out)?;
             let found = app.sessions.find(&app.live, &shown).await?;
-            found.map(|Session { id, actor }| Person(actor, id)).ok_or_else(signed_out)
+            let Session { id: session, actor } = found.ok_or_else(signed_out)?;
+            let scope = app.scope_of(&actor);
+            Ok(Person { actor, session, scope })
         })
     }
 }

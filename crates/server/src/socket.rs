@@ -15,10 +15,16 @@ use crate::{
 use actix_web::{HttpRequest, HttpResponse, web};
 use actix_ws::{AggregatedMessage, Session};
 use futures_util::StreamExt as _;
-use havrel_core::{access::Action, time::to_text};
+use havrel_core::{
+    access::{Action, Scope},
+    alarm::AlarmEvent,
+    plant::Plant,
+    time::to_text,
+};
 use serde::Deserialize;
 use std::{
-    sync::{PoisonError, atomic::Ordering},
+    collections::HashSet,
+    sync::{Arc, PoisonError, atomic::Ordering},
     time::{Duration, Instant},
 };
 use uuid::Uuid;
@@ -55,13 +61,14 @@ pub(crate) async fn open(
     body: web::Payload,
 ) -> Result<HttpResponse, actix_web::Error> {
     let account = person.may(Action::See)?.account;
+    let scope = person.scope;
     let shown = sessions::shown(&request).unwrap_or_default();
     let place = Place::take(&app, account)?;
     let (response, session, stream) = actix_ws::handle(&request, body)?;
     let stream = stream.max_frame_size(256 << 10).aggregate_continuations().max_continuation_size(256 << 10);
     actix_web::rt::spawn(async move {
         let _place = place;
-        Feed::new(&app, session, shown).serve(stream).await;
+        Feed::new(&app, session, shown, scope).serve(stream).await;
     });
     Ok(response)
 }
@@ -100,6 +107,9 @@ struct Feed<'a> {
     session: Session,
     /// What the browser showed: the feed ends with its session.
     shown: Hash,
+    scope: Scope,
+    /// Who sees a part of the plant: that part, and the numbers of its tags.
+    seen: Option<(Arc<Plant>, HashSet<u32>)>,
     looked: Instant,
     watched: Vec<u32>,
     /// Values that changed after this turn have not been sent.
@@ -114,11 +124,13 @@ struct Feed<'a> {
 }
 
 impl<'a> Feed<'a> {
-    fn new(app: &'a App, session: Session, shown: Hash) -> Feed<'a> {
+    fn new(app: &'a App, session: Session, shown: Hash, scope: Scope) -> Feed<'a> {
         Feed {
             app,
             session,
             shown,
+            scope,
+            seen: None,
             looked: Instant::now(),
             watched: Vec::new(),
             version: 0,
@@ -179,7 +191,36 @@ impl<'a> Feed<'a> {
             return true;
         }
         self.looked = Instant::now();
-        !matches!(self.app.sessions.find(&self.app.live, &self.shown).await, Ok(None))
+        match self.app.sessions.find(&self.app.live, &self.shown).await {
+            Ok(Some(session)) => {
+                let scope = self.app.scope_of(&session.actor);
+                if scope != self.scope {
+                    self.scope = scope;
+                    self.version = 0;
+                }
+                true
+            }
+            Ok(None) => false,
+            Err(_) => true,
+        }
+    }
+
+    /// Brings what is seen up to date; nothing is to be done for who sees everything.
+    fn look(&mut self) {
+        if self.scope.is_everything() {
+            self.seen = None;
+            return;
+        }
+        let plant = self.app.seen(&self.scope);
+        if self.seen.as_ref().is_none_or(|(of, _)| !Arc::ptr_eq(of, &plant)) {
+            let numbers = plant.tags.values().map(|t| t.no).collect();
+            self.seen = Some((plant, numbers));
+        }
+    }
+
+    /// The plant as it is seen.
+    fn plant(&self) -> Arc<Plant> {
+        self.seen.as_ref().map_or_else(|| self.app.live.plant(), |(plant, _)| plant.clone())
     }
 
     async fn beat(&mut self) -> bool {
@@ -203,6 +244,7 @@ impl<'a> Feed<'a> {
         if self.got < self.sent {
             return self.heard.elapsed() < PATIENCE;
         }
+        self.look();
         let live = &self.app.live;
         let (values, version) = self.values();
         let alarms = self.alarms();
@@ -231,7 +273,8 @@ impl<'a> Feed<'a> {
     fn values(&self) -> (Vec<ValueView>, u64) {
         let values = self.app.live.values.read().unwrap_or_else(PoisonError::into_inner);
         let newer = |&no: &u32| values.of(no).filter(|s| s.version > self.version).map(|s| ValueView::of(no, &s.current));
-        (self.watched.iter().filter_map(newer).collect(), values.version())
+        let seen = |no: &&u32| self.seen.as_ref().is_none_or(|(_, numbers)| numbers.contains(*no));
+        (self.watched.iter().filter(seen).filter_map(newer).collect(), values.version())
     }
 
     fn alarms(&self) -> Option<FeedAlarms> {
@@ -245,8 +288,11 @@ impl<'a> Feed<'a> {
         let Some(mut events) = self.followed.and_then(|n| board.after(n)) else { return Some(anew()) };
         events.truncate(MOST_EVENTS);
         let last = events.last().map_or(board.last(), |(n, _)| *n);
-        let plant = self.app.live.plant();
-        let events = events.into_iter().map(|(n, e)| EventView::of(&plant, n.cast_signed(), e)).collect();
+        let plant = self.plant();
+        // An alarm whose rule is gone, and one of Havrel's own, concerns who sees everything.
+        let heard = |e: &AlarmEvent| self.seen.is_none() || plant.rules.contains_key(&e.rule);
+        let events =
+            events.into_iter().filter(|(_, e)| heard(e)).map(|(n, e)| EventView::of(&plant, n.cast_signed(), e)).collect();
         Some(FeedAlarms { epoch, last, anew: false, events })
     }
 
@@ -255,7 +301,14 @@ impl<'a> Feed<'a> {
         let (database, spool) = (live.database(), live.spool_state());
         let text = |at: i64| if at == 0 { String::new() } else { to_text(at) };
         let counts = live.counts();
-        let connections = live.health().into_iter().map(|(id, h)| {
+        let part = self.seen.as_ref();
+        let whole = part.is_none();
+        let connections = live.health().into_iter().filter(|(id, _)| part.is_none_or(|(p, _)| p.connections.contains_key(id)));
+        let connections = connections.map(|(id, mut h)| {
+            if !whole {
+                // They name addresses, and how devices are reached is not shown.
+                (h.message, h.cure, h.learnt) = Default::default();
+            }
             let view = ConnectionStatus {
                 state: h.state.into(),
                 since: text(h.since),
@@ -283,20 +336,33 @@ impl<'a> Feed<'a> {
             database_ok: database.ok,
             database_since: text(database.since),
             database_trouble: if database.ok { String::new() } else { database.message },
-            faults: live.faults().into_iter().map(|fault| fault.part).collect(),
+            faults: live.faults().into_iter().filter(|_| whole).map(|fault| fault.part).collect(),
             spool_frames: spool.frames,
             spool_bytes: spool.bytes,
             spool_room: spool.room,
             spool_oldest: text(spool.oldest),
             spool_trouble: spool.trouble,
             lost: spool.lost,
-            bad: counts.bad.clone(),
-            by_hand: live.hand_count().into(),
+            bad: match part {
+                None => counts.bad.clone(),
+                Some((plant, _)) => {
+                    let inside = counts.bad.iter().filter(|(place, _)| plant.places.contains_key(place));
+                    inside.map(|(&place, &count)| (place, count)).collect()
+                }
+            },
+            by_hand: match part {
+                None => live.hand_count().into(),
+                Some((plant, _)) => {
+                    let count = live.hands().iter().filter(|hand| plant.tags.contains_key(&hand.tag)).count();
+                    (count, live.hand_count().1).into()
+                }
+            },
             connections: connections.collect(),
             jobs: live
                 .jobs
                 .running()
                 .iter()
+                .filter(|_| whole)
                 .map(|job| {
                     let (done, total) = job.progress();
                     JobStatus { id: job.id, title: job.title.clone(), done, total }

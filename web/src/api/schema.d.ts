@@ -648,7 +648,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Reads the journal. */
+        /** Reads the journal. Who sees a part of the plant reads what concerns something of it. */
         get: operations["read"];
         put?: never;
         post?: never;

@@ -15,6 +15,7 @@ pub mod relations;
 pub mod report;
 pub mod rule;
 pub mod secret;
+mod seen;
 pub mod source;
 pub mod states;
 pub mod table;

@@ -100,7 +100,7 @@ async fn edits_are_stored_read_back_and_undone() {
     assert!(matches!(again, Err(CommitError::Refused(_))), "{again:?}");
     let list = db.revisions(i64::MAX, 10).await.unwrap();
     assert_eq!((list[0].undoes, list[1].changes), (Some(1), 2));
-    assert_eq!(db.journal(None, Some("configuration"), 10).await.unwrap().len(), 2);
+    assert_eq!(db.journal(None, Some("configuration"), None, 10).await.unwrap().len(), 2);
 }
 
 #[tokio::test]
@@ -311,11 +311,11 @@ async fn the_journal_is_read_page_by_page() {
         // The answer got lost: sent again it stands once.
         db.append(&[one]).await.unwrap();
     }
-    let first = db.journal(None, None, 2).await.unwrap();
+    let first = db.journal(None, None, None, 2).await.unwrap();
     assert_eq!(first.iter().map(|e| e.title.as_str()).collect::<Vec<_>>(), ["line 4", "line 3"]);
-    let next = db.journal(Some(first[1].id), None, 10).await.unwrap();
+    let next = db.journal(Some(first[1].id), None, None, 10).await.unwrap();
     assert_eq!((next.len(), next[0].at), (3, 1_700_000_000_123_456_000));
-    assert_eq!(db.journal(None, Some("write"), 10).await.unwrap()[0].detail, json!({"n": 2}));
+    assert_eq!(db.journal(None, Some("write"), None, 10).await.unwrap()[0].detail, json!({"n": 2}));
 }
 
 #[tokio::test]

@@ -113,7 +113,7 @@ pub async fn change_account(
     let actor = person.may(Action::Configure)?;
     let given = given.into_inner();
     let role = given.role.as_deref().map(role_of).transpose()?;
-    let own = (*id == actor.account).then_some(person.1);
+    let own = (*id == actor.account).then_some(person.session);
     let mut change = AccountChange { role, disabled: given.disabled, password: None, stays: own };
     if let Some(password) = given.password {
         check_password(&password)?;
@@ -155,7 +155,7 @@ pub async fn own_password(
     given: Json<OwnPassword>,
 ) -> Result<HttpResponse, Problem> {
     let given = given.into_inner();
-    let actor = &person.0;
+    let actor = &person.actor;
     check_password(&given.password)?;
     // As when signing in: somebody who found a browser open must not find out the password either.
     app.limits.sign_in(guard::address_of(&app, request.peer_addr(), request.headers()), &actor.name)?;
@@ -166,9 +166,9 @@ pub async fn own_password(
         return Err(Problem::field("current", "This is not your password."));
     }
     let password = Some(auth::hash(&app, given.password).await?);
-    let change = AccountChange { password, stays: Some(person.1), ..AccountChange::default() };
+    let change = AccountChange { password, stays: Some(person.session), ..AccountChange::default() };
     changed(app.live.db.change_account(actor.account, &change).await?)?;
-    app.sessions.forget(actor.account, None, Some(person.1));
+    app.sessions.forget(actor.account, None, Some(person.session));
     app.live.note("account", Some(actor), Some(actor.account), "Changed their own password", json!({})).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -190,10 +190,10 @@ pub struct SessionView {
 #[utoipa::path(responses((status = 200, body = Vec<SessionView>)))]
 #[get("/api/accounts/{id}/sessions")]
 pub async fn sessions(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<Json<Vec<SessionView>>, Problem> {
-    if *id != person.0.account {
+    if *id != person.actor.account {
         person.may(Action::Configure)?;
     }
-    let own = person.1;
+    let own = person.session;
     let all = app.live.db.sessions(*id).await?.into_iter().map(|s| SessionView {
         own: s.id == own,
         id: s.id,
@@ -227,12 +227,12 @@ pub async fn end_session(app: Data<App>, person: Person, path: Path<(Uuid, Uuid)
 }
 
 async fn end(app: &App, person: &Person, account: Uuid, only: Option<Uuid>) -> Result<Json<Ended>, Problem> {
-    if account != person.0.account {
+    if account != person.actor.account {
         person.may(Action::Configure)?;
     }
     let count = app.live.db.end_sessions(account, only).await?;
     app.sessions.forget(account, only, None);
     let title = if only.is_some() { "Ended a session".to_owned() } else { format!("Ended all sessions of an account ({count})") };
-    app.live.note("account", Some(&person.0), Some(account), &title, json!({})).await?;
+    app.live.note("account", Some(&person.actor), Some(account), &title, json!({})).await?;
     Ok(Json(Ended { count }))
 }

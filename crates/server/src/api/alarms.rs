@@ -92,10 +92,10 @@ pub struct AlarmList {
 #[get("/api/alarms")]
 pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>, Problem> {
     person.may(Action::See)?;
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let board = app.live.alarms.read().unwrap_or_else(PoisonError::into_inner);
     let alarms = board.standing().into_iter().filter_map(|s| {
-        if let Some(alarm) = SystemAlarm::of(s.rule) {
+        if let Some(alarm) = SystemAlarm::of(s.rule).filter(|_| person.scope.is_everything()) {
             return Some(AlarmView::of_system(alarm, s));
         }
         let rule = &plant.rules.get(&s.rule)?.set;
@@ -143,11 +143,14 @@ pub struct Acknowledged {
 #[utoipa::path(responses((status = 200, body = Acknowledged)))]
 #[post("/api/alarms/acknowledge")]
 pub async fn acknowledge(app: Data<App>, person: Person, body: Json<AcknowledgeBody>) -> Result<Json<Acknowledged>, Problem> {
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let place = |rule: &Uuid| plant.rules.get(rule).and_then(|r| plant.tags.get(&r.set.tag)).map(|t| t.set.place);
     let actor = person.may(Action::Acknowledge)?;
     for rule in &body.rules {
         person.may_at(Action::Acknowledge, place(rule))?;
+        if !person.hears_of(&plant, *rule) {
+            return Err(Problem::field("rules", "One of the alarms does not exist."));
+        }
     }
     if body.rules.len() > 10_000 {
         return Err(Problem::field("rules", "Acknowledge at most 10,000 alarms at once."));
@@ -212,6 +215,15 @@ impl EventView {
     }
 }
 
+/// The rules whose events somebody may hear of, under a place if one is given; `None`: every rule there is or was.
+pub(super) fn heard_rules(person: &Person, plant: &Plant, under: Option<Uuid>) -> Option<Vec<Uuid>> {
+    match under {
+        Some(place) => Some(rules_under(plant, place)),
+        None if person.scope.is_everything() => None,
+        None => Some(plant.rules.keys().copied().collect()),
+    }
+}
+
 /// Which events.
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -231,12 +243,12 @@ pub struct EventQuery {
 #[get("/api/alarms/events")]
 pub async fn events(app: Data<App>, person: Person, query: Query<EventQuery>) -> Result<Json<Vec<EventView>>, Problem> {
     person.may_at(Action::See, query.under)?;
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let at = |field, text: &Option<String>, or| text.as_deref().map_or(Ok(or), |t| time(field, t));
     let filter = EventFilter {
         from: at("from", &query.from, i64::MIN)?,
         to: at("to", &query.to, i64::MAX)?,
-        rules: query.under.map(|place| rules_under(&plant, place)),
+        rules: heard_rules(&person, &plant, query.under),
         before: query.before,
         limit: query.limit.unwrap_or(200),
     };
@@ -278,7 +290,7 @@ pub async fn alarm_spans(app: Data<App>, person: Person, body: Json<SpanBody>) -
         return Err(Problem::field("tags", "Ask for at most 50 tags at once."));
     }
     let (from, to) = period(&body.from, &body.to)?;
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let rules: Vec<Uuid> = plant.rules.values().filter(|r| body.tags.contains(&r.set.tag)).map(|r| r.id).collect();
     let turns = app.live.db.alarm_turns(&rules, from, to, MOST_TURNS).await?;
     let view = |s: span::AlarmSpan| {

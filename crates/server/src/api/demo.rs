@@ -32,6 +32,7 @@ async fn order(app: &App, order: Json_) -> Result<Json<Vec<WrongView>>, Problem>
 #[get("/api/demo/faults")]
 pub async fn faults(app: Data<App>, person: Person) -> Result<Json<Vec<WrongView>>, Problem> {
     person.may(Action::See)?;
+    person.of_everything()?;
     order(&app, json!({"order": "list"})).await
 }
 

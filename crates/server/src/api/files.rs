@@ -59,7 +59,7 @@ pub async fn table_file(
     let kind = kind_of(&kind)?;
     let mark = Mark::from_name(query.mark.as_deref().unwrap_or("comma"));
     let mark = mark.ok_or_else(|| Problem::field("mark", "The separator is a comma, a semicolon or a tab."))?;
-    let (plant, under) = (app.live.plant(), query.under);
+    let (plant, under) = (person.plant(&app), query.under);
     let written = block(move || sheet::write(&plant, kind, under, mark)).await.map_err(stopping)?;
     let bytes = written.map_err(|e| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, e.to_string()))?;
     Ok(attachment("text/csv; charset=utf-8", &format!("{}s.csv", kind.name()), bytes))
@@ -70,7 +70,7 @@ pub async fn table_file(
 #[get("/api/plant/file")]
 pub async fn plant_file(app: Data<App>, person: Person) -> Result<HttpResponse, Problem> {
     person.may(Action::Configure)?;
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let written = block(move || whole::write(&plant)).await.map_err(stopping)?;
     let bytes = written.map_err(|e| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, e.to_string()))?;
     Ok(attachment("application/json", "plant.json", bytes))

@@ -70,7 +70,7 @@ pub(super) fn value_of(json: &Json_, holds: &str) -> Result<Value, Problem> {
 #[utoipa::path(responses((status = 204), (status = 422, body = Problem)))]
 #[put("/api/tags/{id}/by-hand")]
 pub async fn set_by_hand(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<HandBody>) -> Result<HttpResponse, Problem> {
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let tag = plant.tags.get(&id).ok_or_else(|| Problem::missing("tag"))?;
     let actor = person.may_at(Action::SetByHand, Some(tag.set.place))?;
     let until = body.until.as_deref().map(|until| time("until", until)).transpose()?;
@@ -84,8 +84,12 @@ pub async fn set_by_hand(app: Data<App>, person: Person, id: Path<Uuid>, body: J
 #[utoipa::path(responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/api/tags/{id}/by-hand")]
 pub async fn release(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<HttpResponse, Problem> {
-    let place = app.live.plant().tags.get(&id).map(|t| t.set.place);
+    let place = person.plant(&app).tags.get(&id).map(|t| t.set.place);
     let actor = person.may_at(Action::SetByHand, place)?;
+    if place.is_none() {
+        // What is set by hand on a tag that is gone concerns everybody.
+        person.of_everything()?;
+    }
     if !app.live.release(*id, actor).await? {
         return Err(Problem::missing("value set by hand for this tag"));
     }
@@ -97,7 +101,7 @@ pub async fn release(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<H
 #[get("/api/by-hand")]
 pub async fn by_hand(app: Data<App>, person: Person) -> Result<Json<Vec<HandView>>, Problem> {
     person.may(Action::See)?;
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let view = |hand: havrel_db::hands::Hand| {
         let tag = plant.tags.get(&hand.tag)?;
         Some(HandView {

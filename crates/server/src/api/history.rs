@@ -47,12 +47,12 @@ pub struct Question {
 }
 
 impl Question {
-    fn ask(&self, app: &App, least: usize, usual: usize, most: usize) -> Result<Asked, Problem> {
+    fn ask(&self, app: &App, person: &Person, least: usize, usual: usize, most: usize) -> Result<Asked, Problem> {
         if self.tags.len() > MOST_TAGS {
             return Err(Problem::field("tags", format!("Ask for at most {MOST_TAGS} tags at once.")));
         }
         let (from, to) = period(&self.from, &self.to)?;
-        let plant = app.live.plant();
+        let plant = person.plant(app);
         let tags = self
             .tags
             .iter()
@@ -168,7 +168,7 @@ pub struct LimitView {
 #[post("/api/history/pixels")]
 pub async fn pixels(app: Data<App>, person: Person, body: Json<Question>) -> Result<Json<Answer<PixelColumns>>, Problem> {
     person.may(Action::See)?;
-    let asked = body.ask(&app, 10, 800, 5000)?;
+    let asked = body.ask(&app, &person, 10, 800, 5000)?;
     let _turn = turn(&app, &asked).await?;
     let mut columns = Vec::new();
     for tag in &asked.tags {
@@ -211,7 +211,7 @@ pub struct RawColumns {
 #[post("/api/history/raw")]
 pub async fn raw(app: Data<App>, person: Person, body: Json<Question>) -> Result<Json<Answer<RawColumns>>, Problem> {
     person.may(Action::See)?;
-    let asked = body.ask(&app, 1, 1000, 100_000)?;
+    let asked = body.ask(&app, &person, 1, 1000, 100_000)?;
     if asked.tags.len() * asked.parts > MOST_RAW {
         let words = format!("Ask for at most {MOST_RAW} samples of all tags together.");
         return Err(Problem::field("parts", words));
@@ -264,7 +264,7 @@ pub struct SpanColumns {
 #[post("/api/history/spans")]
 pub async fn spans(app: Data<App>, person: Person, body: Json<Question>) -> Result<Json<Answer<SpanColumns>>, Problem> {
     person.may(Action::See)?;
-    let asked = body.ask(&app, 1, 1, 5000)?;
+    let asked = body.ask(&app, &person, 1, 1, 5000)?;
     let known_until = app.live.complete_until();
     let _turn = turn(&app, &asked).await?;
     let mut columns = Vec::new();

@@ -5,7 +5,7 @@ use actix_web::{
     get,
     web::{Data, Query},
 };
-use havrel_core::{access::Action, time::to_text};
+use havrel_core::{access::Action, plant::Kind, time::to_text};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -33,12 +33,17 @@ pub struct JournalQuery {
     pub limit: Option<i64>,
 }
 
-/// Reads the journal.
+/// Reads the journal. Who sees a part of the plant reads what concerns something of it.
 #[utoipa::path(params(JournalQuery), responses((status = 200, body = Vec<EntryView>)))]
 #[get("/api/journal")]
 pub async fn read(app: Data<App>, person: Person, query: Query<JournalQuery>) -> Result<Json<Vec<EntryView>>, Problem> {
     person.may(Action::See)?;
-    let found = app.live.db.journal(query.before, query.kind.as_deref(), query.limit.unwrap_or(100)).await?;
+    let subjects = (!person.scope.is_everything()).then(|| {
+        let plant = person.plant(&app);
+        Kind::ALL.into_iter().flat_map(|kind| plant.ids(kind)).collect::<Vec<_>>()
+    });
+    let limit = query.limit.unwrap_or(100);
+    let found = app.live.db.journal(query.before, query.kind.as_deref(), subjects.as_deref(), limit).await?;
     let view = |e: havrel_db::journal::Entry| EntryView {
         id: e.id,
         at: to_text(e.at),

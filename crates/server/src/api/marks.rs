@@ -7,7 +7,8 @@ use actix_web::{
     web::{Data, Path},
 };
 use havrel_core::{
-    access::{Action, Actor, Role, may},
+    access::{Action, Role, may},
+    plant::Plant,
     time::to_text,
 };
 use havrel_db::marks::MOST_TRENDS;
@@ -64,14 +65,15 @@ pub struct Made {
     pub id: Uuid,
 }
 
-/// Whose marks somebody may take away: engineers anybody's, the others their own.
-fn whose(actor: &Actor) -> Option<Uuid> {
-    (actor.role < Role::Engineer).then_some(actor.account)
+/// Whose marks somebody may take away: engineers of the whole plant anybody's, the others their own.
+fn whose(person: &Person) -> Option<Uuid> {
+    let anybodys = person.actor.role == Role::Engineer && person.scope.is_everything();
+    (!anybodys).then_some(person.actor.account)
 }
 
 /// Whether somebody may take a mark of an account away.
-fn removable(actor: &Actor, account: Uuid) -> bool {
-    may(actor, Action::Remark, None) && whose(actor).is_none_or(|own| own == account)
+fn removable(person: &Person, account: Uuid) -> bool {
+    may(&person.actor, Action::Remark, None) && whose(person).is_none_or(|own| own == account)
 }
 
 pub(super) fn text<'a>(field: &str, given: &'a str, longest: usize) -> Result<&'a str, Problem> {
@@ -92,18 +94,23 @@ pub(super) fn text<'a>(field: &str, given: &'a str, longest: usize) -> Result<&'
 #[utoipa::path(responses((status = 200, body = Vec<NoteView>)))]
 #[post("/api/notes/find")]
 pub async fn find_notes(app: Data<App>, person: Person, body: Json<NoteQuestion>) -> Result<Json<Vec<NoteView>>, Problem> {
-    let actor = person.may(Action::See)?;
+    person.may(Action::See)?;
     if body.tags.len() > MOST_TAGS {
         return Err(Problem::field("tags", format!("Ask for at most {MOST_TAGS} tags at once.")));
     }
     let (from, to) = period(&body.from, &body.to)?;
-    let found = app.live.db.notes(&body.tags, from, to).await?;
+    let plant = person.plant(&app);
+    let tags: Vec<Uuid> = match person.scope.is_everything() {
+        true => body.tags.clone(),
+        false => body.tags.iter().copied().filter(|tag| plant.tags.contains_key(tag)).collect(),
+    };
+    let found = app.live.db.notes(&tags, from, to).await?;
     let view = |n: havrel_db::marks::Note| NoteView {
         id: n.id,
         tag: n.tag,
         at: to_text(n.at),
         text: n.text,
-        removable: removable(actor, n.account),
+        removable: removable(&person, n.account),
         actor: n.actor,
         made_at: to_text(n.made_at),
     };
@@ -114,7 +121,7 @@ pub async fn find_notes(app: Data<App>, person: Person, body: Json<NoteQuestion>
 #[utoipa::path(responses((status = 200, body = Made), (status = 422, body = Problem)))]
 #[post("/api/notes")]
 pub async fn add_note(app: Data<App>, person: Person, body: Json<NewNote>) -> Result<Json<Made>, Problem> {
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let tag = plant.tags.get(&body.tag).ok_or_else(|| Problem::field("tag", "This tag does not exist."))?;
     let actor = person.may_at(Action::Remark, Some(tag.set.place))?;
     let (at, text) = (time("at", &body.at)?, text("text", &body.text, LONGEST_NOTE)?);
@@ -130,7 +137,7 @@ pub async fn add_note(app: Data<App>, person: Person, body: Json<NewNote>) -> Re
 #[delete("/api/notes/{id}")]
 pub async fn remove_note(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<HttpResponse, Problem> {
     let actor = person.may(Action::Remark)?;
-    let removed = app.live.db.remove_note(*id, whose(actor)).await?;
+    let removed = app.live.db.remove_note(*id, whose(&person)).await?;
     let (tag, text) = removed.ok_or_else(|| Problem::missing("note of yours"))?;
     app.live.note("note", Some(actor), Some(tag), &format!("Removed a note: {text}"), json!({})).await?;
     Ok(HttpResponse::NoContent().finish())
@@ -178,20 +185,30 @@ pub struct TrendView {
     pub removable: bool,
 }
 
+/// Whether all that a kept trend shows is seen.
+pub(super) fn shows_only_seen(person: &Person, plant: &Plant, trend: &serde_json::Value) -> bool {
+    let seen = |tag: &serde_json::Value| {
+        tag.as_str().and_then(|id| Uuid::parse_str(id).ok()).is_some_and(|id| plant.tags.contains_key(&id))
+    };
+    person.scope.is_everything() || trend["tags"].as_array().is_some_and(|tags| tags.iter().all(seen))
+}
+
 /// All kept trends by name.
 #[utoipa::path(responses((status = 200, body = Vec<TrendView>)))]
 #[get("/api/trends")]
 pub async fn kept_trends(app: Data<App>, person: Person) -> Result<Json<Vec<TrendView>>, Problem> {
-    let actor = person.may(Action::See)?;
+    person.may(Action::See)?;
+    let plant = person.plant(&app);
     let view = |k: havrel_db::marks::KeptTrend| TrendView {
         id: k.id,
         name: k.name,
         trend: k.trend,
-        removable: removable(actor, k.account),
+        removable: removable(&person, k.account),
         actor: k.actor,
         made_at: to_text(k.made_at),
     };
-    Ok(Json(app.live.db.kept_trends().await?.into_iter().map(view).collect()))
+    let kept = app.live.db.kept_trends().await?.into_iter();
+    Ok(Json(kept.filter(|k| shows_only_seen(&person, &plant, &k.trend)).map(view).collect()))
 }
 
 /// Keeps a trend under a name.
@@ -210,11 +227,15 @@ pub async fn keep_trend(app: Data<App>, person: Person, body: Json<NewTrend>) ->
     if [set.end, set.a, set.b].into_iter().flatten().any(|at| at.abs() > LAST_INSTANT) {
         return Err(Problem::field("trend.end", "There is no such time."));
     }
-    let over = body.replace.unwrap_or(false).then(|| whose(actor));
+    if !shows_only_seen(&person, &person.plant(&app), &json!(set)) {
+        return Err(Problem::field("trend.tags", "One of the tags does not exist."));
+    }
+    let over = body.replace.unwrap_or(false).then(|| whose(&person));
     let Some(id) = app.live.db.keep_trend(name, &json!(set), actor, over).await? else {
         let taken = app.live.db.kept_trends().await?.into_iter().find(|k| k.name.to_lowercase() == name.to_lowercase());
         let words = match taken {
-            Some(taken) if removable(actor, taken.account) => {
+            Some(_) if !person.scope.is_everything() => "This name is taken. Choose another name.".to_owned(),
+            Some(taken) if removable(&person, taken.account) => {
                 format!("“{}” was already saved by {}. Choose another name, or replace it.", taken.name, taken.actor)
             }
             Some(taken) => format!("“{}” belongs to {}. Choose another name.", taken.name, taken.actor),
@@ -231,7 +252,7 @@ pub async fn keep_trend(app: Data<App>, person: Person, body: Json<NewTrend>) ->
 #[delete("/api/trends/{id}")]
 pub async fn forget_trend(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<HttpResponse, Problem> {
     let actor = person.may(Action::Remark)?;
-    let forgotten = app.live.db.forget_trend(*id, whose(actor)).await?;
+    let forgotten = app.live.db.forget_trend(*id, whose(&person)).await?;
     let name = forgotten.ok_or_else(|| Problem::missing("saved trend of yours"))?;
     app.live.note("trend", Some(actor), Some(*id), &format!("Deleted the trend “{name}”"), json!({})).await?;
     Ok(HttpResponse::NoContent().finish())

@@ -1,5 +1,6 @@
 //! The configuration: read items, find them, put edits through the one door.
 
+use super::marks::shows_only_seen;
 use super::table::check_why;
 use crate::{
     app::App,
@@ -87,7 +88,7 @@ pub async fn list(
 ) -> Result<Json<ItemList>, Problem> {
     person.may_at(Action::See, query.under)?;
     let kind = Kind::from_name(&kind).ok_or_else(|| Problem::missing("kind of item"))?;
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let text = query.text.as_deref().unwrap_or_default().to_lowercase();
     let (offset, limit) = (query.offset.unwrap_or(0), query.limit.unwrap_or(1000).min(1000));
     let view = Viewing { plant: &plant, kind, only: query.only, text, offset, limit };
@@ -167,7 +168,7 @@ pub struct HitList {
 #[get("/api/find")]
 pub async fn find(app: Data<App>, person: Person, query: Query<FindQuery>) -> Result<Json<HitList>, Problem> {
     person.may(Action::See)?;
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let live = app.live.clone();
     let FindQuery { text, limit, kind, under } = query.into_inner();
     let kind = match kind {
@@ -182,7 +183,7 @@ pub async fn find(app: Data<App>, person: Person, query: Query<FindQuery>) -> Re
     let searched = plant.clone();
     let (found, total) = block(move || {
         let inside = |place: Option<Uuid>| under.is_none_or(|top| place.is_some_and(|place| searched.lies_under(place, top)));
-        live.finder().find(&text, limit.unwrap_or(20).min(200), |of, id| {
+        live.finder(&searched).find(&text, limit.unwrap_or(20).min(200), |of, id| {
             let place = match of {
                 Kind::Place => Some(id),
                 Kind::Tag => searched.tags.get(&id).map(|t| t.set.place),
@@ -294,7 +295,7 @@ pub struct ReferrerView {
 pub async fn uses(app: Data<App>, person: Person, path: Path<(String, Uuid)>) -> Result<Json<Uses>, Problem> {
     person.may(Action::See)?;
     let (kind, id) = path.into_inner();
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let kind = Kind::from_name(&kind).filter(|&k| plant.own(k, id).is_some()).ok_or_else(|| Problem::missing("item"))?;
     let relations = Relations::of(&plant);
     let contents = relations.contents(kind, id);
@@ -318,7 +319,9 @@ pub async fn uses(app: Data<App>, person: Person, path: Path<(String, Uuid)>) ->
             .flatten()
             .any(|t| t.as_str().and_then(|t| Uuid::parse_str(t).ok()).is_some_and(|t| gone.contains(&t)))
     };
-    let trends = app.live.db.kept_trends().await?.into_iter().filter(|t| shows(&t.trend)).map(|t| t.name).collect();
+    let kept = app.live.db.kept_trends().await?.into_iter();
+    let kept = kept.filter(|t| shows(&t.trend) && shows_only_seen(&person, &plant, &t.trend));
+    let trends = kept.map(|t| t.name).collect();
     Ok(Json(Uses { contents: counts, names, referrers: found.into_iter().map(view).collect(), trends }))
 }
 
@@ -346,7 +349,7 @@ pub struct Copied {
 #[post("/api/places/copy")]
 pub async fn copy_places(app: Data<App>, person: Person, body: Json<CopyBody>) -> Result<Json<Copied>, Problem> {
     let actor = person.may(Action::Configure)?;
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let wrong = |words: String| Problem::field("places", words);
     let (edits, places) = copy::branches(&plant, &body.places, body.to, Uuid::now_v7).map_err(wrong)?;
     if edits.is_empty() || edits.len() > edit::MOST_EDITS {

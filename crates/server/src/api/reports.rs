@@ -9,7 +9,7 @@ use actix_web::{
     web::{Data, Path, Query},
 };
 use havrel_core::{
-    access::{Action, Actor},
+    access::Action,
     plant::{Own, Report, resolve},
     report::Document,
     time::{Nanos, SECOND, to_text},
@@ -51,10 +51,11 @@ impl PeriodQuery {
 /// The longest period of a report.
 const LONGEST: Nanos = 31 * 86_400 * SECOND;
 
-async fn fill(app: &App, actor: &Actor, report: &Report, period: &PeriodQuery) -> Result<Document, Problem> {
+async fn fill(app: &App, person: &Person, report: &Report, period: &PeriodQuery) -> Result<Document, Problem> {
     let period = period.parse()?;
-    let making = Making { at: havrel_live::now(), by: actor.name.clone(), period, complete_until: app.live.complete_until() };
-    Ok(gather(&app.live.db, &app.live.plant(), report, &making).await?)
+    let making =
+        Making { at: havrel_live::now(), by: person.actor.name.clone(), period, complete_until: app.live.complete_until() };
+    Ok(gather(&app.live.db, &person.plant(app), report, &making).await?)
 }
 
 /// Shows a report that need not be saved yet, on real data, as HTML.
@@ -66,13 +67,13 @@ pub async fn preview(
     period: Query<PeriodQuery>,
     body: Json<Own>,
 ) -> Result<HttpResponse, Problem> {
-    let actor = person.may(Action::MakeReport)?;
+    person.may(Action::MakeReport)?;
     let report: Report = resolve(None, &body).map_err(|(field, message)| Problem::field(&field, message))?;
     if report.minutes > 44_640 || report.sections.len() > 50 {
         return Err(Problem::field("minutes", "A report covers at most 31 days in at most 50 sections."));
     }
     let _turn = app.limits.heavy().await?;
-    let document = fill(&app, actor, &report, &period).await?;
+    let document = fill(&app, &person, &report, &period).await?;
     Ok(HttpResponse::Ok().content_type("text/html; charset=utf-8").body(html::with_fonts(&html::print(&document))))
 }
 
@@ -104,11 +105,11 @@ pub async fn make(
     period: Query<PeriodQuery>,
     id: Path<Uuid>,
 ) -> Result<Json<EditionView>, Problem> {
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let report = plant.reports.get(&id).ok_or_else(|| Problem::missing("report"))?;
     let actor = person.may_at(Action::MakeReport, report.set.place)?;
     let turn = app.limits.heavy().await?;
-    let document = fill(&app, actor, &report.set, &period).await?;
+    let document = fill(&app, &person, &report.set, &period).await?;
     drop(turn);
     let printed = csv::print(&document);
     let table =
@@ -130,11 +131,18 @@ pub async fn make(
     Ok(Json(edition.into()))
 }
 
+/// Lets through who sees a report with all that it shows; one that is gone is seen by who sees everything.
+fn seen(person: &Person, app: &App, report: Uuid) -> Result<(), Problem> {
+    let there = person.scope.is_everything() || person.plant(app).reports.contains_key(&report);
+    if there { Ok(()) } else { Err(Problem::missing("report")) }
+}
+
 /// Lists the editions of a report, newest first.
 #[utoipa::path(responses((status = 200, body = Vec<EditionView>)))]
 #[get("/api/reports/{id}/editions")]
 pub async fn editions(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<Json<Vec<EditionView>>, Problem> {
     person.may(Action::See)?;
+    seen(&person, &app, *id)?;
     Ok(Json(app.live.db.editions(*id).await?.into_iter().map(Into::into).collect()))
 }
 
@@ -146,6 +154,9 @@ pub async fn fetch(app: Data<App>, person: Person, path: Path<(Uuid, String)>) -
     person.may(Action::See)?;
     let (id, format) = path.into_inner();
     let missing = || Problem::missing("edition");
+    if !person.scope.is_everything() {
+        seen(&person, &app, app.live.db.report_of(id).await?.ok_or_else(missing)?)?;
+    }
     let (kind, title, content) = match format.as_str() {
         "pdf" => {
             let (title, paper, pdf) = app.live.db.edition_paper(id).await?.ok_or_else(missing)?;

@@ -161,6 +161,7 @@ pub struct CompareView {
 #[get("/api/revisions/compare")]
 pub async fn compare(app: Data<App>, person: Person, query: Query<CompareQuery>) -> Result<Json<CompareView>, Problem> {
     person.may(Action::See)?;
+    person.of_everything()?;
     let _turn = app.limits.heavy().await?;
     let plant = app.live.plant();
     if query.from < 0 || query.from >= query.to || query.to > plant.revision {
@@ -212,6 +213,7 @@ pub struct RevisionQuery {
 #[get("/api/revisions")]
 pub async fn revisions(app: Data<App>, person: Person, query: Query<RevisionQuery>) -> Result<Json<Vec<RevisionView>>, Problem> {
     person.may(Action::See)?;
+    person.of_everything()?;
     let plant = app.live.plant();
     let mut views = Vec::new();
     let found = app.live.db.revisions(query.before.unwrap_or(i64::MAX), query.limit.unwrap_or(20).min(50)).await?;

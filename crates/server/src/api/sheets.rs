@@ -15,13 +15,12 @@ use havrel_core::{
     },
     quality::Class,
 };
-use havrel_jobs::gather::rules_under;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
-use super::alarms::EventView;
+use super::alarms::{EventView, heard_rules};
 
 /// Most rows one answer gives.
 const MOST_ROWS: usize = 500;
@@ -135,10 +134,10 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
     }
     let (from, count) = (q.from.unwrap_or(0), q.count.unwrap_or(100).min(MOST_ROWS));
     let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
+    let plant = person.plant(&app);
     // Sorting a large plant takes too long for a worker that others wait for.
     block(move || {
-        let view = app.live.tag_view(asked);
-        let plant = app.live.plant();
+        let view = app.live.tag_view(&plant, asked);
         let shown = view.rows(from, count);
         let wanted: HashSet<Uuid> = shown.iter().copied().collect();
         let reader = table::Reader::of(&plant, |tag| wanted.contains(&tag));
@@ -203,8 +202,8 @@ pub struct AlarmSheet {
 #[get("/api/sheets/alarms")]
 pub async fn alarm_sheet(app: Data<App>, person: Person, query: Query<AlarmSheetQuery>) -> Result<Json<AlarmSheet>, Problem> {
     person.may_at(Action::See, query.under)?;
-    let plant = app.live.plant();
-    let rules = query.under.map(|place| rules_under(&plant, place));
+    let plant = person.plant(&app);
+    let rules = heard_rules(&person, &plant, query.under);
     let count = query.count.unwrap_or(100).clamp(0, MOST_ROWS as i64);
     let page = app.live.db.alarm_page(rules.as_deref(), query.upto, query.from.unwrap_or(0), count).await?;
     let (upto, total, rows) = page;

@@ -73,9 +73,11 @@ const MOST_BEHIND: i64 = 100;
 #[get("/api/tree")]
 pub async fn tree(app: Data<App>, person: Person, query: Query<TreeQuery>) -> Result<Json<TreeView>, Problem> {
     person.may(Action::See)?;
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let mut view = TreeView { revision: plant.revision, whole: true, places: Vec::new(), gone: Vec::new() };
-    match query.since.filter(|&since| (0..=plant.revision).contains(&since) && plant.revision - since <= MOST_BEHIND) {
+    // What came into a part of the plant or left it is no change of a place; who sees a part reads it anew.
+    let since = query.since.filter(|_| person.scope.is_everything());
+    match since.filter(|&since| (0..=plant.revision).contains(&since) && plant.revision - since <= MOST_BEHIND) {
         Some(since) => {
             view.whole = false;
             let changes = app.live.db.changes_between(since, plant.revision).await?;

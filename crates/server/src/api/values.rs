@@ -71,6 +71,7 @@ pub async fn newest(app: Data<App>, person: Person, query: Query<ValueQuery>) ->
     let numbers = query.tags.split(',').take(1000).map(|n| n.trim().parse::<u32>());
     let numbers: Vec<u32> =
         numbers.collect::<Result<_, _>>().map_err(|_| Problem::field("tags", "Give numbers of tags, joined by commas."))?;
+    let numbers = person.heard(&app, numbers);
     let values = app.live.values.read().unwrap_or_else(PoisonError::into_inner);
     Ok(Json(numbers.iter().filter_map(|&no| Some(ValueView::of(no, &values.of(no)?.current))).collect()))
 }
@@ -97,7 +98,7 @@ pub struct Written {
 #[utoipa::path(responses((status = 200, body = Written), (status = 422, body = Problem), (status = 502, body = Problem)))]
 #[post("/api/tags/{id}/write")]
 pub async fn write(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<WriteBody>) -> Result<Json<Written>, Problem> {
-    let plant = app.live.plant();
+    let plant = person.plant(&app);
     let tag = plant.tags.get(&id).ok_or_else(|| Problem::missing("tag"))?;
     let actor = person.may_at(Action::Write, Some(tag.set.place))?;
     let value = plant.meant(&tag.set, value_of(&body.value, &type_of(&plant, *id))?);

@@ -45,6 +45,8 @@ fn sheet(name: &str) -> Result<&str, Problem> {
 #[get("/api/views/{sheet}")]
 pub async fn kept_views(app: Data<App>, person: Person, name: Path<String>) -> Result<Json<Vec<KeptViewRow>>, Problem> {
     person.may(Action::See)?;
+    // Their filters name places and tags.
+    person.of_everything()?;
     let kept = app.live.db.kept_views(sheet(&name)?).await?;
     let row = |k: havrel_db::views::KeptView| KeptViewRow { id: k.id, name: k.name, view: k.view, actor: k.actor };
     Ok(Json(kept.into_iter().map(row).collect()))
@@ -55,6 +57,7 @@ pub async fn kept_views(app: Data<App>, person: Person, name: Path<String>) -> R
 #[post("/api/views/{sheet}")]
 pub async fn keep_view(app: Data<App>, person: Person, path: Path<String>, body: Json<NewView>) -> Result<Json<Made>, Problem> {
     let actor = person.may(Action::Remark)?;
+    person.of_everything()?;
     let sheet = sheet(&path)?;
     let name = text("name", &body.name, LONGEST_NAME)?;
     let view = serde_json::Value::Object(body.view.clone());
@@ -71,6 +74,7 @@ pub async fn keep_view(app: Data<App>, person: Person, path: Path<String>, body:
 #[delete("/api/views/{id}")]
 pub async fn forget_view(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<HttpResponse, Problem> {
     person.may(Action::Remark)?;
+    person.of_everything()?;
     app.live.db.forget_view(*id).await?.ok_or_else(|| Problem::missing("kept view"))?;
     Ok(HttpResponse::NoContent().finish())
 }

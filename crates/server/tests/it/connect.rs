@@ -101,8 +101,7 @@ async fn a_range_is_scanned_and_an_address_shows_both_its_readings() {
     let engineer = plant.engineer().await;
     let built = plant.build(&engineer).await;
     let scan = format!("/api/connections/{}/scan", built.connection);
-    let (status, text, _) =
-        engineer.send(Method::POST, &scan, &[], Some(json!({"node": "holding", "from": 0, "to": 149}))).await;
+    let (status, text, _) = engineer.send(Method::POST, &scan, &[], Some(json!({"node": "holding", "from": 0, "to": 149}))).await;
     let steps: Vec<Json> = text.lines().map(|l| serde_json::from_str(l).unwrap()).collect();
     assert_eq!((status, steps.len(), steps[1]["reached"].as_u64()), (200, 2, Some(149)), "{text}");
     assert_eq!(steps[0]["found"][0][0], 0, "{text}");

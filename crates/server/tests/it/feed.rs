@@ -12,17 +12,17 @@ use tokio_tungstenite::{
     tungstenite::{Message, client::IntoClientRequest},
 };
 
-struct Feed(WebSocketStream<MaybeTlsStream<TcpStream>>);
+pub struct Feed(WebSocketStream<MaybeTlsStream<TcpStream>>);
 
 impl Feed {
-    async fn open(client: &Client) -> Feed {
+    pub async fn open(client: &Client) -> Feed {
         let mut request = format!("{}/api/live", client.url.replace("http", "ws")).into_client_request().unwrap();
         request.headers_mut().insert("cookie", client.cookie_text().parse().unwrap());
         request.headers_mut().insert("origin", client.url.parse().unwrap());
         Feed(connect_async(request).await.unwrap().0)
     }
 
-    async fn say(&mut self, message: Json) {
+    pub async fn say(&mut self, message: Json) {
         self.0.send(Message::text(message.to_string())).await.unwrap();
     }
 
@@ -34,7 +34,7 @@ impl Feed {
     }
 
     /// Answers messages until one pleases.
-    async fn until(&mut self, mut pleases: impl FnMut(&Json) -> bool) -> Json {
+    pub async fn until(&mut self, mut pleases: impl FnMut(&Json) -> bool) -> Json {
         for _ in 0..300 {
             let message = self.hear().await.expect("a message comes");
             self.say(json!({"got": message["n"]})).await;

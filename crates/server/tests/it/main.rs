@@ -10,6 +10,7 @@ mod keep;
 mod kill;
 mod model;
 mod plant;
+mod scope;
 mod secrets;
 mod upkeep;
 mod vanish;

@@ -1,6 +1,7 @@
 //! A plant for each test: a database of its own, a controller of its own, and a client that is signed in.
 
 use actix_web::{cookie::Cookie, dev::ServerHandle, http::Method};
+use havrel_core::access::Scope;
 use havrel_db::{
     Db,
     cluster::{Care, Cluster},
@@ -10,6 +11,7 @@ use havrel_server::{app::App, routes::serve as serve_http, sessions::hash};
 use havrel_standin::{faults::Which, registers::Works, serve};
 use serde_json::{Value as Json, json};
 use std::{
+    collections::HashMap,
     net::TcpListener,
     sync::{
         Arc, LazyLock, Mutex,
@@ -52,6 +54,8 @@ pub struct Plant {
     pub controller: serve::Shared,
     pub controller_port: u16,
     pub spool: tempfile::TempDir,
+    /// What accounts see that do not see everything.
+    pub scopes: Arc<Mutex<HashMap<Uuid, Scope>>>,
     handle: ServerHandle,
 }
 
@@ -79,10 +83,11 @@ impl Plant {
         let url = format!("http://127.0.0.1:{}", listener.local_addr().unwrap().port());
         let mut app = App::new(live.clone(), Vec::new());
         app.proxies = proxies;
+        let scopes = app.scopes.clone();
         let server = serve_http(app, listener).unwrap();
         let handle = server.handle();
         tokio::spawn(server);
-        Plant { live, url, controller, controller_port, spool, handle }
+        Plant { live, url, controller, controller_port, spool, scopes, handle }
     }
 
     pub async fn stop(self) {
