@@ -9,6 +9,7 @@ pub mod copy;
 pub mod edit;
 pub mod find;
 pub mod kind;
+pub mod layers;
 pub mod layout;
 pub mod place;
 pub mod relations;
@@ -86,11 +87,15 @@ pub struct Stored {
     pub own: Own,
 }
 
-/// The effective settings: later layers win, field by field; a field set to null counts as not set.
+/// The effective settings of an item: what its class says, and over that what it says itself ([`layers`]).
+///
+/// # Errors
+/// The field that is wrong, and a sentence.
 pub fn resolve<T: DeserializeOwned>(class: Option<&Own>, own: &Own) -> Result<T, (String, String)> {
-    let mut merged = class.cloned().unwrap_or_default();
-    merged.extend(own.iter().map(|(k, v)| (k.clone(), v.clone())));
-    merged.retain(|_, v| !v.is_null());
+    let merged = match class {
+        Some(class) => layers::merged(&[class, own]),
+        None => layers::merged(&[own]),
+    };
     serde_path_to_error::deserialize(Json::Object(merged)).map_err(|e| {
         let field = e.path().to_string();
         let message = e.inner().to_string();

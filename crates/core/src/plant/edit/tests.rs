@@ -425,3 +425,19 @@ fn a_number_written_otherwise_changes_nothing() {
         assert_eq!(try_on(&plant, &[patch(Kind::Place, 1, made(order))]).unwrap().1.len(), changes);
     }
 }
+
+#[test]
+fn a_field_is_said_to_be_empty_put_back_and_undone_like_any_other() {
+    let plant = small();
+    let empty = super::super::layers::empty();
+    let said = try_on(&plant, &[patch(Kind::Tag, 10, json!({"note": "as built"}))]).unwrap().0;
+    let (emptied, changes) = try_on(&said, &[patch(Kind::Tag, 10, json!({"note": empty}))]).unwrap();
+    assert_eq!((emptied.tags[&id(10)].set.note.as_str(), emptied.tags[&id(10)].own.get("note")), ("", Some(&empty)));
+    let back = try_on(&emptied, &inverse(&changes)).unwrap().0;
+    assert_eq!(back.tags[&id(10)].set.note, "as built");
+    let put_back = try_on(&emptied, &[patch(Kind::Tag, 10, json!({"note": null}))]).unwrap().0;
+    assert_eq!(put_back.tags[&id(10)].own.get("note"), None);
+    // What cannot be empty is missing then.
+    let problems = try_on(&plant, &[patch(Kind::Tag, 10, json!({"name": empty}))]).unwrap_err();
+    assert_eq!(problems[0].field, "");
+}
