@@ -246,7 +246,7 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
             say(&format!("controller {name} answers Modbus TCP on 127.0.0.1, port {port}, unit id 1"));
         }
         say(&format!("faults on command: target/debug/havrel-standin fault --at {} --help", started.control));
-        if !demo.empty && demo::build(&live, &standin::manuals().await?, &started).await? && hours > 0.0 {
+        if !demo.empty && demo::build(&live, standin::configuration(&started).await?).await? && hours > 0.0 {
             past = Some(hours);
         }
         demo::follow_ports(&live, &started).await?;

@@ -1,6 +1,9 @@
-//! The simulated plant as a program beside ours: starting it, giving it orders, asking it for manuals and a past.
+//! The simulated plant as a program beside ours: starting it, giving it orders, asking it for its configuration and a past.
 
-use havrel_core::frame::{Frame, MAX_BYTES};
+use havrel_core::{
+    frame::{Frame, MAX_BYTES},
+    plant::{Kind, Own},
+};
 use serde::Deserialize;
 use serde_json::Value as Json;
 use std::{
@@ -15,33 +18,14 @@ use tokio::{
     io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt},
     net::TcpStream,
 };
+use uuid::Uuid;
 
-/// The manual of one controller.
-#[derive(Clone, Debug, Deserialize)]
-pub struct Manual {
-    pub controller: String,
-    pub base: u16,
-    pub order: String,
-    pub points: Vec<Entry>,
-}
-
-/// One line of a manual.
-#[derive(Clone, Debug, Deserialize)]
-pub struct Entry {
-    pub place: String,
-    pub name: String,
-    pub address: String,
-    #[serde(rename = "type")]
-    pub kind: String,
-    pub length: u16,
-    pub tenths: bool,
-    pub unit: String,
-    pub decimals: u8,
-    pub range: Option<(f64, f64)>,
-    pub deadband: f64,
-    pub writable: bool,
-    pub setpoint: String,
-    pub note: String,
+/// Something that the demo configures.
+#[derive(Debug, Deserialize)]
+pub struct Made {
+    pub kind: Kind,
+    pub id: Uuid,
+    pub set: Own,
 }
 
 /// What went wrong, in words.
@@ -103,13 +87,17 @@ impl Drop for Standin {
     }
 }
 
-/// The controllers' manuals.
+/// The configuration of the demo, with the controllers on their present ports.
 ///
 /// # Errors
 /// When the program is missing or prints something else.
-pub async fn manuals() -> Result<Vec<Manual>, Failure> {
-    let output = tokio::process::Command::new(program()?).arg("manual").output().await?;
-    Ok(serde_json::from_slice(&output.stdout)?)
+pub async fn configuration(standin: &Standin) -> Result<Vec<Made>, Failure> {
+    let mut command = tokio::process::Command::new(program()?);
+    command.arg("plant");
+    for (name, port) in &standin.controllers {
+        command.arg(format!("--{}", name.to_lowercase())).arg(port.to_string());
+    }
+    Ok(serde_json::from_slice(&command.output().await?.stdout)?)
 }
 
 /// Gives an order to the simulated plant; its answer as JSON.

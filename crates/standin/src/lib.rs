@@ -2,13 +2,14 @@
 //!
 //! [`process`] is what happens, in fixed steps and seeded, so that the same seed gives the same plant; [`maps`] lists what
 //! the controllers show of it, [`registers`] how; [`serve`] puts them on sockets; [`faults`] go wrong on command, through
-//! [`control`]; [`history`] makes a past. The demo, the tests and the browser runs all use it.
+//! [`control`]; [`history`] makes a past; [`plant`] is how the demo is configured. The demo, the tests and the browser runs all use it.
 
 pub mod control;
 pub mod faults;
 pub mod history;
 pub mod manual;
 pub mod maps;
+pub mod plant;
 pub mod points;
 pub mod process;
 pub mod registers;

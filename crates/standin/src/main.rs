@@ -4,7 +4,7 @@ use clap::{Args, Parser, Subcommand};
 use havrel_standin::{
     control,
     faults::{Fault, Which},
-    history, manual, maps,
+    history, maps, plant,
     process::Upset,
     registers::Works,
     serve,
@@ -38,8 +38,17 @@ enum What {
         #[command(subcommand)]
         fault: Order,
     },
-    /// Prints the controllers' manuals as JSON.
-    Manual(Model),
+    /// Prints the configuration of the demo as JSON.
+    Plant {
+        /// The port of controller “Extraction” on the loopback.
+        #[arg(long, default_value_t = 5020)]
+        extraction: u16,
+        /// The port of controller “Wash”.
+        #[arg(long, default_value_t = 5021)]
+        wash: u16,
+        #[command(flatten)]
+        model: Model,
+    },
     /// Reads what past is wanted as JSON and prints it as frames, the newest first.
     History(Model),
 }
@@ -132,9 +141,10 @@ async fn main() -> Result<(), Box<dyn Error>> {
                 println!("{title}, for another {left:.0} s");
             }
         }
-        What::Manual(model) => {
+        What::Plant { extraction, wash, model } => {
             let works = Works::new(model.vessels.into(), model.seed);
-            serde_json::to_writer(io::stdout().lock(), &manual::manuals(&works))?;
+            let ports = [(Which::Extraction.name(), extraction), (Which::Wash.name(), wash)].into_iter().collect();
+            serde_json::to_writer(io::stdout().lock(), &plant::items(&works, &ports))?;
         }
         What::History(model) => {
             let wanted = serde_json::from_reader(io::stdin().lock())?;

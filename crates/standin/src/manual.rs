@@ -1,13 +1,11 @@
-//! The controllers' manuals as JSON: from them the demo configures its connections and tags.
+//! The controllers' manuals: from them the demo's connections and tags are configured.
 
 use crate::{
     points::{Bound, Form, Table},
     registers::{Controller, Works},
 };
-use serde::Serialize;
 
 /// The manual of one controller.
-#[derive(Serialize)]
 pub struct Manual {
     pub controller: &'static str,
     /// The number with which addresses count.
@@ -18,12 +16,12 @@ pub struct Manual {
 }
 
 /// One line of a manual.
-#[derive(Serialize)]
 pub struct Entry {
     pub place: String,
     pub name: &'static str,
     pub address: String,
-    #[serde(rename = "type")]
+    /// The number of a holding register on the wire; of nothing else.
+    pub holding: Option<u16>,
     pub kind: &'static str,
     /// Registers of a text.
     pub length: u16,
@@ -45,6 +43,7 @@ pub fn manuals(works: &Works) -> Vec<Manual> {
             place: p.place.clone(),
             name: p.name,
             address: address(p, c.base()),
+            holding: (p.table == Table::Holding).then_some(p.address),
             kind: p.form.kind(),
             length: p.form.width(),
             tenths: matches!(p.form, Form::Tenths | Form::SignedTenths),
