@@ -39,7 +39,7 @@ pub struct Field {
     pub width: u8,
 }
 
-/// While a field has one of some values.
+/// While a field has one of some values; without values, while it holds anything.
 #[derive(Clone, Copy, Debug, Serialize, ToSchema)]
 pub struct While {
     pub field: &'static str,
@@ -165,7 +165,7 @@ impl Field {
         self
     }
 
-    /// Only there while another field has one of these values.
+    /// Only there while another field has one of these values; without values, while it holds anything.
     pub fn only(mut self, field: &'static str, is: &'static [&'static str]) -> Field {
         self.only = Some(While { field, is });
         self

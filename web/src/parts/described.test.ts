@@ -36,6 +36,9 @@ describe('the values of a described form', () => {
     expect(isShown(HOST, valuesOf(FIELDS, {}))).toBe(true);
     expect(isShown(HOST, { 'settings.way': 'line' })).toBe(false);
     expect(usual(port('p'), { 'settings.way': 'line' })).toBe(502);
+    const whenSpare = field('settings.takeover', { control: 'tick', default: true, only: { field: 'settings.spare', is: [] } });
+    expect(isShown(whenSpare, { 'settings.spare': [] })).toBe(false);
+    expect(isShown(whenSpare, { 'settings.spare': [{ port: 7 }] })).toBe(true);
   });
 
   it('take another default along, and leave what somebody chose', () => {

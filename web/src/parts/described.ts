@@ -14,7 +14,11 @@ export interface Values {
 type While = Schemas['While'];
 type Tree = { [key: string]: unknown };
 
-const holds = (condition: While, values: Values) => condition.is.includes(String(values[condition.field] ?? ''));
+function holds({ field, is }: While, values: Values): boolean {
+  const value = values[field] ?? '';
+  if (is.length > 0) return is.includes(String(value));
+  return Array.isArray(value) ? value.length > 0 : value !== '' && value !== false;
+}
 
 /** Whether a field or a choice is there at present. */
 export const isShown = ({ only }: { only?: While | null }, values: Values) => !only || holds(only, values);

@@ -110,7 +110,9 @@ fn more() -> Vec<Field> {
             .width(6),
         Field::new("groups", "Polling groups", Control::Groups).usual(json!([])).width(6),
         Field::new("settings.spare", "Spare addresses of the same device", spare).usual(json!([])).width(6),
-        Field::tick("settings.takeover", "Switch to the next address if the one in use fails", true).width(6),
+        Field::tick("settings.takeover", "Switch to the next address if the one in use fails", true)
+            .only("settings.spare", &[])
+            .width(6),
     ]
 }
 

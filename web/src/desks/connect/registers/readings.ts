@@ -6,7 +6,7 @@ export interface Column {
   title: string;
   left?: boolean;
   /** In rem; otherwise the columns share what is left. */
-  width?: number;
+  width?: number | undefined;
   show: (found: Found) => string | undefined;
   /** The type of a tag that reads the register like this. */
   type: string;
@@ -16,6 +16,14 @@ export interface Column {
 const LONG = 12.5;
 /** Seven digits with an exponent. */
 const FLOAT = 8.8;
+/** Five digits and a sign. */
+const SHORT = 5;
+
+function widthIn(kind: string): number | undefined {
+  if (kind.endsWith('64')) return LONG;
+  if (kind.endsWith('16')) return SHORT;
+  return kind === 'f32' ? FLOAT : undefined;
+}
 
 function as(kind: string, order: string, title = kind, left = false): Column {
   const wanted = kind.endsWith('64') ? order : halfOrder(order);
@@ -29,7 +37,7 @@ function as(kind: string, order: string, title = kind, left = false): Column {
         : wanted === 'ABCD' || ['u16', 'i16'].includes(kind)
           ? kind
           : `${kind} ${wanted}`,
-    ...(kind.endsWith('64') ? { width: LONG } : kind === 'f32' ? { width: FLOAT } : {}),
+    width: widthIn(kind),
     show: ({ readings }) => {
       const alike = readings.filter((r) => readAs(r).type === kind);
       return short(kind, (alike.find((r) => readAs(r).order === wanted) ?? alike[0])?.text);

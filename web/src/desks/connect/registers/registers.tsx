@@ -151,10 +151,9 @@ export function Registers({ connection, seen, disabled }: Props) {
         </Field>
         <Button onClick={() => setStart(String(Math.max(0, first - COUNT)))}>Earlier</Button>
         <Button onClick={() => setStart(String(Math.min(65_504, first + COUNT)))}>Later</Button>
-        <span className="ml-auto pb-1 text-sm text-soft">{page.data ? `read at ${moment(page.data.read_at)}` : ''}</span>
         {!disabled && (
           <>
-            <Button onClick={() => setScanning(!scanning)} aria-expanded={scanning}>
+            <Button className="ml-auto" onClick={() => setScanning(!scanning)} aria-expanded={scanning}>
               <ScanSearch className="size-4" /> Scan
             </Button>
             <Button onClick={() => setPasting(!pasting)} aria-expanded={pasting}>
@@ -270,6 +269,7 @@ export function Registers({ connection, seen, disabled }: Props) {
         </div>
       )}
       <p className="mt-1 text-sm text-soft">
+        {page.data ? `Read at ${moment(page.data.read_at)}. ` : ''}
         Click a reading, and the new tag reads the register like that. Shift and click chooses all in between. Bold: changed since
         the last reading.
       </p>
