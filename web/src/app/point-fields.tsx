@@ -31,33 +31,21 @@ export function PointFields({ kind: name, source, point, onChange, error, check,
     );
   }
   const values = valuesOf(kind.point, point);
+  const typed = kind.point.find((field) => field.control === 'address');
   const put = (next: Values) => onChange(settingsOf(kind.point, next, null) as Partial<Point>);
   const address = (field: FormField) => {
     const wrong = check?.wrong.map(([at, message]) => `${at}: ${message}`)[0]?.replace(/^point\.\w+: /, '');
     const set = (text: string) => put({ ...values, [field.key]: text });
     return (
-      <>
-        <Field
-          label={field.label}
-          error={error(field.key) ?? wrong}
-          hint={check?.shown && `on the wire: ${check.shown}${check.now ? `, holds ${check.now}` : ''}`}
-        >
-          {(p) => (
-            <Input {...p} disabled={disabled} value={String(values[field.key] ?? '')} onChange={(e) => set(e.target.value)} />
-          )}
-        </Field>
-        {check?.others.map((other) => (
-          <p key={other.write} className="flex items-center gap-2 text-sm text-soft">
-            <span className="flex-1">
-              Can also be read {other.why}: {other.shown}
-              {other.now && `, holds ${other.now}`}
-            </span>
-            <Button kind="quiet" disabled={disabled} onClick={() => set(other.write)}>
-              Take that
-            </Button>
-          </p>
-        ))}
-      </>
+      <Field
+        label={field.label}
+        error={error(field.key) ?? wrong}
+        hint={check?.shown && `on the wire: ${check.shown}${check.now ? `, holds ${check.now}` : ''}`}
+      >
+        {(p) => (
+          <Input {...p} disabled={disabled} value={String(values[field.key] ?? '')} onChange={(e) => set(e.target.value)} />
+        )}
+      </Field>
     );
   };
   return (
@@ -70,6 +58,18 @@ export function PointFields({ kind: name, source, point, onChange, error, check,
         special={(field) => (field.control === 'address' ? address(field) : undefined)}
         disabled={disabled}
       />
+      {typed &&
+        check?.others.map((other) => (
+          <p key={other.write} className="col-span-6 flex items-center gap-2 text-sm text-soft">
+            <span className="flex-1">
+              The address can also be read {other.why}: {other.shown}
+              {other.now && `, holds ${other.now}`}
+            </span>
+            <Button kind="quiet" disabled={disabled} onClick={() => put({ ...values, [typed.key]: other.write })}>
+              Take that
+            </Button>
+          </p>
+        ))}
     </div>
   );
 }
