@@ -3,7 +3,6 @@
 use crate::{Figures, Result};
 use havrel_core::{
     frame::Frame,
-    history,
     quality::Quality,
     sample::{Batch, Value},
     time::{Nanos, SECOND},
@@ -102,8 +101,7 @@ pub async fn measure(figures: &mut Figures, cluster: &Cluster) -> Result<()> {
         }
         lap(&mut took[0][1]);
         for tag in 1..=TAGS {
-            let points = db.points(tag, from, to).await?;
-            assert!(history::pixels(&points, from, to, 1000).offset.len() >= 1000);
+            assert!(db.pixels(&[tag], from, to, 1000).await?[0].offset.len() >= 1000);
         }
         lap(&mut took[1][0]);
         for tag in 1..=TAGS {
@@ -120,8 +118,7 @@ pub async fn measure(figures: &mut Figures, cluster: &Cluster) -> Result<()> {
         }
         lap(&mut took[1][1]);
         for tag in 1..=TAGS {
-            let points = db.points(tag, from, to).await?;
-            assert_eq!(history::spans(&points, from, to, 24, to).len(), 24);
+            assert_eq!(db.spans(&[tag], from, to, 24, to).await?[0].len(), 24);
         }
         lap(&mut took[2][0]);
         for tag in 1..=TAGS {

@@ -4,7 +4,7 @@ use crate::{Figures, Result, rate};
 use havrel_link::{
     modbus::{
         Address, Settings, Table,
-        session::{Session, Way},
+        session::{Route, Session},
     },
     traffic::Tap,
 };
@@ -71,12 +71,12 @@ pub async fn measure(figures: &mut Figures) -> Result<()> {
     let settings = json!({"host": "127.0.0.1", "port": port});
     let settings = Settings::parse(settings.as_object().ok_or("no settings")?).map_err(|w| w[0].1.clone())?;
     let path = settings.paths()[0].clone();
-    let way = Way { settings, path, timeout_ms: 1000, tap: Tap::default(), learnt: std::sync::Arc::default() };
-    let mut ours = Session::open(way.clone()).await?;
+    let route = Route { settings, path, timeout_ms: 1000, tap: Tap::default(), learnt: std::sync::Arc::default() };
+    let mut ours = Session::open(route.clone()).await?;
     let mut bare = tcp::attach_slave(stream().await?, Slave(1));
     // The traffic view of another session, in which somebody looks.
     let watched = Tap::default();
-    let mut looked = Session::open(Way { tap: watched.clone(), ..way }).await?;
+    let mut looked = Session::open(Route { tap: watched.clone(), ..route }).await?;
     let mut watching = watched.watch();
     let watcher = tokio::spawn(async move { while watching.recv().await.is_ok() {} });
     let mut rates = [Vec::new(), Vec::new(), Vec::new()];

@@ -1,51 +1,19 @@
-//! History: frames go in, samples and their statistics come out. Nothing outside this file knows how they lie there.
+//! History: frames go in; `answers.rs` gives what is asked of it. Nothing outside these two files knows how samples lie there.
 
 use crate::{Db, DbError, alarms, journal, people};
-use futures_util::{StreamExt as _, TryStreamExt as _, stream};
 use havrel_core::{
     TagNo,
     frame::Frame,
-    history::{NotRecorded, Point, Recorded, end_at_gaps},
-    quality::{Quality, Reason},
-    sample::{Kind, Sample, Value},
+    sample::{Kind, Sample},
     time::Nanos,
 };
-use sqlx::{FromRow as _, PgConnection, Row, postgres::PgRow};
+use sqlx::{PgConnection, Row};
 use std::{
     cmp::Reverse,
     collections::HashMap,
     sync::{Mutex, MutexGuard, PoisonError},
 };
 use uuid::Uuid;
-
-/// Most samples one question may read for one tag.
-pub const MOST_SAMPLES: i64 = 500_000;
-
-/// Tags that one question reads at the same time; recording needs the other connections of the pool.
-const QUESTIONS: usize = 3;
-
-/// A stored sample as it was.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Kept {
-    pub time: Nanos,
-    pub value: Option<Value>,
-    pub quality: Quality,
-    pub flags: u8,
-    /// The clock epoch in which it was stored.
-    pub epoch: u32,
-    /// The number of the node that recorded it; 0 where that was not kept yet.
-    pub node: u16,
-}
-
-/// A span for which a node recorded nothing.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Unrecorded {
-    /// The number of the node.
-    pub node: u16,
-    pub from: Nanos,
-    pub to: Nanos,
-    pub reason: String,
-}
 
 impl Db {
     /// Stores frames of one node in the order of their numbers. A frame that was stored before is passed over, so
@@ -101,199 +69,6 @@ impl Db {
             Ok(Shipped { seq, arrived: r.try_get("arrived")?, epoch })
         })
     }
-
-    /// The steps of clocks that touch `from..=to`, in the order of the epochs that they began: those within, and those after
-    /// which a part of it was lived again.
-    ///
-    /// # Errors
-    /// When the database does not answer.
-    pub async fn clock_steps(&self, from: Nanos, to: Nanos) -> Result<Vec<ClockEpoch>, DbError> {
-        // An epoch ends where the next step of the same clock begins, by the time that it read before.
-        let rows = sqlx::query(
-            "select steps.epoch, at, by_ns, until, coalesce(no, 0::smallint) as no from (
-                 select node, epoch, at, by_ns,
-                     greatest(at, least(at - by_ns, lead(at - by_ns) over (partition by node order by epoch))) as until
-                 from clock_step) steps left join shipped using (node)
-             where at <= $2 and until >= $1 order by steps.epoch limit 1000",
-        )
-        .bind(from)
-        .bind(to)
-        .fetch_all(&self.pool)
-        .await?;
-        rows.into_iter()
-            .map(|r| {
-                let epoch = r.try_get::<i32, _>("epoch")?.unsigned_abs();
-                let node = r.try_get::<i16, _>("no")?.unsigned_abs();
-                Ok(ClockEpoch { node, epoch, at: r.try_get("at")?, by: r.try_get("by_ns")?, until: r.try_get("until")? })
-            })
-            .collect()
-    }
-
-    /// Samples of a tag in `from..=to` as they are, at most `limit`, newest last; `before` adds the one that holds at `from`.
-    ///
-    /// # Errors
-    /// When the database does not answer.
-    pub async fn raw(&self, tag: TagNo, from: Nanos, to: Nanos, before: bool, limit: i64) -> Result<Vec<Kept>, DbError> {
-        let rows = sqlx::query(
-            "(select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node from series s, lateral (
-                 select * from sample p where p.series = s.id and p.at < $2 order by p.at desc, p.epoch desc limit 1) p
-              where s.tag_no = $1 and $4 order by p.at desc, p.epoch desc limit 1)
-             union all
-             (select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node from sample p join series s on s.id = p.series
-              where s.tag_no = $1 and p.at between $2 and $3 order by p.at, p.epoch limit $5)
-             order by at, epoch",
-        )
-        .bind(tag.cast_signed())
-        .bind(from)
-        .bind(to)
-        .bind(before)
-        .bind(limit)
-        .fetch_all(&self.heavy)
-        .await?;
-        rows.iter().map(kept).collect()
-    }
-
-    /// The newest that is stored of every tag: its last sample, with the last value where that one only tells a quality.
-    ///
-    /// # Errors
-    /// When the database does not answer.
-    pub async fn newest(&self) -> Result<Vec<(TagNo, Kept)>, DbError> {
-        let rows = sqlx::query(
-            "select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node, s.tag_no from series s, lateral (
-                 select * from sample p where p.series = s.id order by p.at desc, p.epoch desc limit 1) p
-             order by s.tag_no, p.epoch desc, p.at desc",
-        )
-        .fetch_all(&self.heavy)
-        .await?;
-        let mut all: Vec<(TagNo, Kept)> = Vec::new();
-        for row in rows {
-            let tag = row.try_get::<i32, _>("tag_no")?.cast_unsigned();
-            let kept = kept(&row)?;
-            match all.last_mut() {
-                // The series of qualities without a value came first; the value is that of the newest other one.
-                Some((of, last)) if *of == tag => {
-                    if last.value.is_none() {
-                        (last.value, last.time) = (kept.value, kept.time);
-                    }
-                }
-                _ => all.push((tag, kept)),
-            }
-        }
-        Ok(all)
-    }
-
-    /// The same as numbers for statistics and pictures, with the value that holds at `from` in front.
-    ///
-    /// # Errors
-    /// As [`Db::points_of`].
-    pub async fn points(&self, tag: TagNo, from: Nanos, to: Nanos) -> Result<Vec<Point>, DbError> {
-        Ok(self.points_of(&[tag], from, to).await?.pop().unwrap_or_default())
-    }
-
-    /// [`Db::points`] of several tags, in their order. What concerns all of them is asked once.
-    ///
-    /// # Errors
-    /// When the database does not answer, or one of them holds more than [`MOST_SAMPLES`] in the period.
-    pub async fn points_of(&self, tags: &[TagNo], from: Nanos, to: Nanos) -> Result<Vec<Vec<Point>>, DbError> {
-        // Of an hour that was lived twice, statistics and pictures show what came last; `raw` gives both.
-        let steps = self.clock_steps(from, to).await?;
-        let steps = &steps;
-        let read = async |tag: TagNo| {
-            let mut kept = self.raw(tag, from, to, true, MOST_SAMPLES + 1).await?;
-            // A part of the period given as the whole would be a wrong answer.
-            if kept.len() as i64 > MOST_SAMPLES {
-                return Err(DbError::TooMuch(MOST_SAMPLES));
-            }
-            let again = |k: &Kept, s: &ClockEpoch| k.epoch < s.epoch && (s.at..s.until).contains(&k.time) && s.of(k.node);
-            kept.retain(|k| !steps.iter().any(|s| again(k, s)));
-            Ok(kept.iter().map(|k| (k.node, point(k))).collect::<Vec<Recorded>>())
-        };
-        let asked: Vec<_> = tags.iter().map(|&tag| read(tag)).collect();
-        let all: Vec<Vec<Recorded>> = stream::iter(asked).buffered(QUESTIONS).try_collect().await?;
-        let since = all.iter().filter_map(|points| points.first()).map(|(_, p)| p.time).min().unwrap_or(from);
-        let gaps = self.unrecorded(since.min(from), to).await?;
-        let gaps: Vec<NotRecorded> = gaps.iter().map(|g| NotRecorded { node: g.node, from: g.from, to: g.to }).collect();
-        Ok(all.into_iter().map(|points| end_at_gaps(points, &gaps)).collect())
-    }
-
-    /// Spans within `from..=to` for which nothing was recorded.
-    ///
-    /// # Errors
-    /// When the database does not answer.
-    pub async fn unrecorded(&self, from: Nanos, to: Nanos) -> Result<Vec<Unrecorded>, DbError> {
-        let rows = sqlx::query(
-            "select coalesce(no, 0::smallint) as no, from_ns, to_ns, reason from unrecorded left join shipped using (node)
-             where to_ns >= $1 and from_ns <= $2 order by from_ns limit 1000",
-        )
-        .bind(from)
-        .bind(to)
-        .fetch_all(&self.pool)
-        .await?;
-        rows.into_iter()
-            .map(|r| {
-                let node = r.try_get::<i16, _>("no")?.unsigned_abs();
-                Ok(Unrecorded { node, from: r.try_get("from_ns")?, to: r.try_get("to_ns")?, reason: r.try_get("reason")? })
-            })
-            .collect()
-    }
-}
-
-fn value(kind: Kind, bits: u64, text: Option<String>) -> Option<Value> {
-    Some(match kind {
-        Kind::Empty => return None,
-        Kind::Bool => Value::Bool(bits != 0),
-        Kind::I64 => Value::I64(bits as i64),
-        Kind::U64 => Value::U64(bits),
-        Kind::F32 => Value::F32(f32::from_bits(bits as u32)),
-        Kind::F64 => Value::F64(f64::from_bits(bits)),
-        Kind::Text => Value::Text(text.unwrap_or_default()),
-    })
-}
-
-/// An epoch of a clock: it was set, and what it then read again is read from its epoch.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct ClockEpoch {
-    /// The number of the node whose clock it is.
-    pub node: u16,
-    pub epoch: u32,
-    /// The first instant, by the clock as it read since.
-    pub at: Nanos,
-    /// How far the clock was moved; negative: set back.
-    pub by: Nanos,
-    /// Until when instants were lived that an earlier epoch had lived before; `at` where there are none.
-    pub until: Nanos,
-}
-
-impl ClockEpoch {
-    /// Whether it concerns what a node recorded.
-    fn of(&self, node: u16) -> bool {
-        self.node == node || node == 0 || self.node == 0
-    }
-}
-
-/// A sample for statistics and pictures.
-fn point(kept: &Kept) -> Point {
-    let value = kept.value.as_ref().filter(|_| !kept.quality.is_bad());
-    let number = value.and_then(Value::exact).filter(|n| n.float().is_finite());
-    let good = number.is_some() || matches!(value, Some(Value::Text(_)));
-    Point { time: kept.time, value: number, good, by_hand: kept.quality.reason() == Reason::ByHand }
-}
-
-/// What a stored sample is read from: kind, time, value, text, quality, flags, epoch and node. The columns are read by position;
-/// to find each of them by its name takes as long as the rest of reading a sample.
-type StoredSample = (i16, Nanos, i64, Option<String>, i16, i16, i32, i16);
-
-fn kept(row: &PgRow) -> Result<Kept, DbError> {
-    let (kind, time, bits, text, quality, flags, epoch, node) = StoredSample::from_row(row)?;
-    let kind = Kind::from_code(kind as u8).unwrap_or(Kind::Empty);
-    Ok(Kept {
-        time,
-        value: value(kind, bits as u64, text),
-        quality: Quality::from_bits(quality as u16).unwrap_or(Quality::of(Reason::WrongAnswer)),
-        flags: flags as u8,
-        epoch: epoch.unsigned_abs(),
-        node: node.unsigned_abs(),
-    })
 }
 
 /// How far a node has shipped: number, arrival and clock epoch of its last frame; zeros if none.

@@ -1,18 +1,19 @@
 //! PostgreSQL for Havrel: configuration, history, alarms, journal and accounts. The only place with SQL.
 
 pub mod alarms;
+pub mod answers;
 pub mod backup;
+pub mod by_hand;
 pub mod cluster;
 pub mod config;
 pub mod editions;
-pub mod hands;
 pub mod history;
 pub mod journal;
-pub mod marks;
-pub mod own;
 pub mod people;
 pub mod place;
+pub mod plain;
 mod pool;
+pub mod remarks;
 mod term;
 pub mod views;
 
@@ -40,8 +41,6 @@ pub enum DbError {
     /// It will never take what it was given, because of what that holds.
     #[error("the database refuses this content: {0}")]
     Content(String),
-    #[error("one tag has more than {0} samples in this period; choose a shorter one")]
-    TooMuch(i64),
     #[error("there are more than {0} changes between these revisions; choose revisions that are closer together")]
     TooManyChanges(i64),
     /// Another machine has taken over; nothing more is taken from this one.

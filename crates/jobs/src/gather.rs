@@ -3,13 +3,12 @@
 use havrel_core::{
     TagNo,
     alarm::AlarmEvent,
-    history::{Point, pixels, spans},
     plant::{Plant, Report, Section, Tag},
     quality::Quality,
     report::{Curve, Document, Held, Named, Part},
     time::{Nanos, SECOND},
 };
-use havrel_db::{Db, DbError, alarms::EventFilter, history::Kept};
+use havrel_db::{Db, DbError, alarms::EventFilter, answers::Kept};
 use uuid::Uuid;
 
 /// Most alarm events one report prints.
@@ -46,16 +45,16 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
                 let named = named(plant, report.place, tags);
                 let mut rows = Vec::with_capacity(named.len());
                 for some in named.chunks(AT_ONCE) {
-                    let all = db.points_of(&numbers(plant, some), from, to).await?;
-                    let span = |points: &Vec<Point>| spans(points, from, to, 1, making.complete_until).swap_remove(0);
-                    rows.extend(some.iter().zip(&all).map(|((_, tag), points)| (tag.clone(), span(points))));
+                    let all = db.spans(&numbers(plant, some), from, to, 1, making.complete_until).await?;
+                    rows.extend(some.iter().zip(all.into_iter().flatten()).map(|((_, tag), span)| (tag.clone(), span)));
                 }
                 Part::Summary(rows)
             }
             Section::Values { tags } => {
-                let mut rows = Vec::new();
-                for (id, tag) in named(plant, report.place, tags) {
-                    let kept = db.raw(plant.tags[&id].no, to, to, true, 1).await?.pop();
+                let mut rows = Vec::with_capacity(tags.len());
+                let named = named(plant, report.place, tags);
+                let all = db.at(&numbers(plant, &named), to).await?;
+                for ((id, tag), kept) in named.into_iter().zip(all) {
                     rows.push((tag, held(plant, &plant.tags[&id].set, kept)));
                 }
                 Part::Values(rows)
@@ -64,12 +63,12 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
                 let mut curves = Vec::new();
                 let named = named(plant, report.place, tags);
                 for some in named.chunks(AT_ONCE) {
-                    let all = db.points_of(&numbers(plant, some), from, to).await?;
-                    for ((id, tag), points) in some.iter().zip(&all) {
+                    let all = db.pixels(&numbers(plant, some), from, to, PICTURE_WIDTH).await?;
+                    for ((id, tag), pixels) in some.iter().zip(all) {
                         let rules = plant.rules.values().filter(|r| r.set.tag == *id && r.set.enabled);
                         let mut limits: Vec<_> = rules.map(|r| (r.set.known_as().to_owned(), r.set.level)).collect();
                         limits.sort_by(|a, b| a.1.total_cmp(&b.1));
-                        curves.push(Curve { tag: tag.clone(), pixels: pixels(points, from, to, PICTURE_WIDTH), limits });
+                        curves.push(Curve { tag: tag.clone(), pixels, limits });
                     }
                 }
                 Part::Trend(curves)

@@ -229,7 +229,7 @@ pub fn read(bytes: &[u8], kind: Kind) -> Result<File, Vec<Wrong>> {
 
 /// What becomes of an item.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Fate {
+pub enum Outcome {
     Removed,
     Changed,
     Added,
@@ -238,7 +238,7 @@ pub enum Fate {
 /// One item that becomes different.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Difference {
-    pub fate: Fate,
+    pub outcome: Outcome,
     pub kind: Kind,
     /// What a person knows it by: before, or after for what is added.
     pub title: String,
@@ -252,7 +252,7 @@ pub struct Plan {
     /// The revision it was compared with.
     pub revision: i64,
     pub edits: Vec<Edit>,
-    pub counts: HashMap<(Fate, Kind), usize>,
+    pub counts: HashMap<(Outcome, Kind), usize>,
     /// Items of the file that stay as they are.
     pub unchanged: usize,
     /// The first differences: what goes, then what changes, then what comes.
@@ -392,21 +392,22 @@ pub fn tried(
         Err(problems) => return Ok(Err(problems)),
     };
     plan.edits = edits;
-    let fate = |change: &Change| match (&change.before, &change.after) {
-        (_, None) => Fate::Removed,
-        (None, _) => Fate::Added,
-        _ => Fate::Changed,
+    let outcome = |change: &Change| match (&change.before, &change.after) {
+        (_, None) => Outcome::Removed,
+        (None, _) => Outcome::Added,
+        _ => Outcome::Changed,
     };
     for change in &changes {
-        *plan.counts.entry((fate(change), change.kind)).or_default() += 1;
+        *plan.counts.entry((outcome(change), change.kind)).or_default() += 1;
     }
     let mut shown: Vec<&Change> = changes.iter().collect();
-    shown.sort_by_key(|c| fate(c));
+    shown.sort_by_key(|c| outcome(c));
     for change in shown.into_iter().take(MOST_SHOWN) {
-        let fate = fate(change);
-        let title = if fate == Fate::Added { next.title(change.kind, change.id) } else { plant.title(change.kind, change.id) };
+        let outcome = outcome(change);
+        let title =
+            if outcome == Outcome::Added { next.title(change.kind, change.id) } else { plant.title(change.kind, change.id) };
         let cells = cells(&next, change).unwrap_or_else(|| fields(change));
-        plan.differences.push(Difference { fate, kind: change.kind, title, cells });
+        plan.differences.push(Difference { outcome, kind: change.kind, title, cells });
     }
     Ok(Ok(plan))
 }

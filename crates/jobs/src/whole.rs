@@ -131,7 +131,7 @@ pub fn compare(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::sheet::Fate;
+    use crate::sheet::Outcome;
     use havrel_core::plant::Stored;
     use rstest::rstest;
     use serde_json::json;
@@ -169,7 +169,7 @@ mod tests {
         // And everything goes where the file holds nothing.
         let none = br#"{"format": "havrel-plant", "version": 1, "items": {}}"#;
         let gone = compare(&plant(), none, true, &(), &mut |_| true).unwrap();
-        assert_eq!(gone.counts[&(Fate::Removed, Kind::Place)], 2);
+        assert_eq!(gone.counts[&(Outcome::Removed, Kind::Place)], 2);
         assert!(compare(&plant(), none, false, &(), &mut |_| true).unwrap().edits.is_empty());
     }
 

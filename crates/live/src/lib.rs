@@ -5,18 +5,18 @@
 //! configuration. The parts talk through channels and the shared picture in [`values`] and [`alarms`].
 
 pub mod alarms;
+mod by_hand;
 mod changes;
 mod clock;
 mod devices;
 mod engine;
-mod hands;
 mod import;
 pub mod jobs;
 mod lines;
 mod links;
 mod notes;
-mod own;
 mod paths;
+mod plain;
 mod quarantine;
 mod recall;
 pub mod secrets;
@@ -67,7 +67,7 @@ use tokio::{
 use uuid::Uuid;
 use values::Values;
 
-pub use hands::HandWish;
+pub use by_hand::ByHandWish;
 pub use havrel_link::now;
 pub use import::Imported;
 pub use supervision::Fault;
@@ -150,8 +150,8 @@ pub struct Live {
     counted: Mutex<Counted>,
     pub jobs: Arc<jobs::Jobs>,
     /// Values of memory tags from before a restart.
-    kept: Mutex<HashMap<TagNo, own::Kept>>,
-    hands: hands::Hands,
+    kept: Mutex<HashMap<TagNo, plain::Kept>>,
+    hands: by_hand::Hands,
     secrets: Keeper,
     quarantine: Quarantine,
     faults: supervision::Faults,
@@ -210,8 +210,8 @@ impl Live {
         let quarantine = Quarantine::at(data);
         let (spool, replay) = Spool::open(&data.join("spool"), Room::default(), node, shipped.seq, &quarantine)?;
         let standings = newest(db.standings().await?, replay.standings);
-        let kept = own::kept(&db, &replay.keeps).await?;
-        let (hands, on, ended) = hands::kept(&db, &plant, now()).await?;
+        let kept = plain::kept(&db, &replay.keeps).await?;
+        let (hands, on, ended) = by_hand::kept(&db, &plant, now()).await?;
         let (seq, arrived, epoch) = replay.last.unwrap_or((shipped.seq, shipped.arrived, shipped.epoch));
         let (to_engine, inbox) = mpsc::channel(1024);
         let (reports, failures) = mpsc::unbounded_channel();
@@ -258,9 +258,9 @@ impl Live {
         }
         live.apply(live.plant()).await;
         live.spawn(recall::run(live.clone(), seq));
-        live.watched("figures of Havrel", own::figures);
+        live.watched("figures of Havrel", plain::figures);
         let ended = Arc::new(tokio::sync::Mutex::new(ended_by_engine));
-        live.watched("values set by hand", move |live| hands::follow(live, ended.clone()));
+        live.watched("values set by hand", move |live| by_hand::follow(live, ended.clone()));
         let failures = Arc::new(tokio::sync::Mutex::new(failures));
         live.watched("telling of drivers", move |live| links::tell(live, failures.clone()));
         live.watched("shipping to the database", ship::run);

@@ -5,7 +5,7 @@ use crate::{
     engine::{Message, Recalled},
 };
 use havrel_core::{TagNo, engine::Told, sample::flag};
-use havrel_db::history::Kept;
+use havrel_db::answers::Kept;
 use havrel_link::plain::PUSH;
 use std::{collections::HashSet, sync::Arc, time::Duration};
 

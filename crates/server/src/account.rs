@@ -1,7 +1,7 @@
 //! The command `account`: for whoever keeps the machine and forgot a password, or has to let somebody in or out while no page can
 //! be reached.
 
-use crate::{DataPlace, Result, keep, say};
+use crate::{DataPlace, Result, backup, say};
 use clap::Subcommand;
 use havrel_core::{access::Role, text};
 use havrel_db::{
@@ -44,7 +44,7 @@ pub enum What {
 
 /// Carries it out, also while the plant runs.
 pub async fn run(place: &DataPlace, what: What) -> Result<()> {
-    let (database, _started) = keep::find_existing(place).await?;
+    let (database, _started) = backup::find_existing(place).await?;
     let db = Db::open(database.connect()).await?;
     match what {
         What::List => {

@@ -1,8 +1,8 @@
 //! The program `havrel`: starts the database, the plant and the server, and stops them in good order.
 
 mod account;
-mod carry;
-mod keep;
+mod backup;
+mod transfer;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use havrel_core::{alarm::SystemAlarm, time::SECOND};
@@ -88,7 +88,7 @@ enum What {
         #[command(flatten)]
         place: DataPlace,
         #[arg(long, value_enum, default_value = "plant")]
-        what: carry::What,
+        what: transfer::What,
         /// The file.
         #[arg(long)]
         to: PathBuf,
@@ -98,7 +98,7 @@ enum What {
         #[command(flatten)]
         place: DataPlace,
         #[arg(long, value_enum, default_value = "plant")]
-        what: carry::What,
+        what: transfer::What,
         /// The file.
         #[arg(long)]
         from: PathBuf,
@@ -192,11 +192,11 @@ fn start(cli: Cli) -> Result<()> {
         match cli.command {
             What::Serve(common) => run(common, None).await,
             What::Demo { common, empty, fresh, speed, past } => run(common, Some(Demo { empty, fresh, speed, past })).await,
-            What::Backup { place, to } => keep::backup(&place, to).await,
-            What::Export { place, what, to } => carry::export(&place, what, &to).await,
-            What::Import { place, what, from, remove, yes } => carry::import(&place, what, &from, remove, yes).await,
+            What::Backup { place, to } => backup::backup(&place, to).await,
+            What::Export { place, what, to } => transfer::export(&place, what, &to).await,
+            What::Import { place, what, from, remove, yes } => transfer::import(&place, what, &from, remove, yes).await,
             What::Account { place, what } => account::run(&place, what).await,
-            What::Restore { place, from } => keep::restore(&place, &from).await,
+            What::Restore { place, from } => backup::restore(&place, &from).await,
         }
     })
 }

@@ -107,7 +107,7 @@ impl From<DbError> for Problem {
                 problem.retry_after = Some(2);
                 problem
             }
-            DbError::TooMuch(_) | DbError::TooManyChanges(_) => Problem::field("to", format!("Too much to answer: {error}.")),
+            DbError::TooManyChanges(_) => Problem::field("to", format!("Too much to answer: {error}.")),
             DbError::OldTerm { .. } => Problem::new(
                 StatusCode::SERVICE_UNAVAILABLE,
                 format!("Nothing was changed, because {error}. Use the machine that is on duty now."),
@@ -189,7 +189,7 @@ mod tests {
     #[case(CommitError::Db(DbError::Away("gone".into())), 503)]
     #[case(CommitError::Db(DbError::Refused("no".into())), 503)]
     #[case(CommitError::Db(DbError::Content("no".into())), 422)]
-    #[case(CommitError::Db(DbError::TooMuch(5)), 422)]
+    #[case(CommitError::Db(DbError::TooManyChanges(5)), 422)]
     #[case(CommitError::Db(DbError::OldTerm { held: 1, plant: 2 }), 503)]
     fn a_refused_edit_has_its_status(#[case] error: CommitError, #[case] status: u16) {
         assert_eq!(Problem::from(error).status, status);

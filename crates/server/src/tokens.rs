@@ -6,7 +6,7 @@ use crate::{
     sessions::{Hash, hash},
 };
 use actix_web::{HttpRequest, http::StatusCode, http::header};
-use havrel_db::{DbError, own::Token};
+use havrel_db::{DbError, plain::Token};
 use havrel_live::{Live, now};
 use std::{
     collections::{HashMap, HashSet},

@@ -1681,7 +1681,7 @@ export interface components {
         };
         /** @description How many items of a kind become so. */
         CountView: {
-            fate: string;
+            outcome: string;
             kind: string;
             count: number;
         };
@@ -1698,7 +1698,7 @@ export interface components {
         /** @description One item that becomes different. */
         DifferenceView: {
             /** @description `added`, `changed` or `removed`. */
-            fate: string;
+            outcome: string;
             kind: string;
             title: string;
             cells: components["schemas"]["CellView"][];
@@ -2827,7 +2827,7 @@ export interface components {
             /** @description Somebody set it by hand. */
             by_hand?: boolean;
         };
-        /** @description While a field has one of some values. */
+        /** @description While a field has one of some values; without values, while it holds anything. */
         While: {
             field: string;
             is: string[];

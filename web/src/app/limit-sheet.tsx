@@ -9,7 +9,7 @@ import { ListField } from '../parts/picker';
 import { Pips } from '../parts/pips';
 import { useReading } from '../parts/reading';
 import { LIMIT_WORDS, PRIORITY_WORDS } from '../parts/text';
-import { Button, Choice, Field, FormTrouble, Input, Theirs } from '../parts/ui';
+import { Button, ChangedElsewhere, Choice, Field, FormTrouble, Input } from '../parts/ui';
 
 const KINDS: LimitKind[] = ['high_high', 'high', 'low', 'low_low'];
 const USUAL_PRIORITY: Record<LimitKind, number> = { high_high: 3, high: 2, low: 2, low_low: 3 };
@@ -163,7 +163,7 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
                   {problem.message}
                 </p>
               )}
-              <Theirs form={form} field={kind} what={`limit ${words}`} />
+              <ChangedElsewhere form={form} field={kind} what={`limit ${words}`} />
               {row.level.trim() !== '' && (
                 <button
                   type="button"

@@ -173,7 +173,7 @@ export function FormTrouble({
 }
 
 /** A part of a form that somebody else has changed while it was changed here, with both to choose from. */
-export function Theirs<T extends object>({
+export function ChangedElsewhere<T extends object>({
   form,
   field,
   what,

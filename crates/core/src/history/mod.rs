@@ -1,4 +1,4 @@
-//! Questions to history, answered from samples in order: [`spans`] for tables, [`pixels`] for pictures.
+//! Questions to history, answered from samples in order as they come: [`SpanFold`] for tables, [`PixelFold`] for pictures.
 //!
 //! A value holds until the next sample of its tag; a bad sample opens a gap that lasts until the next good one.
 
@@ -6,9 +6,9 @@ mod pixels;
 mod spans;
 mod unrecorded;
 
-pub use pixels::{Pixels, pixels};
-pub use spans::{Span, spans};
-pub use unrecorded::{NotRecorded, Recorded, end_at_gaps};
+pub use pixels::{PixelFold, Pixels, pixels};
+pub use spans::{Span, SpanFold, spans};
+pub use unrecorded::{GapEnds, NotRecorded, Recorded};
 
 use crate::{number::Number, time::Nanos};
 
@@ -34,4 +34,16 @@ impl Point {
     pub fn unknown(time: Nanos) -> Point {
         Point { time, value: None, good: false, by_hand: false }
     }
+}
+
+/// An answer that is made of points as they come, in order of time. It holds what it answers and no more, so no question is too
+/// large for the number of samples below it.
+pub trait Fold {
+    type Answer;
+
+    /// Takes the next point.
+    fn push(&mut self, point: Point);
+
+    /// The answer to all that came.
+    fn finish(self) -> Self::Answer;
 }

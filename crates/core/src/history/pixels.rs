@@ -1,6 +1,6 @@
 //! A period at the resolution of a picture: the extremes of every pixel, with gaps kept.
 
-use super::Point;
+use super::{Fold, Point};
 use crate::{number::Number, time::Nanos};
 
 /// Columns of equal length. Each entry is a pixel that holds samples; pixels between two entries hold the value of
@@ -27,61 +27,156 @@ impl Pixels {
     }
 }
 
-/// Reduces `points` (in order of time, the first may lie before `from` and hold there) to at most `width` pixels plus
-/// one entry for the value held at the start. With no more than two samples per pixel they are given as they are.
+/// Most pixels of one picture.
+const WIDEST: usize = 20_000;
+
+/// A picture that grows as points come, in order of time; it holds what it shows and no more. The first point may lie before
+/// the period and hold there.
 ///
-/// A pixel in which the value went bad and stayed so gives its extremes and then a gap.
-pub fn pixels(points: &[Point], from: Nanos, to: Nanos, width: usize) -> Pixels {
-    let mut out = Pixels::default();
-    let start = points.partition_point(|p| p.time <= from);
-    if let Some(held) = start.checked_sub(1).and_then(|i| points[i].value.map(Number::float)) {
-        out.add(0, Some(held), Some(held), Some(held));
-    }
-    out.by_hand = by_hand(points, from, to);
-    let inside = &points[start..points.partition_point(|p| p.time <= to)];
-    let width = width.clamp(1, 20_000);
-    if inside.len() <= width * 2 {
-        for point in inside {
-            let value = point.value.map(Number::float);
-            out.add(point.time - from, value, value, value);
-        }
-        return out;
-    }
-    let step = ((to - from) / width as i64).max(1);
-    for pixel in inside.chunk_by(|a, b| (a.time - from) / step == (b.time - from) / step) {
-        let good = pixel.iter().filter_map(|p| p.value.map(Number::float));
-        let (low, high) = good.fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), v| (l.min(v), h.max(v)));
-        let seen = low <= high;
-        let last = pixel[pixel.len() - 1];
-        let at = pixel[0].time - from;
-        if seen {
-            out.add(at, Some(low), Some(high), last.value.map(Number::float).or(Some(high)));
-        }
-        if last.value.is_none() && (!seen || last.time - from > at) {
-            out.add(last.time - from, None, None, None);
-        }
-    }
-    out
+/// There are at most as many pixels as were asked for, with two entries each, and one for the value held at the start. With no
+/// more than two samples per pixel they are given as they are. A pixel in which the value went bad and stayed so gives its
+/// extremes and then a gap.
+#[derive(Debug)]
+pub struct PixelFold {
+    from: Nanos,
+    to: Nanos,
+    width: usize,
+    /// The newest point that lies before the period or at its start.
+    held: Option<Point>,
+    /// Points within the period, as long as they are few enough to be given as they are.
+    few: Vec<Point>,
+    /// The pixel that is being filled, once there are more.
+    open: Option<Pixel>,
+    out: Pixels,
+    hand: HandSpans,
 }
 
-/// The spans for which values were set by hand, cut to the period, as offsets from its start.
-fn by_hand(points: &[Point], from: Nanos, to: Nanos) -> Vec<(i64, i64)> {
-    let mut spans = Vec::new();
-    let mut since = None;
-    for point in points.iter().take_while(|p| p.time <= to) {
-        match (since, point.by_hand) {
-            (None, true) => since = Some(point.time.max(from)),
+#[derive(Debug)]
+struct Pixel {
+    number: i64,
+    first: Nanos,
+    low: f64,
+    high: f64,
+    last: Point,
+}
+
+impl PixelFold {
+    /// An empty picture of `from..=to`, `width` pixels wide.
+    pub fn new(from: Nanos, to: Nanos, width: usize) -> PixelFold {
+        let width = width.clamp(1, WIDEST);
+        let (few, out, hand) = Default::default();
+        PixelFold { from, to, width, held: None, few, open: None, out, hand }
+    }
+
+    fn bin(&mut self, point: Point) {
+        let step = ((self.to - self.from) / self.width as i64).max(1);
+        let number = (point.time - self.from) / step;
+        let value = point.value.map(Number::float);
+        match &mut self.open {
+            Some(pixel) if pixel.number == number => {
+                if let Some(value) = value {
+                    (pixel.low, pixel.high) = (pixel.low.min(value), pixel.high.max(value));
+                }
+                pixel.last = point;
+            }
+            _ => {
+                self.close();
+                let (low, high) = value.map_or((f64::INFINITY, f64::NEG_INFINITY), |v| (v, v));
+                self.open = Some(Pixel { number, first: point.time, low, high, last: point });
+            }
+        }
+    }
+
+    fn close(&mut self) {
+        let Some(Pixel { first, low, high, last, .. }) = self.open.take() else { return };
+        let (seen, at) = (low <= high, first - self.from);
+        self.begin();
+        if seen {
+            self.out.add(at, Some(low), Some(high), last.value.map(Number::float).or(Some(high)));
+        }
+        if last.value.is_none() && (!seen || last.time - self.from > at) {
+            self.out.add(last.time - self.from, None, None, None);
+        }
+    }
+
+    /// Puts the value held at the start in front.
+    fn begin(&mut self) {
+        if self.out.offset.is_empty()
+            && let Some(held) = self.held.take().and_then(|p| p.value).map(Number::float)
+        {
+            self.out.add(0, Some(held), Some(held), Some(held));
+        }
+    }
+}
+
+impl Fold for PixelFold {
+    type Answer = Pixels;
+
+    fn push(&mut self, point: Point) {
+        if point.time > self.to {
+            return;
+        }
+        self.hand.push(&point, self.from);
+        if point.time <= self.from {
+            self.held = Some(point);
+            return;
+        }
+        if self.few.len() < self.width * 2 && self.open.is_none() {
+            self.few.push(point);
+            return;
+        }
+        for earlier in std::mem::take(&mut self.few) {
+            self.bin(earlier);
+        }
+        self.bin(point);
+    }
+
+    fn finish(mut self) -> Pixels {
+        self.close();
+        self.begin();
+        for point in std::mem::take(&mut self.few) {
+            let value = point.value.map(Number::float);
+            self.out.add(point.time - self.from, value, value, value);
+        }
+        self.out.by_hand = self.hand.finish(self.from, self.to);
+        self.out
+    }
+}
+
+/// The picture of points that are at hand, as [`PixelFold`] makes it.
+pub fn pixels(points: &[Point], from: Nanos, to: Nanos, width: usize) -> Pixels {
+    let mut fold = PixelFold::new(from, to, width);
+    points.iter().for_each(|point| fold.push(*point));
+    fold.finish()
+}
+
+/// The spans for which values were set by hand.
+#[derive(Debug, Default)]
+struct HandSpans {
+    since: Option<Nanos>,
+    spans: Vec<(i64, i64)>,
+}
+
+impl HandSpans {
+    fn push(&mut self, point: &Point, from: Nanos) {
+        match (self.since, point.by_hand) {
+            (None, true) => self.since = Some(point.time.max(from)),
             (Some(began), false) => {
-                since = None;
+                self.since = None;
                 if point.time > from {
-                    spans.push((began - from, point.time - from));
+                    self.spans.push((began - from, point.time - from));
                 }
             }
             _ => {}
         }
     }
-    spans.extend(since.map(|began| (began - from, to - from)));
-    spans
+
+    /// Cut to the period, as offsets from its start.
+    fn finish(self, from: Nanos, to: Nanos) -> Vec<(i64, i64)> {
+        let mut spans = self.spans;
+        spans.extend(self.since.map(|began| (began - from, to - from)));
+        spans
+    }
 }
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 //! Statistics of equal spans of time.
 
-use super::Point;
+use super::{Fold, Point};
 use crate::{number::Number, time::Nanos};
 
 /// What happened in one span. Numbers are `None` where nothing good is known.
@@ -23,74 +23,122 @@ pub struct Span {
     pub by_hand: f64,
 }
 
-/// Cuts `from..to` into `parts` equal spans. `points` are in order of time and may start with the one that holds at
-/// `from`; nothing is known after `known_until`.
-pub fn spans(points: &[Point], from: Nanos, to: Nanos, parts: usize, known_until: Nanos) -> Vec<Span> {
-    let parts = parts.max(1) as i128;
-    let edge = |i: i128| from + ((i128::from(to) - i128::from(from)) * i / parts) as i64;
-    let mut next = 0;
-    let mut held: Option<Point> = None;
-    (0..parts)
-        .map(|i| {
-            let (start, end) = (edge(i), edge(i + 1));
-            while next < points.len() && points[next].time <= start && points[next].time < end {
-                // A sample exactly on the edge belongs to the span and is counted below.
-                if points[next].time == start {
-                    break;
-                }
-                held = Some(points[next]);
-                next += 1;
-            }
-            one(points, &mut next, &mut held, start, end, known_until)
-        })
-        .collect()
+/// Statistics that grow as points come, in order of time; they hold the spans and no points. The first point may be the one
+/// that holds at the start.
+#[derive(Debug)]
+pub struct SpanFold {
+    from: Nanos,
+    to: Nanos,
+    parts: usize,
+    /// Nothing is known after it.
+    known_until: Nanos,
+    held: Option<Point>,
+    done: Vec<Span>,
+    /// The span that is being filled.
+    open: Filling,
 }
 
-fn one(points: &[Point], next: &mut usize, held: &mut Option<Point>, start: Nanos, end: Nanos, known_until: Nanos) -> Span {
-    let mut span = Span {
-        from: start,
-        to: end,
-        average: None,
-        minimum: None,
-        maximum: None,
-        first: None,
-        last: None,
-        count: 0,
-        good: 0.0,
-        by_hand: 0.0,
-    };
-    let (mut area, mut counted, mut good_time, mut hand_time, mut at) = (0.0, 0.0, 0.0, 0.0, start);
-    let mut hold = |held: Option<Point>, until: Nanos, span: &mut Span| {
-        let until = until.min(known_until);
+/// A span with what its averages are made of.
+#[derive(Debug)]
+struct Filling {
+    span: Span,
+    area: f64,
+    counted: f64,
+    good_time: f64,
+    hand_time: f64,
+    /// Until where it is worked out.
+    at: Nanos,
+}
+
+impl Filling {
+    fn new(from: Nanos, to: Nanos) -> Filling {
+        let (average, minimum, maximum, first, last) = Default::default();
+        let span = Span { from, to, average, minimum, maximum, first, last, count: 0, good: 0.0, by_hand: 0.0 };
+        Filling { span, area: 0.0, counted: 0.0, good_time: 0.0, hand_time: 0.0, at: from }
+    }
+
+    /// The value held until then counts for the time that it held.
+    fn hold(&mut self, held: Option<Point>, until: Nanos) {
         if let Some(Point { value, good: true, by_hand, .. }) = held
-            && until > at
+            && until > self.at
         {
-            let time = (until - at) as f64;
-            good_time += time;
-            hand_time += if by_hand { time } else { 0.0 };
+            let time = (until - self.at) as f64;
+            self.good_time += time;
+            self.hand_time += if by_hand { time } else { 0.0 };
             if let Some(value) = value {
-                area += value.float() * time;
-                counted += time;
-                see(span, value);
+                self.area += value.float() * time;
+                self.counted += time;
+                see(&mut self.span, value);
             }
         }
-        at = at.max(until);
-    };
-    while *next < points.len() && points[*next].time < end {
-        let point = points[*next];
-        hold(*held, point.time, &mut span);
-        *held = Some(point);
-        span.count += u64::from(point.good);
-        if let Some(value) = point.value {
-            see(&mut span, value);
-        }
-        *next += 1;
+        self.at = self.at.max(until);
     }
-    hold(*held, end, &mut span);
-    span.average = (counted > 0.0).then(|| area / counted).or(span.last.map(Number::float));
-    let share = |time: f64| if end > start { time / (end - start) as f64 } else { 0.0 };
-    (span.good, span.by_hand) = (share(good_time), share(hand_time));
-    span
+
+    fn finish(self) -> Span {
+        let mut span = self.span;
+        span.average = (self.counted > 0.0).then(|| self.area / self.counted).or(span.last.map(Number::float));
+        let share = |time: f64| if span.to > span.from { time / (span.to - span.from) as f64 } else { 0.0 };
+        (span.good, span.by_hand) = (share(self.good_time), share(self.hand_time));
+        span
+    }
+}
+
+impl SpanFold {
+    /// Cuts `from..to` into `parts` equal spans; nothing is known after `known_until`.
+    pub fn new(from: Nanos, to: Nanos, parts: usize, known_until: Nanos) -> SpanFold {
+        let parts = parts.max(1);
+        let open = Filling::new(from, edge(from, to, parts, 1));
+        SpanFold { from, to, parts, known_until, held: None, done: Vec::with_capacity(parts), open }
+    }
+
+    fn close(&mut self) {
+        let end = self.open.span.to;
+        self.open.hold(self.held, end.min(self.known_until));
+        let next = edge(self.from, self.to, self.parts, self.done.len() + 2);
+        let filled = std::mem::replace(&mut self.open, Filling::new(end, next));
+        self.done.push(filled.finish());
+    }
+}
+
+impl Fold for SpanFold {
+    type Answer = Vec<Span>;
+
+    fn push(&mut self, point: Point) {
+        if point.time >= self.to {
+            return;
+        }
+        while point.time >= self.open.span.to {
+            self.close();
+        }
+        if point.time >= self.from {
+            self.open.hold(self.held, point.time.min(self.known_until));
+            self.open.span.count += u64::from(point.good);
+            if let Some(value) = point.value {
+                see(&mut self.open.span, value);
+            }
+        }
+        self.held = Some(point);
+    }
+
+    fn finish(mut self) -> Vec<Span> {
+        while self.done.len() < self.parts {
+            self.close();
+        }
+        self.done
+    }
+}
+
+/// Where the span before the one with this number ends.
+fn edge(from: Nanos, to: Nanos, parts: usize, number: usize) -> Nanos {
+    let number = number.min(parts) as i128;
+    from + ((i128::from(to) - i128::from(from)) * number / parts as i128) as i64
+}
+
+/// The statistics of points that are at hand, as [`SpanFold`] makes them.
+pub fn spans(points: &[Point], from: Nanos, to: Nanos, parts: usize, known_until: Nanos) -> Vec<Span> {
+    let mut fold = SpanFold::new(from, to, parts, known_until);
+    points.iter().for_each(|point| fold.push(*point));
+    fold.finish()
 }
 
 impl Span {

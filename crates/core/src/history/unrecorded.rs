@@ -16,18 +16,45 @@ pub type Recorded = (u16, Point);
 
 /// Ends each value that would hold over a span in which its node recorded nothing, at the span's begin; the first sample after
 /// it is always stored. What another node recorded meanwhile goes on to hold.
-pub fn end_at_gaps(points: Vec<Recorded>, gaps: &[NotRecorded]) -> Vec<Point> {
-    let mut points = points;
-    for gap in gaps {
-        // A sample may lie within the span: the last one before a stop, or one that was loaded later.
-        let at = points.partition_point(|(_, p)| p.time < gap.to);
-        if let Some((node, last)) = at.checked_sub(1).map(|i| (points[i].0, points[i].1.time))
+#[derive(Debug)]
+pub struct GapEnds {
+    /// By their ends, the last one first.
+    gaps: Vec<NotRecorded>,
+    last: Option<(u16, Nanos)>,
+}
+
+impl GapEnds {
+    pub fn new(mut gaps: Vec<NotRecorded>) -> GapEnds {
+        gaps.sort_by_key(|gap| std::cmp::Reverse(gap.to));
+        GapEnds { gaps, last: None }
+    }
+
+    /// Takes the next point, in order of time, and hands it on after what ends before it.
+    pub fn push(&mut self, (node, point): Recorded, to: &mut impl FnMut(Point)) {
+        // A sample may lie within a span: the last one before a stop, or one that was loaded later.
+        while let Some(gap) = self.gaps.pop_if(|gap| gap.to <= point.time) {
+            self.end(gap, to);
+        }
+        self.last = Some((node, point.time));
+        to(point);
+    }
+
+    fn end(&mut self, gap: NotRecorded, to: &mut impl FnMut(Point)) {
+        if let Some((node, last)) = self.last
             && (node == gap.node || node == 0)
         {
-            points.insert(at, (node, Point::unknown(last.max(gap.from) + 1)));
+            let at = last.max(gap.from) + 1;
+            self.last = Some((node, at));
+            to(Point::unknown(at));
         }
     }
-    points.into_iter().map(|(_, point)| point).collect()
+
+    /// Hands on what ends after the last point.
+    pub fn finish(mut self, to: &mut impl FnMut(Point)) {
+        while let Some(gap) = self.gaps.pop() {
+            self.end(gap, to);
+        }
+    }
 }
 
 #[cfg(test)]
@@ -39,12 +66,16 @@ mod tests {
     #[case::nothing_recorded_before(&[(1, 50)], (1, 10, 20), &[50])]
     #[case::the_value_ends_where_the_span_begins(&[(1, 5), (1, 50)], (1, 10, 20), &[5, -11, 50])]
     #[case::a_sample_within_counts(&[(1, 5), (1, 15), (1, 50)], (1, 10, 20), &[5, 15, -16, 50])]
+    #[case::nothing_comes_after_it(&[(1, 5)], (1, 10, 20), &[5, -11])]
     #[case::another_node_went_on(&[(1, 5), (2, 15), (1, 50)], (1, 10, 20), &[5, 15, 50])]
     #[case::another_node_did_not(&[(2, 5), (1, 50)], (1, 10, 20), &[5, 50])]
     #[case::stored_before_nodes_had_numbers(&[(0, 5), (1, 50)], (1, 10, 20), &[5, -11, 50])]
     fn values_end(#[case] points: &[(u16, Nanos)], #[case] gap: (u16, Nanos, Nanos), #[case] expected: &[Nanos]) {
-        let points = points.iter().map(|&(node, time)| (node, Point::of(time, 1.0))).collect();
-        let ended = end_at_gaps(points, &[NotRecorded { node: gap.0, from: gap.1, to: gap.2 }]);
+        let points: Vec<Recorded> = points.iter().map(|&(node, time)| (node, Point::of(time, 1.0))).collect();
+        let mut ends = GapEnds::new(vec![NotRecorded { node: gap.0, from: gap.1, to: gap.2 }]);
+        let mut ended: Vec<Point> = Vec::new();
+        points.into_iter().for_each(|recorded| ends.push(recorded, &mut |p| ended.push(p)));
+        ends.finish(&mut |p| ended.push(p));
         // Where nothing is known any more the time stands negative.
         let times: Vec<Nanos> = ended.iter().map(|p| if p.good { p.time } else { -p.time }).collect();
         assert_eq!(times, expected);

@@ -18,10 +18,10 @@ use havrel_core::{
 use havrel_db::{
     Db,
     alarms::EventFilter,
+    by_hand::ByHand,
     cluster::{Care, Cluster},
     config::{By, CommitError},
     editions::Edition,
-    hands::Hand,
     history::Shipped,
 };
 use rstest::rstest;
@@ -219,15 +219,41 @@ async fn every_type_comes_back_as_it_was(#[case] value: Value) {
     assert_eq!(db.unrecorded(8, 20).await.unwrap().len(), 1);
 }
 
+/// What a picture shows of a few samples: time and value; nothing where it is not known from there on.
+async fn shown(db: &Db, tag: u32, from: i64, to: i64) -> Vec<(i64, Option<f64>)> {
+    let picture = db.pixels(&[tag], from, to, 1000).await.unwrap().remove(0);
+    picture.offset.into_iter().map(|offset| from + offset).zip(picture.last).collect()
+}
+
+#[tokio::test]
+async fn a_period_of_many_pages_and_types_is_answered_whole_and_in_order() {
+    let db = db().await;
+    let count = 45_000;
+    let mut one = frame(1, &[]);
+    for i in 0..count {
+        match i % 3 {
+            0 => one.batch.push(7, i, Quality::GOOD, 0, &Value::F64(i as f64)),
+            1 => one.batch.push(7, i, Quality::GOOD, 0, &Value::I64(i)),
+            _ => one.batch.push_quality(7, i, Quality::of(Reason::NoAnswer)),
+        }
+    }
+    db.append(&[one]).await.unwrap();
+    let whole = db.spans(&[7], 0, count, 3, count).await.unwrap().remove(0);
+    assert_eq!(whole.iter().map(|s| s.count).collect::<Vec<_>>(), [10_000; 3]);
+    assert_eq!(whole[2].last.map(Number::float), Some((count - 2) as f64));
+    assert!(whole.iter().all(|s| (s.good - 2.0 / 3.0).abs() < 1e-3), "{whole:?}");
+    let picture = db.pixels(&[7], 0, count, 100).await.unwrap().remove(0);
+    assert!(picture.offset.len() <= 201 && picture.offset.windows(2).all(|w| w[0] < w[1]));
+    assert_eq!(picture.maximum.iter().flatten().copied().fold(0.0, f64::max), (count - 2) as f64);
+}
+
 #[tokio::test]
 async fn the_value_that_holds_at_the_start_comes_first() {
     let db = db().await;
     db.append(&[frame(1, &[(7, 10, 1.0), (7, 20, 2.0), (7, 90, 9.0)])]).await.unwrap();
-    let points = db.points(7, 50, 100).await.unwrap();
-    assert_eq!(
-        points.iter().map(|p| (p.time, p.value.map(Number::float))).collect::<Vec<_>>(),
-        [(20, Some(2.0)), (90, Some(9.0))]
-    );
+    assert_eq!(shown(&db, 7, 50, 100).await, [(50, Some(2.0)), (90, Some(9.0))]);
+    let at = db.at(&[8, 7], 89).await.unwrap();
+    assert_eq!((at[0].clone(), at[1].as_ref().map(|k| k.time)), (None, Some(20)));
 }
 
 #[tokio::test]
@@ -267,16 +293,10 @@ async fn where_nothing_was_recorded_no_value_holds_on() {
     let mut one = frame(1, &[(7, 10, 1.0), (7, 90, 2.0)]);
     one.gaps.push(Gap { from: 20, to: 80, reason: "stopped".into() });
     db.append(&[one]).await.unwrap();
-    let points = db.points(7, 0, 100).await.unwrap();
-    assert_eq!(
-        points.iter().map(|p| (p.time, p.value.map(Number::float))).collect::<Vec<_>>(),
-        [(10, Some(1.0)), (21, None), (90, Some(2.0))]
-    );
+    assert_eq!(shown(&db, 7, 0, 100).await, [(10, Some(1.0)), (21, None), (90, Some(2.0))]);
     // What lies within the span, the last sample before a stop or one loaded later, does not hold beyond it either.
     db.append(&[frame(2, &[(7, 50, 1.5)])]).await.unwrap();
-    let points = db.points(7, 0, 100).await.unwrap();
-    let seen: Vec<_> = points.iter().map(|p| (p.time, p.value.map(Number::float))).collect();
-    assert_eq!(seen, [(10, Some(1.0)), (50, Some(1.5)), (51, None), (90, Some(2.0))]);
+    assert_eq!(shown(&db, 7, 0, 100).await, [(10, Some(1.0)), (50, Some(1.5)), (51, None), (90, Some(2.0))]);
 }
 
 #[tokio::test]
@@ -437,7 +457,7 @@ async fn what_is_set_by_hand_comes_back_as_it_was() {
     let digits = "12345678901234567890";
     let values = [Value::U64(u64::MAX), Value::I64(-9_007_199_254_740_995), Value::Text(digits.into()), Value::Bool(true)];
     for (since, value) in values.iter().enumerate() {
-        let hand = Hand {
+        let hand = ByHand {
             tag: Uuid::now_v7(),
             value: value.clone(),
             reason: "Trial".into(),

@@ -1,6 +1,6 @@
 //! The term of the plant: what a machine may still store after another took over, and which of two samples stays.
 
-use crate::{AnySource, SHARED, by, create, db};
+use crate::{AnySource, SHARED, by, create, db, shown};
 use havrel_core::{
     frame::{Frame, Gap},
     plant::{Kind, Plant},
@@ -101,7 +101,7 @@ async fn where_one_node_recorded_nothing_another_ones_values_hold() {
     let mut back = frame(FIRST, 1, 2, &[(90, 9.0)]);
     back.gaps.push(Gap { from: 20, to: 80, reason: "Havrel did not run".into() });
     db.append(&[back]).await.unwrap();
-    let good: Vec<_> = db.points(7, 0, 100).await.unwrap().iter().map(|p| (p.time, p.good)).collect();
-    assert_eq!(good, [(10, true), (30, true), (90, true)], "the second node recorded meanwhile");
+    let wanted = [(10, Some(1.0)), (30, Some(3.0)), (90, Some(9.0))];
+    assert_eq!(shown(&db, 7, 0, 100).await, wanted, "the second node recorded meanwhile");
     assert_eq!(db.unrecorded(0, 100).await.unwrap()[0].node, 1);
 }

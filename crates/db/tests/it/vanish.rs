@@ -1,12 +1,12 @@
 //! What was acknowledged must not vanish, whatever the database refuses and whoever goes away in the middle.
 
-use crate::{SHARED, db, frame};
+use crate::{SHARED, db, frame, shown};
 use havrel_core::{
     frame::{ClockStep, Frame},
     quality::Quality,
     sample::Value,
 };
-use havrel_db::{Db, DbError, history::ClockEpoch};
+use havrel_db::{Db, DbError, answers::ClockEpoch};
 use rstest::rstest;
 use sqlx::{Connection, Executor, PgConnection};
 use std::{
@@ -87,7 +87,7 @@ async fn while_it_is_known_to_be_away_nobody_waits() {
     db.set_away(true);
     let began = std::time::Instant::now();
     assert!(matches!(db.has_accounts().await, Err(DbError::Away(_))));
-    assert!(matches!(db.points(7, 0, 1).await, Err(DbError::Away(_))));
+    assert!(matches!(db.pixels(&[7], 0, 1, 10).await, Err(DbError::Away(_))));
     assert!(began.elapsed() < Duration::from_secs(1));
     db.ping().await.unwrap();
     db.set_away(false);
@@ -108,18 +108,16 @@ async fn an_hour_lived_twice_is_kept_twice() {
     let wanted = [(10, 0, 1.0), (60, 0, 6.0), (60, 1, 6.5), (75, 1, 7.5), (80, 0, 8.0), (80, 1, 8.5), (100, 0, 10.0)];
     assert_eq!(all, wanted, "none is overwritten");
     // Pictures and statistics show what came last of each instant.
-    let points = db.points(7, 0, 200).await.unwrap();
-    let shown: Vec<_> = points.iter().map(|p| (p.time, p.value.unwrap().float())).collect();
-    assert_eq!(shown, [(10, 1.0), (60, 6.5), (75, 7.5), (80, 8.5)]);
+    let of = |shown: Vec<(i64, Option<f64>)>| shown.into_iter().map(|(at, value)| (at, value.unwrap())).collect::<Vec<_>>();
+    assert_eq!(of(shown(&db, 7, 0, 200).await), [(10, 1.0), (60, 6.5), (75, 7.5), (80, 8.5)]);
     assert_eq!(db.clock_steps(90, 200).await.unwrap(), [ClockEpoch { node: 1, epoch: 1, at: 55, by: -50, until: 105 }]);
     assert!(db.clock_steps(106, 200).await.unwrap().is_empty());
     // The clock is put right at 82, before the hour was lived to its end again: what follows is what was there before.
     let mut right = at(2, 3, &[(7, 133, 11.0)]);
     right.steps.push(ClockStep { epoch: 2, at: 132, by: 50 });
     db.append(&[right]).await.unwrap();
-    let points = db.points(7, 0, 200).await.unwrap();
-    let shown: Vec<_> = points.iter().map(|p| (p.time, p.value.unwrap().float())).collect();
-    assert_eq!(shown, [(10, 1.0), (60, 6.5), (75, 7.5), (80, 8.5), (100, 10.0), (133, 11.0)]);
+    let wanted = [(10, 1.0), (60, 6.5), (75, 7.5), (80, 8.5), (100, 10.0), (133, 11.0)];
+    assert_eq!(of(shown(&db, 7, 0, 200).await), wanted);
 }
 
 #[tokio::test]

@@ -82,14 +82,20 @@ fn added_changed_and_removed_are_told_with_before_and_after() {
     let plant = plant(TAGS);
     let text = "name;place;unit;range_high\nLevel;Works/EX-1;mm;1234,5\nFlow; Works / EX-1 ;m³/h;\n";
     let plan = compared(&plant, Kind::Tag, text, true).unwrap();
-    let count = |fate, kind| plan.counts.get(&(fate, kind)).copied().unwrap_or(0);
-    assert_eq!((count(Fate::Added, Kind::Tag), count(Fate::Changed, Kind::Tag), count(Fate::Removed, Kind::Tag)), (1, 1, 1));
-    let titles: Vec<_> = plan.differences.iter().map(|d| (d.fate, d.title.as_str())).collect();
-    assert_eq!(titles, [(Fate::Removed, "Works/EX-1/pH"), (Fate::Changed, "Works/EX-1/Level"), (Fate::Added, "Works/EX-1/Flow")]);
+    let count = |outcome, kind| plan.counts.get(&(outcome, kind)).copied().unwrap_or(0);
+    assert_eq!(
+        (count(Outcome::Added, Kind::Tag), count(Outcome::Changed, Kind::Tag), count(Outcome::Removed, Kind::Tag)),
+        (1, 1, 1)
+    );
+    let titles: Vec<_> = plan.differences.iter().map(|d| (d.outcome, d.title.as_str())).collect();
+    assert_eq!(
+        titles,
+        [(Outcome::Removed, "Works/EX-1/pH"), (Outcome::Changed, "Works/EX-1/Level"), (Outcome::Added, "Works/EX-1/Flow")]
+    );
     let cell = |c: &str, b: &str, a: &str| (c.to_owned(), b.to_owned(), a.to_owned());
     assert_eq!(plan.differences[1].cells, [cell("unit", "%", "mm"), cell("range_high", "82.5", "1234.5")]);
     // Without the wish to remove, what is not in the file stays.
-    assert_eq!(compared(&plant, Kind::Tag, text, false).unwrap().counts.get(&(Fate::Removed, Kind::Tag)), None);
+    assert_eq!(compared(&plant, Kind::Tag, text, false).unwrap().counts.get(&(Outcome::Removed, Kind::Tag)), None);
 }
 
 #[test]
@@ -103,7 +109,7 @@ fn a_branch_may_be_made_by_one_file() {
     );
     let rules = "tag,limit,level\nWorks/EX-1/Level,high high,90\nWorks/EX-1/Level,High,85\n";
     let plan = compared(&self::plant(TAGS), Kind::Rule, rules, false).unwrap();
-    assert_eq!((plan.counts[&(Fate::Added, Kind::Rule)], plan.counts[&(Fate::Changed, Kind::Rule)]), (1, 1));
+    assert_eq!((plan.counts[&(Outcome::Added, Kind::Rule)], plan.counts[&(Outcome::Changed, Kind::Rule)]), (1, 1));
 }
 
 #[test]
@@ -112,11 +118,11 @@ fn rules_are_known_by_tag_and_name_and_plain_limits_by_their_kind() {
     let first =
         "tag,name,limit,level\nWorks/EX-1/Level,At night,high,70\nWorks/EX-1/Level,At noon,high,90\nWorks/EX-1/Level,,high,80\n";
     let plan = compared(&plant, Kind::Rule, first, false).unwrap();
-    assert_eq!((plan.counts[&(Fate::Added, Kind::Rule)], plan.counts.get(&(Fate::Added, Kind::Tag))), (2, None));
+    assert_eq!((plan.counts[&(Outcome::Added, Kind::Rule)], plan.counts.get(&(Outcome::Added, Kind::Tag))), (2, None));
     let plant = taken(&plant, &plan);
     let again = "tag,name,limit,level\nWorks/EX-1/Level,At night,high,72\nWorks/EX-1/Level,At noon,low,90\n";
     let plan = compared(&plant, Kind::Rule, again, false).unwrap();
-    assert_eq!((plan.counts[&(Fate::Changed, Kind::Rule)], plan.counts.get(&(Fate::Added, Kind::Rule))), (2, None));
+    assert_eq!((plan.counts[&(Outcome::Changed, Kind::Rule)], plan.counts.get(&(Outcome::Added, Kind::Rule))), (2, None));
     assert!(plan.differences.iter().any(|d| d.title == "Works/EX-1/Level At night"), "{:?}", plan.differences);
 }
 
@@ -124,7 +130,7 @@ fn rules_are_known_by_tag_and_name_and_plain_limits_by_their_kind() {
 fn places_that_are_left_out_go_with_what_is_in_them_but_not_with_what_stays() {
     let plant = plant(TAGS);
     let plan = compared(&plant, Kind::Place, "parent,name\n,Other\n", true).unwrap();
-    assert_eq!((plan.counts[&(Fate::Removed, Kind::Place)], plan.counts[&(Fate::Removed, Kind::Tag)]), (2, 2));
+    assert_eq!((plan.counts[&(Outcome::Removed, Kind::Place)], plan.counts[&(Outcome::Removed, Kind::Tag)]), (2, 2));
     let wrong = compared(&plant, Kind::Place, "parent,name\nWorks,EX-1\n", true).unwrap_err();
     assert_eq!(wrong[0].message, "“Works” is not in the file, but this place under it is.");
 }

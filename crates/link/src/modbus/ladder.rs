@@ -3,7 +3,7 @@
 
 use super::{
     Address, Settings, Table,
-    session::{Session, Way},
+    session::{Route, Session},
     settings::{Path, Transport},
     wire,
 };
@@ -78,8 +78,8 @@ async fn climb(settings: &Settings, path: Path, timeout_ms: u32, ladder: &Ladder
 
     // Any answer at all, even a refusal, proves that the protocol is spoken.
     let began = Instant::now();
-    let way = Way { settings: settings.clone(), path, timeout_ms, tap: Tap::default(), learnt: Arc::default() };
-    let mut session = Session::over(stream, way.clone());
+    let route = Route { settings: settings.clone(), path, timeout_ms, tap: Tap::default(), learnt: Arc::default() };
+    let mut session = Session::over(stream, route.clone());
     let mut first = None;
     let mut spoken = Err(LinkError::Silent(timeout_ms));
     for table in [Table::Holding, Table::Input, Table::Coil, Table::Discrete] {
@@ -103,7 +103,7 @@ async fn climb(settings: &Settings, path: Path, timeout_ms: u32, ladder: &Ladder
     if let Err(silence @ (LinkError::Silent(_) | LinkError::WrongUnit(_))) = &spoken {
         // Some devices allow one connection only.
         session.close().await;
-        return ladder.rung("Protocol", asked, began, Err(why_silent(&way, silence).await)).await;
+        return ladder.rung("Protocol", asked, began, Err(why_silent(&route, silence).await)).await;
     }
     ladder.rung("Protocol", asked, began, spoken).await?;
 
@@ -123,24 +123,26 @@ const SHORT_MS: u32 = 1000;
 const LIKELY: [u8; 5] = [1, 255, 0, 2, 247];
 
 /// Finds out why a unit does not answer: it is slow, another one is there, or nobody is.
-async fn why_silent(way: &Way, silence: &LinkError) -> LinkError {
+async fn why_silent(route: &Route, silence: &LinkError) -> LinkError {
     let first = Address { table: Table::Holding, offset: 0 };
-    let own = way.settings.unit;
+    let own = route.settings.unit;
     if matches!(silence, LinkError::Silent(_))
-        && let Ok(mut session) = Session::open(Way { timeout_ms: (way.timeout_ms * 4).min(LONG_MS), ..way.clone() }).await
+        && let Ok(mut session) = Session::open(Route { timeout_ms: (route.timeout_ms * 4).min(LONG_MS), ..route.clone() }).await
     {
         let heard = session.read(own, first, 1).await;
         let took_ms = u32::try_from(session.took_us / 1000).unwrap_or(u32::MAX);
         session.close().await;
         match heard {
-            Ok(_) => return LinkError::Late(took_ms, way.timeout_ms),
-            Err(error) if error.spares_connection() => return LinkError::Late(took_ms, way.timeout_ms),
+            Ok(_) => return LinkError::Late(took_ms, route.timeout_ms),
+            Err(error) if error.spares_connection() => return LinkError::Late(took_ms, route.timeout_ms),
             Err(LinkError::Silent(_)) => {}
             Err(error) => return error,
         }
     }
     for unit in LIKELY.into_iter().filter(|unit| *unit != own) {
-        let Ok(mut session) = Session::open(Way { timeout_ms: way.timeout_ms.min(SHORT_MS), ..way.clone() }).await else { break };
+        let Ok(mut session) = Session::open(Route { timeout_ms: route.timeout_ms.min(SHORT_MS), ..route.clone() }).await else {
+            break;
+        };
         let heard = session.read(unit, first, 1).await;
         session.close().await;
         if heard.map_or_else(|error| error.spares_connection(), |_| true) {
@@ -148,7 +150,7 @@ async fn why_silent(way: &Way, silence: &LinkError) -> LinkError {
         }
     }
     match silence {
-        LinkError::Silent(_) => LinkError::NobodyAnswers(way.timeout_ms),
+        LinkError::Silent(_) => LinkError::NobodyAnswers(route.timeout_ms),
         other => other.clone(),
     }
 }

@@ -7,7 +7,7 @@ use super::{
     commands::Service,
     memory::Memory,
     rounds::{Judge, Rounds, Told},
-    session::{Session, Way},
+    session::{Route, Session},
     state::{Run, Stop, plan_key},
     work::{RotaKey, Work, address_of, unit_of},
 };
@@ -62,7 +62,7 @@ enum What {
 
 pub(super) struct Polling<'a> {
     run: &'a mut Run,
-    way: Way,
+    route: Route,
     service: Service,
     /// Counts the plans, so that an answer to a question of an earlier one is not taken for one of this.
     plan: u64,
@@ -85,13 +85,13 @@ pub(super) struct Polling<'a> {
 
 impl<'a> Polling<'a> {
     /// Polls over these lines, which were opened on this way.
-    pub fn new(run: &'a mut Run, plan: Arc<LinkPlan>, way: Way, lines: Vec<Session>) -> Polling<'a> {
-        let settings = way.settings.clone();
+    pub fn new(run: &'a mut Run, plan: Arc<LinkPlan>, route: Route, lines: Vec<Session>) -> Polling<'a> {
+        let settings = route.settings.clone();
         let work = Arc::new(Work::of(&plan, &settings));
         let service = Service { work, plan, settings, looked: Arc::default(), batches: run.ports.batches.clone() };
         Polling {
             run,
-            way,
+            route,
             service,
             plan: 0,
             memory: Memory::default(),
@@ -229,8 +229,8 @@ impl<'a> Polling<'a> {
         self.service.settings.transport.many_lines()
             && self.service.work.units.len() > 1
             && self.no_further_until.is_none_or(|until| until <= Instant::now())
-            && !self.way.learnt.is_crowded()
-            && !self.way.learnt.is_single()
+            && !self.route.learnt.is_crowded()
+            && !self.route.learnt.is_single()
     }
 
     /// Gives each free line something to do.
@@ -278,10 +278,10 @@ impl<'a> Polling<'a> {
     fn serve(&mut self, line: Option<Session>, further: bool, command: Command) {
         self.serving += 1;
         self.further_busy += usize::from(further);
-        let (service, way) = (self.service.clone(), self.way.clone());
+        let (service, route) = (self.service.clone(), self.route.clone());
         self.jobs.push(Box::pin(async move {
             let what = What::Command;
-            let mut line = match open(line, way).await {
+            let mut line = match open(line, route).await {
                 Ok(line) => line,
                 Err(error) => {
                     command.refuse(&error);
@@ -299,9 +299,9 @@ impl<'a> Polling<'a> {
 
     fn ask(&mut self, line: Option<Session>, further: bool, rota: usize, read: Read) {
         self.further_busy += usize::from(further);
-        let (plan, way, several) = (self.plan, self.way.clone(), self.service.work.units.len() > 1);
+        let (plan, route, several) = (self.plan, self.route.clone(), self.service.work.units.len() > 1);
         self.jobs.push(Box::pin(async move {
-            let mut line = match open(line, way).await {
+            let mut line = match open(line, route).await {
                 Ok(line) => line,
                 Err(error) => return Done { line: Err(error), further, what: What::NoLine { plan, rota, read } },
             };
@@ -329,7 +329,7 @@ impl<'a> Polling<'a> {
             (Ok(mut line), false) => {
                 let beside = self.further_busy + self.further.len();
                 if line.take_cut() && beside > 0 {
-                    self.way.learnt.crowded();
+                    self.route.learnt.crowded();
                 }
                 self.lines.push(line);
                 None
@@ -397,7 +397,7 @@ impl<'a> Polling<'a> {
         let rate = self.run.rate.add(now(), told.values);
         let (p50_us, p95_us) = self.run.durations.percentiles();
         let path = self.run.path;
-        let mut learnt = self.way.learnt.words();
+        let mut learnt = self.route.learnt.words();
         learnt.extend(self.memory.words());
         let refused = self.refused.values().next();
         self.run.ports.health.send_modify(|h| {
@@ -425,9 +425,9 @@ impl<'a> Polling<'a> {
 }
 
 /// The line, or a new one where there is none yet.
-async fn open(line: Option<Session>, way: Way) -> Result<Session, LinkError> {
+async fn open(line: Option<Session>, route: Route) -> Result<Session, LinkError> {
     match line {
         Some(line) => Ok(line),
-        None => Session::open(way).await,
+        None => Session::open(route).await,
     }
 }

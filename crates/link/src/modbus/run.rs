@@ -3,7 +3,7 @@
 use super::{
     Settings,
     polling::Polling,
-    session::{Session, Way},
+    session::{Route, Session},
     state::{Run, Stop},
     work::Work,
 };
@@ -61,17 +61,17 @@ impl Run {
             self.learnt = (Some(settings.clone()), Arc::default());
         }
         let (tap, learnt) = (self.ports.tap.clone(), self.learnt.1.clone());
-        let way = Way { settings: settings.clone(), path, timeout_ms, tap, learnt };
+        let route = Route { settings: settings.clone(), path, timeout_ms, tap, learnt };
         let mut lines = Vec::new();
         for _ in 0..settings.parallel {
-            match Session::open(way.clone()).await {
+            match Session::open(route.clone()).await {
                 Ok(line) => lines.push(line),
                 // A device that allows fewer connections than wished is served over those it allows.
                 Err(_) if !lines.is_empty() => break,
                 Err(error) => return Stop::Failed(error),
             }
         }
-        Polling::new(self, plan, way, lines).run().await
+        Polling::new(self, plan, route, lines).run().await
     }
 
     /// Tells the failure, and waits before the next try. `Err`: the connection ends.

@@ -23,7 +23,7 @@ const SOON: Duration = Duration::from_secs(2);
 
 /// How a session speaks, and over what.
 #[derive(Clone)]
-pub struct Way {
+pub struct Route {
     pub settings: Settings,
     pub path: Path,
     pub timeout_ms: u32,
@@ -33,7 +33,7 @@ pub struct Way {
 
 /// An open connection.
 pub struct Session {
-    way: Way,
+    route: Route,
     context: Modbus,
     ear: Ear,
     /// When the next request may leave at the earliest.
@@ -52,20 +52,20 @@ impl Session {
     ///
     /// # Errors
     /// In words that say what to do.
-    pub async fn open(way: Way) -> Result<Session, LinkError> {
-        let stream = open(&way.settings, &way.path, way.timeout_ms).await?;
-        Ok(Session::over(stream, way))
+    pub async fn open(route: Route) -> Result<Session, LinkError> {
+        let stream = open(&route.settings, &route.path, route.timeout_ms).await?;
+        Ok(Session::over(stream, route))
     }
 
     /// Speaks over a stream that is open already.
-    pub(super) fn over(stream: Box<dyn Wire>, way: Way) -> Session {
+    pub(super) fn over(stream: Box<dyn Wire>, route: Route) -> Session {
         let ear = Ear::default();
-        let (listening, slave) = (Listening { stream, ear: ear.clone() }, Slave(way.settings.unit));
-        let context = match way.settings.transport {
+        let (listening, slave) = (Listening { stream, ear: ear.clone() }, Slave(route.settings.unit));
+        let context = match route.settings.transport {
             Transport::Tcp | Transport::Tls => tcp::attach_slave(listening, slave),
             Transport::RtuOverTcp | Transport::Serial => rtu::attach_slave(listening, slave),
         };
-        Session { way, context, ear, free: Instant::now(), answers: 0, answered: Instant::now(), cut: false, took_us: 0 }
+        Session { route, context, ear, free: Instant::now(), answers: 0, answered: Instant::now(), cut: false, took_us: 0 }
     }
 
     /// Begins anew on the same way, so that an answer which comes late belongs to nobody.
@@ -76,7 +76,7 @@ impl Session {
         // The other side may be gone already; there is nothing to mend. A serial line must be free before it opens again.
         let _ = self.context.disconnect().await;
         let (free, cut) = (self.free, self.cut);
-        *self = Session { free, cut, ..Session::open(self.way.clone()).await? };
+        *self = Session { free, cut, ..Session::open(self.route.clone()).await? };
         Ok(())
     }
 
@@ -126,7 +126,7 @@ impl Session {
     /// # Errors
     /// When no allowed function can do it, or the device refuses.
     pub async fn write(&mut self, unit: u8, at: Address, what: &Encoded) -> Result<Option<Vec<u16>>, LinkError> {
-        let allows = |code: u8| self.way.settings.writes.contains(&code);
+        let allows = |code: u8| self.route.settings.writes.contains(&code);
         let none =
             |what: &str| LinkError::BadRequest(format!("The settings of the connection allow no function that writes {what}."));
         let request = match (at.table, what) {
@@ -146,12 +146,12 @@ impl Session {
             }
             (Table::Holding, Encoded::Words(words)) if words.len() == 1 => return Err(none("a register")),
             (Table::Holding, Encoded::Words(_)) => return Err(none("several registers at once")),
-            (Table::Holding, Encoded::Masked(parts)) if allows(22) && self.way.learnt.may_mask(unit) => {
+            (Table::Holding, Encoded::Masked(parts)) if allows(22) && self.route.learnt.may_mask(unit) => {
                 for (i, &(mask, set)) in parts.iter().enumerate().filter(|(_, (mask, _))| *mask != 0) {
                     let part = Address { offset: at.offset + i as u16, ..at };
                     match self.call(unit, Request::MaskWriteRegister(part.offset, !mask, set), part).await {
                         Err(LinkError::NoFunction(_)) => {
-                            self.way.learnt.lacks_mask(unit);
+                            self.route.learnt.lacks_mask(unit);
                             return Box::pin(self.write(unit, at, what)).await;
                         }
                         other => other?,
@@ -181,29 +181,29 @@ impl Session {
                 | Request::ReadInputRegisters(..)
                 | Request::ReadHoldingRegisters(..)
         );
-        if self.answers > 0 && self.way.learnt.is_single() {
+        if self.answers > 0 && self.route.learnt.is_single() {
             self.reopen().await?;
         }
         let before = self.answers;
         let result = self.exchange(unit, request.clone(), at).await;
         // A device may close an idle connection, or each after one answer; only what changes nothing is asked again.
-        if !reads || before == 0 || result != Err(LinkError::Closed) || self.way.settings.transport == Transport::Serial {
+        if !reads || before == 0 || result != Err(LinkError::Closed) || self.route.settings.transport == Transport::Serial {
             return result;
         }
         self.reopen().await?;
         let again = self.exchange(unit, request, at).await;
         if self.answers > 0 {
-            self.way.learnt.closed_after(before);
+            self.route.learnt.closed_after(before);
         }
         again
     }
 
     async fn exchange(&mut self, unit: u8, request: Request<'_>, at: Address) -> Result<Response, LinkError> {
         // Timers are coarse: one that is over already would still cost a millisecond.
-        if self.way.settings.spacing_ms > 0 && self.free > Instant::now() {
+        if self.route.settings.spacing_ms > 0 && self.free > Instant::now() {
             sleep_until(self.free).await;
         }
-        let watched = self.way.tap.open();
+        let watched = self.route.tap.open();
         let asked = if watched { words_of(&request, at) } else { String::new() };
         let function = request.function_code().value();
         let count = match &request {
@@ -213,8 +213,8 @@ impl Session {
         self.ear.begin(watched);
         self.context.set_slave(Slave(unit));
         let (began, left) = (Instant::now(), if watched { now() } else { 0 });
-        let limit = Duration::from_millis(self.way.timeout_ms.into());
-        let rtu = self.way.settings.transport.rtu();
+        let limit = Duration::from_millis(self.route.timeout_ms.into());
+        let rtu = self.route.settings.transport.rtu();
         let result = match timeout(limit, self.context.call(request)).await {
             Ok(Ok(Ok(response))) => Ok(response),
             Ok(Ok(Err(exception))) => Err(refusal(exception, function, unit, at)),
@@ -223,20 +223,20 @@ impl Session {
             Err(_) if rtu && self.ear.heard() => {
                 Err(LinkError::WrongAnswer("bytes came, but no whole frame with the right checksum".into()))
             }
-            Err(_) => Err(self.ear.other_protocol().filter(|_| !rtu).unwrap_or(LinkError::Silent(self.way.timeout_ms))),
+            Err(_) => Err(self.ear.other_protocol().filter(|_| !rtu).unwrap_or(LinkError::Silent(self.route.timeout_ms))),
         };
         self.cut |= result == Err(LinkError::Closed) && self.answers > 0 && self.answered.elapsed() < SOON;
         self.answered = Instant::now();
         self.answers += u32::from(result.as_ref().map_or_else(LinkError::spares_connection, |_| true));
         self.took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
-        if self.way.settings.spacing_ms > 0 {
-            self.free = Instant::now() + Duration::from_millis(self.way.settings.spacing_ms.into());
+        if self.route.settings.spacing_ms > 0 {
+            self.free = Instant::now() + Duration::from_millis(self.route.settings.spacing_ms.into());
         }
         if watched {
             let (sent, received) = self.ear.take();
             let answered = result.as_ref().map_or_else(ToString::to_string, |r| answer_of(r, count));
             let (took_us, passed) = (self.took_us, result.is_ok());
-            self.way.tap.tell(Exchange { at: left, took_us, unit, asked, answered, passed, sent, received });
+            self.route.tap.tell(Exchange { at: left, took_us, unit, asked, answered, passed, sent, received });
         }
         result
     }

@@ -22,7 +22,7 @@ use havrel_core::{
     frame::{ClockStep, Gap, Keep, Note},
     time::{Nanos, SECOND, span_words, to_text},
 };
-use havrel_db::hands::Hand;
+use havrel_db::by_hand::ByHand;
 use std::{
     collections::HashMap,
     panic::{AssertUnwindSafe, catch_unwind},
@@ -75,7 +75,7 @@ pub(crate) struct Former {
 }
 
 /// An engine that knows where alarms stood and what is set by hand.
-pub(crate) fn engine(standings: Vec<AlarmStanding>, hands: &[(TagNo, Hand)]) -> Engine {
+pub(crate) fn engine(standings: Vec<AlarmStanding>, hands: &[(TagNo, ByHand)]) -> Engine {
     let mut engine = Engine::new(standings);
     for (tag, hand) in hands {
         let input = Input::SetByHand { tag: *tag, value: &hand.value, until: hand.until };
@@ -89,7 +89,7 @@ pub(crate) fn start(
     live: &Arc<Live>,
     mut inbox: mpsc::Receiver<Message>,
     former: Former,
-    hands: &[(TagNo, Hand)],
+    hands: &[(TagNo, ByHand)],
     released: mpsc::UnboundedSender<Vec<TagNo>>,
 ) {
     let (started, arrived) = (live.started, former.arrived);

@@ -21,7 +21,7 @@ use actix_web::{
 use havrel_core::{access::Action, plant::Kind};
 use havrel_db::config::By;
 use havrel_jobs::{
-    sheet::{self, Fate, MOST_SHOWN, Mark, NoPlan, Wrong},
+    sheet::{self, MOST_SHOWN, Mark, NoPlan, Outcome, Wrong},
     whole,
 };
 use havrel_link::Kinds;
@@ -184,7 +184,7 @@ pub struct CellView {
 #[derive(Serialize, ToSchema)]
 pub struct DifferenceView {
     /// `added`, `changed` or `removed`.
-    pub fate: &'static str,
+    pub outcome: &'static str,
     pub kind: &'static str,
     pub title: String,
     pub cells: Vec<CellView>,
@@ -193,7 +193,7 @@ pub struct DifferenceView {
 /// How many items of a kind become so.
 #[derive(Serialize, ToSchema)]
 pub struct CountView {
-    pub fate: &'static str,
+    pub outcome: &'static str,
     pub kind: &'static str,
     pub count: usize,
 }
@@ -215,11 +215,11 @@ pub struct FileView {
     pub differences: Vec<DifferenceView>,
 }
 
-const fn fate_name(fate: Fate) -> &'static str {
-    match fate {
-        Fate::Added => "added",
-        Fate::Changed => "changed",
-        Fate::Removed => "removed",
+const fn outcome_name(outcome: Outcome) -> &'static str {
+    match outcome {
+        Outcome::Added => "added",
+        Outcome::Changed => "changed",
+        Outcome::Removed => "removed",
     }
 }
 
@@ -254,9 +254,12 @@ pub async fn compared_file(app: Data<App>, person: Person, id: Path<Uuid>) -> Re
             view.state = "ready";
             (view.unchanged, view.revision) = (plan.unchanged, plan.revision);
             let mut counts: Vec<_> = plan.counts.iter().collect();
-            counts.sort_by_key(|((fate, kind), _)| (*fate, Kind::ALL.iter().position(|k| k == kind)));
-            let count =
-                |(&(fate, kind), &count): (&(Fate, Kind), &usize)| CountView { fate: fate_name(fate), kind: kind.name(), count };
+            counts.sort_by_key(|((outcome, kind), _)| (*outcome, Kind::ALL.iter().position(|k| k == kind)));
+            let count = |(&(outcome, kind), &count): (&(Outcome, Kind), &usize)| CountView {
+                outcome: outcome_name(outcome),
+                kind: kind.name(),
+                count,
+            };
             view.counts = counts.into_iter().map(count).collect();
             let cell = |(column, before, after): &(String, String, String)| CellView {
                 column: column.clone(),
@@ -264,7 +267,7 @@ pub async fn compared_file(app: Data<App>, person: Person, id: Path<Uuid>) -> Re
                 after: after.clone(),
             };
             let difference = |d: &sheet::Difference| DifferenceView {
-                fate: fate_name(d.fate),
+                outcome: outcome_name(d.outcome),
                 kind: d.kind.name(),
                 title: d.title.clone(),
                 cells: d.cells.iter().map(cell).collect(),

@@ -15,13 +15,13 @@ use actix_web::{
 use havrel_core::{
     access::Action,
     frame::{Frame, FrameError},
-    history::{self, Span},
+    history::Span,
     number::Number,
     plant::{Item, Tag},
     sample::Value,
     time::{SECOND, to_text},
 };
-use havrel_db::history::ClockEpoch;
+use havrel_db::answers::ClockEpoch;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json_, json};
 use std::sync::Arc;
@@ -105,8 +105,6 @@ const MOST_RAW: usize = 500_000;
 /// A question about few tags and a short period is no work worth waiting for a turn.
 const LIGHT_TAGS: usize = 8;
 const LIGHT: i64 = 12 * 3600 * SECOND;
-/// Points that are worked through at once; more would hold up other requests.
-const AT_ONCE: usize = 20_000;
 
 /// Waits for a turn where a question may read much.
 async fn turn<'a>(app: &'a App, asked: &Asked) -> Result<Option<SemaphorePermit<'a>>, Problem> {
@@ -114,14 +112,6 @@ async fn turn<'a>(app: &'a App, asked: &Asked) -> Result<Option<SemaphorePermit<
         return Ok(None);
     }
     app.limits.heavy().await.map(Some)
-}
-
-/// Works something out, beside the threads that answer requests where there is much of it.
-async fn aside<T: Send + 'static>(points: usize, work: impl FnOnce() -> T + Send + 'static) -> Result<T, Problem> {
-    if points <= AT_ONCE {
-        return Ok(work());
-    }
-    block(work).await.map_err(|_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping."))
 }
 
 async fn answer<T: ToSchema>(app: &App, asked: &Asked, tags: Vec<T>) -> Result<Answer<T>, Problem> {
@@ -172,9 +162,8 @@ pub async fn pixels(app: Data<App>, person: Person, body: Json<Question>) -> Res
     let _turn = turn(&app, &asked).await?;
     let mut columns = Vec::new();
     for tag in &asked.tags {
-        let points = app.live.db.points(tag.no, asked.from, asked.to).await?;
-        let (from, to, parts) = (asked.from, asked.to, asked.parts);
-        let p = aside(points.len(), move || history::pixels(&points, from, to, parts)).await?;
+        let found = app.live.db.pixels(&[tag.no], asked.from, asked.to, asked.parts).await?;
+        let p = found.into_iter().next().unwrap_or_default();
         let limits = app.live.limits(tag.id).into_iter().map(|(kind, level, priority)| {
             let kind = serde_json::to_value(kind).ok().and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default();
             LimitView { kind, level, priority }
@@ -269,9 +258,8 @@ pub async fn spans(app: Data<App>, person: Person, body: Json<Question>) -> Resu
     let _turn = turn(&app, &asked).await?;
     let mut columns = Vec::new();
     for tag in &asked.tags {
-        let points = app.live.db.points(tag.no, asked.from, asked.to).await?;
-        let (from, to, parts) = (asked.from, asked.to, asked.parts);
-        let s = aside(points.len(), move || history::spans(&points, from, to, parts, known_until)).await?;
+        let found = app.live.db.spans(&[tag.no], asked.from, asked.to, asked.parts, known_until).await?;
+        let s = found.into_iter().next().unwrap_or_default();
         columns.push(SpanColumns {
             tag: tag.id,
             offset: s.iter().map(|s| s.from - asked.from).collect(),

@@ -1,6 +1,6 @@
 //! The configuration: read items, find them, put edits through the one door.
 
-use super::marks::shows_only_seen;
+use super::remarks::shows_only_seen;
 use super::table::check_why;
 use crate::{
     app::App,

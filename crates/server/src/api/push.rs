@@ -17,7 +17,7 @@ use havrel_core::{
     text,
     time::{from_text, to_text},
 };
-use havrel_db::own::{NewToken as NewTokenRow, Token};
+use havrel_db::plain::{NewToken as NewTokenRow, Token};
 use havrel_live::now;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json_, json};

@@ -1,6 +1,6 @@
 //! Current values, and writing them.
 
-use super::{hands::value_of, plant::type_of};
+use super::{by_hand::value_of, plant::type_of};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     get, post,

@@ -1,6 +1,6 @@
 //! Views of sheets kept under a name: columns, filter and order.
 
-use super::marks::{LONGEST_NAME, Made, text};
+use super::remarks::{LONGEST_NAME, Made, text};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpResponse, delete, get, post,

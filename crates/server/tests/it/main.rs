@@ -1,11 +1,11 @@
 //! The whole server over HTTP and WebSocket, with a real database and the simulated controller on loopback.
 
 mod api;
+mod by_hand;
 mod connect;
 mod doors;
 mod exact;
 mod feed;
-mod hands;
 mod keep;
 mod kill;
 mod model;

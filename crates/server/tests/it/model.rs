@@ -169,7 +169,7 @@ async fn a_table_goes_out_is_edited_compared_taken_in_and_undone() {
         .as_array()
         .unwrap()
         .iter()
-        .map(|d| (d["fate"].as_str().unwrap(), d["title"].as_str().unwrap()))
+        .map(|d| (d["outcome"].as_str().unwrap(), d["title"].as_str().unwrap()))
         .collect();
     assert_eq!(told, [("removed", "EX-1/Temperature setpoint"), ("changed", "EX-1/Level")]);
     assert_eq!(view["differences"][1]["cells"], json!([{"column": "unit", "before": "%", "after": "mm"}]));

@@ -10,7 +10,7 @@ import { DescribedFields } from '../../parts/described-fields';
 import { keepDraft, useDraft } from '../../parts/draft';
 import { useForm } from '../../parts/form';
 import { type KindView, useKinds } from '../../parts/kinds';
-import { Button, Choice, Field, FormTrouble, Input, Theirs } from '../../parts/ui';
+import { Button, ChangedElsewhere, Choice, Field, FormTrouble, Input } from '../../parts/ui';
 import { DeleteConnection } from './delete-connection';
 import { GroupRows } from './groups';
 import { Ladder, type Step } from './ladder';
@@ -129,11 +129,11 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
       values={v}
       onChange={change}
       error={(key) => error(key) ?? form.theirs(key)}
-      above={(field) => <Theirs form={form} field={field.key} what={`“${field.label}”`} />}
+      above={(field) => <ChangedElsewhere form={form} field={field.key} what={`“${field.label}”`} />}
       special={(field) =>
         field.control !== 'groups' ? undefined : (
           <>
-            <Theirs form={form} field={field.key} what="the groups" />
+            <ChangedElsewhere form={form} field={field.key} what="the groups" />
             <GroupRows
               groups={(v[field.key] ?? []) as unknown as Group[]}
               problems={form.problems}

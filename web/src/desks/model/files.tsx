@@ -252,17 +252,19 @@ function Compared({ id, name, onDone }: { id: string; name: string; onDone: () =
   );
 }
 
-const FATES = ['added', 'changed', 'removed'] as const;
+const OUTCOMES = ['added', 'changed', 'removed'] as const;
 const SIGNS: Record<string, string> = { added: '+', changed: '≠', removed: '−' };
 
 function Differences({ data, total }: { data: Schemas['FileView']; total: number }) {
   const [only, setOnly] = useState<string>('');
-  const named = (fate: string) => {
-    const parts = data.counts.filter((c) => c.fate === fate).map((c) => counted(c.count, ...(KINDS[c.kind] ?? [c.kind, c.kind])));
-    return parts.length > 0 ? `${parts.join(', ')} ${fate}` : '';
+  const named = (outcome: string) => {
+    const parts = data.counts
+      .filter((c) => c.outcome === outcome)
+      .map((c) => counted(c.count, ...(KINDS[c.kind] ?? [c.kind, c.kind])));
+    return parts.length > 0 ? `${parts.join(', ')} ${outcome}` : '';
   };
-  const words = FATES.map(named).filter(Boolean);
-  const shown = data.differences.filter((d) => only === '' || d.fate === only);
+  const words = OUTCOMES.map(named).filter(Boolean);
+  const shown = data.differences.filter((d) => only === '' || d.outcome === only);
   return (
     <>
       <p>
@@ -272,18 +274,18 @@ function Differences({ data, total }: { data: Schemas['FileView']; total: number
       {total > 0 && (
         <>
           <div className="mt-2 mb-1 flex gap-1.5">
-            {['', ...FATES].map((fate) => (
+            {['', ...OUTCOMES].map((outcome) => (
               <button
-                key={fate}
+                key={outcome}
                 type="button"
-                aria-pressed={only === fate}
-                onClick={() => setOnly(fate)}
+                aria-pressed={only === outcome}
+                onClick={() => setOnly(outcome)}
                 className={clsx(
                   'h-6.5 rounded-full border px-2.5 text-sm',
-                  only === fate ? 'border-teal bg-tint font-semibold' : 'border-line hover:bg-band',
+                  only === outcome ? 'border-teal bg-tint font-semibold' : 'border-line hover:bg-band',
                 )}
               >
-                {fate === '' ? 'All' : fate.replace(/^./, (c) => c.toUpperCase())}
+                {outcome === '' ? 'All' : outcome.replace(/^./, (c) => c.toUpperCase())}
               </button>
             ))}
           </div>
@@ -292,11 +294,11 @@ function Differences({ data, total }: { data: Schemas['FileView']; total: number
               // biome-ignore lint/suspicious/noArrayIndexKey: the list never changes
               <li key={i} className="border-t border-line px-2 py-1 first:border-t-0">
                 <span className="figures mr-2 inline-block w-3 text-soft" aria-hidden>
-                  {SIGNS[d.fate]}
+                  {SIGNS[d.outcome]}
                 </span>
-                <span className="sr-only">{d.fate} </span>
+                <span className="sr-only">{d.outcome} </span>
                 <span className="text-soft">{KINDS[d.kind]?.[0]}</span> <b>{d.title.replaceAll('/', ' / ')}</b>
-                {d.fate === 'changed' && (
+                {d.outcome === 'changed' && (
                   <span className="ml-2">
                     {d.cells.map((c) => (
                       <span key={c.column} className="mr-3 whitespace-nowrap">

@@ -9,7 +9,7 @@ import { commit, useItems } from '../../api/queries';
 import { Uses, usesOf } from '../../app/uses';
 import { numberOf, useForm } from '../../parts/form';
 import { counted } from '../../parts/text';
-import { Button, Empty, Field, FormTrouble, INPUT, Input, Theirs, Trouble } from '../../parts/ui';
+import { Button, ChangedElsewhere, Empty, Field, FormTrouble, INPUT, Input, Trouble } from '../../parts/ui';
 import { fresh, nextValue, pasted, type Row, rowsOf } from './state-rows';
 
 export function StateSets({ disabled }: { disabled: boolean }) {
@@ -175,7 +175,7 @@ function SetForm({ item, seen, disabled, onDone }: FormProps) {
           ))}
         </tbody>
       </table>
-      <Theirs form={form} field="rows" what="the states" />
+      <ChangedElsewhere form={form} field="rows" what="the states" />
       {form.error('states') && <p className="text-sm text-act4">{form.error('states')}</p>}
       {form.problems.every((p) => known(p.field)) ? null : <FormTrouble form={form} className="mt-1" />}
       {item && (

@@ -8,7 +8,7 @@ import { useGo } from '../../app/view';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { Picker, PickField } from '../../parts/picker';
 import { pathEnd } from '../../parts/text';
-import { Button, Choice, Confirm, Field, FormTrouble, INPUT, Input, Theirs } from '../../parts/ui';
+import { Button, ChangedElsewhere, Choice, Confirm, Field, FormTrouble, INPUT, Input } from '../../parts/ui';
 
 const NAMES: Record<Section['kind'], string> = {
   text: 'Text',
@@ -79,7 +79,7 @@ export function ReportEditor({ report, seen, disabled }: Props) {
       <Field label="Name" error={form.error('name') ?? form.theirs('name')}>
         {(p) => <Input {...p} disabled={disabled} value={v.name} onChange={(e) => form.set('name', e.target.value)} />}
       </Field>
-      <Theirs form={form} field="place" what="the place" />
+      <ChangedElsewhere form={form} field="place" what="the place" />
       <Field label="Place" error={form.error('place')}>
         {(p) => (
           <PickField
@@ -128,7 +128,7 @@ export function ReportEditor({ report, seen, disabled }: Props) {
           {(p) => <Input {...p} disabled={disabled} value={v.zone} onChange={(e) => form.set('zone', e.target.value)} />}
         </Field>
       </div>
-      <Theirs form={form} field="label" what="what it is printed on" />
+      <ChangedElsewhere form={form} field="label" what="what it is printed on" />
       <div className="grid grid-cols-[1fr_5rem_5rem] items-end gap-2">
         <Field label="Printed on" error={form.error('label')}>
           {(p) => (
@@ -159,7 +159,7 @@ export function ReportEditor({ report, seen, disabled }: Props) {
           ))}
       </div>
       <h2 className="pt-1 font-semibold">Sections</h2>
-      <Theirs form={form} field="sections" what="the sections" />
+      <ChangedElsewhere form={form} field="sections" what="the sections" />
       <ol className="space-y-2">
         {v.sections.map((section, i) => {
           const error = form.error(`sections[${i}].tags`, `sections[${i}].text`);

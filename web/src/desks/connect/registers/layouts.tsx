@@ -8,7 +8,7 @@ import { commit, useItems } from '../../../api/queries';
 import { useForm } from '../../../parts/form';
 import { ListField } from '../../../parts/picker';
 import { counted } from '../../../parts/text';
-import { Button, Choice, Field, FormTrouble, INPUT, Input, Theirs } from '../../../parts/ui';
+import { Button, ChangedElsewhere, Choice, Field, FormTrouble, INPUT, Input } from '../../../parts/ui';
 import { fresh, memberOf, type Row, rowOf, scalingOf } from './layout-rows';
 import { nextOffset } from './map-rows';
 import { MemberMore } from './member-more';
@@ -246,7 +246,7 @@ function LayoutForm({ item, layouts, seen, disabled, onDone }: FormProps) {
           </tbody>
         </table>
       </div>
-      <Theirs form={form} field="rows" what="the members" />
+      <ChangedElsewhere form={form} field="rows" what="the members" />
       <FormTrouble form={form} className="mt-1" />
       <div className="mt-2 flex gap-2">
         {!disabled && (

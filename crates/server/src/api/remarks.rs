@@ -11,7 +11,7 @@ use havrel_core::{
     plant::Plant,
     time::to_text,
 };
-use havrel_db::marks::MOST_TRENDS;
+use havrel_db::remarks::MOST_TRENDS;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use utoipa::ToSchema;
@@ -105,7 +105,7 @@ pub async fn find_notes(app: Data<App>, person: Person, body: Json<NoteQuestion>
         false => body.tags.iter().copied().filter(|tag| plant.tags.contains_key(tag)).collect(),
     };
     let found = app.live.db.notes(&tags, from, to).await?;
-    let view = |n: havrel_db::marks::Note| NoteView {
+    let view = |n: havrel_db::remarks::Note| NoteView {
         id: n.id,
         tag: n.tag,
         at: to_text(n.at),
@@ -199,7 +199,7 @@ pub(super) fn shows_only_seen(person: &Person, plant: &Plant, trend: &serde_json
 pub async fn kept_trends(app: Data<App>, person: Person) -> Result<Json<Vec<TrendView>>, Problem> {
     person.may(Action::See)?;
     let plant = person.plant(&app);
-    let view = |k: havrel_db::marks::KeptTrend| TrendView {
+    let view = |k: havrel_db::remarks::KeptTrend| TrendView {
         id: k.id,
         name: k.name,
         trend: k.trend,

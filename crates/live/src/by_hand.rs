@@ -5,7 +5,7 @@
 
 use crate::{Live, LiveError, engine::Message, now};
 use havrel_core::{TagNo, access::Actor, plant::Plant, sample::Value, time::Nanos};
-use havrel_db::{Db, DbError, hands::Hand};
+use havrel_db::{Db, DbError, by_hand::ByHand};
 use serde_json::json;
 use std::{
     collections::HashMap,
@@ -28,13 +28,13 @@ pub(crate) struct Hands {
 
 #[derive(Default)]
 struct Inside {
-    by_tag: HashMap<Uuid, (TagNo, Hand)>,
+    by_tag: HashMap<Uuid, (TagNo, ByHand)>,
     /// Rises with each change.
     version: u64,
 }
 
 impl Hands {
-    fn change<T>(&self, change: impl FnOnce(&mut HashMap<Uuid, (TagNo, Hand)>) -> T) -> T {
+    fn change<T>(&self, change: impl FnOnce(&mut HashMap<Uuid, (TagNo, ByHand)>) -> T) -> T {
         let mut inside = self.on.lock().unwrap_or_else(PoisonError::into_inner);
         inside.version += 1;
         change(&mut inside.by_tag)
@@ -45,14 +45,14 @@ impl Hands {
     }
 
     /// All that are on, with the numbers of their tags.
-    pub fn numbered(&self) -> Vec<(TagNo, Hand)> {
+    pub fn numbered(&self) -> Vec<(TagNo, ByHand)> {
         self.look(|inside| inside.by_tag.values().cloned().collect())
     }
 }
 
 /// How somebody sets a value by hand.
 #[derive(Clone, Debug)]
-pub struct HandWish {
+pub struct ByHandWish {
     pub value: Value,
     pub reason: String,
     /// When it ends by itself.
@@ -72,7 +72,7 @@ pub(crate) struct Ended {
 ///
 /// # Errors
 /// When the database does not answer.
-pub(crate) async fn kept(db: &Db, plant: &Plant, at: Nanos) -> Result<(Hands, Vec<(TagNo, Hand)>, Vec<Ended>), DbError> {
+pub(crate) async fn kept(db: &Db, plant: &Plant, at: Nanos) -> Result<(Hands, Vec<(TagNo, ByHand)>, Vec<Ended>), DbError> {
     let (mut stays, mut over) = (Vec::new(), Vec::new());
     for hand in db.hands().await? {
         let tag = plant.tags.get(&hand.tag);
@@ -101,8 +101,8 @@ fn name(plant: &Plant, tag: Uuid) -> String {
 
 impl Live {
     /// All values that are set by hand, the oldest first.
-    pub fn hands(&self) -> Vec<Hand> {
-        let mut all: Vec<Hand> = self.hands.look(|inside| inside.by_tag.values().map(|(_, hand)| hand.clone()).collect());
+    pub fn hands(&self) -> Vec<ByHand> {
+        let mut all: Vec<ByHand> = self.hands.look(|inside| inside.by_tag.values().map(|(_, hand)| hand.clone()).collect());
         all.sort_by_key(|hand| (hand.since, hand.tag));
         all
     }
@@ -116,7 +116,7 @@ impl Live {
     ///
     /// # Errors
     /// When it may not be set, or the database does not answer; then nothing is set.
-    pub async fn set_by_hand(&self, tag: Uuid, wish: HandWish, actor: &Actor) -> Result<(), LiveError> {
+    pub async fn set_by_hand(&self, tag: Uuid, wish: ByHandWish, actor: &Actor) -> Result<(), LiveError> {
         let plant = self.plant();
         let refused = |words: String| Err(LiveError::Refused(words));
         let Some(item) = plant.tags.get(&tag) else { return refused("There is no such tag.".into()) };
@@ -133,9 +133,9 @@ impl Live {
         if wish.until.is_some_and(|until| until <= since) {
             return refused("It must end in the future.".into());
         }
-        let HandWish { reason, until, keeps, .. } = wish;
+        let ByHandWish { reason, until, keeps, .. } = wish;
         let _turn = self.hands.turn.lock().await;
-        let hand = Hand { tag, value, reason, account: Some(actor.account), actor: actor.name.clone(), since, until, keeps };
+        let hand = ByHand { tag, value, reason, account: Some(actor.account), actor: actor.name.clone(), since, until, keeps };
         self.db.keep_hand(&hand).await?;
         self.hands.change(|on| on.insert(tag, (no, hand.clone())));
         self.tell_engine(|reply| Message::SetByHand { tag: no, value: hand.value.clone(), until, reply }).await?;
@@ -176,10 +176,10 @@ pub(crate) async fn follow(live: Arc<Live>, released: Arc<tokio::sync::Mutex<mps
     let mut released = released.lock().await;
     while let Some(tags) = released.recv().await {
         let (plant, at) = (live.plant(), now());
-        let there = |hand: &Hand| plant.tags.contains_key(&hand.tag);
+        let there = |hand: &ByHand| plant.tags.contains_key(&hand.tag);
         // All at once leave the list, however long the database then takes. Somebody may have set one anew meanwhile.
-        let ended: Vec<Hand> = live.hands.change(|on| {
-            let over = |no: &TagNo, hand: &Hand| tags.contains(no) && (!there(hand) || hand.until.is_some_and(|u| u <= at));
+        let ended: Vec<ByHand> = live.hands.change(|on| {
+            let over = |no: &TagNo, hand: &ByHand| tags.contains(no) && (!there(hand) || hand.until.is_some_and(|u| u <= at));
             on.extract_if(|_, (no, hand)| over(no, hand)).map(|(_, (_, hand))| hand).collect()
         });
         for hand in ended {

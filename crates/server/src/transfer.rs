@@ -1,10 +1,10 @@
-//! The commands that carry the configuration out and in: export and import.
+//! The commands that export and import the configuration.
 
-use crate::{DataPlace, Result, data_folder, keep, say};
+use crate::{DataPlace, Result, backup, data_folder, say};
 use havrel_core::plant::Kind;
 use havrel_db::{Db, config::By};
 use havrel_jobs::{
-    sheet::{self, Fate, Mark, NoPlan, Plan},
+    sheet::{self, Mark, NoPlan, Outcome, Plan},
     whole,
 };
 use havrel_link::Kinds;
@@ -38,7 +38,7 @@ impl What {
 
 /// Writes the configuration, or one table of it, into a file.
 pub async fn export(place: &DataPlace, what: What, to: &Path) -> Result<()> {
-    let (database, _started) = keep::find_existing(place).await?;
+    let (database, _started) = backup::find_existing(place).await?;
     let (plant, broken) = Db::open(database.connect()).await?.load_plant().await?;
     for (id, words) in &broken {
         say(&format!("left out {id}: {words}"));
@@ -57,7 +57,7 @@ pub async fn export(place: &DataPlace, what: What, to: &Path) -> Result<()> {
 /// Compares a file with the configuration, says what would change, and with `yes` changes it.
 pub async fn import(place: &DataPlace, what: What, from: &Path, remove: bool, yes: bool) -> Result<()> {
     let bytes = fs::read(from).map_err(|e| format!("{}: {e}", from.display()))?;
-    let (database, _started) = keep::find_existing(place).await?;
+    let (database, _started) = backup::find_existing(place).await?;
     let db = Db::open(database.connect()).await?;
     let (plant, _) = db.load_plant().await?;
     let compared = match what.kind() {
@@ -99,24 +99,24 @@ pub async fn import(place: &DataPlace, what: What, from: &Path, remove: bool, ye
 
 fn tell(plan: &Plan) {
     for d in plan.differences.iter().take(40) {
-        let fate = match d.fate {
-            Fate::Added => "added",
-            Fate::Changed => "changed",
-            Fate::Removed => "removed",
+        let outcome = match d.outcome {
+            Outcome::Added => "added",
+            Outcome::Changed => "changed",
+            Outcome::Removed => "removed",
         };
         let cell = |(column, before, after): &(String, String, String)| format!("{column}: “{before}” → “{after}”");
-        let cells: Vec<String> = d.cells.iter().filter(|_| d.fate == Fate::Changed).map(cell).collect();
-        say(&format!("{fate} {} {}  {}", d.kind.name(), d.title, cells.join(", ")));
+        let cells: Vec<String> = d.cells.iter().filter(|_| d.outcome == Outcome::Changed).map(cell).collect();
+        say(&format!("{outcome} {} {}  {}", d.kind.name(), d.title, cells.join(", ")));
     }
     if plan.differences.len() > 40 {
         say("…");
     }
-    let count = |fate| plan.counts.iter().filter(|((f, _), _)| *f == fate).map(|(_, n)| n).sum::<usize>();
+    let count = |outcome| plan.counts.iter().filter(|((f, _), _)| *f == outcome).map(|(_, n)| n).sum::<usize>();
     say(&format!(
         "{} added, {} changed, {} removed, {} as they are",
-        count(Fate::Added),
-        count(Fate::Changed),
-        count(Fate::Removed),
+        count(Outcome::Added),
+        count(Outcome::Changed),
+        count(Outcome::Removed),
         plan.unchanged
     ));
 }

@@ -8,7 +8,7 @@ use uuid::Uuid;
 
 /// A value that stands in for what a tag's source says.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Hand {
+pub struct ByHand {
     pub tag: Uuid,
     pub value: Value,
     pub reason: String,
@@ -27,13 +27,13 @@ impl Db {
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn hands(&self) -> Result<Vec<Hand>, DbError> {
+    pub async fn hands(&self) -> Result<Vec<ByHand>, DbError> {
         let rows = sqlx::query("select tag, value, reason, account, actor, since, until, keeps from by_hand order by since")
             .fetch_all(&self.pool)
             .await?;
         rows.iter()
             .map(|r| {
-                Ok(Hand {
+                Ok(ByHand {
                     tag: r.try_get("tag")?,
                     value: value(r.try_get("value")?),
                     reason: r.try_get("reason")?,
@@ -51,7 +51,7 @@ impl Db {
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn keep_hand(&self, hand: &Hand) -> Result<(), DbError> {
+    pub async fn keep_hand(&self, hand: &ByHand) -> Result<(), DbError> {
         sqlx::query(
             "insert into by_hand (tag, value, reason, account, actor, since, until, keeps) values ($1, $2, $3, $4, $5, $6, $7, $8) \
              on conflict (tag) do update set value = excluded.value, reason = excluded.reason, account = excluded.account, \

@@ -1,13 +1,13 @@
 //! Values set by hand: set one, see all that are on, release one.
 
-use super::{marks::text, plant::type_of, time};
+use super::{plant::type_of, remarks::text, time};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpResponse, delete, get, put,
     web::{Data, Path},
 };
 use havrel_core::{access::Action, sample::Value, time::to_text};
-use havrel_live::HandWish;
+use havrel_live::ByHandWish;
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json_;
 use utoipa::ToSchema;
@@ -75,7 +75,7 @@ pub async fn set_by_hand(app: Data<App>, person: Person, id: Path<Uuid>, body: J
     let actor = person.may_at(Action::SetByHand, Some(tag.set.place))?;
     let until = body.until.as_deref().map(|until| time("until", until)).transpose()?;
     let reason = text("reason", &body.reason, LONGEST_REASON)?.to_owned();
-    let wish = HandWish { value: value_of(&body.value, &type_of(&plant, *id))?, reason, until, keeps: body.keeps };
+    let wish = ByHandWish { value: value_of(&body.value, &type_of(&plant, *id))?, reason, until, keeps: body.keeps };
     app.live.set_by_hand(*id, wish, actor).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -102,7 +102,7 @@ pub async fn release(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<H
 pub async fn by_hand(app: Data<App>, person: Person) -> Result<Json<Vec<HandView>>, Problem> {
     person.may(Action::See)?;
     let plant = person.plant(&app);
-    let view = |hand: havrel_db::hands::Hand| {
+    let view = |hand: havrel_db::by_hand::ByHand| {
         let tag = plant.tags.get(&hand.tag)?;
         Some(HandView {
             tag: hand.tag,

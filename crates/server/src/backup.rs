@@ -1,4 +1,4 @@
-//! The commands that keep a plant's data: backup and restore.
+//! The commands backup and restore.
 
 use crate::{DataPlace, Result, data_folder, say};
 use havrel_db::{

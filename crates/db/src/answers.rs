@@ -1,0 +1,345 @@
+//! What is asked of history: samples as they are, pictures, statistics, and what held at an instant.
+
+use crate::{Db, DbError};
+use futures_util::{StreamExt as _, TryStreamExt as _, stream};
+use havrel_core::{
+    TagNo,
+    history::{Fold, GapEnds, NotRecorded, PixelFold, Pixels, Point, Span, SpanFold},
+    quality::{Quality, Reason},
+    sample::{Kind, Value},
+    time::Nanos,
+};
+use sqlx::{FromRow as _, Row, postgres::PgRow};
+use std::collections::{HashMap, VecDeque};
+
+/// Tags that one question reads at the same time; recording needs the other connections of the pool.
+const QUESTIONS: usize = 3;
+/// Samples of one series that are read at once.
+const PAGE: i64 = 20_000;
+
+/// A stored sample as it was.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Kept {
+    pub time: Nanos,
+    pub value: Option<Value>,
+    pub quality: Quality,
+    pub flags: u8,
+    /// The clock epoch in which it was stored.
+    pub epoch: u32,
+    /// The number of the node that recorded it; 0 where that was not kept yet.
+    pub node: u16,
+}
+
+/// A span for which a node recorded nothing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unrecorded {
+    /// The number of the node.
+    pub node: u16,
+    pub from: Nanos,
+    pub to: Nanos,
+    pub reason: String,
+}
+
+/// One series of a tag, read page by page in the order in which it lies.
+struct Pages {
+    series: i32,
+    kind: i16,
+    /// Time and epoch of the last one read.
+    after: (Nanos, i32),
+    rows: VecDeque<Kept>,
+    /// There are no more than those.
+    whole: bool,
+}
+
+impl Db {
+    /// The steps of clocks that touch `from..=to`, in the order of the epochs that they began: those within, and those after
+    /// which a part of it was lived again.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn clock_steps(&self, from: Nanos, to: Nanos) -> Result<Vec<ClockEpoch>, DbError> {
+        // An epoch ends where the next step of the same clock begins, by the time that it read before.
+        let rows = sqlx::query(
+            "select steps.epoch, at, by_ns, until, coalesce(no, 0::smallint) as no from (
+                 select node, epoch, at, by_ns,
+                     greatest(at, least(at - by_ns, lead(at - by_ns) over (partition by node order by epoch))) as until
+                 from clock_step) steps left join shipped using (node)
+             where at <= $2 and until >= $1 order by steps.epoch limit 1000",
+        )
+        .bind(from)
+        .bind(to)
+        .fetch_all(&self.pool)
+        .await?;
+        rows.into_iter()
+            .map(|r| {
+                let epoch = r.try_get::<i32, _>("epoch")?.unsigned_abs();
+                let node = r.try_get::<i16, _>("no")?.unsigned_abs();
+                Ok(ClockEpoch { node, epoch, at: r.try_get("at")?, by: r.try_get("by_ns")?, until: r.try_get("until")? })
+            })
+            .collect()
+    }
+
+    /// Samples of a tag in `from..=to` as they are, at most `limit`, newest last; `before` adds the one that holds at `from`.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn raw(&self, tag: TagNo, from: Nanos, to: Nanos, before: bool, limit: i64) -> Result<Vec<Kept>, DbError> {
+        let rows = sqlx::query(
+            "(select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node from series s, lateral (
+                 select * from sample p where p.series = s.id and p.at < $2 order by p.at desc, p.epoch desc limit 1) p
+              where s.tag_no = $1 and $4 order by p.at desc, p.epoch desc limit 1)
+             union all
+             (select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node from sample p join series s on s.id = p.series
+              where s.tag_no = $1 and p.at between $2 and $3 order by p.at, p.epoch limit $5)
+             order by at, epoch",
+        )
+        .bind(tag.cast_signed())
+        .bind(from)
+        .bind(to)
+        .bind(before)
+        .bind(limit)
+        .fetch_all(&self.heavy)
+        .await?;
+        rows.iter().map(kept).collect()
+    }
+
+    /// The newest that is stored of every tag: its last sample, with the last value where that one only tells a quality.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn newest(&self) -> Result<Vec<(TagNo, Kept)>, DbError> {
+        let rows = sqlx::query(
+            "select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node, s.tag_no from series s, lateral (
+                 select * from sample p where p.series = s.id order by p.at desc, p.epoch desc limit 1) p
+             order by s.tag_no, p.epoch desc, p.at desc",
+        )
+        .fetch_all(&self.heavy)
+        .await?;
+        let mut all: Vec<(TagNo, Kept)> = Vec::new();
+        for row in rows {
+            let tag = row.try_get::<i32, _>("tag_no")?.cast_unsigned();
+            let kept = kept(&row)?;
+            match all.last_mut() {
+                // The series of qualities without a value came first; the value is that of the newest other one.
+                Some((of, last)) if *of == tag => {
+                    if last.value.is_none() {
+                        (last.value, last.time) = (kept.value, kept.time);
+                    }
+                }
+                _ => all.push((tag, kept)),
+            }
+        }
+        Ok(all)
+    }
+
+    /// Pictures of tags, in their order, `width` pixels wide.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn pixels(&self, tags: &[TagNo], from: Nanos, to: Nanos, width: usize) -> Result<Vec<Pixels>, DbError> {
+        self.folded(tags, from, to, || PixelFold::new(from, to, width)).await
+    }
+
+    /// Statistics of tags, in their order, each over `parts` equal spans; nothing is known after `known_until`.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn spans(
+        &self,
+        tags: &[TagNo],
+        from: Nanos,
+        to: Nanos,
+        parts: usize,
+        known_until: Nanos,
+    ) -> Result<Vec<Vec<Span>>, DbError> {
+        self.folded(tags, from, to, || SpanFold::new(from, to, parts, known_until)).await
+    }
+
+    /// What held of each tag at an instant, in their order; `None` where nothing was stored before.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn at(&self, tags: &[TagNo], instant: Nanos) -> Result<Vec<Option<Kept>>, DbError> {
+        let numbers: Vec<i32> = tags.iter().map(|tag| tag.cast_signed()).collect();
+        let rows = sqlx::query(
+            "select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node, s.tag_no from series s, lateral (
+                 select * from sample p where p.series = s.id and p.at <= $2 order by p.at desc, p.epoch desc limit 1) p
+             where s.tag_no = any($1)",
+        )
+        .bind(numbers)
+        .bind(instant)
+        .fetch_all(&self.heavy)
+        .await?;
+        let mut newest: HashMap<TagNo, Kept> = HashMap::new();
+        for row in rows {
+            let (tag, found) = (row.try_get::<i32, _>("tag_no")?.cast_unsigned(), kept(&row)?);
+            let newer = newest.get(&tag).is_none_or(|known| (known.time, known.epoch) < (found.time, found.epoch));
+            if newer {
+                newest.insert(tag, found);
+            }
+        }
+        Ok(tags.iter().map(|tag| newest.get(tag).cloned()).collect())
+    }
+
+    /// Folds the samples of tags in a period, each with the value that holds at its start in front.
+    async fn folded<F: Fold>(
+        &self,
+        tags: &[TagNo],
+        from: Nanos,
+        to: Nanos,
+        make: impl Fn() -> F,
+    ) -> Result<Vec<F::Answer>, DbError> {
+        // Of an hour that was lived twice, statistics and pictures show what came last; `raw` gives both.
+        let steps = self.clock_steps(from, to).await?;
+        let steps = &steps;
+        let read = async |tag: TagNo, mut fold: F| {
+            let again = |k: &Kept, s: &ClockEpoch| k.epoch < s.epoch && (s.at..s.until).contains(&k.time) && s.of(k.node);
+            let counts = |k: &Kept| !steps.iter().any(|s| again(k, s));
+            let held = self.before(tag, from).await?;
+            // Where nothing was recorded no value holds on; the first sample afterwards is always stored.
+            let since = held.as_ref().map_or(from, |k| k.time.min(from));
+            let gaps = self.unrecorded(since, to).await?;
+            let gaps = gaps.iter().map(|g| NotRecorded { node: g.node, from: g.from, to: g.to }).collect();
+            let mut ends = GapEnds::new(gaps);
+            let mut take = |k: Kept| {
+                if counts(&k) {
+                    ends.push((k.node, point(&k)), &mut |p| fold.push(p));
+                }
+            };
+            held.into_iter().for_each(&mut take);
+            let mut series = self.series_of(tag, from).await?;
+            while let Some(next) = self.next(&mut series, to).await? {
+                take(next);
+            }
+            ends.finish(&mut |p| fold.push(p));
+            Ok::<_, DbError>(fold.finish())
+        };
+        let asked: Vec<_> = tags.iter().map(|&tag| read(tag, make())).collect();
+        stream::iter(asked).buffered(QUESTIONS).try_collect().await
+    }
+
+    /// The newest sample of a tag that lies before an instant.
+    async fn before(&self, tag: TagNo, instant: Nanos) -> Result<Option<Kept>, DbError> {
+        match instant.checked_sub(1) {
+            Some(before) => Ok(self.at(&[tag], before).await?.pop().flatten()),
+            None => Ok(None),
+        }
+    }
+
+    /// The series of a tag, to be read from an instant on.
+    async fn series_of(&self, tag: TagNo, from: Nanos) -> Result<Vec<Pages>, DbError> {
+        let find = "select id, kind from series where tag_no = $1 and aspect = 0";
+        let rows = sqlx::query(find).bind(tag.cast_signed()).fetch_all(&self.heavy).await?;
+        let after = from.checked_sub(1).map_or((Nanos::MIN, -1), |before| (before, i32::MAX));
+        let pages = |r: PgRow| {
+            let (series, kind) = (r.try_get("id")?, r.try_get("kind")?);
+            Ok(Pages { series, kind, after, rows: VecDeque::new(), whole: false })
+        };
+        rows.into_iter().map(pages).collect()
+    }
+
+    /// The next sample of some series, in order of time and epoch.
+    async fn next(&self, all: &mut [Pages], to: Nanos) -> Result<Option<Kept>, DbError> {
+        for pages in all.iter_mut().filter(|pages| pages.rows.is_empty() && !pages.whole) {
+            let rows = sqlx::query(
+                "select $5::smallint, at, bits, text, quality, flags, epoch, node from sample
+                 where series = $1 and (at, epoch) > ($2, $3) and at <= $4 order by at, epoch limit $6",
+            )
+            .bind(pages.series)
+            .bind(pages.after.0)
+            .bind(pages.after.1)
+            .bind(to)
+            .bind(pages.kind)
+            .bind(PAGE)
+            .fetch_all(&self.heavy)
+            .await?;
+            pages.whole = (rows.len() as i64) < PAGE;
+            pages.rows = rows.iter().map(kept).collect::<Result<_, _>>()?;
+            if let Some(last) = pages.rows.back() {
+                pages.after = (last.time, last.epoch.cast_signed());
+            }
+        }
+        let first = |pages: &Pages| pages.rows.front().map(|k| (k.time, k.epoch));
+        let earliest = all.iter_mut().filter(|pages| !pages.rows.is_empty()).min_by_key(|pages| first(pages));
+        Ok(earliest.and_then(|pages| pages.rows.pop_front()))
+    }
+
+    /// Spans within `from..=to` for which nothing was recorded.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn unrecorded(&self, from: Nanos, to: Nanos) -> Result<Vec<Unrecorded>, DbError> {
+        let rows = sqlx::query(
+            "select coalesce(no, 0::smallint) as no, from_ns, to_ns, reason from unrecorded left join shipped using (node)
+             where to_ns >= $1 and from_ns <= $2 order by from_ns limit 1000",
+        )
+        .bind(from)
+        .bind(to)
+        .fetch_all(&self.pool)
+        .await?;
+        rows.into_iter()
+            .map(|r| {
+                let node = r.try_get::<i16, _>("no")?.unsigned_abs();
+                Ok(Unrecorded { node, from: r.try_get("from_ns")?, to: r.try_get("to_ns")?, reason: r.try_get("reason")? })
+            })
+            .collect()
+    }
+}
+
+fn value(kind: Kind, bits: u64, text: Option<String>) -> Option<Value> {
+    Some(match kind {
+        Kind::Empty => return None,
+        Kind::Bool => Value::Bool(bits != 0),
+        Kind::I64 => Value::I64(bits as i64),
+        Kind::U64 => Value::U64(bits),
+        Kind::F32 => Value::F32(f32::from_bits(bits as u32)),
+        Kind::F64 => Value::F64(f64::from_bits(bits)),
+        Kind::Text => Value::Text(text.unwrap_or_default()),
+    })
+}
+
+/// An epoch of a clock: it was set, and what it then read again is read from its epoch.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ClockEpoch {
+    /// The number of the node whose clock it is.
+    pub node: u16,
+    pub epoch: u32,
+    /// The first instant, by the clock as it read since.
+    pub at: Nanos,
+    /// How far the clock was moved; negative: set back.
+    pub by: Nanos,
+    /// Until when instants were lived that an earlier epoch had lived before; `at` where there are none.
+    pub until: Nanos,
+}
+
+impl ClockEpoch {
+    /// Whether it concerns what a node recorded.
+    fn of(&self, node: u16) -> bool {
+        self.node == node || node == 0 || self.node == 0
+    }
+}
+
+/// A sample for statistics and pictures.
+fn point(kept: &Kept) -> Point {
+    let value = kept.value.as_ref().filter(|_| !kept.quality.is_bad());
+    let number = value.and_then(Value::exact).filter(|n| n.float().is_finite());
+    let good = number.is_some() || matches!(value, Some(Value::Text(_)));
+    Point { time: kept.time, value: number, good, by_hand: kept.quality.reason() == Reason::ByHand }
+}
+
+/// What a stored sample is read from: kind, time, value, text, quality, flags, epoch and node. The columns are read by position;
+/// to find each of them by its name takes as long as the rest of reading a sample.
+type StoredSample = (i16, Nanos, i64, Option<String>, i16, i16, i32, i16);
+
+fn kept(row: &PgRow) -> Result<Kept, DbError> {
+    let (kind, time, bits, text, quality, flags, epoch, node) = StoredSample::from_row(row)?;
+    let kind = Kind::from_code(kind as u8).unwrap_or(Kind::Empty);
+    Ok(Kept {
+        time,
+        value: value(kind, bits as u64, text),
+        quality: Quality::from_bits(quality as u16).unwrap_or(Quality::of(Reason::WrongAnswer)),
+        flags: flags as u8,
+        epoch: epoch.unsigned_abs(),
+        node: node.unsigned_abs(),
+    })
+}
