@@ -41,6 +41,7 @@ pub struct Unrecorded {
 }
 
 /// One series of a tag, read page by page in the order in which it lies.
+#[derive(Clone)]
 struct Pages {
     series: i32,
     kind: i16,
@@ -191,51 +192,50 @@ impl Db {
     ) -> Result<Vec<F::Answer>, DbError> {
         // Of an hour that was lived twice, statistics and pictures show what came last; `raw` gives both.
         let steps = self.clock_steps(from, to).await?;
-        let steps = &steps;
-        let read = async |tag: TagNo, mut fold: F| {
+        // What concerns all tags is asked once.
+        let held = match from.checked_sub(1) {
+            Some(before) => self.at(tags, before).await?,
+            None => vec![None; tags.len()],
+        };
+        let series = self.series_of(tags, from).await?;
+        // Where nothing was recorded no value holds on; the first sample afterwards is always stored.
+        let since = held.iter().flatten().map(|k| k.time).min().unwrap_or(from).min(from);
+        let gaps = self.unrecorded(since, to).await?;
+        let gaps: Vec<NotRecorded> = gaps.iter().map(|g| NotRecorded { node: g.node, from: g.from, to: g.to }).collect();
+        let (steps, gaps) = (&steps, &gaps);
+        let read = async |held: Option<Kept>, mut series: Vec<Pages>, mut fold: F| {
             let again = |k: &Kept, s: &ClockEpoch| k.epoch < s.epoch && (s.at..s.until).contains(&k.time) && s.of(k.node);
             let counts = |k: &Kept| !steps.iter().any(|s| again(k, s));
-            let held = self.before(tag, from).await?;
-            // Where nothing was recorded no value holds on; the first sample afterwards is always stored.
-            let since = held.as_ref().map_or(from, |k| k.time.min(from));
-            let gaps = self.unrecorded(since, to).await?;
-            let gaps = gaps.iter().map(|g| NotRecorded { node: g.node, from: g.from, to: g.to }).collect();
-            let mut ends = GapEnds::new(gaps);
+            let mut ends = GapEnds::new(gaps.clone());
             let mut take = |k: Kept| {
                 if counts(&k) {
                     ends.push((k.node, point(&k)), &mut |p| fold.push(p));
                 }
             };
             held.into_iter().for_each(&mut take);
-            let mut series = self.series_of(tag, from).await?;
             while let Some(next) = self.next(&mut series, to).await? {
                 take(next);
             }
             ends.finish(&mut |p| fold.push(p));
             Ok::<_, DbError>(fold.finish())
         };
-        let asked: Vec<_> = tags.iter().map(|&tag| read(tag, make())).collect();
+        let asked: Vec<_> =
+            tags.iter().zip(held).map(|(tag, held)| read(held, series.get(tag).cloned().unwrap_or_default(), make())).collect();
         stream::iter(asked).buffered(QUESTIONS).try_collect().await
     }
 
-    /// The newest sample of a tag that lies before an instant.
-    async fn before(&self, tag: TagNo, instant: Nanos) -> Result<Option<Kept>, DbError> {
-        match instant.checked_sub(1) {
-            Some(before) => Ok(self.at(&[tag], before).await?.pop().flatten()),
-            None => Ok(None),
-        }
-    }
-
-    /// The series of a tag, to be read from an instant on.
-    async fn series_of(&self, tag: TagNo, from: Nanos) -> Result<Vec<Pages>, DbError> {
-        let find = "select id, kind from series where tag_no = $1 and aspect = 0";
-        let rows = sqlx::query(find).bind(tag.cast_signed()).fetch_all(&self.heavy).await?;
+    /// The series of tags, to be read from an instant on.
+    async fn series_of(&self, tags: &[TagNo], from: Nanos) -> Result<HashMap<TagNo, Vec<Pages>>, DbError> {
+        let numbers: Vec<i32> = tags.iter().map(|tag| tag.cast_signed()).collect();
+        let find = "select tag_no, id, kind from series where tag_no = any($1) and aspect = 0";
         let after = from.checked_sub(1).map_or((Nanos::MIN, -1), |before| (before, i32::MAX));
-        let pages = |r: PgRow| {
-            let (series, kind) = (r.try_get("id")?, r.try_get("kind")?);
-            Ok(Pages { series, kind, after, rows: VecDeque::new(), whole: false })
-        };
-        rows.into_iter().map(pages).collect()
+        let mut all: HashMap<TagNo, Vec<Pages>> = HashMap::new();
+        for row in sqlx::query(find).bind(numbers).fetch_all(&self.heavy).await? {
+            let (series, kind) = (row.try_get("id")?, row.try_get("kind")?);
+            let pages = Pages { series, kind, after, rows: VecDeque::new(), whole: false };
+            all.entry(row.try_get::<i32, _>("tag_no")?.cast_unsigned()).or_default().push(pages);
+        }
+        Ok(all)
     }
 
     /// The next sample of some series, in order of time and epoch.

@@ -238,7 +238,9 @@ async fn a_period_of_many_pages_and_types_is_answered_whole_and_in_order() {
         }
     }
     db.append(&[one]).await.unwrap();
-    let whole = db.spans(&[7], 0, count, 3, count).await.unwrap().remove(0);
+    let asked = db.spans(&[7, 9, 7], 0, count, 3, count).await.unwrap();
+    assert_eq!((asked[0].clone(), asked[1][0].count), (asked[2].clone(), 0), "in the order in which they were asked for");
+    let whole = &asked[0];
     assert_eq!(whole.iter().map(|s| s.count).collect::<Vec<_>>(), [10_000; 3]);
     assert_eq!(whole[2].last.map(Number::float), Some((count - 2) as f64));
     assert!(whole.iter().all(|s| (s.good - 2.0 / 3.0).abs() < 1e-3), "{whole:?}");
