@@ -271,7 +271,7 @@ export function TagSheet({ writable }: { writable: boolean }) {
                       {t.now !== undefined && (
                         <>
                           {' '}
-                          ChangedElsewhere is <b>{t.now || 'empty'}</b>, yours{' '}
+                          Theirs is <b>{t.now || 'empty'}</b>, yours{' '}
                           <b>{changes.get(t.id)?.cells[t.key]?.text || 'empty'}</b>.
                         </>
                       )}
