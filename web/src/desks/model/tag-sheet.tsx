@@ -271,8 +271,7 @@ export function TagSheet({ writable }: { writable: boolean }) {
                       {t.now !== undefined && (
                         <>
                           {' '}
-                          Theirs is <b>{t.now || 'empty'}</b>, yours{' '}
-                          <b>{changes.get(t.id)?.cells[t.key]?.text || 'empty'}</b>.
+                          Theirs is <b>{t.now || 'empty'}</b>, yours <b>{changes.get(t.id)?.cells[t.key]?.text || 'empty'}</b>.
                         </>
                       )}
                     </span>
