@@ -1,4 +1,4 @@
-//! Looking at what is there: a tree of nodes, asked for page by page.
+//! Browsing a connection: what it offers is a tree of nodes, read one page at a time.
 
 use havrel_core::{plant::Own, time::Nanos};
 use serde::Serialize;
@@ -26,18 +26,18 @@ pub struct Children {
     pub next: Option<String>,
 }
 
-/// Something that is there.
+/// Something that a connection offers.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, ToSchema)]
 pub struct Node {
     /// Names it within its connection; means nothing to anybody but its kind.
     pub id: String,
     /// As people call it.
     pub name: String,
-    /// What it is made of, as [`Children::parts`] calls that; names of tags are made from it.
+    /// What it is made of, in the order in which the page names its parts; names of tags are made from it.
     pub parts: Vec<String>,
     /// Whether anything lies below it.
     pub branch: bool,
-    /// Where a tag of it is read; `None` where it holds no value. A reading adds its fields.
+    /// Where a tag of it is read; null where it holds no value. A reading adds its fields.
     #[schema(value_type = Option<Object>)]
     pub point: Option<Own>,
     /// Settings that a tag of it would begin with, such as its engineering unit and range.

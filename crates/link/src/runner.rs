@@ -53,7 +53,7 @@ pub struct Ports {
 pub enum Command {
     /// Writes a value in engineering units and answers with what the device then holds. Never repeated by itself.
     Write { tag: TagNo, value: Value, reply: Reply<Value> },
-    /// Looks at what is there, over the connection that is already open.
+    /// Reads a page of what the device offers, over the connection that is already open.
     Browse { ask: Ask, reply: Reply<Children> },
     /// Reads these points now, of tags or not, and answers in their order.
     Read { points: Vec<PointPlan>, reply: Reply<Vec<RawValue>> },

@@ -196,7 +196,9 @@ impl<'a> Feed<'a> {
                 let scope = self.app.scope_of(&session.actor);
                 if scope != self.scope {
                     self.scope = scope;
-                    self.version = 0;
+                    // The browser reads everything anew: values, alarms, and what belongs to the revision.
+                    (self.version, self.revision) = (0, -1);
+                    (self.followed, self.events_due, self.status_at) = (None, true, None);
                 }
                 true
             }

@@ -2204,17 +2204,17 @@ export interface components {
             /** @description At most 8 KiB. */
             view: Record<string, never>;
         };
-        /** @description Something that is there. */
+        /** @description Something that a connection offers. */
         Node: {
             /** @description Names it within its connection; means nothing to anybody but its kind. */
             id: string;
             /** @description As people call it. */
             name: string;
-            /** @description What it is made of, as [`Children::parts`] calls that; names of tags are made from it. */
+            /** @description What it is made of, in the order in which the page names its parts; names of tags are made from it. */
             parts: string[];
             /** @description Whether anything lies below it. */
             branch: boolean;
-            /** @description Where a tag of it is read; `None` where it holds no value. A reading adds its fields. */
+            /** @description Where a tag of it is read; null where it holds no value. A reading adds its fields. */
             point?: Record<string, never> | null;
             /** @description Settings that a tag of it would begin with, such as its engineering unit and range. */
             set: Record<string, never>;
@@ -2223,7 +2223,7 @@ export interface components {
             /** @description What it holds now, in every reading that makes sense. */
             readings: components["schemas"]["Reading"][];
         };
-        /** @description Something that is there. */
+        /** @description Something that a connection offers. */
         NodeView: components["schemas"]["Node"] & {
             /** @description The tag that is read there already, where that is known; empty otherwise. */
             taken: string;

@@ -51,7 +51,7 @@ pub struct ChildrenView {
     pub next: Option<String>,
 }
 
-/// Something that is there.
+/// Something that a connection offers.
 #[derive(Serialize, ToSchema)]
 pub struct NodeView {
     #[serde(flatten)]

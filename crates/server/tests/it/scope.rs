@@ -198,7 +198,13 @@ async fn the_feed_tells_only_what_lies_in_a_scope_and_follows_it_when_it_changes
     assert_eq!(narrow.post(&format!("/api/tags/{}/write", hidden.tag), write).await.0, 404);
     // Seeing more counts at once, on the socket that is open.
     plant.scopes.lock().unwrap().clear();
-    feed.until(|message| message["values"].to_string().contains("4711.25")).await;
+    let (mut values, mut anew) = (false, false);
+    feed.until(|message| {
+        values |= message["values"].to_string().contains("4711.25");
+        anew |= message["alarms"]["anew"] == true;
+        values && anew
+    })
+    .await;
     plant.stop().await;
 }
 

@@ -122,13 +122,12 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
   const change = (next: Values) => {
     for (const [key, value] of Object.entries(next)) if (value !== v[key]) form.set(key, value);
   };
-  const error = (key: string) => form.error(key) ?? form.problems.find((p) => p.field === key)?.message;
   const described = (some: readonly FormField[]) => (
     <DescribedFields
       fields={some}
       values={v}
       onChange={change}
-      error={(key) => error(key) ?? form.theirs(key)}
+      error={(key) => form.error(key) ?? form.theirs(key)}
       above={(field) => <ChangedElsewhere form={form} field={field.key} what={`“${field.label}”`} />}
       special={(field) =>
         field.control !== 'groups' ? undefined : (

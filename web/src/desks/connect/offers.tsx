@@ -122,7 +122,7 @@ export function Offers({ item, node, seen, disabled }: Props & { node: string })
               Add {counted(picked.length, 'row')}
             </Button>
           </div>
-          <div ref={box} className="h-72 overflow-auto border border-line" role="group" aria-label="What is there">
+          <div ref={box} className="h-72 overflow-auto border border-line" role="group" aria-label="What the connection offers">
             {offers.length === 0 && (
               <p className="p-2 text-soft">{words.length > 0 ? 'No match.' : 'Everything found has a tag already.'}</p>
             )}
