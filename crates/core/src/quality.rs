@@ -70,6 +70,36 @@ reasons! {
     SaidBad = 22, Bad, "the sender says that it is bad";
     /// A place at or above the tag's is out of service.
     OutOfService = 23, Bad, "out of service";
+    /// The source has no connection to the device that measures (OPC UA Part 8, BadNotConnected).
+    SourceNotConnected = 26, Bad, "the server is not connected to the device";
+    /// OPC UA Part 8, BadSensorFailure.
+    SensorFailure = 27, Bad, "the sensor failed";
+    /// OPC UA Part 8, BadDeviceFailure.
+    DeviceFailure = 28, Bad, "the device failed";
+    /// Whatever updated the value stopped doing so (OPC UA Part 8, UncertainLastUsableValue).
+    LastUsable = 29, Uncertain, "the last usable value; the source gets no newer one";
+    /// OPC UA Part 8, UncertainSubstituteValue.
+    Substitute = 30, Uncertain, "a substitute value";
+    /// OPC UA Part 8, UncertainInitialValue.
+    Initial = 31, Uncertain, "an initial value; nothing was measured yet";
+    /// OPC UA Part 8, UncertainSensorNotAccurate.
+    SensorInaccurate = 32, Uncertain, "the sensor is not accurate";
+    /// OPC UA Part 8, UncertainEngineeringUnitsExceeded.
+    RangeExceeded = 33, Uncertain, "outside the range that its source states";
+    /// Made from fewer good sources than it needs (OPC UA Part 8, UncertainSubNormal).
+    SubNormal = 34, Uncertain, "made from fewer good sources than it needs";
+    /// OPC UA Part 4, BadWaitingForInitialData.
+    WaitingForData = 35, Bad, "the server waits for the first value";
+    /// OPC UA Part 8, BadOutOfService.
+    SourceOutOfService = 36, Bad, "out of service at its source";
+    /// OPC UA Part 8, BadConfigurationError.
+    SourceConfiguration = 37, Bad, "the source is configured wrongly";
+    /// OPC UA Part 8, GoodLocalOverride.
+    LocalOverride = 38, Good, "forced at its source";
+    /// The user whom the connection logs in as may not read it.
+    NotReadable = 39, Bad, "the login may not read it";
+    /// The value is of a type that no tag holds.
+    NoSuchType = 40, Bad, "the value is of a type that no tag holds";
     /// The bytes do not make a value of the tag's type, for example a float that is not a number.
     NotANumber = 18, Bad, "the device sent something that is not a number";
 }

@@ -37,6 +37,14 @@ pub struct Node {
     pub parts: Vec<String>,
     /// Whether anything lies below it.
     pub branch: bool,
+    /// What it is, in a few words, such as the type of its value.
+    pub about: String,
+    /// What the device itself says of it.
+    pub description: String,
+    /// Whether the device lets it be written.
+    pub writable: bool,
+    /// The names of the states it has, by their value.
+    pub states: Vec<State>,
     /// Where a tag of it is read; null where it holds no value. A reading adds its fields.
     #[schema(value_type = Option<Object>)]
     pub point: Option<Own>,
@@ -47,6 +55,14 @@ pub struct Node {
     pub refused: String,
     /// What it holds now, in every reading that makes sense.
     pub readings: Vec<Reading>,
+}
+
+/// The name of a state.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, ToSchema)]
+#[schema(as = NodeState)]
+pub struct State {
+    pub value: i64,
+    pub name: String,
 }
 
 /// One way to read what a node holds.

@@ -3,6 +3,19 @@
 use crate::Offer;
 use havrel_core::quality::Reason;
 
+/// A status in words.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Status {
+    /// As the standard names it.
+    pub name: String,
+    pub words: &'static str,
+    pub cure: &'static str,
+    /// The quality it means for a tag.
+    pub reason: Reason,
+    /// Whether it concerns one node and leaves the connection as it is.
+    pub of_node: bool,
+}
+
 /// A failure of a connection or of one request on it.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum LinkError {
@@ -57,6 +70,12 @@ pub enum LinkError {
     Untrusted(String, String),
     #[error("The secured connection failed: {0}.")]
     NotSecured(String),
+    /// A service or a node answered with a status (OPC UA Part 4, 7.39).
+    #[error("The server answered: {} ({}).", .0.words, .0.name)]
+    Status(Status),
+    /// Which endpoint was wished, and which there are.
+    #[error("The server has no endpoint for {0}. It offers: {1}.")]
+    NoEndpoint(String, String),
     #[error("The {0} is missing, or cannot be opened with the key of this machine.")]
     NoSecret(String),
 }
@@ -76,6 +95,7 @@ impl LinkError {
             LinkError::Refused(_) | LinkError::NoFunction(_) | LinkError::Busy | LinkError::ReadBack(_) => Reason::Refused,
             LinkError::SwitchedOff => Reason::SwitchedOff,
             LinkError::BadRequest(_) => Reason::NoSource,
+            LinkError::Status(status) => status.reason,
             LinkError::NameNotFound(_)
             | LinkError::PortClosed(..)
             | LinkError::Unreachable(..)
@@ -84,6 +104,7 @@ impl LinkError {
             | LinkError::Untrusted(..)
             | LinkError::NotSecured(_)
             | LinkError::NoSecret(_)
+            | LinkError::NoEndpoint(..)
             | LinkError::Closed => Reason::NotConnected,
         }
     }
@@ -118,6 +139,8 @@ impl LinkError {
             LinkError::ReadBack(_) => "The device may limit or overwrite the value itself.",
             LinkError::Untrusted(..) => "Compare the fingerprint with the one the device itself shows; if they agree, trust it.",
             LinkError::NotSecured(_) => "Check that the port is the secured one, and which certificates the device takes.",
+            LinkError::Status(status) => status.cure,
+            LinkError::NoEndpoint(..) => "Choose a security that the server offers, or have it switched on at the server.",
             LinkError::NoSecret(_) => "Enter it again in the settings of the connection.",
         }
     }
@@ -146,6 +169,8 @@ impl LinkError {
             LinkError::NoSuchAddress(_) => "no such address",
             LinkError::Refused(_) | LinkError::NoFunction(_) | LinkError::ReadBack(_) => "refused",
             LinkError::Busy => "busy",
+            LinkError::Status(_) => "refused",
+            LinkError::NoEndpoint(..) => "not secured",
             LinkError::Untrusted(..) | LinkError::NotSecured(_) => "not secured",
             LinkError::SwitchedOff | LinkError::BadRequest(_) | LinkError::NoSecret(_) => "not asked",
         }
@@ -153,6 +178,9 @@ impl LinkError {
 
     /// Whether the connection still stands after it, so that other requests may go on.
     pub(crate) fn spares_connection(&self) -> bool {
+        if let LinkError::Status(status) = self {
+            return status.of_node;
+        }
         matches!(
             self,
             LinkError::NoSuchAddress(_)

@@ -76,6 +76,8 @@ pub enum Control {
     },
     /// Digits and letters that are compared by eye.
     Fingerprint,
+    /// Text that goes in and never comes out.
+    Password,
     /// Text that usually lies in a file.
     Pem,
     /// The same; it goes in and never comes out.

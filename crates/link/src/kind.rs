@@ -98,6 +98,8 @@ pub struct Capabilities {
     pub test: bool,
     /// What can become tags is found by looking, not typed.
     pub browse: bool,
+    /// What its devices offer is a tree of nodes with names.
+    pub tree: bool,
     /// Its devices have linear address spaces, onto which layouts are mapped.
     pub spaces: bool,
     /// Its devices are asked: there are round trips, requests and reconnects.
@@ -137,14 +139,16 @@ mod tests {
     }
 
     #[rstest]
-    fn what_is_described_is_understood(#[values(0, 1, 2, 3, 4)] which: usize) {
+    fn what_is_described_is_understood(#[values(0, 1, 2, 3, 4, 5)] which: usize) {
         let kind = kinds()[which];
         let mut set = json!({"name": "c", "kind": kind.name()}).as_object().cloned().unwrap();
         for field in fields(kind) {
             put(&mut set, field.key, field.default);
         }
-        if kind.name() == "modbus" {
-            put(&mut set, "settings.host", "10.0.4.21".into());
+        match kind.name() {
+            "modbus" => put(&mut set, "settings.host", "10.0.4.21".into()),
+            "opcua" => put(&mut set, "settings.url", "opc.tcp://10.0.4.31".into()),
+            _ => {}
         }
         let connection: Connection = serde_json::from_value(Json::Object(set)).unwrap();
         assert_eq!(kind.check(&connection), [], "the defaults of every field, all said, are no mistake");
@@ -155,7 +159,7 @@ mod tests {
     }
 
     #[rstest]
-    fn conditions_name_fields_that_stand_before_and_values_that_are_offered(#[values(0, 1, 2, 3, 4)] which: usize) {
+    fn conditions_name_fields_that_stand_before_and_values_that_are_offered(#[values(0, 1, 2, 3, 4, 5)] which: usize) {
         let kind = kinds()[which];
         let check = |fields: &[Field], outer: &[Field]| {
             let mut keys = HashSet::new();

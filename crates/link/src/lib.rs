@@ -9,7 +9,10 @@ pub mod error;
 pub mod form;
 pub mod health;
 pub mod kind;
+mod life;
 pub mod modbus;
+mod net;
+pub mod opcua;
 pub mod plain;
 pub mod runner;
 pub mod signal;
@@ -19,7 +22,7 @@ pub mod tls;
 pub mod traffic;
 mod unserved;
 
-pub use browse::{Ask, Children, Node, Reading};
+pub use browse::{Ask, Children, Node, Reading, State};
 pub use error::LinkError;
 pub use health::{Health, LinkState};
 pub use kind::{Kind, Wrong};
@@ -37,9 +40,9 @@ use std::{
 };
 
 /// Every kind of connection, in the order in which they are offered.
-pub fn kinds() -> [&'static dyn Kind; 5] {
+pub fn kinds() -> [&'static dyn Kind; 6] {
     use plain::Plain;
-    [&modbus::Modbus, &Plain::PUSH, &Plain::MEMORY, &signal::Signals, &Plain::FIGURES]
+    [&modbus::Modbus, &opcua::OpcUa, &Plain::PUSH, &Plain::MEMORY, &signal::Signals, &Plain::FIGURES]
 }
 
 /// The kind with this name.

@@ -1,8 +1,10 @@
 //! The test of a connection: step by step, each with its answer and what usually mends it.
 
+use crate::LinkError;
 use async_trait::async_trait;
 use havrel_core::plant::Connection;
 use serde::Serialize;
+use std::time::Instant;
 use tokio::sync::mpsc;
 use utoipa::ToSchema;
 
@@ -35,4 +37,49 @@ pub struct Offer {
     pub value: String,
     /// What taking it does.
     pub words: &'static str,
+}
+
+/// Reports the rungs of one address, one after the other.
+pub(crate) struct Rungs {
+    steps: mpsc::Sender<TestStep>,
+    /// What stands before the name of each rung.
+    prefix: String,
+}
+
+impl Rungs {
+    /// Of the first address, or of a spare one.
+    pub fn of_path(steps: mpsc::Sender<TestStep>, path: usize) -> Rungs {
+        Rungs { steps, prefix: if path == 0 { String::new() } else { format!("Spare {path}: ") } }
+    }
+
+    /// Reports a rung; `None` ends the climb.
+    pub async fn rung<T>(
+        &self,
+        name: &str,
+        tried: String,
+        began: Instant,
+        result: Result<(T, String), LinkError>,
+    ) -> Option<T> {
+        self.rung_with(name, tried, began, result, || None).await
+    }
+
+    /// The same, with an offer for one that breaks where the failure has none itself.
+    pub async fn rung_with<T>(
+        &self,
+        name: &str,
+        tried: String,
+        began: Instant,
+        result: Result<(T, String), LinkError>,
+        offer: impl FnOnce() -> Option<Offer>,
+    ) -> Option<T> {
+        let took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
+        let (value, answer, cure, offer) = match result {
+            Ok((value, answer)) => (Some(value), answer, String::new(), None),
+            Err(error) => (None, error.to_string(), error.cure().to_owned(), error.offer().or_else(offer)),
+        };
+        let name = format!("{}{name}", self.prefix);
+        let step = TestStep { name, tried, passed: value.is_some(), answer, cure, offer, took_us };
+        // Nobody listening any more means that the test was cancelled.
+        self.steps.send(step).await.ok().and(value)
+    }
 }

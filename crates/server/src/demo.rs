@@ -38,14 +38,17 @@ pub async fn follow_ports(live: &Arc<Live>, standin: &Standin) -> Result<(), Com
     let plant = live.plant();
     let mut edits = Vec::new();
     for (name, port) in &standin.controllers {
-        let moved = plant.connections.values().find(|c| {
-            c.set.name == *name
-                && c.set.settings.get("host") == Some(&json!("127.0.0.1"))
-                && c.set.settings.get("port") != Some(&json!(port))
-        });
-        let Some(connection) = moved else { continue };
+        let Some(connection) = plant.connections.values().find(|c| c.set.name == *name) else { continue };
         let mut settings = connection.set.settings.clone();
-        settings.insert("port".into(), json!(port));
+        let at_home = |text: &Json| text.as_str().is_some_and(|text| text.contains("127.0.0.1"));
+        if settings.get("host").is_some_and(at_home) {
+            settings.insert("port".into(), json!(port));
+        } else if settings.get("url").is_some_and(at_home) {
+            settings.insert("url".into(), json!(format!("opc.tcp://127.0.0.1:{port}")));
+        }
+        if settings == connection.set.settings {
+            continue;
+        }
         let patch = [("settings".to_owned(), Json::Object(settings))].into_iter().collect();
         edits.push(Edit { kind: Kind::Connection, id: connection.id, op: Op::Patch(patch), seen: None });
     }

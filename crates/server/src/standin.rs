@@ -40,12 +40,12 @@ pub struct Standin {
     child: Child,
     /// Hours for which its process had been running when it started.
     pub past: f64,
-    /// Name and port of each controller.
+    /// Name and port of each controller and server.
     pub controllers: Vec<(String, u16)>,
     pub control: SocketAddr,
 }
 
-/// The first of the three ports that are tried.
+/// The first of the four ports that are tried.
 const PORT: u16 = 5020;
 
 impl Standin {
@@ -56,10 +56,10 @@ impl Standin {
     pub fn start(speed: f64, past: f64) -> Result<Standin, Failure> {
         let program = program()?;
         let mut last = String::new();
-        for first in (0..20).map(|n| PORT + n * 3) {
+        for first in (0..20).map(|n| PORT + n * 4) {
             let mut command = Command::new(&program);
             command.args(["serve", "--until-input-ends", "--speed", &speed.to_string(), "--past", &past.to_string()]);
-            for (flag, port) in [("--extraction", first), ("--wash", first + 1), ("--control", first + 2)] {
+            for (flag, port) in [("--extraction", first), ("--wash", first + 1), ("--control", first + 2), ("--dryline", first + 3)] {
                 command.args([flag, &format!("127.0.0.1:{port}")]);
             }
             command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
@@ -69,7 +69,8 @@ impl Standin {
                 BufReader::new(out).read_line(&mut line)?;
             }
             if line.starts_with("listening") {
-                let controllers = vec![("Extraction".to_owned(), first), ("Wash".to_owned(), first + 1)];
+                let named = [("Extraction", first), ("Wash", first + 1), ("Dryline", first + 3)];
+                let controllers = named.map(|(name, port)| (name.to_owned(), port)).into();
                 let control = SocketAddr::from((Ipv4Addr::LOCALHOST, first + 2));
                 return Ok(Standin { child, past, controllers, control });
             }

@@ -42,6 +42,12 @@ pub enum Fault {
     Short { controller: Which },
     /// A sensor keeps showing what it shows.
     Freeze { place: String, point: String },
+    /// The cable of the server Dryline.
+    ServerCut,
+    /// The server Dryline starts anew.
+    ServerRestart,
+    /// A node of the server has a bad status, without a value.
+    ServerBad { node: String },
     /// The process itself.
     Process {
         #[serde(flatten)]
@@ -57,6 +63,9 @@ impl fmt::Display for Fault {
             Fault::Exception { controller } => write!(f, "{} answers with exceptions", controller.name()),
             Fault::Short { controller } => write!(f, "{} answers too short", controller.name()),
             Fault::Freeze { place, point } => write!(f, "{place}/{point} frozen"),
+            Fault::ServerCut => write!(f, "cable of Dryline cut"),
+            Fault::ServerRestart => write!(f, "Dryline restarts"),
+            Fault::ServerBad { node } => write!(f, "sensor behind {node} failed"),
             Fault::Process { upset: Upset::PumpTrip { tank } } => write!(f, "pump of wash tank {tank} tripped"),
             Fault::Process { upset: Upset::BlindFilter { tank } } => write!(f, "filter of wash tank {tank} blinds"),
             Fault::Process { upset: Upset::PhDrift { vessel } } => write!(f, "pH probe of EX-{vessel} drifts"),
@@ -87,6 +96,13 @@ impl Faults {
     /// Those that are on.
     pub(crate) fn on(&self, now: Instant) -> impl Iterator<Item = (&Fault, Duration)> {
         self.0.iter().filter(move |(_, until)| *until > now).map(move |(f, until)| (f, *until - now))
+    }
+
+    /// Switches one off; whether it was on.
+    pub(crate) fn end(&mut self, fault: &Fault) -> bool {
+        let before = self.0.len();
+        self.0.retain(|(f, _)| f != fault);
+        self.0.len() < before
     }
 
     pub(crate) fn clear(&mut self) {

@@ -2,6 +2,10 @@
 //! alarm rules, as frames.
 
 use crate::{
+    dryline::{
+        self,
+        nodes::{NAMESPACE, Node, nodes},
+    },
     faults::Which,
     manual::address,
     points::{Bound, Form, Reading},
@@ -75,6 +79,7 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
     }
     let works = Works::new(vessels, seed);
     let read = readers(&plant, &works);
+    let shown = shown(&plant);
     let mut process = Process::new(vessels, seed);
     let mut noise = Pcg64Mcg::seed_from_u64(seed ^ 0x9a57);
     let mut engine = Engine::new(Vec::new());
@@ -91,6 +96,11 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
         for (tag, point, scaled) in &read {
             let value = value(point, &sense(point, &process, &mut noise), *scaled);
             batch.push(*tag, now, Quality::GOOD, 0, &value);
+        }
+        for (tag, node) in &shown {
+            if let Some(value) = (node.read)(&process.dryline).value() {
+                batch.push(*tag, now, Quality::GOOD, 0, &value);
+            }
         }
         engine.step(now, Input::Samples(&batch), &mut effects);
         engine.step(now, Input::Tick, &mut effects);
@@ -135,6 +145,22 @@ fn readers<'a>(plant: &Plant, works: &'a Works) -> Vec<(TagNo, &'a Bound, Option
         .collect();
     read.sort_unstable_by_key(|(no, ..)| *no);
     read
+}
+
+/// The plant's tags with the nodes of the server that they are read from.
+fn shown(plant: &Plant) -> Vec<(TagNo, Node)> {
+    let mut nodes: HashMap<String, Node> =
+        nodes().into_iter().map(|node| (format!("nsu={NAMESPACE};s={}", node.id()), node)).collect();
+    let mut shown: Vec<_> = plant
+        .tags
+        .values()
+        .filter_map(|tag| {
+            plant.connections.get(&tag.set.connection?).filter(|c| c.set.name == dryline::NAME)?;
+            Some((tag.no, nodes.remove(tag.set.point.get("address")?.as_str()?)?))
+        })
+        .collect();
+    shown.sort_unstable_by_key(|(no, _)| *no);
+    shown
 }
 
 /// A reading as the driver would give it.

@@ -1,10 +1,12 @@
-//! A simulated part of Brackmere Kelp Works: Landing and Extraction behind two Modbus TCP controllers.
+//! A simulated part of Brackmere Kelp Works: Landing and Extraction behind two Modbus TCP controllers, Drying and
+//! Packing behind an OPC UA server.
 //!
 //! [`process`] is what happens, in fixed steps and seeded, so that the same seed gives the same plant; [`maps`] lists what
 //! the controllers show of it, [`registers`] how; [`serve`] puts them on sockets; [`faults`] go wrong on command, through
 //! [`control`]; [`history`] makes a past; [`plant`] is how the demo is configured. The demo, the tests and the browser runs all use it.
 
 pub mod control;
+pub mod dryline;
 pub mod faults;
 pub mod history;
 pub mod manual;

@@ -2,7 +2,7 @@
 
 use clap::{Args, Parser, Subcommand};
 use havrel_standin::{
-    control,
+    control, dryline,
     faults::{Fault, Which},
     history, maps, plant,
     process::Upset,
@@ -16,7 +16,7 @@ use std::{
 };
 use tokio::net::TcpListener;
 
-/// Simulated part of Brackmere Kelp Works behind two Modbus TCP controllers.
+/// Simulated part of Brackmere Kelp Works behind two Modbus TCP controllers and an OPC UA server.
 #[derive(Parser)]
 struct Cli {
     #[command(subcommand)]
@@ -25,7 +25,7 @@ struct Cli {
 
 #[derive(Subcommand)]
 enum What {
-    /// Answers Modbus TCP, and orders on the control interface.
+    /// Answers Modbus TCP, OPC UA, and orders on the control interface.
     Serve(Serve),
     /// Makes something go wrong, in the program that serves.
     Fault {
@@ -46,6 +46,9 @@ enum What {
         /// The port of controller “Wash”.
         #[arg(long, default_value_t = 5021)]
         wash: u16,
+        /// The port of server “Dryline”.
+        #[arg(long, default_value_t = 5023)]
+        dryline: u16,
         #[command(flatten)]
         model: Model,
     },
@@ -78,6 +81,9 @@ struct Serve {
     /// The control interface; the loopback only.
     #[arg(long, default_value = "127.0.0.1:5022")]
     control: SocketAddr,
+    /// Where server “Dryline” listens.
+    #[arg(long, default_value = "127.0.0.1:5023")]
+    dryline: SocketAddr,
     /// The controllers' unit id.
     #[arg(long, default_value_t = 1)]
     unit: u8,
@@ -105,6 +111,12 @@ enum Order {
     Exception { controller: Which },
     /// Let a controller's answers lack their last register.
     Short { controller: Which },
+    /// Cut the cable of the server Dryline.
+    CutServer,
+    /// Restart the server Dryline.
+    RestartServer,
+    /// Let a node of the server Dryline have a bad status, such as: bad-node Drying.Mill.Vibration
+    BadNode { node: String },
     /// Freeze a sensor, such as: freeze Extraction/EX-1 Temperature
     Freeze { place: String, point: String },
     /// Trip the pump of a wash tank.
@@ -124,6 +136,9 @@ fn order(fault: Order, seconds: f64) -> control::Order {
         Order::Delay { controller, ms } => Fault::Delay { controller, ms },
         Order::Exception { controller } => Fault::Exception { controller },
         Order::Short { controller } => Fault::Short { controller },
+        Order::CutServer => Fault::ServerCut,
+        Order::RestartServer => Fault::ServerRestart,
+        Order::BadNode { node } => Fault::ServerBad { node },
         Order::Freeze { place, point } => Fault::Freeze { place, point },
         Order::PumpTrip { tank } => process(Upset::PumpTrip { tank }),
         Order::BlindFilter { tank } => process(Upset::BlindFilter { tank }),
@@ -141,9 +156,10 @@ async fn main() -> Result<(), Box<dyn Error>> {
                 println!("{title}, for another {left:.0} s");
             }
         }
-        What::Plant { extraction, wash, model } => {
+        What::Plant { extraction, wash, dryline: port, model } => {
             let works = Works::new(model.vessels.into(), model.seed);
-            let ports = [(Which::Extraction.name(), extraction), (Which::Wash.name(), wash)].into_iter().collect();
+            let ports = [(Which::Extraction.name(), extraction), (Which::Wash.name(), wash), (dryline::NAME, port)];
+            let ports = ports.into_iter().collect();
             serde_json::to_writer(io::stdout().lock(), &plant::items(&works, &ports))?;
         }
         What::History(model) => {
@@ -166,13 +182,15 @@ async fn answer(args: Serve) -> io::Result<()> {
     let extraction = TcpListener::bind(args.extraction).await?;
     let wash = TcpListener::bind(args.wash).await?;
     let orders = TcpListener::bind(args.control).await?;
+    let server = TcpListener::bind(args.dryline).await?;
     let process = history::aged(args.model.vessels.into(), args.model.seed, args.model.past);
     let shared = serve::Shared::new(Works::of(process, args.model.seed), Which::Extraction, args.unit);
-    let [a, b, c] = [extraction.local_addr()?, wash.local_addr()?, orders.local_addr()?];
-    println!("listening: extraction {a} wash {b} control {c}");
+    let [a, b, c, d] = [extraction.local_addr()?, wash.local_addr()?, orders.local_addr()?, server.local_addr()?];
+    println!("listening: extraction {a} wash {b} control {c} dryline {d}");
     tokio::select! {
         served = serve::serve(extraction, shared.clone()) => served,
         served = serve::serve(wash, shared.beside(Which::Wash)) => served,
+        served = dryline::server::serve(server, shared.clone()) => served,
         served = control::serve(orders, shared.clone()) => served,
         () = serve::run(shared, speed) => Ok(()),
         () = input_ends(), if args.until_input_ends => Ok(()),

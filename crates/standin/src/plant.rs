@@ -1,7 +1,12 @@
-//! The demo plant's configuration: areas Landing and Extraction of Brackmere Kelp Works on the simulated controllers.
-//! Connections and tags follow the controllers' manuals; alarm rules and reports are made here.
+//! The demo plant's configuration: areas Landing and Extraction of Brackmere Kelp Works on the simulated controllers, Drying on the
+//! simulated server. Connections and tags follow the controllers' manuals and the server's nodes; alarm rules and reports are made
+//! here. Packing is left for whoever tries the demo.
 
 use crate::{
+    dryline::{
+        self,
+        nodes::{NAMESPACE, Node, nodes},
+    },
     manual::{Entry, Manual, manuals},
     registers::Works,
 };
@@ -58,7 +63,8 @@ impl Builder {
         let level = match path {
             "" => "site",
             _ if !path.contains('/') => "area",
-            "Landing/Reception hopper" | "Landing/Conveyor" => "equipment",
+            "Landing/Reception hopper" | "Landing/Conveyor" | "Drying/Screw press" | "Drying/Mill" => "equipment",
+            _ if path.starts_with("Drying/Belt dryer/") => "equipment",
             _ => "unit",
         };
         let order = self.places.len();
@@ -97,8 +103,7 @@ impl Builder {
             set["range_low"] = json!(low);
             set["range_high"] = json!(high);
         }
-        let named = STATES.iter().find(|(_, ending, _)| entry.name.ends_with(ending));
-        if let Some(states) = named.and_then(|(name, ..)| self.states.get(name)) {
+        if let Some(states) = states_of(self, entry.name) {
             set["states"] = json!(states);
         }
         if entry.tenths && member.is_none() {
@@ -114,8 +119,9 @@ type NamedStates = (&'static str, &'static str, &'static [(i64, &'static str)]);
 
 const STATES: &[NamedStates] = &[
     ("Vessel phase", "Phase", &[(1, "Fill"), (2, "Heat"), (3, "Hold"), (4, "Discharge"), (5, "Rinse")]),
-    ("Motor", " running", &[(0, "Stopped"), (1, "Running")]),
+    ("Motor", "unning", &[(0, "Stopped"), (1, "Running")]),
     ("Valve", " open", &[(0, "Closed"), (1, "Open")]),
+    ("Lock", "Enabled", &[(0, "Locked"), (1, "Enabled")]),
 ];
 
 fn states(b: &mut Builder) {
@@ -329,6 +335,82 @@ const FIRST: RuleRow<'static> = (
     "Lock the heating, then shut the steam by hand.",
 );
 
+/// The places of the dryer, whose nodes the demo has as tags.
+const DRYING: &str = "Drying/";
+
+/// The server of the dryer and what of it are tags.
+fn drying(b: &mut Builder, port: u16) {
+    let settings = json!({"url": format!("opc.tcp://127.0.0.1:{port}")});
+    let set = json!({"name": dryline::NAME, "kind": "opcua", "writing": true, "settings": settings});
+    let connection = b.add(Kind::Connection, set);
+    let all: Vec<Node> = nodes().into_iter().filter(|node| node.place.starts_with(DRYING)).collect();
+    for (order, node) in all.iter().enumerate() {
+        let place = b.place(&node.place);
+        let point = json!({"address": format!("nsu={NAMESPACE};s={}", node.id())});
+        let mut set = json!({
+            "name": node.name, "place": place, "connection": connection, "point": point, "unit": node.unit,
+            "decimals": node.decimals, "order": order, "record": true, "record_deadband": node.deadband, "note": node.note,
+            "writable": node.write.is_some(),
+        });
+        if let Some((low, high)) = node.range {
+            set["range_low"] = json!(low);
+            set["range_high"] = json!(high);
+        }
+        if let Some(states) = states_of(b, node.name) {
+            set["states"] = json!(states);
+        }
+        let id = b.add(Kind::Tag, set);
+        b.tags.insert((node.place.clone(), node.name.to_owned()), id);
+    }
+    for node in all.iter().filter(|node| !node.setpoint.is_empty()) {
+        let (of, setpoint) = (b.tag(&node.place, node.name), b.tag(&node.place, node.setpoint));
+        b.set(of, "setpoint", json!(setpoint));
+    }
+    DRYING_RULES.iter().for_each(|row| rule(b, row.0, row));
+}
+
+/// The set of state names for tags that end so.
+fn states_of(b: &Builder, name: &str) -> Option<Uuid> {
+    let (states, ..) = STATES.iter().find(|(_, ending, _)| name.ends_with(ending))?;
+    b.states.get(states).copied()
+}
+
+const DRYING_RULES: &[RuleRow<'static>] = &[
+    (
+        "Drying/Belt dryer",
+        "Product moisture",
+        "high",
+        12.0,
+        0.3,
+        30.0,
+        3,
+        "The bed is too deep, or a zone too cold.",
+        "Slow the press, or raise the setpoint of zone 2.",
+    ),
+    (
+        "Drying/Mill",
+        "Vibration",
+        "high",
+        4.5,
+        0.3,
+        5.0,
+        3,
+        "Moist product cakes at the rotor, or a bearing wears.",
+        "Stop the feed; let the mill run empty.",
+    ),
+    (
+        "Drying/Screw press",
+        "Torque",
+        "high",
+        85.0,
+        5.0,
+        5.0,
+        2,
+        "The cake is too dry or something hard came in.",
+        "Slow the press.",
+    ),
+];
+
 /// The plant as an engineer would have configured it, with its controllers on these ports of the loopback.
 pub fn items(works: &Works, ports: &HashMap<&str, u16>) -> Vec<Made> {
     let manuals = &manuals(works);
@@ -346,6 +428,7 @@ pub fn items(works: &Works, ports: &HashMap<&str, u16>) -> Vec<Made> {
         let block = vessel_block(&mut b, connection, manual);
         manual.points.iter().enumerate().for_each(|(order, entry)| b.add_tag(connection, order, entry, block.as_ref()));
     }
+    drying(&mut b, ports.get(dryline::NAME).copied().unwrap_or(4840));
     figures(&mut b, manuals);
     for entry in manuals.iter().flat_map(|m| &m.points).filter(|e| !e.setpoint.is_empty()) {
         let (of, setpoint) = (b.tag(&entry.place, entry.name), b.tag(&entry.place, entry.setpoint));

@@ -1490,6 +1490,8 @@ export interface components {
             test: boolean;
             /** @description What can become tags is found by looking, not typed. */
             browse: boolean;
+            /** @description What its devices offer is a tree of nodes with names. */
+            tree: boolean;
             /** @description Its devices have linear address spaces, onto which layouts are mapped. */
             spaces: boolean;
             /** @description Its devices are asked: there are round trips, requests and reconnects. */
@@ -1901,6 +1903,9 @@ export interface components {
             control: "fingerprint";
         } | {
             /** @enum {string} */
+            control: "password";
+        } | {
+            /** @enum {string} */
             control: "pem";
         } | {
             /** @enum {string} */
@@ -2214,6 +2219,14 @@ export interface components {
             parts: string[];
             /** @description Whether anything lies below it. */
             branch: boolean;
+            /** @description What it is, in a few words, such as the type of its value. */
+            about: string;
+            /** @description What the device itself says of it. */
+            description: string;
+            /** @description Whether the device lets it be written. */
+            writable: boolean;
+            /** @description The names of the states it has, by their value. */
+            states: components["schemas"]["NodeState"][];
             /** @description Where a tag of it is read; null where it holds no value. A reading adds its fields. */
             point?: Record<string, never> | null;
             /** @description Settings that a tag of it would begin with, such as its engineering unit and range. */
@@ -2222,6 +2235,12 @@ export interface components {
             refused: string;
             /** @description What it holds now, in every reading that makes sense. */
             readings: components["schemas"]["Reading"][];
+        };
+        /** @description The name of a state. */
+        NodeState: {
+            /** Format: int64 */
+            value: number;
+            name: string;
         };
         /** @description Something that a connection offers. */
         NodeView: components["schemas"]["Node"] & {

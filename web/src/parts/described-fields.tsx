@@ -175,7 +175,30 @@ function Described({ field, value, values, onChange, error, above, of, disabled 
     case 'pem':
       return <PemField {...said} value={text} onChange={onChange} />;
     case 'pem_secret':
-      return <SecretField {...said} value={value} onChange={onChange} />;
+      return (
+        <SecretField label={field.label} value={value} onChange={onChange}>
+          {(secret, put) => <PemField {...said} value={secret} onChange={put} />}
+        </SecretField>
+      );
+    case 'password':
+      return (
+        <SecretField label={field.label} value={value} onChange={onChange}>
+          {(secret, put) => (
+            <Field {...said}>
+              {(p) => (
+                <Input
+                  {...p}
+                  type="password"
+                  autoComplete="new-password"
+                  disabled={disabled}
+                  value={secret}
+                  onChange={(e) => put(e.target.value)}
+                />
+              )}
+            </Field>
+          )}
+        </SecretField>
+      );
     case 'list':
       return <Rows field={field} rows={(value ?? []) as readonly Values[]} {...{ values, onChange, error, above, disabled }} />;
     case 'groups':
@@ -260,16 +283,19 @@ function PemField({ label, hint, error, value, onChange }: PemProps) {
 }
 
 /** The same for what goes in and never comes back: of what is stored, only that there is something. */
-function SecretField({
-  value,
-  onChange,
-  ...said
-}: Omit<PemProps, 'value' | 'onChange'> & { value: Value; onChange: (value: Value) => void }) {
+interface SecretProps {
+  label: string;
+  value: Value;
+  onChange: (value: Value) => void;
+  children: (secret: string, put: (secret: string) => void) => ReactNode;
+}
+
+function SecretField({ label, value, onChange, children }: SecretProps) {
   const held = value as { kept?: true; secret?: string } | null;
   if (held?.kept) {
     return (
       <div>
-        <p className="mb-0.5 text-sm text-soft">{said.label}</p>
+        <p className="mb-0.5 text-sm text-soft">{label}</p>
         <p className="flex min-h-7 flex-wrap items-center gap-2">
           <span>Stored encrypted; it is never shown.</span>
           <Button onClick={() => onChange(null)}>Replace</Button>
@@ -277,7 +303,7 @@ function SecretField({
       </div>
     );
   }
-  return <PemField {...said} value={held?.secret ?? ''} onChange={(secret) => onChange(secret.trim() ? { secret } : null)} />;
+  return children(held?.secret ?? '', (secret) => onChange(secret.trim() ? { secret } : null));
 }
 
 interface RowsProps {

@@ -7,44 +7,22 @@ use super::{
     settings::{Path, Transport},
     wire,
 };
-use crate::{LinkError, TestStep, traffic::Tap};
+use crate::{LinkError, TestStep, net, test::Rungs, traffic::Tap};
 use havrel_core::plant::Connection;
 use std::{sync::Arc, time::Instant};
 use tokio::sync::mpsc;
-
-struct Ladder {
-    steps: mpsc::Sender<TestStep>,
-    /// What stands before the name of each rung.
-    prefix: String,
-}
-
-impl Ladder {
-    /// Reports a rung; `None` ends the climb.
-    async fn rung<T>(&self, name: &str, tried: String, began: Instant, result: Result<(T, String), LinkError>) -> Option<T> {
-        let took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
-        let (value, answer, cure, offer) = match result {
-            Ok((value, answer)) => (Some(value), answer, String::new(), None),
-            Err(error) => (None, error.to_string(), error.cure().to_owned(), error.offer()),
-        };
-        let name = format!("{}{name}", self.prefix);
-        let step = TestStep { name, tried, passed: value.is_some(), answer, cure, offer, took_us };
-        // Nobody listening any more means that the test was cancelled.
-        self.steps.send(step).await.ok().and(value)
-    }
-}
 
 pub(super) async fn climb_all(connection: &Connection, steps: mpsc::Sender<TestStep>) {
     let settings = match Settings::usable(&connection.settings) {
         Ok(settings) => settings,
         Err(error) => {
-            let ladder = Ladder { steps, prefix: String::new() };
+            let ladder = Rungs::of_path(steps, 0);
             let _: Option<()> = ladder.rung("Settings", "the form".into(), Instant::now(), Err(error)).await;
             return;
         }
     };
     for (i, path) in settings.paths().into_iter().enumerate() {
-        let prefix = if i == 0 { String::new() } else { format!("Spare {i}: ") };
-        let ladder = Ladder { steps: steps.clone(), prefix };
+        let ladder = Rungs::of_path(steps.clone(), i);
         if steps.is_closed() {
             return;
         }
@@ -53,19 +31,20 @@ pub(super) async fn climb_all(connection: &Connection, steps: mpsc::Sender<TestS
     }
 }
 
-async fn climb(settings: &Settings, path: Path, timeout_ms: u32, ladder: &Ladder) -> Option<()> {
+async fn climb(settings: &Settings, path: Path, timeout_ms: u32, ladder: &Rungs) -> Option<()> {
     let began = Instant::now();
     let stream = if settings.transport == Transport::Serial {
         let opened = wire::open_line(settings, &path).map(|line| (line, "open".to_owned()));
         ladder.rung("Line", format!("open {} at {} baud", path.device, settings.baud), began, opened).await?
     } else {
-        let found = wire::resolve(&path).await.map(|f| {
+        let found = net::resolve(&path.host, path.port).await.map(|f| {
             let words = f.iter().map(|a| a.ip().to_string()).collect::<Vec<_>>().join(", ");
             (f, words)
         });
         let found = ladder.rung("Name", format!("look up {}", path.host), began, found).await?;
         let began = Instant::now();
-        let opened = wire::connect(&path, &found, timeout_ms).await.map(|stream| (stream, "open".to_owned()));
+        let opened = net::connect(&path.host, &found, timeout_ms).await;
+        let opened = opened.map(|stream| (Box::new(stream) as Box<dyn wire::Wire>, "open".to_owned()));
         let stream = ladder.rung("Port", format!("open port {}", path.port), began, opened).await?;
         if settings.transport == Transport::Tls {
             let began = Instant::now();

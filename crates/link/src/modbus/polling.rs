@@ -8,10 +8,10 @@ use super::{
     memory::Memory,
     rounds::{Judge, Rounds, Told},
     session::{Route, Session},
-    state::{Run, Stop, plan_key},
+    state::{Run, plan_key},
     work::{RotaKey, Work, address_of, unit_of},
 };
-use crate::{Command, LinkError, LinkPlan, LinkState, now};
+use crate::{Command, LinkError, LinkPlan, LinkState, life::Stop, now};
 use futures_util::{StreamExt as _, future::BoxFuture, stream::FuturesUnordered};
 use havrel_core::{
     poll::{Read, Rhythm, phase},
@@ -88,7 +88,7 @@ impl<'a> Polling<'a> {
     pub fn new(run: &'a mut Run, plan: Arc<LinkPlan>, route: Route, lines: Vec<Session>) -> Polling<'a> {
         let settings = route.settings.clone();
         let work = Arc::new(Work::of(&plan, &settings));
-        let service = Service { work, plan, settings, looked: Arc::default(), batches: run.ports.batches.clone() };
+        let service = Service { work, plan, settings, looked: Arc::default(), batches: run.life.ports.batches.clone() };
         Polling {
             run,
             route,
@@ -135,11 +135,11 @@ impl<'a> Polling<'a> {
             let wakes = self.wakes();
             tokio::select! {
                 biased;
-                changed = self.run.ports.plan.changed() => {
+                changed = self.run.life.ports.plan.changed() => {
                     if changed.is_err() {
                         return Stop::End;
                     }
-                    let next = self.run.ports.plan.borrow_and_update().clone();
+                    let next = self.run.life.ports.plan.borrow_and_update().clone();
                     let before = &self.service.plan.connection;
                     let same_line = Settings::parse(&next.connection.settings).as_ref() == Ok(&self.service.settings)
                         && (next.connection.enabled, next.connection.timeout_ms) == (true, before.timeout_ms);
@@ -152,14 +152,14 @@ impl<'a> Polling<'a> {
                         return stop;
                     }
                 }
-                command = self.run.ports.commands.recv(), if self.run.waiting.len() < MOST_WAITING => match command {
+                command = self.run.life.ports.commands.recv(), if self.run.life.waiting.len() < MOST_WAITING => match command {
                     None => return Stop::End,
                     Some(Command::TakePath { path, reply }) => {
                         if self.run.take_path(path, reply) {
                             return Stop::Again;
                         }
                     }
-                    Some(command) => self.run.waiting.push_back(command),
+                    Some(command) => self.run.life.waiting.push_back(command),
                 },
                 Some(done) = self.jobs.next(), if !self.jobs.is_empty() => {
                     if let Err(error) = self.done(done) {
@@ -271,8 +271,8 @@ impl<'a> Polling<'a> {
 
     fn next_command(&mut self, wanted: impl Fn(bool) -> bool) -> Option<Command> {
         let fits = |command: &Command| wanted(self.memory.is_apart(self.service.unit(command)));
-        let place = self.run.waiting.iter().position(fits)?;
-        self.run.waiting.remove(place)
+        let place = self.run.life.waiting.iter().position(fits)?;
+        self.run.life.waiting.remove(place)
     }
 
     fn serve(&mut self, line: Option<Session>, further: bool, command: Command) {
@@ -391,16 +391,16 @@ impl<'a> Polling<'a> {
     fn tell(&mut self, told: Told, overruns: u64) {
         let answered = told.answered();
         if answered {
-            self.run.failures = 0;
+            self.run.life.failures = 0;
         }
         told.took_us.iter().for_each(|&took| self.run.durations.add(took));
         let rate = self.run.rate.add(now(), told.values);
         let (p50_us, p95_us) = self.run.durations.percentiles();
-        let path = self.run.path;
+        let path = self.run.life.path;
         let mut learnt = self.route.learnt.words();
         learnt.extend(self.memory.words());
         let refused = self.refused.values().next();
-        self.run.ports.health.send_modify(|h| {
+        self.run.life.ports.health.send_modify(|h| {
             h.learnt = learnt;
             h.requests += told.requests;
             h.values += told.values;

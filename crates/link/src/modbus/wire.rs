@@ -1,24 +1,18 @@
 //! Streams to a device: a socket or a serial line, with an ear that remembers what passed.
 
 use super::settings::{Parity, Path, Settings, Transport};
-use crate::{LinkError, traffic::MOST_BYTES};
+use crate::{LinkError, net, traffic::MOST_BYTES};
 use std::{
     fmt::Debug,
     io,
-    net::SocketAddr,
     pin::Pin,
     sync::{
         Arc, Mutex, MutexGuard, PoisonError,
         atomic::{AtomicBool, Ordering},
     },
     task::{Context, Poll},
-    time::Duration,
 };
-use tokio::{
-    io::{AsyncRead, AsyncWrite, ReadBuf},
-    net::{TcpStream, lookup_host},
-    time::timeout,
-};
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 
 /// How many of the first bytes of an answer tell who speaks there.
 const HEARD: usize = 16;
@@ -129,34 +123,6 @@ impl AsyncWrite for Listening {
     }
 }
 
-/// Finds the addresses of a host, preferring the first family the system names.
-pub(super) async fn resolve(path: &Path) -> Result<Vec<SocketAddr>, LinkError> {
-    let unknown = || LinkError::NameNotFound(path.host.clone());
-    let host = path.host.trim().trim_start_matches('[').trim_end_matches(']');
-    let found: Vec<_> = lookup_host((host, path.port)).await.map_err(|_| unknown())?.take(4).collect();
-    if found.is_empty() { Err(unknown()) } else { Ok(found) }
-}
-
-/// Opens the port at the first address that answers.
-pub(super) async fn connect(path: &Path, found: &[SocketAddr], timeout_ms: u32) -> Result<Box<dyn Wire>, LinkError> {
-    let mut last = LinkError::NameNotFound(path.host.clone());
-    for &address in found {
-        last = match timeout(Duration::from_millis(timeout_ms.into()), TcpStream::connect(address)).await {
-            Ok(Ok(stream)) => {
-                // Requests are small; waiting to fill a packet would only delay them.
-                let _ = stream.set_nodelay(true);
-                return Ok(Box::new(stream));
-            }
-            Ok(Err(e)) if e.kind() == io::ErrorKind::ConnectionRefused => {
-                LinkError::PortClosed(address.ip().to_string(), path.port)
-            }
-            Ok(Err(e)) => LinkError::Unreachable(address.ip().to_string(), e.kind().to_string()),
-            Err(_) => LinkError::NoConnection(address.ip().to_string(), timeout_ms),
-        };
-    }
-    Err(last)
-}
-
 /// Opens a serial line.
 pub(super) fn open_line(settings: &Settings, path: &Path) -> Result<Box<dyn Wire>, LinkError> {
     use tokio_serial::{DataBits, SerialPortBuilderExt as _, StopBits};
@@ -187,9 +153,9 @@ pub(super) async fn secure(
 pub(super) async fn open(settings: &Settings, path: &Path, timeout_ms: u32) -> Result<Box<dyn Wire>, LinkError> {
     match settings.transport {
         Transport::Serial => open_line(settings, path),
-        Transport::Tcp | Transport::RtuOverTcp => connect(path, &resolve(path).await?, timeout_ms).await,
+        Transport::Tcp | Transport::RtuOverTcp => Ok(Box::new(net::open(&path.host, path.port, timeout_ms).await?)),
         Transport::Tls => {
-            let stream = connect(path, &resolve(path).await?, timeout_ms).await?;
+            let stream = Box::new(net::open(&path.host, path.port, timeout_ms).await?);
             Ok(secure(stream, settings, path, timeout_ms).await?.0)
         }
     }

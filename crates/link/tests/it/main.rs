@@ -1,10 +1,11 @@
-//! The Modbus driver against servers on loopback: the simulated controller, and devices that behave badly.
+//! The drivers against servers on loopback: the simulated plant, and devices that behave badly.
 
 mod bad;
 mod depth;
 mod device;
 mod good;
 mod learnt;
+mod opcua;
 mod plain;
 mod secured;
 mod units;

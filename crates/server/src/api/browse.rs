@@ -81,7 +81,13 @@ pub async fn browse(
         _ => {
             let top = body.node.is_empty() && body.cursor.is_empty();
             let found = app.live.browse(*id, Ask { node: body.node, cursor: body.cursor, most }).await?;
-            let mut nodes: Vec<_> = found.nodes.into_iter().map(|node| NodeView { node, taken: String::new() }).collect();
+            let tree = kind(&connection.set.kind).is_some_and(|kind| kind.describe().can.tree);
+            let taken = if tree { taken(&plant, *id) } else { HashMap::new() };
+            let view = |node: Node| {
+                let taken = node.point.as_ref().and_then(|point| taken.get(&key(point))).cloned().unwrap_or_default();
+                NodeView { node, taken }
+            };
+            let mut nodes: Vec<_> = found.nodes.into_iter().map(view).collect();
             if top && !connection.set.blocks.is_empty() {
                 let node = Node { id: BLOCKS.into(), name: "Blocks".into(), branch: true, ..Node::default() };
                 nodes.push(NodeView { node, taken: String::new() });

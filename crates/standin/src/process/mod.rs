@@ -1,12 +1,14 @@
 //! The process: what happens in the plant, in fixed steps and seeded, so that the same seed gives the same plant.
 //!
 //! Kelp goes from the [`Hopper`] over the [`Conveyor`] through one of two [`Tank`]s into the [`Leach`] vessel; the
-//! extraction [`Vessel`]s run their own repeated runs. [`Upset`]s come now and then by themselves, and on command.
+//! extraction [`Vessel`]s run their own repeated runs, and the [`Dryline`] dries and packs. [`Upset`]s come now and then by themselves, and on command.
 
+mod dryline;
 mod landing;
 mod leach;
 mod vessel;
 
+pub use dryline::{Bagging, Dryline, GRADES, SILO_T, SILOS, ZONES};
 pub use landing::{Conveyor, Cycle, Hopper, Tank};
 pub use leach::Leach;
 pub use vessel::{Phase, Setpoints, Vessel};
@@ -46,6 +48,7 @@ pub struct Process {
     pub tanks: [Tank; TANKS],
     pub leach: Leach,
     pub vessels: Vec<Vessel>,
+    pub dryline: Dryline,
     /// Steps since the start.
     pub steps: u64,
     /// What is wrong, and until which step.
@@ -66,6 +69,7 @@ impl Process {
             tanks: [Tank::new(0, seed), Tank::new(1, seed)],
             leach: Leach::new(seed),
             vessels: (0..vessels).map(|n| Vessel::new(n, seed)).collect(),
+            dryline: Dryline::new(seed),
             steps: 0,
             upsets: Vec::new(),
             luck: Pcg64Mcg::seed_from_u64(seed ^ 0x5eed),
@@ -99,6 +103,7 @@ impl Process {
             vessel.ph_error = if drifts { (vessel.ph_error - 0.02 * STEP_S).max(-2.5) } else { 0.0 };
             vessel.step();
         }
+        self.dryline.step();
     }
 
     /// Begins an upset, or prolongs it. Gives whether the plant has what it concerns.

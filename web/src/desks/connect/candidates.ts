@@ -1,7 +1,7 @@
 // Found things on their way to tags: the rows of the intake, a pasted list, and the edits.
 
 import { newId, type Schemas } from '../../api/client';
-import type { PlaceSet, Point, RuleSet, TagSet } from '../../api/model';
+import type { PlaceSet, Point, RuleSet, StatesSet, TagSet } from '../../api/model';
 import type { Edit } from '../../api/queries';
 import type { KindView } from '../../parts/kinds';
 import { fromClipboard, series } from '../../parts/series';
@@ -37,6 +37,12 @@ export interface Candidate {
   record: boolean;
   /** Names for its whole numbers, where its layout says so. */
   states: string | null;
+  /** The names of its states, where the device tells them. */
+  stateNames?: readonly Schemas['NodeState'][] | undefined;
+  /** What the device says of it. */
+  note?: string | undefined;
+  /** It is known by its path rather than by its address. */
+  named?: boolean | undefined;
   /** Limits that raise an alarm; empty for none. */
   limit: string;
   low_limit: string;
@@ -103,7 +109,8 @@ export function blank(key: string, parts: string[], source: string, point: Parti
 
 /** The fields of a row's point, or what is wrong with its type. */
 export function pointOf(row: Candidate, { registers, types }: Writing): { point: Partial<Point>; wrong?: string } {
-  if (row.point.block !== undefined || types.length === 0) return { point: row.point };
+  if (row.point.block !== undefined) return { point: row.point };
+  if (types.length === 0) return { point: row.address ? { ...row.point, address: row.address.trim() } : row.point };
   const type = row.type.trim().toLowerCase();
   if (!registers) {
     if (type && !types.includes(type)) {
@@ -305,6 +312,33 @@ export function judged(rows: readonly Candidate[], writing: Writing, met: Met | 
   };
 }
 
+/** Edits that make the sets of state names which rows need and the plant lacks; gives the rows with their sets. */
+export function statesOf(
+  rows: readonly Candidate[],
+  known: readonly { id: string; set: Pick<StatesSet, 'name' | 'states'> }[],
+): { rows: Candidate[]; edits: Edit<'states'>[] } {
+  const text = (states: readonly Schemas['NodeState'][]) =>
+    JSON.stringify(states.map(({ value, name }) => [value, name]).sort(([a], [b]) => Number(a) - Number(b)));
+  const ids = new Map(known.map(({ id, set }) => [text(set.states), id]));
+  const names = new Set(known.map(({ set }) => set.name.toLowerCase()));
+  const edits: Edit<'states'>[] = [];
+  const made = rows.map((row) => {
+    if (row.states || !row.stateNames?.length) return row;
+    const key = text(row.stateNames);
+    let id = ids.get(key);
+    if (!id) {
+      id = newId();
+      ids.set(key, id);
+      let name = row.name.trim();
+      for (let n = 2; names.has(name.toLowerCase()); n += 1) name = `${row.name.trim()} ${n}`;
+      names.add(name.toLowerCase());
+      edits.push({ op: 'create', kind: 'states', id, set: { name, states: [...row.stateNames] } });
+    }
+    return { ...row, states: id };
+  });
+  return { rows: made, edits };
+}
+
 /** What a row becomes. */
 export interface Wish {
   row: Candidate;
@@ -342,6 +376,7 @@ export function tagEdits(
       ...(factor === 1 ? {} : { scaling: { raw_low: 0, raw_high: 1000, low: 0, high: 1000 * factor } }),
       ...(row.record ? { record: true } : {}),
       ...(row.states ? { states: row.states } : {}),
+      ...(row.note ? { note: row.note } : {}),
     };
     const limits: [RuleSet['kind'], number | null][] = [
       ['high', numeric(row.limit)],

@@ -16,6 +16,7 @@ import { counted, lasting } from '../../parts/text';
 import { Button, DeskHead, Empty, Trouble } from '../../parts/ui';
 import { ConnectionForm, NewConnection } from './connection-form';
 import { Health } from './health';
+import { Nodes } from './nodes/nodes';
 import { ByHand, Offers } from './offers';
 import { Blocks } from './registers/blocks';
 import { Layouts } from './registers/layouts';
@@ -126,7 +127,7 @@ function partsOf({ can }: KindView): [string, string][] {
   return [
     ...when(can.spaces, 'registers', 'Registers'),
     ...when(can.spaces, 'blocks', 'Blocks and map'),
-    ['intake', can.browse ? 'Intake' : 'New tags'],
+    ['intake', can.tree ? 'Nodes and intake' : can.browse ? 'Intake' : 'New tags'],
     ['tags', 'Tags'],
     ...when(can.tokens, 'tokens', 'Tokens'),
     ...when(can.health, 'health', 'Health'),
@@ -207,7 +208,9 @@ function Line({ item, seen, disabled }: LineProps) {
           {part === 'registers' && <Registers connection={item} seen={seen} disabled={disabled} />}
           {part === 'blocks' && <Blocks item={item} seen={seen} disabled={disabled} />}
           {part === 'intake' &&
-            (kind?.can.browse ? (
+            (kind?.can.tree ? (
+              <Nodes item={item} seen={seen} disabled={disabled} />
+            ) : kind?.can.browse ? (
               <Offers item={item} node={kind.can.spaces ? 'blocks' : ''} seen={seen} disabled={disabled} />
             ) : (
               <ByHand item={item} seen={seen} disabled={disabled} />

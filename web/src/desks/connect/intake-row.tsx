@@ -263,11 +263,15 @@ const byLayout = (column: Typed) => column === 'type' && BY_LAYOUT;
 function Source({ row, shown, found, faults }: Pick<Props, 'row' | 'shown' | 'found' | 'faults'>) {
   const wrong = faults.find((f) => f.column === 'address' || f.column === 'type')?.words;
   const where = shown?.split(',')[0];
-  const words = wrong ?? (row.written ? where : where || row.source);
+  const words = wrong ?? (row.written ? where : row.named ? row.source : where || row.source);
   return (
     <span
-      className={clsx('truncate px-2', wrong ? 'text-sm text-act4' : shown && 'figures', !wrong && !found && 'text-soft')}
-      title={wrong ?? row.source}
+      className={clsx(
+        'truncate px-2',
+        wrong ? 'text-sm text-act4' : shown && !row.named && 'figures',
+        !wrong && !found && 'text-soft',
+      )}
+      title={wrong ?? (row.named && shown ? shown : row.source)}
     >
       {words}
     </span>

@@ -35,6 +35,7 @@ import {
   prefixes,
   proposed,
   type Read,
+  statesOf,
   TYPED,
   type Typed,
   tagEdits,
@@ -241,8 +242,10 @@ export function Intake({ connection, seen, parts, steps, disabled }: Props) {
       const single = new Set(paths).size === 1 ? there[paths[0] ?? ''] : undefined;
       const { ids, edits } = placesOf(paths, there, places.length);
       const order = single ? (await itemsNow('tag', { under: single })).total : 0;
+      const named = wishes.some((r) => r.stateNames?.length) ? (await itemsNow('states')).items : [];
+      const states = statesOf(wishes, named);
       const tags = tagEdits(
-        wishes.map((row) => ({
+        states.rows.map((row) => ({
           row,
           place: ids.get(cleanPath(row.place)) ?? '',
           ...(row.fix === 'instead' ? { instead: data?.taken.get(row.key)?.tag ?? '' } : {}),
@@ -253,7 +256,7 @@ export function Intake({ connection, seen, parts, steps, disabled }: Props) {
         // What is set here is there to be set.
         kind?.can.set_here ? { writable: true } : {},
       );
-      await commit(why, seen, [...edits, ...tags]);
+      await commit(why, seen, [...edits, ...states.edits, ...tags]);
       return ids;
     });
     if (!done) return;

@@ -1,0 +1,107 @@
+//! What the forms of an OPC UA connection and of its tags ask for.
+
+use super::{KIND, settings::Security};
+use crate::{
+    form::{Choice, Control, Field, Section},
+    kind::{Capabilities, Description},
+};
+use serde_json::json;
+
+const SECURITY: &str = "settings.security";
+const LOGIN: &str = "settings.login";
+/// Everything but none.
+const SECURED: &[&str] = &[
+    "aes256_sha256_rsa_pss_encrypt",
+    "aes128_sha256_rsa_oaep_encrypt",
+    "basic256_sha256_encrypt",
+    "aes256_sha256_rsa_pss_sign",
+    "aes128_sha256_rsa_oaep_sign",
+    "basic256_sha256_sign",
+];
+
+pub(super) fn describe() -> Description {
+    Description {
+        kind: KIND,
+        title: "OPC UA",
+        about: "A server that is read over opc.tcp. A server of the older generation, which needs Windows, is reached through a bridge to OPC UA.",
+        first: "Server 1",
+        sections: vec![
+            Section { title: "", folded: false, fields: first() },
+            Section { title: "Security", folded: false, fields: security() },
+            Section { title: "Groups and spare addresses", folded: true, fields: more() },
+        ],
+        point: vec![
+            Field::text("address", "Node").hint("such as nsu=urn:dryer;s=Zone1.Temperature").width(6),
+            Field::text("element", "Element of an array").hint("3, or 2:5").width(3),
+        ],
+        starts: Vec::new(),
+        can: Capabilities { test: true, browse: true, tree: true, asks: true, health: true, ..Capabilities::default() },
+    }
+}
+
+fn first() -> Vec<Field> {
+    vec![
+        Field::text("settings.url", "Address").hint("such as opc.tcp://10.0.4.31:4840").width(4),
+        Field::choice(
+            LOGIN,
+            "Log in",
+            vec![
+                Choice::new("anonymous", "as nobody (anonymous)"),
+                Choice::new("user", "with name and password"),
+                Choice::new("certificate", "with a certificate"),
+            ],
+        )
+        .width(2),
+        Field::text("settings.user", "User name").only(LOGIN, &["user"]).width(3),
+        Field::new("settings.password", "Password", Control::Password)
+            .hint("encrypted when saved, never shown again")
+            .only(LOGIN, &["user"])
+            .width(3),
+        Field::new("settings.tls.certificate", "Certificate of the user", Control::Pem)
+            .usual("")
+            .hint("PEM")
+            .only(LOGIN, &["certificate"])
+            .width(3),
+        Field::new("settings.tls.key", "Private key of this certificate", Control::PemSecret)
+            .hint("PEM; encrypted when saved, never shown again")
+            .only(LOGIN, &["certificate"])
+            .width(3),
+        Field::number("interval_ms", "Publishing interval, ms").usual(1000).width(2),
+        Field::number("settings.queue", "Values kept for each tag").usual(10).hint("between two messages").width(2),
+        Field::number("timeout_ms", "Timeout, ms").usual(1000).width(2),
+        Field::tick("enabled", "Reading on", true).width(3),
+        Field::tick("writing", "Allow writing to the server", false).width(3),
+    ]
+}
+
+fn security() -> Vec<Field> {
+    let offered = [Security::None].into_iter().chain(Security::ALL.into_iter().filter(|s| *s != Security::None));
+    vec![
+        Field::choice(SECURITY, "Messages are", offered.map(|s| Choice::new(s.name(), s.words())).collect())
+            .hint("A test shows what the server offers.")
+            .width(6),
+        Field::new("settings.tls.trust", "Certificates of trusted authorities", Control::Pem)
+            .usual("")
+            .hint("PEM")
+            .only(SECURITY, SECURED)
+            .width(3),
+        Field::new("settings.tls.fingerprint", "Or the fingerprint of the server’s own certificate", Control::Fingerprint)
+            .usual("")
+            .hint("SHA-256. A test shows it, to be compared and trusted.")
+            .only(SECURITY, SECURED)
+            .width(3),
+    ]
+}
+
+fn more() -> Vec<Field> {
+    let spare = Control::List { noun: "Spare address", most: 3, fields: vec![Field::text("url", "Address").width(6)] };
+    vec![
+        Field::new("groups", "Groups", Control::Groups).usual(json!([])).width(6),
+        Field::new("settings.spare", "Spare addresses of the same server, or of a redundant one", spare)
+            .usual(json!([]))
+            .width(6),
+        Field::tick("settings.takeover", "Switch to the next address if the one in use fails", true)
+            .only("settings.spare", &[])
+            .width(6),
+    ]
+}

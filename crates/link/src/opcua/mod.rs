@@ -1,0 +1,145 @@
+//! OPC UA over opc.tcp (IEC 62541; parts 3 to 8 of the specification).
+//!
+//! [`node`], [`status`], [`value`] and [`settings`] are pure. [`client`] opens a session over one address, [`ladder`] tests it rung by
+//! rung, [`browse`] pages through the address space, [`items`] holds what a session delivers, [`commands`] serves what is asked in
+//! between, and [`run`] keeps the connection alive.
+
+mod browse;
+mod client;
+mod commands;
+mod form;
+mod items;
+mod ladder;
+pub mod node;
+mod run;
+mod server;
+pub mod settings;
+mod status;
+mod value;
+
+use crate::{Kind, Runner, Tester, Wrong, kind::Description, runner::Ports, test::TestStep};
+use async_trait::async_trait;
+use havrel_core::plant::{Connection, Own, Tag};
+use settings::{Path, Point, Settings};
+use std::sync::Arc;
+use tokio::sync::mpsc;
+
+/// The connection kind.
+pub const KIND: &str = "opcua";
+
+/// OPC UA as a kind of connection.
+#[derive(Clone, Copy)]
+pub struct OpcUa;
+
+impl Kind for OpcUa {
+    fn name(&self) -> &'static str {
+        KIND
+    }
+
+    fn describe(&self) -> Description {
+        form::describe()
+    }
+
+    fn check(&self, connection: &Connection) -> Vec<Wrong> {
+        let wrong = Settings::parse(&connection.settings).err().unwrap_or_default();
+        wrong.into_iter().map(|(field, message)| (format!("settings.{field}"), message)).collect()
+    }
+
+    fn check_point(&self, _: &Connection, tag: &Tag) -> Vec<Wrong> {
+        match Point::parse(&tag.point) {
+            Err((field, message)) => vec![(format!("point.{field}"), message)],
+            Ok(_) => Vec::new(),
+        }
+    }
+
+    fn show_point(&self, _: &Connection, point: &Own) -> Option<String> {
+        Point::parse(point).ok().map(|point| point.show())
+    }
+
+    fn addresses(&self, connection: &Connection) -> Vec<String> {
+        Settings::parse(&connection.settings).map(|s| s.paths().iter().map(Path::show).collect()).unwrap_or_default()
+    }
+
+    fn runner(&self) -> Arc<dyn Runner> {
+        Arc::new(OpcUa)
+    }
+
+    fn tester(&self) -> Option<&dyn Tester> {
+        Some(self)
+    }
+}
+
+#[async_trait]
+impl Tester for OpcUa {
+    async fn test(&self, connection: &Connection, steps: mpsc::Sender<TestStep>) {
+        ladder::climb_all(connection, steps).await;
+    }
+}
+
+#[async_trait]
+impl Runner for OpcUa {
+    async fn run(&self, ports: Ports) {
+        run::run(ports).await;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use serde_json::{Value as Json, json};
+
+    fn own(value: Json) -> Own {
+        value.as_object().unwrap().clone()
+    }
+
+    #[rstest]
+    #[case(json!({"url": ""}), "url")]
+    #[case(json!({"url": "10.0.4.31"}), "url")]
+    #[case(json!({"url": "http://10.0.4.31"}), "url")]
+    #[case(json!({"url": "opc.tcp://"}), "url")]
+    #[case(json!({"url": "opc.tcp://10.0.4.31:70000"}), "url")]
+    #[case(json!({"url": "opc.tcp://10.0.4.31:0"}), "url")]
+    #[case(json!({"url": "opc.tcp://[fe80::1"}), "url")]
+    #[case(json!({"url": "opc.tcp://a b"}), "url")]
+    #[case(json!({"login": "user"}), "user")]
+    #[case(json!({"login": "certificate"}), "tls.certificate")]
+    #[case(json!({"login": "guess"}), "login")]
+    #[case(json!({"security": "rot13"}), "security")]
+    #[case(json!({"queue": 0}), "queue")]
+    #[case(json!({"tls": {"fingerprint": "12"}}), "tls.fingerprint")]
+    #[case(json!({"spare": [{"url": "opc.tcp://10.0.4.32"}, {"url": "x"}]}), "spare[1].url")]
+    #[case(json!({"colour": 1}), "colour")]
+    fn a_wrong_setting_is_named(#[case] more: Json, #[case] field: &str) {
+        let mut all = json!({"url": "opc.tcp://10.0.4.31"});
+        all.as_object_mut().unwrap().extend(own(more));
+        let wrong = Settings::parse(&own(all)).unwrap_err();
+        assert_eq!(wrong.iter().map(|w| w.0.as_str()).collect::<Vec<_>>(), [field], "{wrong:?}");
+    }
+
+    #[rstest]
+    #[case("opc.tcp://10.0.4.31", "10.0.4.31", 4840)]
+    #[case("OPC.TCP://dryer.local:51210/Line1", "dryer.local", 51210)]
+    #[case("opc.tcp://[fe80::1]:4841/", "fe80::1", 4841)]
+    #[case("opc.tcp://[fe80::1]", "fe80::1", 4840)]
+    fn addresses_are_taken_apart(#[case] url: &str, #[case] host: &str, #[case] port: u16) {
+        let target = Path { url: url.into() }.target().unwrap();
+        assert_eq!((target.host.as_str(), target.port), (host, port));
+    }
+
+    #[rstest]
+    #[case(json!({"address": "nsu=urn:dryer;s=Zone1.Temperature"}), Ok("nsu=urn:dryer;s=Zone1.Temperature"))]
+    #[case(json!({"address": "ns=2;i=7", "element": "3"}), Ok("ns=2;i=7, element 3"))]
+    #[case(json!({"address": "Zone1"}), Err("address"))]
+    #[case(json!({"address": "i=7", "element": "x"}), Err("element"))]
+    #[case(json!({"element": "1"}), Err(""))]
+    fn a_point_is_shown_or_its_field_is_named(#[case] point: Json, #[case] expected: Result<&str, &str>) {
+        let connection: Connection = serde_json::from_value(json!({"name": "c", "kind": KIND})).unwrap();
+        let shown = OpcUa.show_point(&connection, &own(point.clone()));
+        let wrong = OpcUa.check_point(&connection, &Tag::at(own(point)));
+        match expected {
+            Ok(words) => assert_eq!((shown.as_deref(), wrong.len()), (Some(words), 0)),
+            Err(field) => assert_eq!(wrong.iter().map(|w| w.0.clone()).collect::<Vec<_>>(), [format!("point.{field}")]),
+        }
+    }
+}

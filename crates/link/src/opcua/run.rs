@@ -1,0 +1,349 @@
+//! The life of one connection: open a session, have it deliver, recover by itself, over a spare address if need be.
+
+use super::{
+    client::{self, Event, Speaking},
+    commands::Service,
+    items::Items,
+    server::{Server, attribute},
+    settings::{Point, Settings},
+    status, value,
+};
+use crate::{
+    Command, LinkError, LinkPlan, LinkState, Ports,
+    health::{Durations, Rate},
+    life::{Life, Paths, Stop},
+    now,
+    traffic::Exchange,
+};
+use havrel_core::{
+    quality::Quality,
+    sample::Batch,
+    time::{MILLI, Nanos, SECOND},
+};
+use opcua::types::{AttributeId, NamespaceMap, ReadValueId, VariableId, Variant};
+use std::{
+    sync::{Arc, atomic::Ordering},
+    time::Duration,
+};
+use tokio::{
+    task::JoinSet,
+    time::{Instant, MissedTickBehavior, interval},
+};
+
+/// Commands under way at once.
+const MOST_AT_ONCE: usize = 4;
+/// How often the connection looks after itself.
+const LOOK: Duration = Duration::from_secs(1);
+/// How often the server's clock is looked at, in looks.
+const CLOCK: u64 = 10;
+/// How often tags that the server refused are tried again, in looks.
+const AGAIN: u64 = 30;
+/// A server whose clock is off by more than this is told.
+const CLOCK_OFF: Nanos = 5 * SECOND;
+
+/// A connection that runs.
+struct Run {
+    life: Life,
+    durations: Durations,
+    rate: Rate,
+}
+
+pub(super) async fn run(ports: Ports) {
+    let mut run = Run { life: Life::new(ports), durations: Durations::default(), rate: Rate::new(now()) };
+    loop {
+        let plan = run.life.ports.plan.borrow_and_update().clone();
+        let stop = match Settings::usable(&plan.connection.settings) {
+            Err(error) => Stop::Failed(error),
+            Ok(_) if !plan.connection.enabled => Stop::Failed(LinkError::SwitchedOff),
+            Ok(settings) => run.connect(plan, settings).await,
+        };
+        let error = match stop {
+            Stop::End => return,
+            Stop::Again => continue,
+            Stop::Failed(error) => error,
+        };
+        let plan = run.life.ports.plan.borrow().clone();
+        let paths = Settings::parse(&plan.connection.settings)
+            .map_or(Paths { count: 0, takeover: false }, |s| Paths { count: s.paths().len(), takeover: s.takeover });
+        let marks = all(&plan, Quality::of(error.reason()));
+        if run.life.failed(error, marks, paths).await.is_err() {
+            return;
+        }
+    }
+}
+
+/// Every tag of a plan with a quality and no value.
+fn all(plan: &LinkPlan, quality: Quality) -> Batch {
+    let mut marks = Batch::default();
+    let at = now();
+    plan.points.iter().for_each(|p| marks.push_quality(p.tag, at, quality));
+    marks
+}
+
+impl Run {
+    async fn connect(&mut self, plan: Arc<LinkPlan>, settings: Settings) -> Stop {
+        self.life.connecting();
+        let paths = settings.paths();
+        self.life.path = self.life.path.min(paths.len() - 1);
+        let opening = client::open(&paths[self.life.path], &settings, plan.connection.timeout_ms);
+        let mut speaking = match opening.await {
+            Ok(speaking) => speaking,
+            Err(error) => return Stop::Failed(error),
+        };
+        let stop = self.deliver(&mut speaking, plan, settings).await;
+        speaking.close().await;
+        stop
+    }
+
+    /// Keeps a session delivering until something ends it.
+    async fn deliver(&mut self, speaking: &mut Speaking, mut plan: Arc<LinkPlan>, settings: Settings) -> Stop {
+        let timeout_ms = plan.connection.timeout_ms;
+        let server = match Server::of(speaking.session.clone(), timeout_ms).await {
+            Ok(server) => server,
+            Err(error) => return Stop::Failed(error),
+        };
+        let namespaces = Arc::new(speaking.namespaces.clone());
+        let mut items = Items::new();
+        if let Err(stop) = self.follow(&mut items, &plan, &settings, speaking, &server).await {
+            return stop;
+        }
+        self.running(&items, &[]);
+        let mut tasks = JoinSet::new();
+        let mut looks = interval(LOOK);
+        looks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        let (mut looked, mut heard, mut heard_at) = (0u64, 0u64, Instant::now());
+        let mut lost = false;
+        let mut clock = Vec::new();
+        loop {
+            tokio::select! {
+                changed = self.life.ports.plan.changed() => {
+                    if changed.is_err() {
+                        return Stop::End;
+                    }
+                    let next = self.life.ports.plan.borrow_and_update().clone();
+                    let same = |a: &LinkPlan, b: &LinkPlan| {
+                        let (a, b) = (&a.connection, &b.connection);
+                        a.settings == b.settings && a.enabled == b.enabled && a.timeout_ms == b.timeout_ms
+                    };
+                    if !same(&plan, &next) {
+                        return Stop::Again;
+                    }
+                    plan = next;
+                    if !lost && let Err(stop) = self.follow(&mut items, &plan, &settings, speaking, &server).await {
+                        return stop;
+                    }
+                    self.running(&items, &clock);
+                }
+                command = self.life.ports.commands.recv(), if tasks.len() < MOST_AT_ONCE => match command {
+                    None => return Stop::End,
+                    Some(Command::TakePath { path, reply }) => {
+                        if self.life.take_path(path, reply, settings.paths().len()) {
+                            return Stop::Again;
+                        }
+                    }
+                    Some(command) => {
+                        let service = Service {
+                            server: server.clone(),
+                            namespaces: namespaces.clone(),
+                            plan: plan.clone(),
+                            batches: self.life.ports.batches.clone(),
+                        };
+                        tasks.spawn(service.serve(command));
+                    }
+                },
+                Some(_) = tasks.join_next() => {}
+                () = items.inbox.came.notified() => {
+                    if self.hand_on(&items, &settings).await.is_err() {
+                        return Stop::End;
+                    }
+                    if let Some(code) = items.inbox.ended() {
+                        return Stop::Failed(status::error(code, timeout_ms));
+                    }
+                }
+                event = speaking.events.recv() => match event {
+                    None => return Stop::Failed(LinkError::Closed),
+                    Some(Event::Over(error)) => return Stop::Failed(error),
+                    Some(Event::Lost(error)) => {
+                        if !lost && self.life.ports.batches.send(all(&plan, Quality::of(error.reason()))).await.is_err() {
+                            return Stop::End;
+                        }
+                        lost = true;
+                        self.life.ports.health.send_modify(|h| {
+                            h.enter(LinkState::Trouble, Some(&error));
+                            h.count(&error);
+                        });
+                    }
+                    Some(Event::Again { fresh }) => {
+                        self.life.ports.health.send_modify(|h| h.reconnects += 1);
+                        // A server that forgot the session may have started anew, with other numbers for its namespaces and
+                        // without our subscriptions; what it delivers is made again, so that it surely speaks.
+                        if fresh {
+                            return Stop::Again;
+                        }
+                        (lost, heard_at) = (false, Instant::now());
+                        server.session.trigger_publish_now();
+                        if let Err(stop) = self.refresh(&items, &plan, &server, &namespaces).await {
+                            return stop;
+                        }
+                        self.running(&items, &clock);
+                    }
+                },
+                _ = looks.tick() => {
+                    looked += 1;
+                    let published = speaking.published.load(Ordering::Relaxed);
+                    if published != heard {
+                        (heard, heard_at) = (published, Instant::now());
+                    }
+                    let patience = items.patience(timeout_ms).filter(|_| !lost && items.count() > 0);
+                    if patience.is_some_and(|patience| heard_at.elapsed() > patience) {
+                        return Stop::Failed(LinkError::Silent(timeout_ms));
+                    }
+                    if !lost && items.refused > 0 && looked.is_multiple_of(AGAIN) {
+                        if let Err(stop) = self.follow(&mut items, &plan, &settings, speaking, &server).await {
+                            return stop;
+                        }
+                    }
+                    if !lost && looked % CLOCK == 1 {
+                        clock = match self.clock(&server).await {
+                            Ok(words) => words,
+                            Err(LinkError::Silent(_)) => clock,
+                            Err(error) => return Stop::Failed(error),
+                        };
+                        self.running(&items, &clock);
+                    }
+                }
+            }
+        }
+    }
+
+    /// Makes a session deliver what a plan wants, and tells what is not delivered.
+    async fn follow(
+        &mut self,
+        items: &mut Items,
+        plan: &LinkPlan,
+        settings: &Settings,
+        speaking: &Speaking,
+        server: &Server,
+    ) -> Result<(), Stop> {
+        let began = Instant::now();
+        let marks = items.follow(plan, settings, speaking, server).await;
+        let marks = marks.map_err(|error| {
+            self.life.ports.health.send_modify(|h| h.count(&error));
+            Stop::Failed(error)
+        })?;
+        if items.count() > 0 {
+            self.tell(began, format!("subscribe {} tags", items.count()), format!("{} refused", items.refused));
+        }
+        match marks.is_empty() || self.life.ports.batches.send(marks).await.is_ok() {
+            true => Ok(()),
+            false => Err(Stop::End),
+        }
+    }
+
+    /// Values that did not change while the connection was away are not sent again by the server, so all are read once.
+    async fn refresh(
+        &mut self,
+        items: &Items,
+        plan: &LinkPlan,
+        server: &Server,
+        namespaces: &NamespaceMap,
+    ) -> Result<(), Stop> {
+        let (mut asked, mut tags, mut batch) = (Vec::new(), Vec::new(), Batch::default());
+        for point in plan.points.iter().filter(|p| items.holds(p.tag)) {
+            let Ok(at) = Point::parse(&point.point) else { continue };
+            if let Some(node) = at.node.id(namespaces) {
+                asked.push(ReadValueId { index_range: at.range, ..attribute(&node, AttributeId::Value) });
+                tags.push((point.tag, point.scaling));
+            }
+        }
+        let told = server.read(&asked).await.map_err(Stop::Failed)?;
+        for ((tag, scaling), data) in tags.into_iter().zip(&told) {
+            value::push(&mut batch, tag, data, scaling, now());
+        }
+        match batch.is_empty() || self.life.ports.batches.send(batch).await.is_ok() {
+            true => Ok(()),
+            false => Err(Stop::End),
+        }
+    }
+
+    /// Hands on what came. `Err`: nobody takes it any more.
+    async fn hand_on(&mut self, items: &Items, settings: &Settings) -> Result<(), ()> {
+        let batch = items.inbox.take();
+        let (count, at) = (batch.samples.len() as u64, now());
+        if count == 0 {
+            return Ok(());
+        }
+        self.life.failures = 0;
+        if self.life.ports.tap.open() {
+            let first: Vec<String> = batch.samples.iter().take(8).filter_map(|s| batch.value_of(*s)).map(|v| v.to_json().to_string()).collect();
+            self.tell(Instant::now(), format!("{count} values came"), first.join(" "));
+        }
+        let rate = self.rate.add(at, count);
+        let path = self.life.path.min(settings.paths().len() - 1);
+        self.life.ports.health.send_modify(|h| {
+            h.values += count;
+            h.rate = rate;
+            h.answered = at;
+            if h.path != path {
+                (h.path, h.path_since) = (path, at);
+            }
+        });
+        self.life.ports.batches.send(batch).await.map_err(drop)
+    }
+
+    /// Tells that the connection runs, with what was found out about the server.
+    fn running(&mut self, items: &Items, clock: &[String]) {
+        let path = self.life.path;
+        let (p50, p95) = self.durations.percentiles();
+        let revised = items.revised.iter().map(|(words, count)| match count {
+            1 => format!("{words} It concerns 1 tag."),
+            _ => format!("{words} It concerns {count} tags."),
+        });
+        let learnt: Vec<String> = revised.chain(clock.iter().cloned()).collect();
+        self.life.ports.health.send_modify(|h| {
+            h.enter(LinkState::Running, None);
+            (h.p50_us, h.p95_us) = (p50, p95);
+            h.learnt = learnt;
+            if h.path != path {
+                (h.path, h.path_since) = (path, now());
+            }
+        });
+    }
+
+    /// Asks for the server's clock; says where it is off.
+    async fn clock(&mut self, server: &Server) -> Result<Vec<String>, LinkError> {
+        let (began, asked_at) = (Instant::now(), now());
+        let node = attribute(&VariableId::Server_ServerStatus_CurrentTime.into(), AttributeId::Value);
+        let told = server.read(&[node]).await?;
+        let took_us = client::micros(began);
+        self.durations.add(took_us);
+        let at = now();
+        self.life.ports.health.send_modify(|h| {
+            h.round_trip_us = took_us;
+            h.requests += 1;
+            h.answered = at;
+        });
+        let theirs = match told[0].value {
+            Some(Variant::DateTime(ref time)) => value::nanos(**time, None),
+            _ => None,
+        };
+        self.tell(began, "read the server’s clock".into(), theirs.map(havrel_core::time::to_text).unwrap_or_default());
+        let off = theirs.map_or(0, |theirs| theirs - (asked_at + (at - asked_at) / 2));
+        if off.abs() <= CLOCK_OFF {
+            return Ok(Vec::new());
+        }
+        let (seconds, side) = (off.abs() as f64 / SECOND as f64, if off > 0 { "ahead of" } else { "behind" });
+        Ok(vec![format!("The server’s clock is {seconds:.0} s {side} the clock of this machine.")])
+    }
+
+    /// Shows an exchange to those who watch.
+    fn tell(&self, began: Instant, asked: String, answered: String) {
+        if !self.life.ports.tap.open() {
+            return;
+        }
+        let took_us = client::micros(began);
+        let at = now() - i64::try_from(took_us).unwrap_or(0) * (MILLI / 1000);
+        let (sent, received) = (Vec::new(), Vec::new());
+        self.life.ports.tap.tell(Exchange { at, took_us, unit: 0, asked, answered, passed: true, sent, received });
+    }
+}

@@ -1,0 +1,277 @@
+//! A connection's settings and a tag's point, read and checked.
+
+use super::{node::Node, value};
+use crate::{LinkError, tls::Tls};
+use havrel_core::plant::{Own, Secret, resolve};
+use opcua::{
+    crypto::SecurityPolicy,
+    types::{MessageSecurityMode, NumericRange},
+};
+use serde::Deserialize;
+
+/// How messages are secured: policy and mode (OPC UA Part 7, 6.6; Part 4, 7.20).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Security {
+    #[default]
+    None,
+    Basic256Sha256Sign,
+    Basic256Sha256Encrypt,
+    Aes128Sha256RsaOaepSign,
+    Aes128Sha256RsaOaepEncrypt,
+    Aes256Sha256RsaPssSign,
+    Aes256Sha256RsaPssEncrypt,
+}
+
+impl Security {
+    /// Every one, the best first.
+    pub const ALL: [Security; 7] = [
+        Security::Aes256Sha256RsaPssEncrypt,
+        Security::Aes128Sha256RsaOaepEncrypt,
+        Security::Basic256Sha256Encrypt,
+        Security::Aes256Sha256RsaPssSign,
+        Security::Aes128Sha256RsaOaepSign,
+        Security::Basic256Sha256Sign,
+        Security::None,
+    ];
+
+    /// As settings store it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Security::None => "none",
+            Security::Basic256Sha256Sign => "basic256_sha256_sign",
+            Security::Basic256Sha256Encrypt => "basic256_sha256_encrypt",
+            Security::Aes128Sha256RsaOaepSign => "aes128_sha256_rsa_oaep_sign",
+            Security::Aes128Sha256RsaOaepEncrypt => "aes128_sha256_rsa_oaep_encrypt",
+            Security::Aes256Sha256RsaPssSign => "aes256_sha256_rsa_pss_sign",
+            Security::Aes256Sha256RsaPssEncrypt => "aes256_sha256_rsa_pss_encrypt",
+        }
+    }
+
+    /// As people read it, with the standard's name of the policy.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Security::None => "none, in clear",
+            Security::Basic256Sha256Sign => "signed, Basic256Sha256",
+            Security::Basic256Sha256Encrypt => "signed and encrypted, Basic256Sha256",
+            Security::Aes128Sha256RsaOaepSign => "signed, Aes128_Sha256_RsaOaep",
+            Security::Aes128Sha256RsaOaepEncrypt => "signed and encrypted, Aes128_Sha256_RsaOaep",
+            Security::Aes256Sha256RsaPssSign => "signed, Aes256_Sha256_RsaPss",
+            Security::Aes256Sha256RsaPssEncrypt => "signed and encrypted, Aes256_Sha256_RsaPss",
+        }
+    }
+
+    pub const fn policy(self) -> SecurityPolicy {
+        match self {
+            Security::None => SecurityPolicy::None,
+            Security::Basic256Sha256Sign | Security::Basic256Sha256Encrypt => SecurityPolicy::Basic256Sha256,
+            Security::Aes128Sha256RsaOaepSign | Security::Aes128Sha256RsaOaepEncrypt => SecurityPolicy::Aes128Sha256RsaOaep,
+            Security::Aes256Sha256RsaPssSign | Security::Aes256Sha256RsaPssEncrypt => SecurityPolicy::Aes256Sha256RsaPss,
+        }
+    }
+
+    pub const fn mode(self) -> MessageSecurityMode {
+        match self {
+            Security::None => MessageSecurityMode::None,
+            Security::Basic256Sha256Sign | Security::Aes128Sha256RsaOaepSign | Security::Aes256Sha256RsaPssSign => {
+                MessageSecurityMode::Sign
+            }
+            Security::Basic256Sha256Encrypt
+            | Security::Aes128Sha256RsaOaepEncrypt
+            | Security::Aes256Sha256RsaPssEncrypt => MessageSecurityMode::SignAndEncrypt,
+        }
+    }
+}
+
+/// As whom Havrel logs in.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Login {
+    #[default]
+    Anonymous,
+    /// With a name and a password.
+    User,
+    /// With a certificate and its private key.
+    Certificate,
+}
+
+/// One address under which the server is reached: `opc.tcp://host:port/path`.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Path {
+    #[serde(default)]
+    pub url: String,
+}
+
+/// An address in parts.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Target {
+    pub url: String,
+    pub host: String,
+    pub port: u16,
+}
+
+/// A connection's settings.
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Settings {
+    #[serde(default)]
+    pub url: String,
+    #[serde(default)]
+    pub security: Security,
+    #[serde(default)]
+    pub login: Login,
+    #[serde(default)]
+    pub user: String,
+    #[serde(default)]
+    pub password: Option<Secret>,
+    /// How many values the server keeps for each tag between two messages, 1 to 1,000.
+    #[serde(default = "ten")]
+    pub queue: u32,
+    /// Whom Havrel takes for the server, and the certificate with which it logs in.
+    #[serde(default)]
+    pub tls: Tls,
+    /// Further addresses of the same server, or of a redundant one with the same nodes.
+    #[serde(default)]
+    pub spare: Vec<Path>,
+    /// Whether a spare address takes over by itself when the one in use fails.
+    #[serde(default = "yes")]
+    pub takeover: bool,
+}
+
+fn ten() -> u32 {
+    10
+}
+fn yes() -> bool {
+    true
+}
+
+/// The standard's port (IANA: opcua-tcp).
+const PORT: u16 = 4840;
+
+impl Path {
+    /// The address in parts.
+    ///
+    /// # Errors
+    /// What is wrong, as a sentence.
+    pub fn target(&self) -> Result<Target, &'static str> {
+        const FORM: &str = "Enter an address like opc.tcp://10.0.4.31:4840.";
+        let url = self.url.trim();
+        if url.is_empty() {
+            return Err("Enter the address of the server, like opc.tcp://10.0.4.31:4840.");
+        }
+        let scheme = url.get(..10).filter(|s| s.eq_ignore_ascii_case("opc.tcp://"));
+        let Some(rest) = scheme.and_then(|s| url.get(s.len()..)) else {
+            let older = url.get(..7).is_some_and(|s| s.eq_ignore_ascii_case("opcda:/"));
+            return Err(match url.contains("://") || older {
+                true => "Havrel speaks opc.tcp; other transports need a gateway. An older server without it needs a bridge to OPC UA.",
+                false => FORM,
+            });
+        };
+        let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
+        let (host, port) = match (authority.strip_prefix('['), authority.rsplit_once(':')) {
+            (Some(rest), _) => {
+                let (host, after) = rest.split_once(']').ok_or(FORM)?;
+                (host, after.strip_prefix(':'))
+            }
+            (None, Some((host, port))) => (host, Some(port)),
+            (None, None) => (authority, None),
+        };
+        let port = port.map_or(Ok(PORT), |p| p.parse().ok().filter(|p| *p > 0).ok_or("A port lies between 1 and 65535."))?;
+        let known = !host.is_empty() && host.len() <= 253 && host.chars().all(|c| c.is_ascii_alphanumeric() || ".-_:".contains(c));
+        if !known || url.len() > 500 || url.chars().any(|c| c.is_control() || c.is_whitespace()) {
+            return Err(FORM);
+        }
+        Ok(Target { url: url.to_owned(), host: host.to_owned(), port })
+    }
+
+    /// As people write it.
+    pub fn show(&self) -> String {
+        self.url.trim().to_owned()
+    }
+}
+
+impl Settings {
+    /// Reads a connection's settings.
+    ///
+    /// # Errors
+    /// Every field that is wrong, with a sentence.
+    pub fn parse(own: &Own) -> Result<Settings, Vec<(String, String)>> {
+        let settings: Settings = resolve(None, own).map_err(|wrong| vec![wrong])?;
+        let mut wrong: Vec<(String, String)> = Vec::new();
+        for (i, path) in settings.paths().into_iter().enumerate() {
+            let at = if i == 0 { "url".to_owned() } else { format!("spare[{}].url", i - 1) };
+            wrong.extend(path.target().err().map(|words| (at, words.to_owned())));
+        }
+        let mut say = |bad: bool, field: &str, words: &str| {
+            if bad {
+                wrong.push((field.into(), words.into()));
+            }
+        };
+        say(settings.spare.len() > 3, "spare", "There are at most three spare addresses.");
+        say(!(1..=1000).contains(&settings.queue), "queue", "The server keeps 1 to 1,000 values of a tag.");
+        let user = settings.login == Login::User;
+        say(user && settings.user.trim().is_empty(), "user", "Enter the name of the user.");
+        say(settings.user.len() > 200, "user", "A user name has at most 200 bytes.");
+        let certificate = settings.login == Login::Certificate && settings.tls.certificate.trim().is_empty();
+        say(certificate, "tls.certificate", "Enter the certificate with which Havrel logs in.");
+        wrong.extend(settings.tls.check().into_iter().map(|(field, words)| (format!("tls.{field}"), words.to_owned())));
+        if wrong.is_empty() { Ok(settings) } else { Err(wrong) }
+    }
+
+    /// The same for a driver: what is wrong as one failure, secrets readable.
+    pub fn usable(own: &Own) -> Result<Settings, LinkError> {
+        let settings = Settings::parse(own).map_err(|wrong| LinkError::BadRequest(wrong[0].1.clone()))?;
+        let closed = |secret: &Option<Secret>| matches!(secret, Some(Secret::Sealed(_) | Secret::Kept(_)));
+        if settings.login == Login::User && !matches!(settings.password, Some(Secret::Plain(_))) {
+            return Err(LinkError::NoSecret("password".into()));
+        }
+        if closed(&settings.tls.key) {
+            return Err(LinkError::NoSecret("private key".into()));
+        }
+        Ok(settings)
+    }
+
+    /// Every address, the first before the spare ones.
+    pub fn paths(&self) -> Vec<Path> {
+        [Path { url: self.url.clone() }].into_iter().chain(self.spare.iter().cloned()).collect()
+    }
+}
+
+/// Where a tag is read.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Point {
+    pub node: Node,
+    /// Which elements of an array.
+    pub range: NumericRange,
+}
+
+/// The fields of a point.
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Fields {
+    address: String,
+    #[serde(default)]
+    element: String,
+}
+
+impl Point {
+    /// Reads a tag's point.
+    ///
+    /// # Errors
+    /// The wrong field, with a sentence.
+    pub fn parse(own: &Own) -> Result<Point, (String, String)> {
+        let fields: Fields = resolve(None, own)?;
+        let node = fields.address.parse().map_err(|words: &str| ("address".to_owned(), words.to_owned()))?;
+        let range = value::range(&fields.element).map_err(|words| ("element".to_owned(), words.to_owned()))?;
+        Ok(Point { node, range })
+    }
+
+    /// In words.
+    pub fn show(&self) -> String {
+        match &self.range {
+            NumericRange::None => self.node.to_string(),
+            range => format!("{}, element {range}", self.node),
+        }
+    }
+}

@@ -1,0 +1,361 @@
+//! OPC UA against the simulated server “Dryline”.
+
+use crate::device::*;
+use havrel_core::{
+    plant::Connection,
+    quality::Reason,
+    sample::{Value, flag},
+};
+use havrel_link::{Ask, Children, Command, LinkError, LinkPlan, LinkState, Node, TestStep, kind};
+use havrel_standin::{
+    dryline::{
+        nodes::NAMESPACE,
+        server::{PASSWORD, USER, serve},
+    },
+    faults::{Fault, Which},
+    registers::Works,
+    serve::Shared,
+};
+use rstest::rstest;
+use serde_json::{Value as Json, json};
+use std::{
+    collections::{BTreeSet, HashMap},
+    sync::Arc,
+    time::{Duration, Instant},
+};
+use tokio::{
+    net::TcpListener,
+    sync::{mpsc, oneshot},
+    time::timeout,
+};
+
+/// The simulated server; its process stands still.
+async fn dryline() -> (u16, Shared) {
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let shared = Shared::new(Works::new(1, 7), Which::Extraction, 1);
+    tokio::spawn(serve(listener, shared.clone()));
+    (port, shared)
+}
+
+fn to(port: u16, settings: Json) -> Connection {
+    let mut all = json!({"url": format!("opc.tcp://127.0.0.1:{port}")});
+    all.as_object_mut().unwrap().extend(own(settings));
+    let set = json!({"name": "c", "kind": "opcua", "interval_ms": 200, "timeout_ms": 2000, "writing": true, "settings": all});
+    serde_json::from_value(set).unwrap()
+}
+
+fn node(id: &str) -> String {
+    format!("nsu={NAMESPACE};s={id}")
+}
+
+fn of(tag: u32, id: &str) -> havrel_link::PointPlan {
+    at(tag, json!({"address": node(id)}))
+}
+
+impl Running {
+    async fn page(&self, node: &str, cursor: &str, most: usize) -> Result<Children, LinkError> {
+        let (reply, answer) = oneshot::channel();
+        let ask = Ask { node: node.into(), cursor: cursor.into(), most };
+        self.commands.send(Command::Browse { ask, reply }).await.unwrap();
+        timeout(LONG, answer).await.expect("an answer comes").unwrap()
+    }
+
+    /// What came of so many tags first.
+    async fn all(&mut self, tags: usize) -> HashMap<u32, (Option<Value>, Reason)> {
+        let mut held = HashMap::new();
+        while held.len() < tags {
+            let batch = timeout(LONG, self.batches.recv()).await.expect("values come in time").unwrap();
+            for sample in &batch.samples {
+                let value = batch.value_of(*sample);
+                assert!(value.is_none() || (sample.flags & flag::OWN_TIME != 0 && sample.time > 1_700_000_000_000_000_000));
+                held.insert(sample.tag, (value, sample.quality.reason()));
+            }
+        }
+        held
+    }
+
+    async fn below(&self, node: &str) -> Vec<Node> {
+        self.page(node, "", 1000).await.unwrap().nodes
+    }
+}
+
+#[tokio::test]
+async fn every_type_is_read_with_the_time_of_the_server() {
+    let (port, shared) = dryline().await;
+    let points = vec![
+        of(1, "Drying.Screwpress.Speed"),
+        of(2, "Drying.Screwpress.Torque"),
+        of(3, "Packing.Baggingmachine.Bags"),
+        of(4, "Packing.Baggingmachine.Bagsever"),
+        of(5, "Drying.Mill.Enabled"),
+        of(6, "Packing.Silo2.Grade"),
+        of(7, "Packing.Baggingmachine.State"),
+        of(8, "Packing.Baggingmachine.Lastbags"),
+    ];
+    let mut running = run(to(port, json!({})), points);
+    let process = shared.lock().process.dryline.clone();
+    let held = running.all(8).await;
+    assert_eq!(held[&1], (Some(Value::F64(process.press_speed)), Reason::Fine));
+    let value = |tag: u32| held[&tag].0.clone().unwrap_or_else(|| panic!("tag {tag}: {}", held[&tag].1.words()));
+    assert_eq!(value(2), Value::F32(process.press_torque as f32));
+    assert_eq!(value(3), Value::U64(118));
+    assert_eq!(value(4), Value::U64(48_211));
+    assert_eq!(value(5), Value::Bool(true));
+    assert_eq!(value(6), Value::Text("MV".into()));
+    assert_eq!(value(7), Value::I64(3));
+    assert_eq!(value(8), Value::Text("[25.0, 25.0, 25.0, 25.0, 25.0, 25.0, 25.0, 25.0]".into()));
+    running.state(LinkState::Running).await;
+    // Read at once, an element of an array is a value of its own.
+    let (reply, answer) = oneshot::channel();
+    let points = ["2", "9", ""].map(|e| at(0, json!({"address": node("Packing.Baggingmachine.Lastbags"), "element": e})));
+    running.commands.send(Command::Read { points: points.into(), reply }).await.unwrap();
+    let read = timeout(LONG, answer).await.unwrap().unwrap().unwrap();
+    assert_eq!(read[0].decoded, Some(Value::F64(25.0)));
+    assert_eq!(read[1].words, "The server answered: the array has no such element (BadIndexRangeNoData).");
+    assert!(matches!(read[2].decoded, Some(Value::Text(_))));
+    running.end().await;
+}
+
+#[tokio::test]
+async fn what_changes_is_told_and_what_the_server_lacks_harms_nobody() {
+    let (port, shared) = dryline().await;
+    let points = vec![of(1, "Drying.Screwpress.Speed"), of(2, "Drying.Nothing"), at(3, json!({"address": "nsu=urn:else;i=1"}))];
+    let mut running = run(to(port, json!({})), points);
+    let held = running.all(3).await;
+    assert_eq!([&held[&2], &held[&3]], [&(None, Reason::NoSuchAddress); 2]);
+    shared.lock().process.dryline.press_speed = 6.5;
+    assert_eq!(running.until(1, |v, _| *v == Some(Value::F64(6.5))).await.1, Reason::Fine);
+    let fault = Fault::ServerBad { node: "Drying.Screwpress.Speed".into() };
+    shared.lock().begin(fault, Instant::now(), Duration::from_secs(2)).unwrap();
+    assert_eq!(running.until(1, |v, reason| v.is_none() && reason != Reason::Fine).await.1, Reason::SensorFailure);
+    assert_eq!(running.value(1).await, Value::F64(6.5));
+    running.end().await;
+}
+
+#[tokio::test]
+async fn tags_come_and_go_while_the_session_stays() {
+    let (port, _) = dryline().await;
+    let mut running = run(to(port, json!({})), vec![of(1, "Drying.Mill.Power")]);
+    running.value(1).await;
+    let group = uuid::Uuid::from_u128(7);
+    let mut connection = to(port, json!({}));
+    connection.groups = serde_json::from_value(json!([{"id": group, "name": "Slow", "interval_ms": 1000}])).unwrap();
+    let mut slow = of(2, "Drying.Mill.Vibration");
+    slow.group = Some(group);
+    let plan = |connection: &Connection, points| Arc::new(LinkPlan { connection: connection.clone(), points });
+    running.plan.send(plan(&connection, vec![of(1, "Drying.Mill.Productflow"), slow.clone()])).unwrap();
+    assert_eq!(running.until(1, |v, _| *v == Some(Value::F64(410.0))).await.1, Reason::Fine);
+    running.value(2).await;
+    connection.groups[0].enabled = false;
+    running.plan.send(plan(&connection, vec![slow])).unwrap();
+    running.until(2, |_, reason| reason == Reason::Paused).await;
+    assert_eq!(running.health.borrow().reconnects, 0);
+    running.end().await;
+}
+
+#[tokio::test]
+async fn a_tree_is_browsed_with_all_that_the_server_says() {
+    let (port, _) = dryline().await;
+    let mut running = run(to(port, json!({})), vec![]);
+    running.state(LinkState::Running).await;
+    let top = running.below("").await;
+    let drying = top.iter().find(|n| n.name == "Drying").expect("the plant's own folder");
+    assert!(drying.branch && drying.point.is_none() && top.iter().any(|n| n.name == "Server"));
+    let names: Vec<_> = running.below(&drying.id).await.into_iter().map(|n| n.name).collect();
+    assert_eq!(names, ["Belt dryer", "Mill", "Screw press"]);
+    let zone = running.below(&node("Drying.Beltdryer.Zone1")).await;
+    let setpoint = zone.iter().find(|n| n.name == "Temperature setpoint").unwrap();
+    assert_eq!(setpoint.point, Some(own(json!({"address": node("Drying.Beltdryer.Zone1.Temperaturesetpoint")}))));
+    assert_eq!(setpoint.set, own(json!({"range_low": 20.0, "range_high": 110.0, "unit": "°C", "decimals": 1})));
+    assert_eq!((setpoint.about.as_str(), setpoint.writable, setpoint.branch), ("Double", true, false));
+    assert_eq!(setpoint.readings[0].text, "92.0");
+    let mill = running.below(&node("Drying.Mill")).await;
+    let states = |node: &Node| node.states.iter().map(|s| (s.value, s.name.clone())).collect::<Vec<_>>();
+    let running_state = mill.iter().find(|n| n.name == "Running").unwrap();
+    assert_eq!(states(running_state), [(0, "Stopped".into()), (1, "Running".into())]);
+    let bagging = running.below(&node("Packing.Baggingmachine")).await;
+    let state = bagging.iter().find(|n| n.name == "State").unwrap();
+    assert_eq!(states(state)[1], (1, "Filling".into()));
+    let bags = bagging.iter().find(|n| n.name == "Last bags").unwrap();
+    assert_eq!((bags.about.as_str(), bags.description.as_str()), ("Double, array", "The newest first."));
+    let wrong = running.page(&node("Drying.Nothing"), "", 10).await.unwrap_err().to_string();
+    assert_eq!(wrong, "The server answered: it has no such node (BadNodeIdUnknown).");
+    running.end().await;
+}
+
+#[tokio::test]
+async fn pages_follow_each_other_without_loss() {
+    let (port, _) = dryline().await;
+    let mut running = run(to(port, json!({})), vec![]);
+    running.state(LinkState::Running).await;
+    let zone = node("Drying.Beltdryer.Zone2");
+    let whole: BTreeSet<_> = running.below(&zone).await.into_iter().map(|n| n.id).collect();
+    let (mut paged, mut cursor) = (BTreeSet::new(), String::new());
+    loop {
+        let page = running.page(&zone, &cursor, 2).await.unwrap();
+        assert!(page.nodes.len() <= 2);
+        paged.extend(page.nodes.into_iter().map(|n| n.id));
+        match page.next {
+            Some(next) => cursor = next,
+            None => break,
+        }
+    }
+    assert_eq!((paged, whole.len()), (whole.clone(), 5));
+    assert!(running.page(&zone, "o!", 2).await.is_err());
+    assert!(running.page(&zone, "xAAAA", 2).await.is_err());
+    running.end().await;
+}
+
+#[tokio::test]
+async fn a_write_is_read_back_and_a_wrong_one_is_refused() {
+    let (port, shared) = dryline().await;
+    let points = vec![
+        of(1, "Drying.Screwpress.Speedsetpoint"),
+        of(2, "Drying.Screwpress.Speed"),
+        of(3, "Drying.Mill.Enabled"),
+    ];
+    let mut running = run(to(port, json!({})), points);
+    running.value(1).await;
+    assert_eq!(running.write(1, Value::F64(5.5)).await, Ok(Value::F64(5.5)));
+    assert_eq!(shared.lock().process.dryline.press_setpoint, 5.5);
+    assert_eq!(running.write(3, Value::F64(0.0)).await, Ok(Value::Bool(false)));
+    assert_eq!(running.write(1, Value::F64(99.0)).await, Err(LinkError::ReadBack("8.0".into())));
+    let refused = running.write(2, Value::F64(1.0)).await.unwrap_err().to_string();
+    assert_eq!(refused, "The server answered: the login may not do that (BadUserAccessDenied).");
+    assert_eq!(running.write(3, Value::F64(2.0)).await, Err(LinkError::BadRequest("The node is on or off.".into())));
+    assert!(matches!(running.write(9, Value::F64(2.0)).await, Err(LinkError::BadRequest(_))));
+    running.end().await;
+}
+
+#[tokio::test]
+async fn a_cut_cable_is_told_and_mends_by_itself() {
+    let (port, shared) = dryline().await;
+    let mut running = run(to(port, json!({})), vec![of(1, "Drying.Screwpress.Speed")]);
+    running.value(1).await;
+    shared.lock().begin(Fault::ServerCut, Instant::now(), Duration::from_secs(3)).unwrap();
+    assert_eq!(running.until(1, |v, _| v.is_none()).await.1, Reason::NotConnected);
+    running.state(LinkState::Trouble).await;
+    shared.lock().process.dryline.press_speed = 3.25;
+    assert_eq!(running.until(1, |v, _| *v == Some(Value::F64(3.25))).await.1, Reason::Fine);
+    running.state(LinkState::Running).await;
+    running.end().await;
+}
+
+#[tokio::test]
+async fn after_a_restart_of_the_server_values_come_again() {
+    let (port, shared) = dryline().await;
+    let mut running = run(to(port, json!({})), vec![of(1, "Drying.Screwpress.Speed")]);
+    running.value(1).await;
+    shared.lock().begin(Fault::ServerRestart, Instant::now(), Duration::from_secs(60)).unwrap();
+    assert_eq!(running.until(1, |v, _| v.is_none()).await.1, Reason::NotConnected);
+    shared.lock().process.dryline.press_speed = 7.5;
+    assert_eq!(running.until(1, |v, _| *v == Some(Value::F64(7.5))).await.1, Reason::Fine);
+    // And they go on coming.
+    shared.lock().process.dryline.press_speed = 2.5;
+    assert_eq!(running.until(1, |v, _| *v == Some(Value::F64(2.5))).await.1, Reason::Fine);
+    running.end().await;
+}
+
+#[tokio::test]
+async fn a_spare_address_takes_over() {
+    let ((first, shared), (second, spare)) = (dryline().await, dryline().await);
+    spare.lock().process.dryline.press_speed = 7.75;
+    let settings = json!({"spare": [{"url": format!("opc.tcp://127.0.0.1:{second}")}]});
+    let mut running = run(to(first, settings), vec![of(1, "Drying.Screwpress.Speed")]);
+    running.value(1).await;
+    shared.lock().begin(Fault::ServerCut, Instant::now(), Duration::from_secs(60)).unwrap();
+    assert_eq!(running.until(1, |v, _| *v == Some(Value::F64(7.75))).await.1, Reason::Fine);
+    assert_eq!(running.state(LinkState::Running).await.path, 1);
+    running.end().await;
+}
+
+async fn ladder(connection: &Connection) -> Vec<TestStep> {
+    let (steps, mut told) = mpsc::channel(64);
+    timeout(LONG, kind("opcua").unwrap().tester().unwrap().test(connection, steps)).await.expect("the test ends");
+    let mut all = Vec::new();
+    while let Ok(step) = told.try_recv() {
+        all.push(step);
+    }
+    all
+}
+
+fn names(steps: &[TestStep]) -> Vec<(&str, bool)> {
+    steps.iter().map(|s| (s.name.as_str(), s.passed)).collect()
+}
+
+#[tokio::test]
+async fn a_test_climbs_to_a_value() {
+    let (port, _) = dryline().await;
+    let steps = ladder(&to(port, json!({}))).await;
+    let all = ["Name", "Port", "Endpoints", "Endpoint", "Login", "Value"];
+    assert_eq!(names(&steps), all.map(|name| (name, true)), "{steps:?}");
+    assert!(steps[2].answer.contains("signed and encrypted, Aes256_Sha256_RsaPss") && steps[2].answer.contains("none, in clear"));
+    assert!(steps[5].answer.starts_with("the server is running; its clock reads 20"), "{}", steps[5].answer);
+}
+
+#[rstest]
+#[case(json!({"login": "user", "user": USER, "password": {"secret": PASSWORD}}), "")]
+#[case(json!({"login": "user", "user": USER, "password": {"secret": "guess"}}), "Login")]
+#[case(json!({"login": "user", "user": "nobody", "password": {"secret": PASSWORD}}), "Login")]
+#[case(json!({"login": "user", "user": USER, "password": {"sealed": "x"}}), "Settings")]
+#[tokio::test]
+async fn a_login_is_accepted_or_its_failure_is_named(#[case] settings: Json, #[case] fails: &str) {
+    let (port, _) = dryline().await;
+    let steps = ladder(&to(port, settings)).await;
+    let failed = steps.iter().find(|s| !s.passed);
+    assert_eq!(failed.map_or("", |s| s.name.as_str()), fails, "{steps:?}");
+    if fails == "Login" {
+        assert!(failed.is_some_and(|s| s.cure.contains("password") && !s.answer.contains("guess")), "{steps:?}");
+    }
+}
+
+#[tokio::test]
+async fn a_security_that_the_server_lacks_is_told_with_what_it_offers() {
+    let (port, _) = dryline().await;
+    let steps = ladder(&to(port, json!({"security": "aes128_sha256_rsa_oaep_sign"}))).await;
+    let last = steps.last().unwrap();
+    assert_eq!((last.name.as_str(), last.passed), ("Endpoint", false));
+    assert!(last.answer.contains("Aes128_Sha256_RsaOaep") && last.answer.contains("Basic256Sha256"), "{}", last.answer);
+    let offer = last.offer.as_ref().unwrap();
+    assert_eq!((offer.field, offer.value.as_str()), ("settings.security", "aes256_sha256_rsa_pss_encrypt"));
+}
+
+#[tokio::test]
+async fn who_is_not_there_or_speaks_something_else_is_told() {
+    let nobody = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = nobody.local_addr().unwrap().port();
+    drop(nobody);
+    assert_eq!(names(&ladder(&to(port, json!({}))).await), [("Name", true), ("Port", false)]);
+    let (port, device) = device(b"HTTP/1.1 400 Bad Request\r\n\r\n").await;
+    let steps = ladder(&to(port, json!({}))).await;
+    assert_eq!(names(&steps), [("Name", true), ("Port", true), ("Endpoints", false)], "{steps:?}");
+    device.abort();
+    // Nothing at all is answered.
+    let (port, device) = self::device(b"").await;
+    let steps = ladder(&to(port, json!({}))).await;
+    assert_eq!(names(&steps), [("Name", true), ("Port", true), ("Endpoints", false)], "{steps:?}");
+    assert!(steps[2].answer.contains("No answer"), "{}", steps[2].answer);
+    device.abort();
+}
+
+/// Answers whatever comes with the same bytes, and then keeps still.
+async fn device(answer: &'static [u8]) -> (u16, tokio::task::JoinHandle<()>) {
+    use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let task = tokio::spawn(async move {
+        loop {
+            let (mut stream, _) = listener.accept().await.unwrap();
+            tokio::spawn(async move {
+                let mut heard = [0; 256];
+                while stream.read(&mut heard).await.is_ok_and(|n| n > 0) {
+                    if stream.write_all(answer).await.is_err() {
+                        return;
+                    }
+                }
+            });
+        }
+    });
+    (port, task)
+}

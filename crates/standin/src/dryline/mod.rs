@@ -1,0 +1,7 @@
+//! The OPC UA server “Dryline” of the demo plant: [`nodes`] lists what it shows, [`server`] puts that on a socket.
+
+pub mod nodes;
+pub mod server;
+
+/// The name of the server, and of its connection in the demo.
+pub const NAME: &str = "Dryline";

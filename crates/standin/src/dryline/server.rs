@@ -1,0 +1,297 @@
+//! The server on a socket. In front of the library's server stands a relay, so that its cable can be cut and it can be restarted
+//! while the address stays.
+
+use super::nodes::{Held, NAMESPACE, Node, nodes};
+use crate::{faults::Fault, serve::Shared};
+use havrel_core::unit;
+use opcua::{
+    crypto::SecurityPolicy,
+    nodes::{ObjectBuilder, VariableBuilder},
+    server::{
+        ANONYMOUS_USER_TOKEN_ID, ServerBuilder, ServerHandle, ServerUserToken,
+        address_space::AddressSpace,
+        diagnostics::NamespaceMetadata,
+        node_manager::memory::{SimpleNodeManager, simple_node_manager},
+    },
+    types::{
+        DataTypeId, DataValue, DateTime, EUInformation, ExtensionObject, LocalizedText, MessageSecurityMode, NodeId, ObjectId,
+        ObjectTypeId, Range, StatusCode, VariableTypeId, Variant,
+    },
+};
+use std::{collections::HashSet, io, net::SocketAddr, path::Path, sync::Arc, time::{Duration, Instant}};
+use tokio::{
+    net::{TcpListener, TcpStream},
+    time::{MissedTickBehavior, interval, sleep},
+};
+
+/// How often values are taken from the process.
+const BEAT: Duration = Duration::from_millis(200);
+/// How often the relay looks whether its cable is cut.
+const CABLE: Duration = Duration::from_millis(50);
+/// The server itself; the namespace of its nodes is another one, as the first belongs to the library's own nodes.
+const APPLICATION: &str = "urn:brackmere:server:dryline";
+/// The user who may log in beside anonymous ones, and the password.
+pub const USER: &str = "operator";
+pub const PASSWORD: &str = "kelp";
+
+fn builder(address: SocketAddr, pki: &Path) -> ServerBuilder {
+    let users = [ANONYMOUS_USER_TOKEN_ID, "operator"];
+    let secured = [SecurityPolicy::Basic256Sha256, SecurityPolicy::Aes256Sha256RsaPss];
+    let mut builder = ServerBuilder::new()
+        .application_name("Dryline")
+        .application_uri(APPLICATION)
+        .product_uri(APPLICATION)
+        .create_sample_keypair(true)
+        .certificate_path("own/cert.der")
+        .private_key_path("private/private.pem")
+        .pki_dir(pki)
+        .trust_client_certs(true)
+        .host(address.ip().to_string())
+        .port(address.port())
+        .discovery_urls(vec![format!("opc.tcp://{address}/")])
+        .add_user_token("operator", ServerUserToken::user_pass(USER, PASSWORD))
+        .add_endpoint("none", ("/", SecurityPolicy::None, MessageSecurityMode::None, &users as &[&str]));
+    for (n, policy) in secured.into_iter().enumerate() {
+        let endpoint = ("/", policy, MessageSecurityMode::SignAndEncrypt, &users as &[&str]);
+        builder = builder.add_endpoint(format!("secured{n}"), endpoint);
+    }
+    builder
+}
+
+fn variant(held: &Held) -> Variant {
+    match held {
+        Held::Double(v) => Variant::Double(*v),
+        Held::Float(v) => Variant::Float(*v),
+        Held::UInt32(v) => Variant::UInt32(*v),
+        Held::UInt64(v) => Variant::UInt64(*v),
+        Held::Boolean(v) => Variant::Boolean(*v),
+        Held::Text(v) => Variant::from(v.as_str()),
+        Held::State(v) => Variant::Int32(*v),
+        Held::Doubles(v) => Variant::from(v.clone()),
+    }
+}
+
+fn data_type(held: &Held) -> DataTypeId {
+    match held {
+        Held::Double(_) | Held::Doubles(_) => DataTypeId::Double,
+        Held::Float(_) => DataTypeId::Float,
+        Held::UInt32(_) => DataTypeId::UInt32,
+        Held::UInt64(_) => DataTypeId::UInt64,
+        Held::Boolean(_) => DataTypeId::Boolean,
+        Held::Text(_) => DataTypeId::String,
+        Held::State(_) => DataTypeId::Int32,
+    }
+}
+
+/// The number of a unit: the characters of its UN/CEFACT common code (OPC UA Part 8, 5.6.3.3).
+fn unit_of(symbol: &str) -> EUInformation {
+    let known = unit::find(symbol);
+    let code = known.map_or("", |u| u.common);
+    EUInformation {
+        namespace_uri: "http://www.opcfoundation.org/UA/units/un/cefact".into(),
+        unit_id: code.bytes().fold(0, |number, byte| number << 8 | i32::from(byte)),
+        display_name: symbol.into(),
+        description: known.map_or(symbol, |u| u.name).into(),
+    }
+}
+
+/// Puts folders and variables into the address space.
+fn build(space: &mut AddressSpace, index: u16, nodes: &[Node], shared: &Shared) {
+    let works = shared.lock();
+    let mut places = HashSet::new();
+    for node in nodes {
+        let mut above = NodeId::from(ObjectId::ObjectsFolder);
+        let mut path = String::new();
+        for name in node.place.split('/') {
+            path = if path.is_empty() { name.to_owned() } else { format!("{path}/{name}") };
+            let id = NodeId::new(index, path.replace(' ', "").replace('/', "."));
+            if places.insert(path.clone()) {
+                ObjectBuilder::new(&id, name, name)
+                    .has_type_definition(ObjectTypeId::FolderType)
+                    .organized_by(above)
+                    .insert(space);
+            }
+            above = id;
+        }
+        let held = (node.read)(&works.process.dryline);
+        let id = NodeId::new(index, node.id());
+        let kind = match (&held, node.states.is_empty()) {
+            (Held::Boolean(_), _) => VariableTypeId::TwoStateDiscreteType,
+            (Held::State(_), false) => VariableTypeId::MultiStateDiscreteType,
+            _ if node.range.is_some() => VariableTypeId::AnalogItemType,
+            _ => VariableTypeId::BaseDataVariableType,
+        };
+        let mut variable = VariableBuilder::new(&id, node.name, node.name)
+            .data_type(data_type(&held))
+            .value(variant(&held))
+            .description(node.note)
+            .has_type_definition(kind)
+            .component_of(above);
+        if let Held::Doubles(values) = &held {
+            variable = variable.value_rank(1).array_dimensions(&[values.len() as u32]);
+        }
+        if node.write.is_some() {
+            variable = variable.writable();
+        }
+        variable.insert(space);
+        properties(space, index, node, &id);
+    }
+}
+
+fn properties(space: &mut AddressSpace, index: u16, node: &Node, of: &NodeId) {
+    let mut add = |name: &str, kind: DataTypeId, value: Variant| {
+        let id = NodeId::new(index, format!("{}.{name}", node.id()));
+        let rank = if matches!(value, Variant::Array(_)) { 1 } else { -1 };
+        VariableBuilder::new(&id, name, name)
+            .data_type(kind)
+            .value(value)
+            .value_rank(rank)
+            .has_type_definition(VariableTypeId::PropertyType)
+            .property_of(of.clone())
+            .insert(space);
+    };
+    if let Some((low, high)) = node.range {
+        add("EURange", DataTypeId::Range, Variant::from(ExtensionObject::from_message(Range { low, high })));
+    }
+    if !node.unit.is_empty() {
+        add("EngineeringUnits", DataTypeId::EUInformation, Variant::from(ExtensionObject::from_message(unit_of(node.unit))));
+        add("ValuePrecision", DataTypeId::Double, Variant::Double(node.decimals.into()));
+    }
+    if !node.states.is_empty() {
+        let names: Vec<LocalizedText> = node.states.iter().map(|name| LocalizedText::from(*name)).collect();
+        add("EnumStrings", DataTypeId::LocalizedText, Variant::from(names));
+    }
+    if let Some((off, on)) = node.switch {
+        add("FalseState", DataTypeId::LocalizedText, Variant::from(LocalizedText::from(off)));
+        add("TrueState", DataTypeId::LocalizedText, Variant::from(LocalizedText::from(on)));
+    }
+}
+
+/// A server that runs.
+struct Running {
+    handle: ServerHandle,
+    manager: Arc<SimpleNodeManager>,
+    index: u16,
+    nodes: Arc<Vec<Node>>,
+    address: SocketAddr,
+    _pki: tempfile::TempDir,
+}
+
+async fn start(address: SocketAddr, shared: &Shared) -> io::Result<Running> {
+    let pki = tempfile::tempdir()?;
+    let metadata = NamespaceMetadata { namespace_uri: NAMESPACE.to_owned(), ..NamespaceMetadata::default() };
+    let built = builder(address, pki.path()).with_node_manager(simple_node_manager(metadata, "dryline")).build();
+    let (server, handle) = built.map_err(io::Error::other)?;
+    let manager = handle.node_managers().get_of_type::<SimpleNodeManager>().ok_or_else(|| io::Error::other("no node manager"))?;
+    let index = handle.get_namespace_index(NAMESPACE).ok_or_else(|| io::Error::other("no namespace"))?;
+    let nodes = Arc::new(nodes());
+    build(&mut manager.address_space().write(), index, &nodes, shared);
+    for (n, node) in nodes.iter().enumerate().filter(|(_, node)| node.write.is_some()) {
+        let (shared, nodes) = (shared.clone(), nodes.clone());
+        manager.inner().add_write_callback(NodeId::new(index, node.id()), move |value, _| {
+            let number = value.value.as_ref().and_then(|v| match v {
+                Variant::Double(v) => Some(*v),
+                Variant::Float(v) => Some(f64::from(*v)),
+                Variant::Boolean(v) => Some(f64::from(u8::from(*v))),
+                _ => None,
+            });
+            match (number, nodes[n].write.as_ref()) {
+                (Some(number), Some(write)) if number.is_finite() => {
+                    write(&mut shared.lock().process.dryline, number);
+                    StatusCode::Good
+                }
+                _ => StatusCode::BadTypeMismatch,
+            }
+        });
+    }
+    let inner = TcpListener::bind("127.0.0.1:0").await?;
+    let inside = inner.local_addr()?;
+    tokio::spawn(server.run_with(inner));
+    Ok(Running { handle, manager, index, nodes, address: inside, _pki: pki })
+}
+
+impl Running {
+    /// Shows what the process holds now.
+    fn show(&self, shared: &Shared) {
+        let now = DateTime::now();
+        let bad = shared.bad_nodes();
+        let values: Vec<(NodeId, DataValue)> = {
+            let works = shared.lock();
+            let shown = self.nodes.iter().map(|node| {
+                let status = if bad.contains(&node.id()) { StatusCode::BadSensorFailure } else { StatusCode::Good };
+                let value = variant(&(node.read)(&works.process.dryline));
+                let data = DataValue { value: Some(value), status: Some(status), ..DataValue::default() };
+                (NodeId::new(self.index, node.id()), DataValue { source_timestamp: Some(now), server_timestamp: Some(now), ..data })
+            });
+            shown.collect()
+        };
+        let values = values.iter().map(|(id, data)| (id, None, data.clone()));
+        // A node that is missing would be a mistake of this program, and then nothing is shown.
+        let _ = self.manager.set_values(self.handle.subscriptions(), values);
+    }
+}
+
+/// Answers clients until the listener fails.
+///
+/// # Errors
+/// The listener's own failure, or a server that does not start; a failed connection ends alone.
+pub async fn serve(listener: TcpListener, shared: Shared) -> io::Result<()> {
+    let address = listener.local_addr()?;
+    let mut running = start(address, &shared).await?;
+    let mut beat = interval(BEAT);
+    beat.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        tokio::select! {
+            _ = beat.tick() => {
+                if shared.restarts() {
+                    running.handle.cancel();
+                    // As long as a small controller takes.
+                    sleep(Duration::from_secs(2)).await;
+                    running = start(address, &shared).await?;
+                }
+                running.show(&shared);
+            }
+            accepted = listener.accept() => {
+                let Ok((outside, _)) = accepted else { continue };
+                tokio::spawn(relay(outside, running.address, shared.clone()));
+            }
+        }
+    }
+}
+
+/// Carries bytes both ways until either side ends or the cable is cut.
+async fn relay(mut outside: TcpStream, inside: SocketAddr, shared: Shared) {
+    if shared.server_cut() {
+        return;
+    }
+    let Ok(mut inside) = TcpStream::connect(inside).await else { return };
+    // Small answers must not wait to be sent together.
+    let _ = (outside.set_nodelay(true), inside.set_nodelay(true));
+    let cut = async {
+        while !shared.server_cut() {
+            sleep(CABLE).await;
+        }
+    };
+    tokio::select! {
+        // Whichever side ends, the other one ends too.
+        _ = tokio::io::copy_bidirectional(&mut outside, &mut inside) => {}
+        () = cut => {}
+    }
+}
+
+impl Shared {
+    fn server_cut(&self) -> bool {
+        self.lock().faults.on(Instant::now()).any(|(fault, _)| *fault == Fault::ServerCut)
+    }
+
+    fn bad_nodes(&self) -> HashSet<String> {
+        let works = self.lock();
+        let on = works.faults.on(Instant::now());
+        on.filter_map(|(fault, _)| if let Fault::ServerBad { node } = fault { Some(node.clone()) } else { None }).collect()
+    }
+
+    /// Whether a restart was ordered; it is then under way.
+    fn restarts(&self) -> bool {
+        self.lock().faults.end(&Fault::ServerRestart)
+    }
+}

@@ -1,0 +1,363 @@
+// The tree of nodes that a device offers: browsed level by level with what each holds now, and chosen for the intake.
+
+import { useQueries, useQueryClient } from '@tanstack/react-query';
+import { useVirtualizer } from '@tanstack/react-virtual';
+import clsx from 'clsx';
+import { ChevronRight } from 'lucide-react';
+import { type KeyboardEvent, useMemo, useRef, useState } from 'react';
+import { toast } from 'sonner';
+import { http, type Schemas, take } from '../../../api/client';
+import type { Item, Point, TagSet } from '../../../api/model';
+import { useItems } from '../../../api/queries';
+import { complain, textOf } from '../../../parts/form';
+import { useSteps } from '../../../parts/steps';
+import { counted } from '../../../parts/text';
+import { Button, Choice, Field, Tick, Trouble } from '../../../parts/ui';
+import { blank, type Candidate } from '../candidates';
+import { Intake } from '../intake';
+import {
+  type Chosen,
+  isWanted,
+  type Known,
+  MOST_TAKEN,
+  type Offer,
+  placeOf,
+  type Row,
+  rowsOf,
+  type Walked,
+  type Wanted,
+  walk,
+} from './tree';
+
+/** Nodes of one page. */
+const PAGE = 1000;
+/** Most children of one node that are listed. */
+const MOST = 20_000;
+/** What an open folder holds is read again so often, in ms, unless it is large. */
+const AGAIN = 3000;
+const LARGE = 200;
+const LINE = 28;
+
+/** The children of a node, page by page. */
+async function childrenOf(connection: string, node: string): Promise<Known> {
+  const children: Offer[] = [];
+  let cursor: string | null = '';
+  while (cursor !== null && children.length < MOST) {
+    const body = { node, cursor, most: PAGE };
+    const page: Schemas['ChildrenView'] = await take(
+      http.POST('/api/connections/{id}/browse', { params: { path: { id: connection } }, body }),
+    );
+    children.push(...page.nodes);
+    cursor = page.next ?? null;
+  }
+  return { children, more: cursor !== null };
+}
+
+/** The row of the intake that a node begins as. */
+function candidateOf({ offer, path }: Chosen, places: readonly string[]): Candidate {
+  const set: Partial<Pick<TagSet, 'unit' | 'decimals' | 'range_low' | 'range_high'>> = offer.set;
+  const parts = [path.slice(0, -1).join(' / '), path.at(-1) ?? '', offer.name];
+  return {
+    ...blank(JSON.stringify(offer.point), parts, [...path, offer.name].join(' / '), offer.point as Partial<Point>),
+    named: true,
+    name: offer.name,
+    place: placeOf(path, places).replaceAll('/', ' / '),
+    filled: { name: true, place: true },
+    unit: set.unit ?? '',
+    decimals: textOf(set.decimals),
+    low: textOf(set.range_low),
+    high: textOf(set.range_high),
+    note: offer.description,
+    stateNames: offer.states,
+  };
+}
+
+interface Props {
+  item: Item<'connection'>;
+  seen: number;
+  disabled: boolean;
+}
+
+export function Nodes({ item, seen, disabled }: Props) {
+  const queries = useQueryClient();
+  const places = useItems('place').data?.items ?? [];
+  const [open, setOpen] = useState<ReadonlySet<string>>(new Set());
+  const [chosen, setChosen] = useState<ReadonlyMap<string, Chosen>>(new Map());
+  const [wanted, setWanted] = useState<Wanted>('every');
+  const [walking, setWalking] = useState<(Walked & { name: string }) | null>(null);
+  const stopped = useRef(false);
+  const [at, setAt] = useState(0);
+  const steps = useSteps<Candidate>(`nodes ${item.id}`);
+  const box = useRef<HTMLDivElement>(null);
+  const nodes = useMemo(() => ['', ...new Set([...open].map((key) => key.split('\n').at(-1) ?? ''))], [open]);
+  const query = (node: string) => ({
+    queryKey: ['items', 'nodes', item.id, node],
+    queryFn: () => childrenOf(item.id, node),
+    staleTime: 0,
+  });
+  const results = useQueries({
+    queries: nodes.map((node) => ({
+      ...query(node),
+      refetchInterval: (q: { state: { data?: Known | undefined } }) =>
+        (q.state.data?.children.length ?? 0) <= LARGE ? AGAIN : false,
+    })),
+  });
+  const known = new Map(nodes.flatMap((node, i) => (results[i]?.data ? [[node, results[i].data] as const] : [])));
+  const rows = rowsOf(known, open);
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => LINE,
+    overscan: 8,
+    initialRect: { width: 900, height: 340 },
+  });
+  if (steps.list.length > 0) {
+    return (
+      <>
+        <Button kind="quiet" className="mb-2" onClick={steps.clear}>
+          Discard these rows
+        </Button>
+        <Intake connection={item} seen={seen} parts={['path', 'parent', 'node']} steps={steps} disabled={disabled} />
+      </>
+    );
+  }
+
+  const toggle = ({ key }: Row) => {
+    const next = new Set(open);
+    if (!next.delete(key)) next.add(key);
+    setOpen(next);
+  };
+  const choose = (some: readonly Chosen[], on: boolean) => {
+    const next = new Map(chosen);
+    for (const one of some) {
+      const key = JSON.stringify(one.offer.point);
+      if (!on) next.delete(key);
+      else if (!one.offer.taken) next.set(key, one);
+    }
+    setChosen(next);
+  };
+  const isChosen = ({ point }: Offer) => point !== null && chosen.has(JSON.stringify(point));
+
+  async function takeBelow({ offer, path }: Row) {
+    stopped.current = false;
+    const tell = (walked: Walked) => setWalking({ ...walked, name: offer.name });
+    tell({ nodes: 0, values: 0 });
+    try {
+      const children = (node: string) => queries.fetchQuery({ ...query(node), staleTime: 10_000 });
+      const { found, whole } = await walk({ offer, path }, wanted, children, tell, () => stopped.current);
+      choose(found, true);
+      const fresh = found.filter((f) => !f.offer.taken).length;
+      const tags = found.length - fresh;
+      toast.success(
+        `Chose ${counted(fresh, 'value')} below ${offer.name}${tags > 0 ? `; ${tags.toLocaleString('en')} more are tags already` : ''}${whole ? '' : '; that is not all of them'}.`,
+      );
+    } catch (error) {
+      complain(error);
+    }
+    setWalking(null);
+  }
+
+  function onKey(event: KeyboardEvent) {
+    const row = rows[at];
+    if (!row || event.target !== event.currentTarget) return;
+    const to = (index: number) => {
+      const next = Math.min(Math.max(index, 0), rows.length - 1);
+      setAt(next);
+      virtual.scrollToIndex(next);
+    };
+    const isOpen = open.has(row.key);
+    if (event.key === 'ArrowDown') to(at + 1);
+    else if (event.key === 'ArrowUp') to(at - 1);
+    else if (event.key === 'Home') to(0);
+    else if (event.key === 'End') to(rows.length - 1);
+    else if (event.key === 'ArrowRight' && row.offer.branch && !row.again && !isOpen) toggle(row);
+    else if (event.key === 'ArrowLeft' && isOpen) toggle(row);
+    else if (event.key === 'ArrowLeft') to(rows.findIndex((r) => r.key === row.key.split('\n').slice(0, -1).join('\n')));
+    else if (event.key === ' ' && row.offer.point) choose([row], !isChosen(row.offer));
+    else if (event.key === 'Enter' && row.offer.branch) void takeBelow(row);
+    else return;
+    event.preventDefault();
+  }
+
+  const error = results.find((r) => r.error)?.error;
+  const rowId = (index: number) => `node-${item.id}-${index}`;
+  return (
+    <div>
+      <Trouble error={error} />
+      <div className="mb-2 flex flex-wrap items-end gap-3">
+        <Field label="Take from below a node" className="w-44">
+          {(p) => (
+            <Choice {...p} value={wanted} onChange={(e) => setWanted(e.target.value as Wanted)}>
+              <option value="every">every value</option>
+              <option value="numbers">only numbers and switches</option>
+              <option value="writable">only what can be written</option>
+            </Choice>
+          )}
+        </Field>
+        {walking && (
+          <span role="status" className="flex items-center gap-3 pb-1">
+            Below {walking.name}: {walking.nodes.toLocaleString('en')} nodes, {walking.values.toLocaleString('en')} values
+            <Button
+              onClick={() => {
+                stopped.current = true;
+              }}
+            >
+              Stop
+            </Button>
+          </span>
+        )}
+        {chosen.size > 0 && <Button onClick={() => setChosen(new Map())}>Choose none</Button>}
+        <Button
+          kind="main"
+          disabled={chosen.size === 0 || disabled || walking !== null}
+          onClick={() => {
+            const titles = places.map((p) => p.title);
+            steps.step(() => [...chosen.values()].slice(0, MOST_TAKEN).map((one) => candidateOf(one, titles)));
+            setChosen(new Map());
+          }}
+        >
+          Add {counted(chosen.size, 'row')}
+        </Button>
+        <p className="basis-full text-sm text-soft">
+          Arrows move and open, Space chooses a value, Enter chooses everything below a node.
+        </p>
+      </div>
+      <div
+        ref={box}
+        role="tree"
+        aria-label="Nodes of the server"
+        aria-multiselectable
+        aria-activedescendant={rows.length > 0 ? rowId(at) : undefined}
+        tabIndex={0}
+        className="h-85 overflow-auto border border-line"
+        onKeyDown={onKey}
+      >
+        <div className="min-w-[54rem]">
+          <div className={clsx(TRACKS, 'sticky top-0 z-10 h-7 bg-band text-sm font-semibold')} aria-hidden>
+            <span>Node</span>
+            <span className="text-right">Holds now</span>
+            <span>Unit</span>
+            <span>Type</span>
+            <span className="text-right">Range</span>
+            <span>Access</span>
+            <span>Tag, or what the server says</span>
+          </div>
+          {results[0]?.isPending && <p className="p-2 text-soft">Asking the server…</p>}
+          <div className="relative" style={{ height: virtual.getTotalSize() }}>
+            {virtual.getVirtualItems().map((v) => {
+              const row = rows[v.index];
+              if (!row) return null;
+              return (
+                <NodeRow
+                  key={row.key}
+                  id={rowId(v.index)}
+                  row={row}
+                  start={v.start}
+                  open={open.has(row.key)}
+                  loading={open.has(row.key) && !known.has(row.offer.id)}
+                  current={v.index === at}
+                  chosen={isChosen(row.offer)}
+                  dim={row.offer.point !== null && !isWanted(row.offer, wanted)}
+                  disabled={disabled || walking !== null}
+                  onToggle={() => {
+                    setAt(v.index);
+                    toggle(row);
+                  }}
+                  onChoose={(on) => choose([row], on)}
+                  onBelow={() => void takeBelow(row)}
+                />
+              );
+            })}
+          </div>
+        </div>
+      </div>
+    </div>
+  );
+}
+
+const TRACKS =
+  'grid grid-cols-[minmax(18rem,1.6fr)_7rem_4.5rem_7rem_8rem_4.5rem_minmax(9rem,1fr)] items-center gap-x-3 px-2 whitespace-nowrap';
+
+interface NodeRowProps {
+  id: string;
+  row: Row;
+  start: number;
+  open: boolean;
+  loading: boolean;
+  current: boolean;
+  chosen: boolean;
+  dim: boolean;
+  disabled: boolean;
+  onToggle: () => void;
+  onChoose: (on: boolean) => void;
+  onBelow: () => void;
+}
+
+function NodeRow({ id, row, start, open, loading, current, chosen, dim, disabled, onToggle, onChoose, onBelow }: NodeRowProps) {
+  const { offer, path, again } = row;
+  const set: Partial<Pick<TagSet, 'unit' | 'range_low' | 'range_high'>> = offer.set;
+  const value = offer.readings[0]?.text ?? '';
+  const number = value === 'true' ? '1' : value === 'false' ? '0' : value;
+  const state = offer.states.find((s) => String(s.value) === number)?.name;
+  const expands = offer.branch && !again;
+  return (
+    <div
+      id={id}
+      role="treeitem"
+      aria-level={path.length + 1}
+      aria-selected={chosen}
+      {...(expands ? { 'aria-expanded': open } : {})}
+      tabIndex={-1}
+      className={clsx(
+        TRACKS,
+        'group absolute right-0 left-0 border-b border-line hover:bg-band',
+        current && 'bg-tint',
+        dim && 'text-soft',
+      )}
+      style={{ height: LINE, transform: `translateY(${start}px)` }}
+    >
+      <span className="flex min-w-0 items-center gap-1.5" style={{ paddingLeft: path.length * 16 }}>
+        {expands ? (
+          <button type="button" tabIndex={-1} aria-label={`${open ? 'Close' : 'Open'} ${offer.name}`} onClick={onToggle}>
+            <ChevronRight className={clsx('size-4 text-soft', open && 'rotate-90')} />
+          </button>
+        ) : (
+          <span className="w-4" />
+        )}
+        {offer.point && (
+          <Tick
+            hideLabel
+            label={`Choose ${offer.name}`}
+            checked={chosen}
+            disabled={Boolean(offer.taken) || disabled}
+            onChange={onChoose}
+          />
+        )}
+        <span className="min-w-0 truncate" title={offer.name}>
+          {offer.name}
+        </span>
+        {loading && <span className="text-soft">…</span>}
+        {again && <span className="text-soft">(again)</span>}
+        {expands && (
+          <Button className="ml-auto h-6" tabIndex={-1} disabled={disabled} onClick={onBelow}>
+            Choose all below
+          </Button>
+        )}
+      </span>
+      <span className="figures truncate text-right" title={offer.refused || value}>
+        {offer.refused ? <span className="text-act4">⨯ {offer.refused}</span> : (state ?? value)}
+      </span>
+      <span className="truncate text-soft">{set.unit}</span>
+      <span className="truncate text-soft" title={offer.about}>
+        {offer.about}
+      </span>
+      <span className="figures truncate text-right text-soft">
+        {set.range_low !== undefined && set.range_high !== undefined && `${set.range_low} to ${set.range_high}`}
+      </span>
+      <span className="truncate text-soft">{offer.point && (offer.writable ? 'write' : 'read')}</span>
+      <span className="truncate text-soft" title={offer.taken || offer.description}>
+        {offer.taken ? `is ${offer.taken.replaceAll('/', ' / ')}` : offer.description}
+      </span>
+    </div>
+  );
+}
