@@ -111,6 +111,13 @@ async function views(page: Page) {
   await page.getByRole('button', { name: 'Blocks and map' }).click();
   await page.getByRole('region', { name: 'Register map' }).getByRole('button').first().waitFor();
   await shot('blocks');
+  await page.getByRole('button', { name: /^Dryline/ }).click();
+  await page.getByRole('button', { name: 'Open Packing' }).click();
+  await page.getByRole('button', { name: 'Open Bagging machine' }).click();
+  await page.getByRole('treeitem', { name: /Bags rejected/ }).waitFor();
+  await page.getByRole('button', { name: 'Choose all below Packing' }).click();
+  await page.getByRole('button', { name: 'Add 19 rows' }).waitFor();
+  await shot('nodes');
   await page.getByRole('button', { name: /^Havrel itself/ }).click();
   await page.getByRole('button', { name: /^Choose all/ }).click();
   await page.getByRole('button', { name: /^Add \d+ rows$/ }).click();

@@ -53,29 +53,11 @@ impl Rungs {
     }
 
     /// Reports a rung; `None` ends the climb.
-    pub async fn rung<T>(
-        &self,
-        name: &str,
-        tried: String,
-        began: Instant,
-        result: Result<(T, String), LinkError>,
-    ) -> Option<T> {
-        self.rung_with(name, tried, began, result, || None).await
-    }
-
-    /// The same, with an offer for one that breaks where the failure has none itself.
-    pub async fn rung_with<T>(
-        &self,
-        name: &str,
-        tried: String,
-        began: Instant,
-        result: Result<(T, String), LinkError>,
-        offer: impl FnOnce() -> Option<Offer>,
-    ) -> Option<T> {
+    pub async fn rung<T>(&self, name: &str, tried: String, began: Instant, result: Result<(T, String), LinkError>) -> Option<T> {
         let took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
         let (value, answer, cure, offer) = match result {
             Ok((value, answer)) => (Some(value), answer, String::new(), None),
-            Err(error) => (None, error.to_string(), error.cure().to_owned(), error.offer().or_else(offer)),
+            Err(error) => (None, error.to_string(), error.cure().to_owned(), error.offer()),
         };
         let name = format!("{}{name}", self.prefix);
         let step = TestStep { name, tried, passed: value.is_some(), answer, cure, offer, took_us };

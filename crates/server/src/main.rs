@@ -37,6 +37,9 @@ static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 type Result<T> = std::result::Result<T, Box<dyn Error + Send + Sync>>;
 
+/// What is logged unless the environment says otherwise. What the library for OPC UA logs is told in words of ours anyway.
+const LOG: &str = "warn,havrel=info,opcua_client=off,opcua_core=off,opcua_crypto=off";
+
 /// Havrel: connects controllers, models the plant, raises alarms, records, reports.
 #[derive(Parser)]
 #[command(version)]
@@ -176,7 +179,7 @@ fn main() -> ExitCode {
 }
 
 fn start(cli: Cli) -> Result<()> {
-    let filter = tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "warn,havrel=info".into());
+    let filter = tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| LOG.into());
     let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(io::stderr);
     match cli.log {
         Log::Text => log.compact().init(),
@@ -243,7 +246,10 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
         let hours = if demo.past.is_finite() { demo.past.clamp(0.0, 336.0) } else { 0.0 };
         let started = Standin::start(demo.speed, hours)?;
         for (name, port) in &started.controllers {
-            say(&format!("controller {name} answers Modbus TCP on 127.0.0.1, port {port}, unit id 1"));
+            say(&match name.as_str() {
+                "Dryline" => format!("server {name} answers OPC UA on opc.tcp://127.0.0.1:{port}"),
+                _ => format!("controller {name} answers Modbus TCP on 127.0.0.1, port {port}, unit id 1"),
+            });
         }
         say(&format!("faults on command: target/debug/havrel-standin fault --at {} --help", started.control));
         if !demo.empty && demo::build(&live, standin::configuration(&started).await?).await? && hours > 0.0 {

@@ -59,7 +59,9 @@ impl Standin {
         for first in (0..20).map(|n| PORT + n * 4) {
             let mut command = Command::new(&program);
             command.args(["serve", "--until-input-ends", "--speed", &speed.to_string(), "--past", &past.to_string()]);
-            for (flag, port) in [("--extraction", first), ("--wash", first + 1), ("--control", first + 2), ("--dryline", first + 3)] {
+            for (flag, port) in
+                [("--extraction", first), ("--wash", first + 1), ("--control", first + 2), ("--dryline", first + 3)]
+            {
                 command.args([flag, &format!("127.0.0.1:{port}")]);
             }
             command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());

@@ -94,6 +94,11 @@ function Desk() {
           {press('Answer too short', { fault: 'short', controller })}
         </Group>
       ))}
+      <Group title="Server Dryline" note="on its wire">
+        {press('Cut the cable', { fault: 'server_cut' })}
+        {press('Restart', { fault: 'server_restart' })}
+        {press('Fail the vibration sensor', { fault: 'server_bad', node: 'Drying.Mill.Vibration' })}
+      </Group>
       <Group title="Wash tanks" note="in the process">
         {[1, 2].map((tank) => press(`Trip pump ${tank}`, { fault: 'process', upset: 'pump_trip', tank }))}
         {[1, 2].map((tank) => press(`Blind filter ${tank}`, { fault: 'process', upset: 'blind_filter', tank }))}

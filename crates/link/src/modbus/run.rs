@@ -18,12 +18,7 @@ use std::sync::Arc;
 
 pub(super) async fn run(ports: Ports) {
     let rate = Rate::new(now());
-    let mut run = Run {
-        life: Life::new(ports),
-        durations: Durations::default(),
-        rate,
-        learnt: Default::default(),
-    };
+    let mut run = Run { life: Life::new(ports), durations: Durations::default(), rate, learnt: Default::default() };
     loop {
         let plan = run.life.ports.plan.borrow_and_update().clone();
         let stop = match Settings::usable(&plan.connection.settings) {

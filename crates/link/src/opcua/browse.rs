@@ -38,7 +38,7 @@ fn below(node: &NodeId) -> BrowseDescription {
 
 /// Whether a reference leads to a property.
 fn is_property(reference: &ReferenceDescription) -> bool {
-    reference.reference_type_id == NodeId::from(ReferenceTypeId::HasProperty)
+    reference.reference_type_id == ReferenceTypeId::HasProperty
 }
 
 /// A page of what lies below a node.
@@ -121,11 +121,7 @@ impl Property {
     }
 }
 
-async fn describe(
-    server: &Server,
-    namespaces: &NamespaceMap,
-    found: Vec<ReferenceDescription>,
-) -> Result<Vec<Node>, LinkError> {
+async fn describe(server: &Server, namespaces: &NamespaceMap, found: Vec<ReferenceDescription>) -> Result<Vec<Node>, LinkError> {
     let variables: Vec<NodeId> =
         found.iter().filter(|r| r.node_class == NodeClass::Variable).map(|r| r.node_id.node_id.clone()).collect();
     let asked: Vec<_> = variables.iter().map(below).collect();
@@ -145,8 +141,13 @@ async fn describe(
         about.push(one);
     }
     server.forget(open).await;
-    const OWN: [AttributeId; 5] =
-        [AttributeId::Value, AttributeId::DataType, AttributeId::UserAccessLevel, AttributeId::Description, AttributeId::ValueRank];
+    const OWN: [AttributeId; 5] = [
+        AttributeId::Value,
+        AttributeId::DataType,
+        AttributeId::UserAccessLevel,
+        AttributeId::Description,
+        AttributeId::ValueRank,
+    ];
     let mut asked = Vec::new();
     for (node, about) in variables.iter().zip(&about) {
         asked.extend(OWN.map(|a| attribute(node, a)));

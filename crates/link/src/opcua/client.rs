@@ -4,7 +4,7 @@ use super::{
     settings::{Login, Path, Security, Settings, Target},
     status,
 };
-use crate::{LinkError, net, tls};
+use crate::{LinkError, net};
 use havrel_core::plant::Secret;
 use opcua::{
     client::{
@@ -13,10 +13,8 @@ use opcua::{
         transport::{Connector, SecureChannelState, StreamConnection, StreamConnector, TcpTransport, TransportConfiguration},
     },
     core::comms::tcp_codec::TcpCodec,
-    crypto::SecurityPolicy,
     types::{DecodingOptions, EndpointDescription, Error, MessageSecurityMode, NamespaceMap, StatusCode, UserTokenType},
 };
-use sha2::{Digest as _, Sha256};
 use std::{
     future::Future,
     sync::{
@@ -189,7 +187,6 @@ fn token_type(login: Login) -> UserTokenType {
     match login {
         Login::Anonymous => UserTokenType::Anonymous,
         Login::User => UserTokenType::UserName,
-        Login::Certificate => UserTokenType::Certificate,
     }
 }
 
@@ -216,20 +213,11 @@ pub(super) fn choose(found: &[EndpointDescription], settings: &Settings) -> Resu
     })
 }
 
-/// The fingerprint of the certificate that a server shows; `None` where it shows none.
-pub(super) fn fingerprint(endpoint: &EndpointDescription) -> Option<String> {
-    let bytes = endpoint.server_certificate.value.as_deref().filter(|bytes| !bytes.is_empty())?;
-    Some(tls::shown(&Sha256::digest(bytes).into()))
-}
-
 fn identity(settings: &Settings) -> Result<IdentityToken, LinkError> {
     match (settings.login, &settings.password) {
         (Login::Anonymous, _) => Ok(IdentityToken::Anonymous),
-        (Login::User, Some(Secret::Plain(password))) => {
-            Ok(IdentityToken::new_user_name(settings.user.trim(), password.as_str()))
-        }
+        (Login::User, Some(Secret::Plain(password))) => Ok(IdentityToken::new_user_name(settings.user.trim(), password.as_str())),
         (Login::User, _) => Err(LinkError::NoSecret("password".into())),
-        (Login::Certificate, _) => Err(LinkError::BadRequest("Havrel cannot log in with a certificate yet.".into())),
     }
 }
 
@@ -270,9 +258,6 @@ impl Speaking {
     pub async fn open(dial: &Dial, settings: &Settings, endpoint: EndpointDescription) -> Result<Speaking, LinkError> {
         let folder = folder()?;
         let client = client(&folder, dial.timeout_ms, 3)?;
-        if settings.security.policy() != SecurityPolicy::None {
-            return Err(LinkError::BadRequest("Havrel cannot secure messages yet.".into()));
-        }
         // The name under which the server knows itself may lead nowhere from here; what works is the address that was typed.
         let endpoint = EndpointDescription { endpoint_url: dial.target.url.as_str().into(), ..endpoint };
         let failed = |e: Error| dial.error(e.status());
@@ -282,8 +267,14 @@ impl Speaking {
         let (tell, mut events) = mpsc::unbounded_channel();
         let published = Arc::new(AtomicU64::new(0));
         let task = tokio::spawn(follow(lived.enter(), dial.clone(), tell, published.clone()));
-        let mut speaking =
-            Speaking { session, namespaces: NamespaceMap::new(), events: mpsc::unbounded_channel().1, published, task, _folder: folder };
+        let mut speaking = Speaking {
+            session,
+            namespaces: NamespaceMap::new(),
+            events: mpsc::unbounded_channel().1,
+            published,
+            task,
+            _folder: folder,
+        };
         match within(dial.timeout_ms, events.recv()).await? {
             Some(Event::Again { .. }) => {}
             Some(Event::Lost(error) | Event::Over(error)) => return Err(error),
@@ -317,9 +308,7 @@ async fn follow(
             Ok(SessionPollResult::ConnectionLost(code) | SessionPollResult::ReconnectFailed(code)) => {
                 Event::Lost(dial.error(code))
             }
-            Ok(SessionPollResult::Reconnected(mode)) => {
-                Event::Again { fresh: matches!(mode, SessionConnectMode::NewSession(_)) }
-            }
+            Ok(SessionPollResult::Reconnected(mode)) => Event::Again { fresh: matches!(mode, SessionConnectMode::NewSession(_)) },
             Ok(SessionPollResult::Subscription(SubscriptionActivity::Publish)) => {
                 published.fetch_add(1, Ordering::Relaxed);
                 continue;
@@ -352,4 +341,50 @@ pub(super) async fn open(path: &Path, settings: &Settings, timeout_ms: u32) -> R
 /// How long a service took.
 pub(super) fn micros(began: Instant) -> u64 {
     u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use havrel_core::plant::Own;
+    use opcua::types::UserTokenPolicy;
+    use serde_json::json;
+
+    fn endpoint(security: Security, tokens: Option<Vec<UserTokenType>>) -> EndpointDescription {
+        let policy = |token_type| UserTokenPolicy { token_type, ..UserTokenPolicy::default() };
+        EndpointDescription {
+            security_policy_uri: security.policy().to_uri().into(),
+            security_mode: security.mode(),
+            user_identity_tokens: tokens.map(|all| all.into_iter().map(policy).collect()),
+            ..EndpointDescription::default()
+        }
+    }
+
+    fn settings() -> Settings {
+        let own: Own = json!({"url": "opc.tcp://10.0.4.31"}).as_object().unwrap().clone();
+        Settings::parse(&own).unwrap()
+    }
+
+    #[test]
+    fn the_endpoint_that_takes_the_login_is_chosen() {
+        let clear = |tokens| endpoint(Security::None, Some(tokens));
+        let found = [clear(vec![UserTokenType::UserName]), clear(vec![UserTokenType::UserName, UserTokenType::Anonymous])];
+        assert_eq!(choose(&found, &settings()).unwrap(), found[1]);
+        assert!(takes(&endpoint(Security::None, None), Login::Anonymous) && !takes(&endpoint(Security::None, None), Login::User));
+    }
+
+    #[test]
+    fn a_server_without_such_an_endpoint_is_told_with_what_it_offers() {
+        let found = [endpoint(Security::Aes256Sha256RsaPssEncrypt, None), endpoint(Security::Basic256Sha256Sign, None)];
+        let told = choose(&found, &settings()).unwrap_err().to_string();
+        let offers = "signed and encrypted, Aes256_Sha256_RsaPss; signed, Basic256Sha256";
+        assert_eq!(told, format!("The server has no endpoint for none, in clear. It offers: {offers}."));
+    }
+
+    #[test]
+    fn a_policy_that_is_out_of_date_is_named_as_it_is() {
+        let mut old = endpoint(Security::Basic256Sha256Sign, None);
+        old.security_policy_uri = "http://opcfoundation.org/UA/SecurityPolicy#Basic128Rsa15".into();
+        assert_eq!((security_of(&old), words_of(&old).as_str()), (None, "signed, Basic128Rsa15"));
+    }
 }

@@ -1,24 +1,13 @@
 //! What the forms of an OPC UA connection and of its tags ask for.
 
-use super::{KIND, settings::Security};
+use super::KIND;
 use crate::{
     form::{Choice, Control, Field, Section},
     kind::{Capabilities, Description},
 };
 use serde_json::json;
 
-const SECURITY: &str = "settings.security";
 const LOGIN: &str = "settings.login";
-/// Everything but none.
-const SECURED: &[&str] = &[
-    "aes256_sha256_rsa_pss_encrypt",
-    "aes128_sha256_rsa_oaep_encrypt",
-    "basic256_sha256_encrypt",
-    "aes256_sha256_rsa_pss_sign",
-    "aes128_sha256_rsa_oaep_sign",
-    "basic256_sha256_sign",
-];
-
 pub(super) fn describe() -> Description {
     Description {
         kind: KIND,
@@ -27,7 +16,6 @@ pub(super) fn describe() -> Description {
         first: "Server 1",
         sections: vec![
             Section { title: "", folded: false, fields: first() },
-            Section { title: "Security", folded: false, fields: security() },
             Section { title: "Groups and spare addresses", folded: true, fields: more() },
         ],
         point: vec![
@@ -45,11 +33,7 @@ fn first() -> Vec<Field> {
         Field::choice(
             LOGIN,
             "Log in",
-            vec![
-                Choice::new("anonymous", "as nobody (anonymous)"),
-                Choice::new("user", "with name and password"),
-                Choice::new("certificate", "with a certificate"),
-            ],
+            vec![Choice::new("anonymous", "as nobody (anonymous)"), Choice::new("user", "with name and password")],
         )
         .width(2),
         Field::text("settings.user", "User name").only(LOGIN, &["user"]).width(3),
@@ -57,39 +41,11 @@ fn first() -> Vec<Field> {
             .hint("encrypted when saved, never shown again")
             .only(LOGIN, &["user"])
             .width(3),
-        Field::new("settings.tls.certificate", "Certificate of the user", Control::Pem)
-            .usual("")
-            .hint("PEM")
-            .only(LOGIN, &["certificate"])
-            .width(3),
-        Field::new("settings.tls.key", "Private key of this certificate", Control::PemSecret)
-            .hint("PEM; encrypted when saved, never shown again")
-            .only(LOGIN, &["certificate"])
-            .width(3),
         Field::number("interval_ms", "Publishing interval, ms").usual(1000).width(2),
         Field::number("settings.queue", "Values kept for each tag").usual(10).hint("between two messages").width(2),
         Field::number("timeout_ms", "Timeout, ms").usual(1000).width(2),
         Field::tick("enabled", "Reading on", true).width(3),
         Field::tick("writing", "Allow writing to the server", false).width(3),
-    ]
-}
-
-fn security() -> Vec<Field> {
-    let offered = [Security::None].into_iter().chain(Security::ALL.into_iter().filter(|s| *s != Security::None));
-    vec![
-        Field::choice(SECURITY, "Messages are", offered.map(|s| Choice::new(s.name(), s.words())).collect())
-            .hint("A test shows what the server offers.")
-            .width(6),
-        Field::new("settings.tls.trust", "Certificates of trusted authorities", Control::Pem)
-            .usual("")
-            .hint("PEM")
-            .only(SECURITY, SECURED)
-            .width(3),
-        Field::new("settings.tls.fingerprint", "Or the fingerprint of the server’s own certificate", Control::Fingerprint)
-            .usual("")
-            .hint("SHA-256. A test shows it, to be compared and trusted.")
-            .only(SECURITY, SECURED)
-            .width(3),
     ]
 }
 

@@ -16,8 +16,8 @@ use havrel_core::{
 use opcua::{
     client::{MonitoredItem, OnSubscriptionNotification},
     types::{
-        AttributeId, DataChangeFilter, DataChangeTrigger, DataValue, DeadbandType, ExtensionObject, MonitoredItemCreateRequest, MonitoringMode, MonitoringParameters, ReadValueId,
-        StatusChangeNotification, StatusCode, TimestampsToReturn,
+        AttributeId, DataChangeFilter, DataChangeTrigger, DataValue, DeadbandType, ExtensionObject, MonitoredItemCreateRequest,
+        MonitoringMode, MonitoringParameters, ReadValueId, StatusChangeNotification, StatusCode, TimestampsToReturn,
     },
 };
 use std::{
@@ -131,13 +131,7 @@ pub(super) struct Items {
 
 impl Items {
     pub fn new() -> Items {
-        Items {
-            inbox: Arc::default(),
-            subscriptions: HashMap::new(),
-            held: HashMap::new(),
-            refused: 0,
-            revised: BTreeMap::new(),
-        }
+        Items { inbox: Arc::default(), subscriptions: HashMap::new(), held: HashMap::new(), refused: 0, revised: BTreeMap::new() }
     }
 
     /// How many tags are delivered.
@@ -271,7 +265,9 @@ impl Items {
             self.held.retain(|_, held| held.subscription != id);
             server.session.delete_subscription(id).await.map_err(|e| server.failed(&e))?;
         }
-        let kept = |held: &Held| wanted.get(&held.plan.tag).is_some_and(|(p, ..)| p.point == held.plan.point && p.group == held.plan.group);
+        let kept = |held: &Held| {
+            wanted.get(&held.plan.tag).is_some_and(|(p, ..)| p.point == held.plan.point && p.group == held.plan.group)
+        };
         let mut gone: BTreeMap<u32, Vec<(TagNo, u32)>> = BTreeMap::new();
         for (tag, held) in self.held.iter().filter(|(_, held)| !kept(held)) {
             gone.entry(held.subscription).or_default().push((*tag, held.item));
@@ -292,10 +288,8 @@ impl Items {
         }
         let interval = Duration::from_millis(interval_ms.into());
         let alive = KEEP_ALIVE.as_millis().div_ceil(interval.as_millis().max(1)).max(1) as u32;
-        let made = server
-            .session
-            .create_subscription(interval, alive * LIFETIME, alive, 0, 0, true, Listener(self.inbox.clone()))
-            .await;
+        let made =
+            server.session.create_subscription(interval, alive * LIFETIME, alive, 0, 0, true, Listener(self.inbox.clone())).await;
         let id = made.map_err(|e| server.failed(&e))?;
         self.subscriptions.insert(group, Subscription { id, interval_ms });
         Ok(id)

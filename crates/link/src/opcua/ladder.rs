@@ -3,10 +3,10 @@
 
 use super::{
     client::{self, Dial, Speaking},
-    settings::{Path, Settings},
+    settings::{Login, Path, Security, Settings},
     status,
 };
-use crate::{LinkError, Offer, TestStep, net, test::Rungs};
+use crate::{LinkError, TestStep, net, test::Rungs};
 use havrel_core::plant::Connection;
 use opcua::types::{AttributeId, EndpointDescription, ReadValueId, TimestampsToReturn, VariableId};
 use std::time::Instant;
@@ -61,7 +61,7 @@ async fn climb(settings: &Settings, path: &Path, timeout_ms: u32, rungs: &Rungs)
         (endpoint, words)
     });
     let tried = format!("look for messages {}", settings.security.words());
-    let endpoint = rungs.rung_with("Endpoint", tried, began, chosen, || best(&found, settings)).await?;
+    let endpoint = rungs.rung("Endpoint", tried, began, chosen).await?;
 
     let began = Instant::now();
     let opened = Speaking::open(&dial, settings, endpoint).await.map(|s| (s, "the session is open".to_owned()));
@@ -75,11 +75,9 @@ async fn climb(settings: &Settings, path: &Path, timeout_ms: u32, rungs: &Rungs)
 }
 
 fn login_words(settings: &Settings) -> String {
-    use super::settings::Login;
     match settings.login {
         Login::Anonymous => "open a session as nobody (anonymous)".into(),
         Login::User => format!("open a session as {}", settings.user.trim()),
-        Login::Certificate => "open a session with a certificate".into(),
     }
 }
 
@@ -89,6 +87,7 @@ fn offered(found: &[EndpointDescription], settings: &Settings) -> String {
     for endpoint in found {
         let why = match client::security_of(endpoint) {
             None => " (Havrel does not take this policy any more)",
+            Some(security) if security != Security::None => " (Havrel cannot use it yet)",
             Some(_) if !client::takes(endpoint, settings.login) => " (not with this login)",
             Some(_) => "",
         };
@@ -100,18 +99,9 @@ fn offered(found: &[EndpointDescription], settings: &Settings) -> String {
     if all.is_empty() { "none".into() } else { all.join("; ") }
 }
 
-/// The best security that the server offers to this login.
-fn best(found: &[EndpointDescription], settings: &Settings) -> Option<Offer> {
-    let best = found.iter().filter(|e| client::takes(e, settings.login)).find_map(client::security_of)?;
-    Some(Offer { field: "settings.security", value: best.name().into(), words: "Use the best that it offers" })
-}
-
 async fn value(speaking: &Speaking, timeout_ms: u32) -> Result<((), String), LinkError> {
-    let node = |id: VariableId| ReadValueId {
-        node_id: id.into(),
-        attribute_id: AttributeId::Value as u32,
-        ..ReadValueId::default()
-    };
+    let node =
+        |id: VariableId| ReadValueId { node_id: id.into(), attribute_id: AttributeId::Value as u32, ..ReadValueId::default() };
     let nodes = [node(VariableId::Server_ServerStatus_State), node(VariableId::Server_ServerStatus_CurrentTime)];
     let read = speaking.session.read(&nodes, TimestampsToReturn::Both, 0.0).await;
     let read = read.map_err(|e| status::error(e.status(), timeout_ms))?;

@@ -103,11 +103,10 @@ mod tests {
     #[case(json!({"url": "opc.tcp://[fe80::1"}), "url")]
     #[case(json!({"url": "opc.tcp://a b"}), "url")]
     #[case(json!({"login": "user"}), "user")]
-    #[case(json!({"login": "certificate"}), "tls.certificate")]
+    #[case(json!({"security": "basic256_sha256_sign"}), "security")]
     #[case(json!({"login": "guess"}), "login")]
     #[case(json!({"security": "rot13"}), "security")]
     #[case(json!({"queue": 0}), "queue")]
-    #[case(json!({"tls": {"fingerprint": "12"}}), "tls.fingerprint")]
     #[case(json!({"spare": [{"url": "opc.tcp://10.0.4.32"}, {"url": "x"}]}), "spare[1].url")]
     #[case(json!({"colour": 1}), "colour")]
     fn a_wrong_setting_is_named(#[case] more: Json, #[case] field: &str) {

@@ -86,7 +86,8 @@ impl FromStr for Node {
         } else {
             (Namespace::Uri(String::new()), text)
         };
-        let unknown = "Enter a node id, such as nsu=urn:dryer;s=Zone1.Temperature; it ends with i=, s=, g= or b= and the identifier.";
+        let unknown =
+            "Enter a node id, such as nsu=urn:dryer;s=Zone1.Temperature; it ends with i=, s=, g= or b= and the identifier.";
         let identifier = Identifier::from_str(rest.get(..2).map_or("", |_| rest)).map_err(|()| unknown)?;
         match &identifier {
             Identifier::String(text) if text.as_ref().is_empty() => Err("The identifier is missing."),

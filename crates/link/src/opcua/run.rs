@@ -198,10 +198,9 @@ impl Run {
                     if patience.is_some_and(|patience| heard_at.elapsed() > patience) {
                         return Stop::Failed(LinkError::Silent(timeout_ms));
                     }
-                    if !lost && items.refused > 0 && looked.is_multiple_of(AGAIN) {
-                        if let Err(stop) = self.follow(&mut items, &plan, &settings, speaking, &server).await {
-                            return stop;
-                        }
+                    let again = !lost && items.refused > 0 && looked.is_multiple_of(AGAIN);
+                    if again && let Err(stop) = self.follow(&mut items, &plan, &settings, speaking, &server).await {
+                        return stop;
                     }
                     if !lost && looked % CLOCK == 1 {
                         clock = match self.clock(&server).await {
@@ -241,13 +240,7 @@ impl Run {
     }
 
     /// Values that did not change while the connection was away are not sent again by the server, so all are read once.
-    async fn refresh(
-        &mut self,
-        items: &Items,
-        plan: &LinkPlan,
-        server: &Server,
-        namespaces: &NamespaceMap,
-    ) -> Result<(), Stop> {
+    async fn refresh(&mut self, items: &Items, plan: &LinkPlan, server: &Server, namespaces: &NamespaceMap) -> Result<(), Stop> {
         let (mut asked, mut tags, mut batch) = (Vec::new(), Vec::new(), Batch::default());
         for point in plan.points.iter().filter(|p| items.holds(p.tag)) {
             let Ok(at) = Point::parse(&point.point) else { continue };
@@ -275,7 +268,8 @@ impl Run {
         }
         self.life.failures = 0;
         if self.life.ports.tap.open() {
-            let first: Vec<String> = batch.samples.iter().take(8).filter_map(|s| batch.value_of(*s)).map(|v| v.to_json().to_string()).collect();
+            let first: Vec<String> =
+                batch.samples.iter().take(8).filter_map(|s| batch.value_of(*s)).map(|v| v.to_json().to_string()).collect();
             self.tell(Instant::now(), format!("{count} values came"), first.join(" "));
         }
         let rate = self.rate.add(at, count);

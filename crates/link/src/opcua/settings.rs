@@ -1,7 +1,7 @@
 //! A connection's settings and a tag's point, read and checked.
 
 use super::{node::Node, value};
-use crate::{LinkError, tls::Tls};
+use crate::LinkError;
 use havrel_core::plant::{Own, Secret, resolve};
 use opcua::{
     crypto::SecurityPolicy,
@@ -76,9 +76,9 @@ impl Security {
             Security::Basic256Sha256Sign | Security::Aes128Sha256RsaOaepSign | Security::Aes256Sha256RsaPssSign => {
                 MessageSecurityMode::Sign
             }
-            Security::Basic256Sha256Encrypt
-            | Security::Aes128Sha256RsaOaepEncrypt
-            | Security::Aes256Sha256RsaPssEncrypt => MessageSecurityMode::SignAndEncrypt,
+            Security::Basic256Sha256Encrypt | Security::Aes128Sha256RsaOaepEncrypt | Security::Aes256Sha256RsaPssEncrypt => {
+                MessageSecurityMode::SignAndEncrypt
+            }
         }
     }
 }
@@ -91,8 +91,6 @@ pub enum Login {
     Anonymous,
     /// With a name and a password.
     User,
-    /// With a certificate and its private key.
-    Certificate,
 }
 
 /// One address under which the server is reached: `opc.tcp://host:port/path`.
@@ -128,9 +126,6 @@ pub struct Settings {
     /// How many values the server keeps for each tag between two messages, 1 to 1,000.
     #[serde(default = "ten")]
     pub queue: u32,
-    /// Whom Havrel takes for the server, and the certificate with which it logs in.
-    #[serde(default)]
-    pub tls: Tls,
     /// Further addresses of the same server, or of a redundant one with the same nodes.
     #[serde(default)]
     pub spare: Vec<Path>,
@@ -164,7 +159,9 @@ impl Path {
         let Some(rest) = scheme.and_then(|s| url.get(s.len()..)) else {
             let older = url.get(..7).is_some_and(|s| s.eq_ignore_ascii_case("opcda:/"));
             return Err(match url.contains("://") || older {
-                true => "Havrel speaks opc.tcp; other transports need a gateway. An older server without it needs a bridge to OPC UA.",
+                true => {
+                    "Havrel speaks opc.tcp; other transports need a gateway. An older server without it needs a bridge to OPC UA."
+                }
                 false => FORM,
             });
         };
@@ -178,7 +175,8 @@ impl Path {
             (None, None) => (authority, None),
         };
         let port = port.map_or(Ok(PORT), |p| p.parse().ok().filter(|p| *p > 0).ok_or("A port lies between 1 and 65535."))?;
-        let known = !host.is_empty() && host.len() <= 253 && host.chars().all(|c| c.is_ascii_alphanumeric() || ".-_:".contains(c));
+        let known =
+            !host.is_empty() && host.len() <= 253 && host.chars().all(|c| c.is_ascii_alphanumeric() || ".-_:".contains(c));
         if !known || url.len() > 500 || url.chars().any(|c| c.is_control() || c.is_whitespace()) {
             return Err(FORM);
         }
@@ -213,21 +211,15 @@ impl Settings {
         let user = settings.login == Login::User;
         say(user && settings.user.trim().is_empty(), "user", "Enter the name of the user.");
         say(settings.user.len() > 200, "user", "A user name has at most 200 bytes.");
-        let certificate = settings.login == Login::Certificate && settings.tls.certificate.trim().is_empty();
-        say(certificate, "tls.certificate", "Enter the certificate with which Havrel logs in.");
-        wrong.extend(settings.tls.check().into_iter().map(|(field, words)| (format!("tls.{field}"), words.to_owned())));
+        say(settings.security != Security::None, "security", "Havrel cannot secure messages of OPC UA yet; choose none.");
         if wrong.is_empty() { Ok(settings) } else { Err(wrong) }
     }
 
     /// The same for a driver: what is wrong as one failure, secrets readable.
     pub fn usable(own: &Own) -> Result<Settings, LinkError> {
         let settings = Settings::parse(own).map_err(|wrong| LinkError::BadRequest(wrong[0].1.clone()))?;
-        let closed = |secret: &Option<Secret>| matches!(secret, Some(Secret::Sealed(_) | Secret::Kept(_)));
         if settings.login == Login::User && !matches!(settings.password, Some(Secret::Plain(_))) {
             return Err(LinkError::NoSecret("password".into()));
-        }
-        if closed(&settings.tls.key) {
-            return Err(LinkError::NoSecret("private key".into()));
         }
         Ok(settings)
     }

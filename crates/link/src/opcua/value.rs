@@ -273,7 +273,13 @@ mod tests {
     fn an_overflow_marks_a_gap_and_a_status_without_value_keeps_the_last_one() {
         let mut batch = Batch::default();
         let overflow = StatusCode::from(0x0000_0480);
-        push(&mut batch, 3, &DataValue { value: Some(Variant::Int32(1)), status: Some(overflow), ..DataValue::default() }, None, 9);
+        push(
+            &mut batch,
+            3,
+            &DataValue { value: Some(Variant::Int32(1)), status: Some(overflow), ..DataValue::default() },
+            None,
+            9,
+        );
         push(&mut batch, 3, &DataValue { status: Some(StatusCode::BadSensorFailure), ..DataValue::default() }, None, 9);
         push(&mut batch, 3, &DataValue::default(), None, 9);
         assert_eq!((batch.samples[0].flags, batch.samples[0].quality), (flag::AFTER_GAP, Quality::GOOD));

@@ -210,11 +210,7 @@ async fn pages_follow_each_other_without_loss() {
 #[tokio::test]
 async fn a_write_is_read_back_and_a_wrong_one_is_refused() {
     let (port, shared) = dryline().await;
-    let points = vec![
-        of(1, "Drying.Screwpress.Speedsetpoint"),
-        of(2, "Drying.Screwpress.Speed"),
-        of(3, "Drying.Mill.Enabled"),
-    ];
+    let points = vec![of(1, "Drying.Screwpress.Speedsetpoint"), of(2, "Drying.Screwpress.Speed"), of(3, "Drying.Mill.Enabled")];
     let mut running = run(to(port, json!({})), points);
     running.value(1).await;
     assert_eq!(running.write(1, Value::F64(5.5)).await, Ok(Value::F64(5.5)));
@@ -308,17 +304,6 @@ async fn a_login_is_accepted_or_its_failure_is_named(#[case] settings: Json, #[c
     if fails == "Login" {
         assert!(failed.is_some_and(|s| s.cure.contains("password") && !s.answer.contains("guess")), "{steps:?}");
     }
-}
-
-#[tokio::test]
-async fn a_security_that_the_server_lacks_is_told_with_what_it_offers() {
-    let (port, _) = dryline().await;
-    let steps = ladder(&to(port, json!({"security": "aes128_sha256_rsa_oaep_sign"}))).await;
-    let last = steps.last().unwrap();
-    assert_eq!((last.name.as_str(), last.passed), ("Endpoint", false));
-    assert!(last.answer.contains("Aes128_Sha256_RsaOaep") && last.answer.contains("Basic256Sha256"), "{}", last.answer);
-    let offer = last.offer.as_ref().unwrap();
-    assert_eq!((offer.field, offer.value.as_str()), ("settings.security", "aes256_sha256_rsa_pss_encrypt"));
 }
 
 #[tokio::test]

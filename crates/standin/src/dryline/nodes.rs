@@ -187,7 +187,9 @@ fn packing() -> Vec<Node> {
         Node::new(BAGGING, "Bags", |d| Held::UInt32(d.bags)).note("Since the counter was reset."),
         Node::new(BAGGING, "Bags ever", |d| Held::UInt64(d.bags_ever)),
         Node::new(BAGGING, "Bags rejected", |d| Held::UInt32(d.rejected)).note("Out of tolerance."),
-        Node::new(BAGGING, "Last bags", |d| Held::Doubles(d.last_bags.to_vec())).measured("kg", 2, 0.0, 30.0).note("The newest first."),
+        Node::new(BAGGING, "Last bags", |d| Held::Doubles(d.last_bags.to_vec()))
+            .measured("kg", 2, 0.0, 30.0)
+            .note("The newest first."),
     ]);
     all
 }

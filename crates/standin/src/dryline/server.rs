@@ -18,7 +18,14 @@ use opcua::{
         ObjectTypeId, Range, StatusCode, VariableTypeId, Variant,
     },
 };
-use std::{collections::HashSet, io, net::SocketAddr, path::Path, sync::Arc, time::{Duration, Instant}};
+use std::{
+    collections::HashSet,
+    io,
+    net::SocketAddr,
+    path::Path,
+    sync::Arc,
+    time::{Duration, Instant},
+};
 use tokio::{
     net::{TcpListener, TcpStream},
     time::{MissedTickBehavior, interval, sleep},
@@ -221,7 +228,10 @@ impl Running {
                 let status = if bad.contains(&node.id()) { StatusCode::BadSensorFailure } else { StatusCode::Good };
                 let value = variant(&(node.read)(&works.process.dryline));
                 let data = DataValue { value: Some(value), status: Some(status), ..DataValue::default() };
-                (NodeId::new(self.index, node.id()), DataValue { source_timestamp: Some(now), server_timestamp: Some(now), ..data })
+                (
+                    NodeId::new(self.index, node.id()),
+                    DataValue { source_timestamp: Some(now), server_timestamp: Some(now), ..data },
+                )
             });
             shown.collect()
         };

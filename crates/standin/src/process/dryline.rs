@@ -183,7 +183,7 @@ impl Dryline {
             Bagging::Sealing if self.in_state > 6.0 => Some(Bagging::Waiting),
             _ => None,
         };
-        if self.bagging == Bagging::Filling {
+        if self.bagging == Bagging::Filling && next.is_none() {
             // The last kilograms trickle.
             let rate = if self.bag_setpoint - self.bag > 2.0 { 1.9 } else { 0.4 };
             let poured = (rate + 0.08 * gust).max(0.0) * STEP_S;

@@ -263,7 +263,7 @@ const byLayout = (column: Typed) => column === 'type' && BY_LAYOUT;
 function Source({ row, shown, found, faults }: Pick<Props, 'row' | 'shown' | 'found' | 'faults'>) {
   const wrong = faults.find((f) => f.column === 'address' || f.column === 'type')?.words;
   const where = shown?.split(',')[0];
-  const words = wrong ?? (row.written ? where : row.named ? row.source : where || row.source);
+  const words = wrong ?? (row.written ? where : row.named ? row.source.split(' / ').slice(-2).join(' / ') : where || row.source);
   return (
     <span
       className={clsx(

@@ -56,6 +56,7 @@ async function childrenOf(connection: string, node: string): Promise<Known> {
 /** The row of the intake that a node begins as. */
 function candidateOf({ offer, path }: Chosen, places: readonly string[]): Candidate {
   const set: Partial<Pick<TagSet, 'unit' | 'decimals' | 'range_low' | 'range_high'>> = offer.set;
+  // What stands above the last two levels is seldom part of a name.
   const parts = [path.slice(0, -1).join(' / '), path.at(-1) ?? '', offer.name];
   return {
     ...blank(JSON.stringify(offer.point), parts, [...path, offer.name].join(' / '), offer.point as Partial<Point>),
@@ -276,7 +277,14 @@ export function Nodes({ item, seen, disabled }: Props) {
 }
 
 const TRACKS =
-  'grid grid-cols-[minmax(18rem,1.6fr)_7rem_4.5rem_7rem_8rem_4.5rem_minmax(9rem,1fr)] items-center gap-x-3 px-2 whitespace-nowrap';
+  'grid grid-cols-[minmax(15rem,1.6fr)_6.5rem_4rem_6rem_6.5rem_3rem_minmax(8rem,1fr)] items-center gap-x-3 px-2 whitespace-nowrap';
+
+/** A value as its tag would show it; whole numbers keep their digits. */
+function shown(value: string, decimals: number | undefined): string {
+  const number = Number(value);
+  if (!/^-?\d+\.\d+(e[-+]?\d+)?$/.test(value) || !Number.isFinite(number)) return value;
+  return decimals === undefined ? String(Number(number.toPrecision(7))) : number.toFixed(decimals);
+}
 
 interface NodeRowProps {
   id: string;
@@ -295,7 +303,7 @@ interface NodeRowProps {
 
 function NodeRow({ id, row, start, open, loading, current, chosen, dim, disabled, onToggle, onChoose, onBelow }: NodeRowProps) {
   const { offer, path, again } = row;
-  const set: Partial<Pick<TagSet, 'unit' | 'range_low' | 'range_high'>> = offer.set;
+  const set: Partial<Pick<TagSet, 'unit' | 'decimals' | 'range_low' | 'range_high'>> = offer.set;
   const value = offer.readings[0]?.text ?? '';
   const number = value === 'true' ? '1' : value === 'false' ? '0' : value;
   const state = offer.states.find((s) => String(s.value) === number)?.name;
@@ -339,13 +347,20 @@ function NodeRow({ id, row, start, open, loading, current, chosen, dim, disabled
         {loading && <span className="text-soft">…</span>}
         {again && <span className="text-soft">(again)</span>}
         {expands && (
-          <Button className="ml-auto h-6" tabIndex={-1} disabled={disabled} onClick={onBelow}>
-            Choose all below
-          </Button>
+          <button
+            type="button"
+            tabIndex={-1}
+            className="ml-auto rounded px-1 text-sm text-teal hover:underline disabled:text-soft"
+            aria-label={`Choose all below ${offer.name}`}
+            disabled={disabled}
+            onClick={onBelow}
+          >
+            choose all below
+          </button>
         )}
       </span>
       <span className="figures truncate text-right" title={offer.refused || value}>
-        {offer.refused ? <span className="text-act4">⨯ {offer.refused}</span> : (state ?? value)}
+        {offer.refused ? <span className="text-act4">⨯ {offer.refused}</span> : (state ?? shown(value, set.decimals))}
       </span>
       <span className="truncate text-soft">{set.unit}</span>
       <span className="truncate text-soft" title={offer.about}>
