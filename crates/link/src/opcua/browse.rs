@@ -22,6 +22,8 @@ use std::collections::HashSet;
 const MOST: usize = 1000;
 /// Most references of a variable that are looked at: its properties and whether anything lies below it.
 const MOST_OF_VARIABLE: u32 = 50;
+/// Longest name or description, in characters.
+const MOST_NAME: usize = 500;
 /// Most state names that are taken over.
 const MOST_STATES: usize = 64;
 
@@ -159,7 +161,7 @@ async fn describe(server: &Server, namespaces: &NamespaceMap, found: Vec<Referen
     for reference in found {
         let id = NodeText::of(&reference.node_id.node_id, namespaces).to_string();
         let named = [reference.display_name.text.as_ref(), reference.browse_name.name.as_ref()];
-        let name = named.into_iter().find(|n| !n.is_empty()).unwrap_or(&id).to_owned();
+        let name = short(named.into_iter().find(|n| !n.is_empty()).unwrap_or(&id));
         let mut node = Node { id: id.clone(), name, ..Node::default() };
         if reference.node_class != NodeClass::Variable {
             node.branch = true;
@@ -195,7 +197,7 @@ fn variable(
     node.about = type_of(data_type, held, rank, namespaces);
     node.writable = access & 2 != 0;
     if let Some(Variant::LocalizedText(text)) = &description.value {
-        node.description = text.text.as_ref().to_owned();
+        node.description = short(text.text.as_ref());
     }
     let code = held.status.unwrap_or(StatusCode::Good);
     match held.value.as_ref().map(value::value) {
@@ -210,6 +212,11 @@ fn variable(
     }
     node.set = about_value(properties);
     node.states = states(properties);
+}
+
+/// A text of the server, as much of it as is of use to people.
+fn short(text: &str) -> String {
+    text.chars().take(MOST_NAME).collect()
 }
 
 fn sentence(words: &str) -> String {
@@ -254,7 +261,7 @@ fn unit_of(told: &EUInformation) -> String {
 
 /// The names of the states that a value has (Part 8, 5.3.3).
 fn states(properties: &[(Property, DataValue)]) -> Vec<State> {
-    let text = |v: &Variant| value::value(v).ok().and_then(|v| v.to_json().as_str().map(str::to_owned));
+    let text = |v: &Variant| value::value(v).ok().and_then(|v| v.to_json().as_str().map(short));
     let mut all: Vec<State> = Vec::new();
     for (property, told) in properties {
         match (property, &told.value) {
@@ -266,12 +273,12 @@ fn states(properties: &[(Property, DataValue)]) -> Vec<State> {
                 for held in values.values.iter().take(MOST_STATES) {
                     let Variant::ExtensionObject(held) = held else { continue };
                     let one = held.inner_as::<opcua::types::EnumValueType>();
-                    all.extend(one.map(|one| State { value: one.value, name: one.display_name.text.as_ref().to_owned() }));
+                    all.extend(one.map(|one| State { value: one.value, name: short(one.display_name.text.as_ref()) }));
                 }
             }
             (Property::TrueState | Property::FalseState, Some(Variant::LocalizedText(text))) => {
                 let value = i64::from(*property == Property::TrueState);
-                all.push(State { value, name: text.text.as_ref().to_owned() });
+                all.push(State { value, name: short(text.text.as_ref()) });
             }
             _ => {}
         }

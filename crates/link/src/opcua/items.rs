@@ -30,6 +30,8 @@ use uuid::Uuid;
 
 /// Most values that wait to be handed on; beyond it they are dropped, and the next ones say that something is missing.
 const MOST_WAITING: usize = 200_000;
+/// Most bytes of their texts.
+const MOST_TEXT: usize = 32 << 20;
 /// How often a subscription without changes says that it lives, about.
 const KEEP_ALIVE: Duration = Duration::from_secs(5);
 /// The server ends a subscription that nobody asks for after so many of those.
@@ -61,7 +63,7 @@ impl Inbox {
     fn add(&self, tag: TagNo, data: &DataValue) {
         let scaling = self.scaling.lock().unwrap_or_else(PoisonError::into_inner).get(&tag).copied();
         let mut waiting = self.lock();
-        if waiting.batch.samples.len() >= MOST_WAITING {
+        if waiting.batch.samples.len() >= MOST_WAITING || waiting.batch.text.len() >= MOST_TEXT {
             waiting.missing.insert(tag);
             return;
         }

@@ -38,6 +38,8 @@ const LOOK: Duration = Duration::from_secs(1);
 const CLOCK: u64 = 10;
 /// How often tags that the server refused are tried again, in looks.
 const AGAIN: u64 = 30;
+/// A session that lasted no longer was lost soon.
+const SOON: Duration = Duration::from_secs(10);
 /// A server whose clock is off by more than this is told.
 const CLOCK_OFF: Nanos = 5 * SECOND;
 
@@ -112,7 +114,7 @@ impl Run {
         let mut looks = interval(LOOK);
         looks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         let (mut looked, mut heard, mut heard_at) = (0u64, 0u64, Instant::now());
-        let mut lost = false;
+        let (mut lost, opened) = (false, Instant::now());
         let mut clock = Vec::new();
         loop {
             tokio::select! {
@@ -176,12 +178,18 @@ impl Run {
                     Some(Event::Again { fresh }) => {
                         self.life.ports.health.send_modify(|h| h.reconnects += 1);
                         // A server that forgot the session may have started anew, with other numbers for its namespaces and
-                        // without our subscriptions; what it delivers is made again, so that it surely speaks.
+                        // without our subscriptions; what it delivers is made again, so that it surely speaks. One that
+                        // forgets every session soon is given pauses.
                         if fresh {
-                            return Stop::Again;
+                            let soon = opened.elapsed() < SOON;
+                            return if soon { Stop::Failed(LinkError::Closed) } else { Stop::Again };
                         }
                         (lost, heard_at) = (false, Instant::now());
                         server.session.trigger_publish_now();
+                        // The plan may have changed meanwhile.
+                        if let Err(stop) = self.follow(&mut items, &plan, &settings, speaking, &server).await {
+                            return stop;
+                        }
                         if let Err(stop) = self.refresh(&items, &plan, &server, &namespaces).await {
                             return stop;
                         }

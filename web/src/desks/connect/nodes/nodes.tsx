@@ -33,6 +33,8 @@ import {
 const PAGE = 1000;
 /** Most children of one node that are listed. */
 const MOST = 20_000;
+/** Most pages that are asked for: a server may give small ones, or empty ones without end. */
+const MOST_PAGES = 200;
 /** What an open folder holds is read again so often, in ms, unless it is large. */
 const AGAIN = 3000;
 const LARGE = 200;
@@ -42,13 +44,13 @@ const LINE = 28;
 async function childrenOf(connection: string, node: string): Promise<Known> {
   const children: Offer[] = [];
   let cursor: string | null = '';
-  while (cursor !== null && children.length < MOST) {
+  for (let page = 0; cursor !== null && children.length < MOST && page < MOST_PAGES; page += 1) {
     const body = { node, cursor, most: PAGE };
-    const page: Schemas['ChildrenView'] = await take(
+    const told: Schemas['ChildrenView'] = await take(
       http.POST('/api/connections/{id}/browse', { params: { path: { id: connection } }, body }),
     );
-    children.push(...page.nodes);
-    cursor = page.next ?? null;
+    children.push(...told.nodes);
+    cursor = told.next ?? null;
   }
   return { children, more: cursor !== null };
 }
