@@ -8,7 +8,7 @@ use opcua::{
     crypto::SecurityPolicy,
     nodes::{ObjectBuilder, VariableBuilder},
     server::{
-        ANONYMOUS_USER_TOKEN_ID, ServerBuilder, ServerHandle, ServerUserToken,
+        ANONYMOUS_USER_TOKEN_ID, Server, ServerBuilder, ServerHandle, ServerUserToken,
         address_space::AddressSpace,
         diagnostics::NamespaceMetadata,
         node_manager::memory::{SimpleNodeManager, simple_node_manager},
@@ -20,12 +20,13 @@ use opcua::{
 };
 use std::{
     collections::HashSet,
-    io,
+    fs, io,
     net::SocketAddr,
     path::Path,
-    sync::Arc,
+    sync::{Arc, Mutex, PoisonError},
     time::{Duration, Instant},
 };
+use tempfile::TempDir;
 use tokio::{
     net::{TcpListener, TcpStream},
     time::{MissedTickBehavior, interval, sleep},
@@ -37,6 +38,9 @@ const BEAT: Duration = Duration::from_millis(200);
 const CABLE: Duration = Duration::from_millis(50);
 /// The server itself; the namespace of its nodes is another one, as the first belongs to the library's own nodes.
 const APPLICATION: &str = "urn:brackmere:server:dryline";
+/// Where certificate and key lie in the folder of a server.
+const CERTIFICATE: &str = "own/cert.der";
+const KEY: &str = "private/private.pem";
 /// The user who may log in beside anonymous ones, and the password.
 pub const USER: &str = "operator";
 pub const PASSWORD: &str = "kelp";
@@ -49,8 +53,8 @@ fn builder(address: SocketAddr, pki: &Path) -> ServerBuilder {
         .application_uri(APPLICATION)
         .product_uri(APPLICATION)
         .create_sample_keypair(true)
-        .certificate_path("own/cert.der")
-        .private_key_path("private/private.pem")
+        .certificate_path(CERTIFICATE)
+        .private_key_path(KEY)
         .pki_dir(pki)
         .trust_client_certs(true)
         .host(address.ip().to_string())
@@ -174,6 +178,25 @@ fn properties(space: &mut AddressSpace, index: u16, node: &Node, of: &NodeId) {
     }
 }
 
+/// Builds a server in a folder of its own. Certificate and key are made once for all servers of this program, as that takes long.
+fn assemble(address: SocketAddr) -> io::Result<(Server, ServerHandle, TempDir)> {
+    static PAIR: Mutex<Option<[Vec<u8>; 2]>> = Mutex::new(None);
+    let folder = tempfile::tempdir()?;
+    let paths = [CERTIFICATE, KEY].map(|path| folder.path().join(path));
+    let mut pair = PAIR.lock().unwrap_or_else(PoisonError::into_inner);
+    for (path, bytes) in paths.iter().zip(pair.iter().flatten()) {
+        path.parent().map_or(Ok(()), fs::create_dir_all)?;
+        fs::write(path, bytes)?;
+    }
+    let metadata = NamespaceMetadata { namespace_uri: NAMESPACE.to_owned(), ..NamespaceMetadata::default() };
+    let built = builder(address, folder.path()).with_node_manager(simple_node_manager(metadata, "dryline")).build();
+    let (server, handle) = built.map_err(io::Error::other)?;
+    if pair.is_none() {
+        *pair = Some([fs::read(&paths[0])?, fs::read(&paths[1])?]);
+    }
+    Ok((server, handle, folder))
+}
+
 /// A server that runs.
 struct Running {
     handle: ServerHandle,
@@ -181,14 +204,11 @@ struct Running {
     index: u16,
     nodes: Arc<Vec<Node>>,
     address: SocketAddr,
-    _pki: tempfile::TempDir,
+    _pki: TempDir,
 }
 
 async fn start(address: SocketAddr, shared: &Shared) -> io::Result<Running> {
-    let pki = tempfile::tempdir()?;
-    let metadata = NamespaceMetadata { namespace_uri: NAMESPACE.to_owned(), ..NamespaceMetadata::default() };
-    let built = builder(address, pki.path()).with_node_manager(simple_node_manager(metadata, "dryline")).build();
-    let (server, handle) = built.map_err(io::Error::other)?;
+    let (server, handle, pki) = assemble(address)?;
     let manager = handle.node_managers().get_of_type::<SimpleNodeManager>().ok_or_else(|| io::Error::other("no node manager"))?;
     let index = handle.get_namespace_index(NAMESPACE).ok_or_else(|| io::Error::other("no namespace"))?;
     let nodes = Arc::new(nodes());
