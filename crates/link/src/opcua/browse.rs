@@ -78,7 +78,7 @@ pub(super) async fn page(server: &Server, namespaces: &NamespaceMap, ask: &Ask) 
     }
     let mut seen = HashSet::new();
     let mut found = told.references.unwrap_or_default();
-    // Nodes of other servers cannot be read here; a node may hang on its parent by several references.
+    // Leaves out nodes of other servers, which cannot be read here, and further references to the same node.
     found.retain(|r| r.node_id.server_index == 0 && (of_object || !is_property(r)) && seen.insert(r.node_id.node_id.clone()));
     let mut nodes = describe(server, namespaces, found).await?;
     // Servers give them in any order.

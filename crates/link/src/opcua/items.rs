@@ -117,6 +117,9 @@ struct Held {
     plan: PointPlan,
     subscription: u32,
     item: u32,
+    /// Sampling interval in ms and queue: what was asked for, and what the server granted.
+    asked: (u32, u32),
+    granted: (f64, u32),
 }
 
 /// All that a session delivers.
@@ -127,13 +130,11 @@ pub(super) struct Items {
     held: HashMap<TagNo, Held>,
     /// Tags that the server refuses, to be tried again.
     pub refused: usize,
-    /// What the server grants instead of what was asked, in sentences.
-    pub revised: BTreeMap<String, usize>,
 }
 
 impl Items {
     pub fn new() -> Items {
-        Items { inbox: Arc::default(), subscriptions: HashMap::new(), held: HashMap::new(), refused: 0, revised: BTreeMap::new() }
+        Items { inbox: Arc::default(), subscriptions: HashMap::new(), held: HashMap::new(), refused: 0 }
     }
 
     /// How many tags are delivered.
@@ -230,9 +231,14 @@ impl Items {
                         marks.push_quality(*tag, now(), status::quality(told.status_code));
                         continue;
                     }
-                    self.note_revised(*interval, told.revised_sampling_interval, settings.queue, told.revised_queue_size);
                     if let Some((plan, ..)) = wanted.get(tag) {
-                        let held = Held { plan: (*plan).clone(), subscription, item: told.monitored_item_id };
+                        let held = Held {
+                            plan: (*plan).clone(),
+                            subscription,
+                            item: told.monitored_item_id,
+                            asked: (*interval, settings.queue),
+                            granted: (told.revised_sampling_interval, told.revised_queue_size),
+                        };
                         self.held.insert(*tag, held);
                     }
                 }
@@ -241,16 +247,22 @@ impl Items {
         Ok(marks)
     }
 
-    fn note_revised(&mut self, interval_ms: u32, sampling: f64, queue: u32, revised_queue: u32) {
-        // A rate of 0 means as fast as the server can; one that is faster than asked takes nothing away.
-        if sampling > f64::from(interval_ms) * 1.01 {
-            let words = format!("The server samples every {sampling:.0} ms where {interval_ms} ms were asked for.");
-            *self.revised.entry(words).or_default() += 1;
+    /// What the server grants instead of what was asked, in sentences.
+    pub fn revised(&self) -> Vec<String> {
+        let mut all: BTreeMap<String, usize> = BTreeMap::new();
+        for Held { asked: (interval, queue), granted: (sampling, kept), .. } in self.held.values() {
+            // A rate of 0 means as fast as the server can; one that is faster than asked takes nothing away.
+            if *sampling > f64::from(*interval) * 1.01 {
+                let words = format!("The server samples every {sampling:.0} ms where {interval} ms were asked for.");
+                *all.entry(words).or_default() += 1;
+            }
+            if kept < queue {
+                let words = format!("The server keeps {kept} values of a tag where {queue} were asked for.");
+                *all.entry(words).or_default() += 1;
+            }
         }
-        if revised_queue < queue {
-            let words = format!("The server keeps {revised_queue} values of a tag where {queue} were asked for.");
-            *self.revised.entry(words).or_default() += 1;
-        }
+        let tags = |count| if count == 1 { "1 tag".to_owned() } else { format!("{count} tags") };
+        all.into_iter().map(|(words, count)| format!("{words} It concerns {}.", tags(count))).collect()
     }
 
     /// Lets go of what is no longer wanted as it is.

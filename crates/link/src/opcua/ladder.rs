@@ -25,7 +25,7 @@ pub(super) async fn climb_all(connection: &Connection, steps: mpsc::Sender<TestS
         if steps.is_closed() {
             return;
         }
-        // A broken address says nothing of the others.
+        // When one address fails, the others are tested all the same.
         let _: Option<()> = climb(&settings, &path, connection.timeout_ms, &Rungs::of_path(steps.clone(), i)).await;
     }
 }

@@ -155,7 +155,7 @@ impl Run {
                 },
                 Some(_) = tasks.join_next() => {}
                 () = items.inbox.came.notified() => {
-                    if self.hand_on(&items, &settings).await.is_err() {
+                    if self.hand_on(&items).await.is_err() {
                         return Stop::End;
                     }
                     if let Some(code) = items.inbox.ended() {
@@ -198,6 +198,9 @@ impl Run {
                 },
                 _ = looks.tick() => {
                     looked += 1;
+                    if !lost && opened.elapsed() >= SOON {
+                        self.life.failures = 0;
+                    }
                     let published = speaking.published.load(Ordering::Relaxed);
                     if published != heard {
                         (heard, heard_at) = (published, Instant::now());
@@ -268,27 +271,22 @@ impl Run {
     }
 
     /// Hands on what came. `Err`: nobody takes it any more.
-    async fn hand_on(&mut self, items: &Items, settings: &Settings) -> Result<(), ()> {
+    async fn hand_on(&mut self, items: &Items) -> Result<(), ()> {
         let batch = items.inbox.take();
         let (count, at) = (batch.samples.len() as u64, now());
         if count == 0 {
             return Ok(());
         }
-        self.life.failures = 0;
         if self.life.ports.tap.open() {
             let first: Vec<String> =
                 batch.samples.iter().take(8).filter_map(|s| batch.value_of(*s)).map(|v| v.to_json().to_string()).collect();
             self.tell(Instant::now(), format!("{count} values came"), first.join(" "));
         }
         let rate = self.rate.add(at, count);
-        let path = self.life.path.min(settings.paths().len() - 1);
         self.life.ports.health.send_modify(|h| {
             h.values += count;
             h.rate = rate;
             h.answered = at;
-            if h.path != path {
-                (h.path, h.path_since) = (path, at);
-            }
         });
         self.life.ports.batches.send(batch).await.map_err(drop)
     }
@@ -297,11 +295,7 @@ impl Run {
     fn running(&mut self, items: &Items, clock: &[String]) {
         let path = self.life.path;
         let (p50, p95) = self.durations.percentiles();
-        let revised = items.revised.iter().map(|(words, count)| match count {
-            1 => format!("{words} It concerns 1 tag."),
-            _ => format!("{words} It concerns {count} tags."),
-        });
-        let learnt: Vec<String> = revised.chain(clock.iter().cloned()).collect();
+        let learnt: Vec<String> = items.revised().into_iter().chain(clock.iter().cloned()).collect();
         self.life.ports.health.send_modify(|h| {
             h.enter(LinkState::Running, None);
             (h.p50_us, h.p95_us) = (p50, p95);

@@ -201,8 +201,9 @@ fn assemble(address: SocketAddr) -> io::Result<(Server, ServerHandle, TempDir)> 
 struct Running {
     handle: ServerHandle,
     manager: Arc<SimpleNodeManager>,
-    index: u16,
     nodes: Arc<Vec<Node>>,
+    /// Their node ids, in the same order.
+    ids: Vec<NodeId>,
     address: SocketAddr,
     _pki: TempDir,
 }
@@ -234,7 +235,8 @@ async fn start(address: SocketAddr, shared: &Shared) -> io::Result<Running> {
     let inner = TcpListener::bind("127.0.0.1:0").await?;
     let inside = inner.local_addr()?;
     tokio::spawn(server.run_with(inner));
-    Ok(Running { handle, manager, index, nodes, address: inside, _pki: pki })
+    let ids = nodes.iter().map(|node| NodeId::new(index, node.id())).collect();
+    Ok(Running { handle, manager, nodes, ids, address: inside, _pki: pki })
 }
 
 impl Running {
@@ -242,20 +244,22 @@ impl Running {
     fn show(&self, shared: &Shared) {
         let now = DateTime::now();
         let bad = shared.bad_nodes();
-        let values: Vec<(NodeId, DataValue)> = {
+        let values: Vec<DataValue> = {
             let works = shared.lock();
             let shown = self.nodes.iter().map(|node| {
-                let status = if bad.contains(&node.id()) { StatusCode::BadSensorFailure } else { StatusCode::Good };
-                let value = variant(&(node.read)(&works.process.dryline));
-                let data = DataValue { value: Some(value), status: Some(status), ..DataValue::default() };
-                (
-                    NodeId::new(self.index, node.id()),
-                    DataValue { source_timestamp: Some(now), server_timestamp: Some(now), ..data },
-                )
+                let failed = !bad.is_empty() && bad.contains(&node.id());
+                let status = if failed { StatusCode::BadSensorFailure } else { StatusCode::Good };
+                DataValue {
+                    value: Some(variant(&(node.read)(&works.process.dryline))),
+                    status: Some(status),
+                    source_timestamp: Some(now),
+                    server_timestamp: Some(now),
+                    ..DataValue::default()
+                }
             });
             shown.collect()
         };
-        let values = values.iter().map(|(id, data)| (id, None, data.clone()));
+        let values = self.ids.iter().zip(values).map(|(id, data)| (id, None, data));
         // A node that is missing would be a mistake of this program, and then nothing is shown.
         let _ = self.manager.set_values(self.handle.subscriptions(), values);
     }

@@ -4,13 +4,14 @@
 import { useQuery } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { useRef, useState } from 'react';
-import { http, newId, type Schemas, take } from '../../api/client';
+import { newId } from '../../api/client';
 import type { Item, Point, TagSet } from '../../api/model';
 import { textOf } from '../../parts/form';
 import { useKind } from '../../parts/kinds';
 import { useSteps } from '../../parts/steps';
 import { counted } from '../../parts/text';
 import { Button, Choice, Field, Input, Tick, Trouble } from '../../parts/ui';
+import { below, MOST, type Offer } from './below';
 import { blank, type Candidate } from './candidates';
 import { Intake } from './intake';
 
@@ -20,27 +21,8 @@ interface Props {
   disabled: boolean;
 }
 
-/** All that lies below a node, page by page, as far as it can be listed. */
-async function all(connection: string, node: string) {
-  const rows: Offer[] = [];
-  let cursor: string | null = '';
-  let parts: string[] = [];
-  while (cursor !== null && rows.length < MOST) {
-    const body = { node, cursor, most: 5000 };
-    const page: Schemas['ChildrenView'] = await take(
-      http.POST('/api/connections/{id}/browse', { params: { path: { id: connection } }, body }),
-    );
-    rows.push(...page.nodes);
-    parts = page.parts;
-    cursor = page.next ?? null;
-  }
-  return { rows, parts, more: cursor !== null };
-}
-
-type Offer = Schemas['NodeView'];
-
-/** Most that is listed. */
-const MOST = 20_000;
+/** Offers of one page. */
+const PAGE = 5000;
 
 function candidateOf(offer: Offer): Candidate {
   const set: Partial<Pick<TagSet, 'unit' | 'states' | 'decimals' | 'range_low' | 'range_high'>> = offer.set;
@@ -57,7 +39,7 @@ function candidateOf(offer: Offer): Candidate {
 export function Offers({ item, node, seen, disabled }: Props & { node: string }) {
   const outline = useQuery({
     queryKey: ['items', 'offers', item.id, node],
-    queryFn: () => all(item.id, node),
+    queryFn: () => below(item.id, node, PAGE),
     staleTime: 0,
   });
   const [text, setText] = useState('');
@@ -66,7 +48,7 @@ export function Offers({ item, node, seen, disabled }: Props & { node: string })
   const steps = useSteps<Candidate>(`offers ${item.id}`);
   const box = useRef<HTMLDivElement>(null);
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-  const offers = (outline.data?.rows ?? []).filter(
+  const offers = (outline.data?.nodes ?? []).filter(
     (offer) => !(free && offer.taken) && words.every((w) => `${offer.parts.join(' ')} ${offer.name}`.toLowerCase().includes(w)),
   );
   const virtual = useVirtualizer({
@@ -88,14 +70,14 @@ export function Offers({ item, node, seen, disabled }: Props & { node: string })
       </>
     );
   }
-  const picked = (outline.data?.rows ?? []).filter((o) => chosen.has(key(o)));
+  const picked = (outline.data?.nodes ?? []).filter((o) => chosen.has(key(o)));
   return (
     <div>
       <Trouble error={outline.error} />
-      {outline.data?.rows.length === 0 && (
+      {outline.data?.nodes.length === 0 && (
         <p className="text-soft">Nothing here yet. Map a layout under Blocks, and its members are listed here.</p>
       )}
-      {(outline.data?.rows.length ?? 0) > 0 && (
+      {(outline.data?.nodes.length ?? 0) > 0 && (
         <>
           <div className="mb-2 flex flex-wrap items-end gap-3">
             <Field label="Filter" className="w-64">

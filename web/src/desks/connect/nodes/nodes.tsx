@@ -6,54 +6,23 @@ import clsx from 'clsx';
 import { ChevronRight } from 'lucide-react';
 import { type KeyboardEvent, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
-import { http, type Schemas, take } from '../../../api/client';
 import type { Item, Point, TagSet } from '../../../api/model';
 import { useItems } from '../../../api/queries';
 import { complain, textOf } from '../../../parts/form';
 import { useSteps } from '../../../parts/steps';
 import { counted } from '../../../parts/text';
 import { Button, Choice, Field, Tick, Trouble } from '../../../parts/ui';
+import { below, type Offer } from '../below';
 import { blank, type Candidate } from '../candidates';
 import { Intake } from '../intake';
-import {
-  type Chosen,
-  isWanted,
-  type Known,
-  MOST_TAKEN,
-  type Offer,
-  placeOf,
-  type Row,
-  rowsOf,
-  type Walked,
-  type Wanted,
-  walk,
-} from './tree';
+import { type Chosen, isWanted, type Known, MOST_TAKEN, placeOf, type Row, rowsOf, type Walked, type Wanted, walk } from './tree';
 
 /** Nodes of one page. */
 const PAGE = 1000;
-/** Most children of one node that are listed. */
-const MOST = 20_000;
-/** Most pages that are asked for: a server may give small ones, or empty ones without end. */
-const MOST_PAGES = 200;
 /** What an open folder holds is read again so often, in ms, unless it is large. */
 const AGAIN = 3000;
 const LARGE = 200;
 const LINE = 28;
-
-/** The children of a node, page by page. */
-async function childrenOf(connection: string, node: string): Promise<Known> {
-  const children: Offer[] = [];
-  let cursor: string | null = '';
-  for (let page = 0; cursor !== null && children.length < MOST && page < MOST_PAGES; page += 1) {
-    const body = { node, cursor, most: PAGE };
-    const told: Schemas['ChildrenView'] = await take(
-      http.POST('/api/connections/{id}/browse', { params: { path: { id: connection } }, body }),
-    );
-    children.push(...told.nodes);
-    cursor = told.next ?? null;
-  }
-  return { children, more: cursor !== null };
-}
 
 /** The row of the intake that a node begins as. */
 function candidateOf({ offer, path }: Chosen, places: readonly string[]): Candidate {
@@ -95,14 +64,14 @@ export function Nodes({ item, seen, disabled }: Props) {
   const nodes = useMemo(() => ['', ...new Set([...open].map((key) => key.split('\n').at(-1) ?? ''))], [open]);
   const query = (node: string) => ({
     queryKey: ['items', 'nodes', item.id, node],
-    queryFn: () => childrenOf(item.id, node),
+    queryFn: () => below(item.id, node, PAGE),
     staleTime: 0,
   });
   const results = useQueries({
     queries: nodes.map((node) => ({
       ...query(node),
       refetchInterval: (q: { state: { data?: Known | undefined } }) =>
-        (q.state.data?.children.length ?? 0) <= LARGE ? AGAIN : false,
+        (q.state.data?.nodes.length ?? 0) <= LARGE ? AGAIN : false,
     })),
   });
   const known = new Map(nodes.flatMap((node, i) => (results[i]?.data ? [[node, results[i].data] as const] : [])));

@@ -1,5 +1,6 @@
 import { expect, test } from 'vitest';
-import { isWanted, type Known, type Offer, placeOf, rowsOf, walk } from './tree';
+import type { Offer } from '../below';
+import { isWanted, type Known, placeOf, rowsOf, walk } from './tree';
 
 const offer = (id: string, more: Partial<Offer> = {}): Offer => ({
   id,
@@ -19,7 +20,7 @@ const offer = (id: string, more: Partial<Offer> = {}): Offer => ({
 });
 const folder = (id: string) => offer(id, { branch: true });
 const value = (id: string, about = 'Double', writable = false) => offer(id, { point: { address: id } as never, about, writable });
-const list = (...children: Offer[]): Known => ({ children, more: false });
+const list = (...nodes: Offer[]): Known => ({ nodes, more: false });
 
 const TREE = new Map<string, Known>([
   ['', list(folder('a'), folder('b'))],
@@ -81,7 +82,7 @@ test('a folder that is not listed whole makes the walk incomplete', async () => 
   const { whole } = await walk(
     top('a'),
     'every',
-    async () => ({ children: [], more: true }),
+    async () => ({ nodes: [], more: true }),
     () => {},
     never,
   );

@@ -1,8 +1,6 @@
 // What a device offers as a tree: the rows that are shown, and everything below a node.
 
-import type { Schemas } from '../../../api/client';
-
-export type Offer = Schemas['NodeView'];
+import type { Below, Offer } from '../below';
 
 /** Most values that are taken from below a node at once. */
 export const MOST_TAKEN = 20_000;
@@ -21,11 +19,7 @@ export interface Row {
 }
 
 /** What is known of the children of a node. */
-export interface Known {
-  children: readonly Offer[];
-  /** Whether there are more than are listed. */
-  more: boolean;
-}
+export type Known = Pick<Below, 'nodes' | 'more'>;
 
 const keyOf = (above: string, id: string) => (above ? `${above}\n${id}` : id);
 
@@ -33,7 +27,7 @@ const keyOf = (above: string, id: string) => (above ? `${above}\n${id}` : id);
 export function rowsOf(known: ReadonlyMap<string, Known>, open: ReadonlySet<string>): Row[] {
   const rows: Row[] = [];
   const add = (node: string, key: string, path: readonly string[]) => {
-    for (const offer of known.get(node)?.children ?? []) {
+    for (const offer of known.get(node)?.nodes ?? []) {
       const own = keyOf(key, offer.id);
       const again = key.split('\n').includes(offer.id);
       rows.push({ key: own, offer, path, again });
@@ -97,7 +91,7 @@ export async function walk(
     const known = await children(at.offer.id);
     whole &&= !known.more;
     const path = [...at.path, at.offer.name];
-    waiting.push(...known.children.toReversed().map((offer) => ({ offer, path })));
+    waiting.push(...known.nodes.toReversed().map((offer) => ({ offer, path })));
   }
   return { found, whole };
 }
