@@ -1,7 +1,8 @@
 //! What can go wrong with a device, in words a plant engineer can act on.
 
-use crate::Offer;
 use havrel_core::quality::Reason;
+use serde::Serialize;
+use utoipa::ToSchema;
 
 /// A status in words.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -14,6 +15,29 @@ pub struct Status {
     pub reason: Reason,
     /// Whether it concerns one node and leaves the connection as it is.
     pub of_node: bool,
+}
+
+/// Something found out by a test that a setting could hold.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, ToSchema)]
+#[schema(as = SettingOffer)]
+pub struct Offer {
+    /// A field of the connection, such as `settings.tls.fingerprint` or `settings.spare[0].fingerprint`.
+    pub field: String,
+    pub value: String,
+    /// What taking it does.
+    pub words: String,
+}
+
+/// A certificate that is not trusted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Untrusted {
+    /// Why not, after “it is not trusted:”.
+    pub why: String,
+    /// SHA-256, as people compare it.
+    pub fingerprint: String,
+    pub cure: &'static str,
+    /// The setting that would trust it.
+    pub offer: Offer,
 }
 
 /// A failure of a connection or of one request on it.
@@ -65,9 +89,10 @@ pub enum LinkError {
     BadRequest(String),
     #[error("The device took the value but now holds {0}.")]
     ReadBack(String),
-    /// Why not, and its fingerprint.
-    #[error("The device's certificate is not trusted: {0}. Its fingerprint is {1}.")]
-    Untrusted(String, String),
+    #[error("The device's certificate is not trusted: {}. Its fingerprint is {}.", .0.why, .0.fingerprint)]
+    Untrusted(Box<Untrusted>),
+    #[error("The server closed the connection when Havrel showed its own certificate.")]
+    ShutOut,
     #[error("The secured connection failed: {0}.")]
     NotSecured(String),
     /// A service or a node answered with a status (OPC UA Part 4, 7.39).
@@ -102,6 +127,7 @@ impl LinkError {
             | LinkError::NoConnection(..)
             | LinkError::Line(..)
             | LinkError::Untrusted(..)
+            | LinkError::ShutOut
             | LinkError::NotSecured(_)
             | LinkError::NoSecret(_)
             | LinkError::NoEndpoint(..)
@@ -137,7 +163,8 @@ impl LinkError {
             LinkError::SwitchedOff => "Switch the connection on.",
             LinkError::BadRequest(_) => "Enter a valid value.",
             LinkError::ReadBack(_) => "The device may limit or overwrite the value itself.",
-            LinkError::Untrusted(..) => "Compare the fingerprint with the one the device itself shows; if they agree, trust it.",
+            LinkError::Untrusted(untrusted) => untrusted.cure,
+            LinkError::ShutOut => "Trust Havrel’s certificate at the server; there it usually waits among the rejected ones.",
             LinkError::NotSecured(_) => "Check that the port is the secured one, and which certificates the device takes.",
             LinkError::Status(status) => status.cure,
             LinkError::NoEndpoint(..) => "Choose a security that the server offers, or have it switched on at the server.",
@@ -148,13 +175,13 @@ impl LinkError {
     /// What the settings of the connection could take over from it: the field, its value, and what that does.
     pub fn offer(&self) -> Option<Offer> {
         let (field, value, words) = match self {
-            LinkError::Untrusted(_, fingerprint) => ("settings.tls.fingerprint", fingerprint.clone(), "Trust this certificate"),
+            LinkError::Untrusted(untrusted) => return Some(untrusted.offer.clone()),
             LinkError::OtherUnit(_, unit) => ("settings.unit", unit.to_string(), "Use the unit that answers"),
             // Twice what it took, in full seconds.
             LinkError::Late(took, _) => ("timeout_ms", (took.div_ceil(500) * 1000).to_string(), "Wait longer"),
             _ => return None,
         };
-        Some(Offer { field, value, words })
+        Some(Offer { field: field.into(), value, words: words.into() })
     }
 
     /// What sort of failure it is, for counting.
@@ -171,7 +198,7 @@ impl LinkError {
             LinkError::Busy => "busy",
             LinkError::Status(_) => "refused",
             LinkError::NoEndpoint(..) => "not secured",
-            LinkError::Untrusted(..) | LinkError::NotSecured(_) => "not secured",
+            LinkError::Untrusted(..) | LinkError::ShutOut | LinkError::NotSecured(_) => "not secured",
             LinkError::SwitchedOff | LinkError::BadRequest(_) | LinkError::NoSecret(_) => "not asked",
         }
     }

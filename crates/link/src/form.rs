@@ -96,6 +96,8 @@ pub enum Control {
     },
     /// The polling groups of a connection.
     Groups,
+    /// The certificate of this installation: shown and handed out, not a setting.
+    OwnCertificate,
 }
 
 /// One choice.

@@ -5,9 +5,11 @@
 //! nonsense, half an answer) becomes a quality and a sentence, never a panic.
 
 pub mod browse;
+pub mod certificate;
 pub mod error;
 pub mod form;
 pub mod health;
+pub mod identity;
 pub mod kind;
 mod life;
 pub mod modbus;
@@ -18,17 +20,20 @@ pub mod runner;
 pub mod signal;
 pub mod spaces;
 pub mod test;
+#[cfg(test)]
+mod test_certificates;
 pub mod tls;
 pub mod traffic;
 mod unserved;
 
 pub use browse::{Ask, Children, Node, Reading, State};
-pub use error::LinkError;
+pub use error::{LinkError, Offer};
 pub use health::{Health, LinkState};
+pub use identity::{Identities, Identity};
 pub use kind::{Kind, Wrong};
 pub use runner::{Command, LinkPlan, PointPlan, Ports, RawValue, Runner};
 pub use spaces::{Occupied, OtherReading, Spaces};
-pub use test::{Offer, TestStep, Tester};
+pub use test::{TestStep, Tester};
 
 use havrel_core::{
     plant::{Connection, Tag},

@@ -1,6 +1,6 @@
 //! What a running connection is given and gives.
 
-use crate::{Ask, Children, Health, LinkError, traffic::Tap};
+use crate::{Ask, Children, Health, Identities, LinkError, traffic::Tap};
 use async_trait::async_trait;
 use havrel_core::{
     TagNo,
@@ -46,6 +46,8 @@ pub struct Ports {
     pub commands: mpsc::Receiver<Command>,
     pub health: watch::Sender<Health>,
     pub tap: Tap,
+    /// Gives the certificate by which servers know this installation.
+    pub identities: Arc<dyn Identities>,
 }
 
 /// Something for a running connection to do between its polls.

@@ -1,10 +1,10 @@
 //! The test of a connection: step by step, each with its answer and what usually mends it.
 
-use crate::LinkError;
+use crate::{Identities, LinkError, Offer};
 use async_trait::async_trait;
 use havrel_core::plant::Connection;
 use serde::Serialize;
-use std::time::Instant;
+use std::{sync::Arc, time::Instant};
 use tokio::sync::mpsc;
 use utoipa::ToSchema;
 
@@ -12,7 +12,7 @@ use utoipa::ToSchema;
 #[async_trait]
 pub trait Tester: Send + Sync {
     /// Tries the connection step by step, stopping at the first that fails. Dropping the receiver cancels.
-    async fn test(&self, connection: &Connection, steps: mpsc::Sender<TestStep>);
+    async fn test(&self, connection: &Connection, identities: Arc<dyn Identities>, steps: mpsc::Sender<TestStep>);
 }
 
 /// One rung of a test: what was tried, what came back, what usually mends it.
@@ -23,20 +23,9 @@ pub struct TestStep {
     pub passed: bool,
     pub answer: String,
     pub cure: String,
-    /// What the settings could take over so that it passes.
-    pub offer: Option<Offer>,
+    /// What the settings could take over, so that it passes or is better.
+    pub offers: Vec<Offer>,
     pub took_us: u64,
-}
-
-/// Something found out by a test that a setting could hold.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, ToSchema)]
-#[schema(as = SettingOffer)]
-pub struct Offer {
-    /// A field of the connection, such as `settings.tls.fingerprint`.
-    pub field: &'static str,
-    pub value: String,
-    /// What taking it does.
-    pub words: &'static str,
 }
 
 /// Reports the rungs of one address, one after the other.
@@ -54,13 +43,28 @@ impl Rungs {
 
     /// Reports a rung; `None` ends the climb.
     pub async fn rung<T>(&self, name: &str, tried: String, began: Instant, result: Result<(T, String), LinkError>) -> Option<T> {
+        self.rung_with(name, tried, began, result, Vec::new()).await
+    }
+
+    /// The same with something to take over although it passes.
+    pub async fn rung_with<T>(
+        &self,
+        name: &str,
+        tried: String,
+        began: Instant,
+        result: Result<(T, String), LinkError>,
+        mut offers: Vec<Offer>,
+    ) -> Option<T> {
         let took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
-        let (value, answer, cure, offer) = match result {
-            Ok((value, answer)) => (Some(value), answer, String::new(), None),
-            Err(error) => (None, error.to_string(), error.cure().to_owned(), error.offer()),
+        let (value, answer, cure) = match result {
+            Ok((value, answer)) => (Some(value), answer, String::new()),
+            Err(error) => {
+                offers.extend(error.offer());
+                (None, error.to_string(), error.cure().to_owned())
+            }
         };
         let name = format!("{}{name}", self.prefix);
-        let step = TestStep { name, tried, passed: value.is_some(), answer, cure, offer, took_us };
+        let step = TestStep { name, tried, passed: value.is_some(), answer, cure, offers, took_us };
         // Nobody listening any more means that the test was cancelled.
         self.steps.send(step).await.ok().and(value)
     }

@@ -1,10 +1,13 @@
 //! Secured streams: TLS over whatever carries bytes, with the device known by its authority or by its fingerprint, and our
 //! own certificate where the device asks for one.
 
-use crate::LinkError;
+use crate::{
+    LinkError, Offer,
+    certificate::{Wrong, certificates, check_certificates, check_fingerprint, check_pair, digits, fingerprint, shown},
+    error::Untrusted,
+};
 use havrel_core::plant::Secret;
 use serde::Deserialize;
-use sha2::{Digest as _, Sha256};
 use std::{
     fmt::Debug,
     io,
@@ -29,9 +32,6 @@ use tokio_rustls::{
     },
 };
 
-/// Most bytes of a certificate or key as text.
-const MOST_TEXT: usize = 64 << 10;
-
 /// How a secured stream is made.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
 #[serde(default, deny_unknown_fields)]
@@ -53,51 +53,12 @@ pub struct Secured<S> {
     pub words: String,
 }
 
-/// 32 bytes as people compare them: pairs of digits with colons.
-pub fn shown(fingerprint: &[u8; 32]) -> String {
-    fingerprint.iter().map(|b| format!("{b:02X}")).collect::<Vec<_>>().join(":")
-}
-
-fn digits(text: &str) -> Option<[u8; 32]> {
-    let digits: Vec<u8> = text
-        .chars()
-        .filter(|c| !c.is_whitespace() && *c != ':')
-        .map(|c| c.to_digit(16).map(|d| d as u8))
-        .collect::<Option<_>>()?;
-    let bytes: Vec<u8> = digits.chunks_exact(2).map(|pair| pair[0] << 4 | pair[1]).collect();
-    (digits.len() == 64).then(|| bytes.try_into().ok()).flatten()
-}
-
-fn certificates(text: &str) -> Option<Vec<CertificateDer<'static>>> {
-    let found: Vec<_> = CertificateDer::pem_slice_iter(text.as_bytes()).collect::<Result<_, _>>().ok()?;
-    (!found.is_empty()).then_some(found)
-}
-
 impl Tls {
     /// What is wrong with it: field and sentence.
-    pub fn check(&self) -> Vec<(&'static str, &'static str)> {
-        const NO_CERTIFICATE: &str = "This contains no certificate; paste it with its lines BEGIN and END.";
-        let mut wrong = Vec::new();
-        for (field, text) in [("trust", &self.trust), ("certificate", &self.certificate)] {
-            if text.len() > MOST_TEXT {
-                wrong.push((field, "This is longer than 64 KiB."));
-            } else if !text.trim().is_empty() && certificates(text).is_none() {
-                wrong.push((field, NO_CERTIFICATE));
-            }
-        }
-        if !self.fingerprint.trim().is_empty() && digits(&self.fingerprint).is_none() {
-            wrong.push(("fingerprint", "A fingerprint (SHA-256) has 64 digits from 0 to 9 and A to F."));
-        }
-        match &self.key {
-            Some(Secret::Plain(text)) if text.len() > MOST_TEXT => wrong.push(("key", "This is longer than 64 KiB.")),
-            Some(Secret::Plain(text)) if PrivateKeyDer::from_pem_slice(text.as_bytes()).is_err() => {
-                wrong.push(("key", "This contains no private key; paste it with its lines BEGIN and END."));
-            }
-            Some(_) if self.certificate.trim().is_empty() => {
-                wrong.push(("certificate", "Enter the certificate of this key too."));
-            }
-            _ => {}
-        }
+    pub fn check(&self) -> Vec<Wrong> {
+        let mut wrong: Vec<Wrong> = check_certificates("trust", &self.trust).into_iter().collect();
+        wrong.extend(check_fingerprint("fingerprint", &self.fingerprint));
+        wrong.extend(check_pair(&self.certificate, self.key.as_ref()));
         wrong
     }
 
@@ -132,7 +93,7 @@ impl Tls {
         let made = made.map_err(|_| LinkError::NotSecured(format!("nothing fit for TLS came within {timeout_ms} ms")))?;
         let seen = *verifier.seen.lock().unwrap_or_else(PoisonError::into_inner);
         let stream = made.map_err(|error| match (error_of(&error), seen) {
-            (Some(rustls::Error::InvalidCertificate(why)), Some(seen)) => LinkError::Untrusted(why_not(why), shown(&seen)),
+            (Some(rustls::Error::InvalidCertificate(why)), Some(seen)) => self.untrusted(why, &seen),
             (Some(other), _) => refused(other.clone()),
             (None, _) if error.kind() == io::ErrorKind::UnexpectedEof => LinkError::Closed,
             (None, _) => LinkError::NotSecured(error.kind().to_string()),
@@ -143,6 +104,21 @@ impl Tls {
         };
         let words = format!("{version}, certificate {}", seen.map_or_else(String::new, |s| shown(&s)));
         Ok(Secured { stream, words })
+    }
+}
+
+impl Tls {
+    fn untrusted(&self, why: &CertificateError, seen: &[u8; 32]) -> LinkError {
+        let why = match (why, digits(&self.fingerprint)) {
+            (CertificateError::ApplicationVerificationFailure, Some(pinned)) => {
+                format!("it is another one than the trusted one, whose fingerprint is {}", shown(&pinned))
+            }
+            _ => why_not(why),
+        };
+        let (fingerprint, field) = (shown(seen), "settings.tls.fingerprint".into());
+        let offer = Offer { field, value: fingerprint.clone(), words: "Trust this certificate".into() };
+        let cure = "Compare the fingerprint with the one the device itself shows; if they agree, trust it.";
+        LinkError::Untrusted(Box::new(Untrusted { why, fingerprint, cure, offer }))
     }
 }
 
@@ -167,7 +143,6 @@ fn why_not(error: &CertificateError) -> String {
         CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
             "it was issued for another name or address".into()
         }
-        CertificateError::ApplicationVerificationFailure => "it is not the certificate that is trusted".into(),
         CertificateError::UnknownIssuer => "no trusted authority has signed it".into(),
         other => other.to_string(),
     }
@@ -211,7 +186,7 @@ impl ServerCertVerifier for Verifier {
         ocsp: &[u8],
         now: UnixTime,
     ) -> Result<ServerCertVerified, rustls::Error> {
-        let fingerprint: [u8; 32] = Sha256::digest(own).into();
+        let fingerprint = fingerprint(own);
         *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = Some(fingerprint);
         match (&self.pinned, &self.authorities) {
             (Some(pinned), _) if *pinned == fingerprint => Ok(ServerCertVerified::assertion()),
@@ -254,25 +229,13 @@ mod tests {
         (made.cert.pem(), made.signing_key.serialize_pem())
     }
 
-    #[test]
-    fn a_fingerprint_is_read_as_it_is_shown_and_as_tools_print_it() {
-        let bytes: [u8; 32] = std::array::from_fn(|i| (i * 7) as u8);
-        let text = shown(&bytes);
-        assert!(text.starts_with("00:07:0E:15:"));
-        assert_eq!(digits(&text), Some(bytes));
-        assert_eq!(digits(&format!(" {} ", text.replace(':', "").to_lowercase())), Some(bytes));
-        for wrong in ["", "00:07", &text[3..], format!("{text}:00").as_str(), text.replace("07", "0G").as_str()] {
-            assert_eq!(digits(wrong), None, "{wrong}");
-        }
-    }
-
     #[rstest]
     #[case(|t: &mut Tls| t.trust = "no certificate".into(), &["trust"])]
     #[case(|t: &mut Tls| t.certificate = "-----BEGIN CERTIFICATE-----\n!\n-----END CERTIFICATE-----".into(), &["certificate"])]
     #[case(|t: &mut Tls| t.certificate.clear(), &["certificate"])]
     #[case(|t: &mut Tls| t.fingerprint = "12:34".into(), &["fingerprint"])]
     #[case(|t: &mut Tls| t.key = Some(Secret::Plain("no key".into())), &["key"])]
-    #[case(|t: &mut Tls| t.trust = "x".repeat(MOST_TEXT + 1), &["trust"])]
+    #[case(|t: &mut Tls| t.trust = "x".repeat((64 << 10) + 1), &["trust"])]
     #[case(|t: &mut Tls| t.key = Some(Secret::Sealed("anything".into())), &[])]
     #[case(|t: &mut Tls| *t = Tls::default(), &[])]
     #[case(|_: &mut Tls| {}, &[])]

@@ -10,6 +10,7 @@ mod changes;
 mod clock;
 mod devices;
 mod engine;
+pub mod identity;
 mod import;
 pub mod jobs;
 mod lines;
@@ -152,7 +153,9 @@ pub struct Live {
     /// Values of memory tags from before a restart.
     kept: Mutex<HashMap<TagNo, plain::Kept>>,
     hands: by_hand::Hands,
-    secrets: Keeper,
+    secrets: Arc<Keeper>,
+    /// The certificate by which servers know this installation.
+    pub identity: Arc<identity::Own>,
     quarantine: Quarantine,
     faults: supervision::Faults,
     /// When the engine's thread last ended a turn: milliseconds since the program started, on a clock that nobody sets.
@@ -202,6 +205,7 @@ impl Live {
     /// When the database does not answer, or the folder cannot be used.
     pub async fn start(db: Db, data: &Path) -> Result<Arc<Live>, LiveError> {
         let node = db.identity().await?;
+        let secrets = Arc::new(Keeper::at(data));
         let (plant, broken) = db.load_plant().await?;
         for (id, message) in broken {
             tracing::error!(%id, message, "left out: its settings no longer resolve");
@@ -233,7 +237,8 @@ impl Live {
             kept: Mutex::new(kept),
             jobs: Arc::default(),
             hands,
-            secrets: Keeper::at(data),
+            identity: Arc::new(identity::Own::at(data, secrets.clone())),
+            secrets,
             quarantine,
             faults: supervision::Faults::default(),
             beat: AtomicU64::new(0),

@@ -13,7 +13,7 @@ use havrel_core::{
     quality::{Quality, Reason},
     sample::Batch,
 };
-use havrel_link::{Command, Health, LinkPlan, LinkState, PointPlan, Ports, Runner, runner, traffic::Tap};
+use havrel_link::{Command, Health, Identities, LinkPlan, LinkState, PointPlan, Ports, Runner, runner, traffic::Tap};
 use std::{
     collections::{HashMap, HashSet},
     panic::AssertUnwindSafe,
@@ -79,6 +79,7 @@ impl Line {
         runner: Arc<dyn Runner>,
         id: Uuid,
         plan: LinkPlan,
+        identities: Arc<dyn Identities>,
         to_engine: mpsc::Sender<Message>,
         reports: mpsc::UnboundedSender<Report>,
     ) -> Line {
@@ -92,7 +93,7 @@ impl Line {
             loop {
                 let (batches_out, mut batches) = mpsc::channel::<Batch>(64);
                 let (handed_on, commands) = mpsc::channel(64);
-                let (plan, health, tap) = (plan_in.clone(), health.clone(), tap.clone());
+                let (plan, health, tap, identities) = (plan_in.clone(), health.clone(), tap.clone(), identities.clone());
                 let forward = async {
                     while let Some(batch) = batches.recv().await {
                         if to_engine.send(Message::Samples(batch)).await.is_err() {
@@ -110,7 +111,7 @@ impl Line {
                     std::future::pending::<()>().await;
                 };
                 back_off.begins();
-                let run = runner.run(Ports { plan, batches: batches_out, commands, health: health.clone(), tap });
+                let run = runner.run(Ports { plan, batches: batches_out, commands, health: health.clone(), tap, identities });
                 let run = AssertUnwindSafe(run).catch_unwind();
                 let ended = tokio::select! {
                     (ended, ()) = async { tokio::join!(run, forward) } => ended,
@@ -198,7 +199,7 @@ impl Live {
         }
         for (id, plan) in wanted {
             let runner = runner(&plan.connection.kind);
-            let line = Line::start(runner, id, plan, self.to_engine.clone(), self.reports.clone());
+            let line = Line::start(runner, id, plan, self.identity.clone(), self.to_engine.clone(), self.reports.clone());
             self.spawn(crate::paths::watch(self.clone(), id, line.changes()));
             links.insert(id, line);
         }
@@ -227,12 +228,20 @@ mod tests {
         }
     }
 
+    struct Nobody;
+
+    impl Identities for Nobody {
+        fn identity(&self) -> Result<Arc<havrel_link::Identity>, havrel_link::LinkError> {
+            unreachable!("nothing is secured here")
+        }
+    }
+
     #[tokio::test(start_paused = true)]
     async fn a_driver_that_fails_is_run_anew_and_its_tags_are_bad_meanwhile() {
         let plan = plans(&plant("Extraction", "", 1000), &HashSet::new()).remove(&Uuid::from_u128(2)).unwrap();
         let (to_engine, mut engine) = mpsc::channel(8);
         let (reports, mut reported) = mpsc::unbounded_channel();
-        let line = Line::start(Arc::new(Fails::default()), Uuid::from_u128(2), plan, to_engine, reports);
+        let line = Line::start(Arc::new(Fails::default()), Uuid::from_u128(2), plan, Arc::new(Nobody), to_engine, reports);
         let failure = reported.recv().await.unwrap().1.unwrap();
         assert!(failure.contains("the first time it fails"));
         assert_eq!(line.health().state, LinkState::Trouble);

@@ -67,7 +67,7 @@ impl Keeper {
     }
 
     /// Seals a text for one connection; sealed for another it cannot be opened.
-    fn seal(&self, connection: Uuid, text: &str) -> io::Result<String> {
+    pub(crate) fn seal(&self, connection: Uuid, text: &str) -> io::Result<String> {
         let nonce: [u8; NONCE] = rand::random();
         let payload = Payload { msg: text.as_bytes(), aad: connection.as_bytes() };
         let sealed = self.cipher_or_new()?.encrypt(Nonce::from_slice(&nonce), payload);
@@ -75,7 +75,7 @@ impl Keeper {
         Ok(STANDARD.encode([&nonce[..], &sealed].concat()))
     }
 
-    fn open(&self, connection: Uuid, sealed: &str) -> Option<String> {
+    pub(crate) fn open(&self, connection: Uuid, sealed: &str) -> Option<String> {
         let bytes = STANDARD.decode(sealed).ok()?;
         let (nonce, sealed) = bytes.split_at_checked(NONCE)?;
         let payload = Payload { msg: sealed, aad: connection.as_bytes() };

@@ -46,6 +46,14 @@ pub enum Fault {
     ServerCut,
     /// The server Dryline starts anew.
     ServerRestart,
+    /// The server shows a certificate that has expired.
+    ServerExpired,
+    /// The server shows another certificate than before.
+    ServerRenewed,
+    /// The server trusts no client's certificate.
+    ServerDistrusts,
+    /// The server lets nobody log in.
+    ServerLocked,
     /// A node of the server has a bad status, without a value.
     ServerBad { node: String },
     /// The process itself.
@@ -65,6 +73,10 @@ impl fmt::Display for Fault {
             Fault::Freeze { place, point } => write!(f, "{place}/{point} frozen"),
             Fault::ServerCut => write!(f, "cable of Dryline cut"),
             Fault::ServerRestart => write!(f, "Dryline restarts"),
+            Fault::ServerExpired => write!(f, "certificate of Dryline expired"),
+            Fault::ServerRenewed => write!(f, "certificate of Dryline renewed"),
+            Fault::ServerDistrusts => write!(f, "Dryline trusts no client"),
+            Fault::ServerLocked => write!(f, "Dryline lets nobody log in"),
             Fault::ServerBad { node } => write!(f, "sensor behind {node} failed"),
             Fault::Process { upset: Upset::PumpTrip { tank } } => write!(f, "pump of wash tank {tank} tripped"),
             Fault::Process { upset: Upset::BlindFilter { tank } } => write!(f, "filter of wash tank {tank} blinds"),

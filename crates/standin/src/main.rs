@@ -115,6 +115,14 @@ enum Order {
     CutServer,
     /// Restart the server Dryline.
     RestartServer,
+    /// Let the server Dryline show a certificate that has expired.
+    ExpiredServer,
+    /// Let the server Dryline show another certificate than before.
+    RenewedServer,
+    /// Let the server Dryline trust no client.
+    DistrustfulServer,
+    /// Let the server Dryline refuse every login.
+    LockedServer,
     /// Let a node of the server Dryline have a bad status, such as: bad-node Drying.Mill.Vibration
     BadNode { node: String },
     /// Freeze a sensor, such as: freeze Extraction/EX-1 Temperature
@@ -138,6 +146,10 @@ fn order(fault: Order, seconds: f64) -> control::Order {
         Order::Short { controller } => Fault::Short { controller },
         Order::CutServer => Fault::ServerCut,
         Order::RestartServer => Fault::ServerRestart,
+        Order::ExpiredServer => Fault::ServerExpired,
+        Order::RenewedServer => Fault::ServerRenewed,
+        Order::DistrustfulServer => Fault::ServerDistrusts,
+        Order::LockedServer => Fault::ServerLocked,
         Order::BadNode { node } => Fault::ServerBad { node },
         Order::Freeze { place, point } => Fault::Freeze { place, point },
         Order::PumpTrip { tank } => process(Upset::PumpTrip { tank }),

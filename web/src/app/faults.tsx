@@ -94,9 +94,13 @@ function Desk() {
           {press('Answer too short', { fault: 'short', controller })}
         </Group>
       ))}
-      <Group title="Server Dryline" note="on its wire">
+      <Group title="Server Dryline" note="on its wire and in it">
         {press('Cut the cable', { fault: 'server_cut' })}
         {press('Restart', { fault: 'server_restart' })}
+        {press('Let the certificate expire', { fault: 'server_expired' })}
+        {press('Show another certificate', { fault: 'server_renewed' })}
+        {press('Trust no client', { fault: 'server_distrusts' })}
+        {press('Refuse every login', { fault: 'server_locked' })}
         {press('Fail the vibration sensor', { fault: 'server_bad', node: 'Drying.Mill.Vibration' })}
       </Group>
       <Group title="Wash tanks" note="in the process">

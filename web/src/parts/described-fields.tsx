@@ -202,6 +202,7 @@ function Described({ field, value, values, onChange, error, above, of, disabled 
     case 'list':
       return <Rows field={field} rows={(value ?? []) as readonly Values[]} {...{ values, onChange, error, above, disabled }} />;
     case 'groups':
+    case 'own_certificate':
       return null;
   }
 }

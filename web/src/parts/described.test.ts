@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { changed, type FormField, isShown, settingsOf, usual, valuesOf } from './described';
+import { changed, type FormField, isShown, settingsOf, taken, usual, valuesOf } from './described';
 
 const field = (key: string, more: object): FormField =>
   ({ key, label: key, hint: '', default: null, width: 1, ...more }) as FormField;
@@ -52,7 +52,26 @@ describe('the values of a described form', () => {
   });
 });
 
+describe('what was found out', () => {
+  it('goes into its field, also in a row of a list, as the kind of value the field holds', () => {
+    const on = field('settings.on', { control: 'tick', default: false });
+    const fields = [...FIELDS, on];
+    const values = valuesOf(fields, { settings: { spare: [{}, { port: 7 }] } });
+    expect(taken(fields, values, 'settings.host', '10.0.4.21')['settings.host']).toBe('10.0.4.21');
+    expect(taken(fields, values, 'interval_ms', '250').interval_ms).toBe(250);
+    expect(taken(fields, values, 'settings.on', 'true')['settings.on']).toBe(true);
+    expect(taken(fields, values, 'settings.spare[1].port', '8')['settings.spare']).toEqual([{ port: 502 }, { port: 8 }]);
+    expect(taken(fields, values, 'settings.way', 'safe')['settings.port']).toBe(802);
+    expect(taken(fields, values, 'settings.nothing', '1')).toBe(values);
+  });
+});
+
 describe('what is sent of a described form', () => {
+  it('leaves out what is only shown', () => {
+    const shown = field('own', { control: 'own_certificate' });
+    expect(settingsOf([shown], { own: 'x' })).toEqual({});
+  });
+
   it('is what differs from the defaults, nested, without what is hidden', () => {
     const values = { ...valuesOf(FIELDS, {}), 'settings.host': '10.0.4.21', interval_ms: 250 };
     expect(settingsOf(FIELDS, values)).toEqual({ settings: { host: '10.0.4.21' }, interval_ms: 250 });

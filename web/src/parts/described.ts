@@ -95,7 +95,7 @@ export function settingsOf(fields: readonly FormField[], values: Values, before:
   const set: Tree = {};
   const all = { ...outer, ...values };
   for (const field of fields) {
-    if (!isShown(field, all)) continue;
+    if (!isShown(field, all) || field.control === 'own_certificate') continue;
     const names = field.key.split('.');
     let value: unknown = values[field.key] ?? null;
     if (field.control === 'list') {
@@ -112,4 +112,19 @@ export function settingsOf(fields: readonly FormField[], values: Values, before:
     inside[names.at(-1) ?? ''] = empty ? null : value;
   }
   return set;
+}
+
+/** The values after something that was found out is taken into a field; `spare[1].url` is a field of a row of a list. */
+export function taken(fields: readonly FormField[], values: Values, key: string, text: string, outer: Values = {}): Values {
+  const [, list, row, inside] = /^(.+)\[(\d+)\]\.(.+)$/.exec(key) ?? [];
+  const field = fields.find((f) => f.key === (list ?? key));
+  if (!field) return values;
+  if (field.control === 'list' && inside) {
+    const rows = (values[field.key] ?? []) as readonly Values[];
+    const all = { ...outer, ...values };
+    const next = rows.map((r, n) => (n === Number(row) ? taken(field.fields, r, inside, text, all) : r));
+    return changed(fields, values, field.key, next, outer);
+  }
+  const value = field.control === 'number' ? Number(text) : field.control === 'tick' ? text === 'true' : text;
+  return changed(fields, values, field.key, value, outer);
 }

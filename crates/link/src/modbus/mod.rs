@@ -28,7 +28,7 @@ pub use codec::{Encoded, Order, Shape, Type};
 pub use settings::{Point, Settings, Transport};
 
 use crate::{
-    Kind, Runner, Spaces, Tester, Wrong,
+    Identities, Kind, Runner, Spaces, Tester, Wrong,
     kind::Description,
     runner::Ports,
     spaces::{Occupied, OtherReading},
@@ -119,7 +119,7 @@ impl Spaces for Modbus {
 
 #[async_trait]
 impl Tester for Modbus {
-    async fn test(&self, connection: &Connection, steps: mpsc::Sender<TestStep>) {
+    async fn test(&self, connection: &Connection, _: Arc<dyn Identities>, steps: mpsc::Sender<TestStep>) {
         ladder::climb_all(connection, steps).await;
     }
 }

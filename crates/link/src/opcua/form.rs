@@ -1,6 +1,6 @@
 //! What the forms of an OPC UA connection and of its tags ask for.
 
-use super::KIND;
+use super::{KIND, settings::Security};
 use crate::{
     form::{Choice, Control, Field, Section},
     kind::{Capabilities, Description},
@@ -8,6 +8,17 @@ use crate::{
 use serde_json::json;
 
 const LOGIN: &str = "settings.login";
+const SECURITY: &str = "settings.security";
+/// Everything but messages in clear.
+const SECURED: &[&str] = &[
+    "aes256_sha256_rsa_pss_encrypt",
+    "aes128_sha256_rsa_oaep_encrypt",
+    "basic256_sha256_encrypt",
+    "aes256_sha256_rsa_pss_sign",
+    "aes128_sha256_rsa_oaep_sign",
+    "basic256_sha256_sign",
+];
+
 pub(super) fn describe() -> Description {
     Description {
         kind: KIND,
@@ -16,6 +27,7 @@ pub(super) fn describe() -> Description {
         first: "Server 1",
         sections: vec![
             Section { title: "", folded: false, fields: first() },
+            Section { title: "Certificates", folded: false, fields: certificates() },
             Section { title: "Groups and spare addresses", folded: true, fields: more() },
         ],
         point: vec![
@@ -33,7 +45,11 @@ fn first() -> Vec<Field> {
         Field::choice(
             LOGIN,
             "Log in",
-            vec![Choice::new("anonymous", "as nobody (anonymous)"), Choice::new("user", "with name and password")],
+            vec![
+                Choice::new("anonymous", "as nobody (anonymous)"),
+                Choice::new("user", "with name and password"),
+                Choice::new("certificate", "with a certificate"),
+            ],
         )
         .width(2),
         Field::text("settings.user", "User name").only(LOGIN, &["user"]).width(3),
@@ -41,6 +57,15 @@ fn first() -> Vec<Field> {
             .hint("encrypted when saved, never shown again")
             .only(LOGIN, &["user"])
             .width(3),
+        Field::new("settings.certificate", "Certificate of the login", Control::Pem)
+            .usual("")
+            .only(LOGIN, &["certificate"])
+            .width(3),
+        Field::new("settings.key", "Its private key (RSA)", Control::PemSecret)
+            .hint("encrypted when saved, never shown again")
+            .only(LOGIN, &["certificate"])
+            .width(3),
+        Field::choice(SECURITY, "Security of messages", security()).hint("the test offers the best of the server").width(6),
         Field::number("interval_ms", "Publishing interval, ms").usual(1000).width(2),
         Field::number("settings.queue", "Values kept for each tag").usual(10).hint("between two messages").width(2),
         Field::number("timeout_ms", "Timeout, ms").usual(1000).width(2),
@@ -49,8 +74,30 @@ fn first() -> Vec<Field> {
     ]
 }
 
+/// In clear first, as it is the default of connections that do not name one.
+fn security() -> Vec<Choice> {
+    let best = Security::ALL.into_iter().filter(|s| *s != Security::None);
+    [Security::None].into_iter().chain(best).map(|s| Choice::new(s.name(), s.words())).collect()
+}
+
+fn certificates() -> Vec<Field> {
+    let fields = [
+        Field::new("settings.fingerprint", "Fingerprint of the server’s certificate (SHA-256)", Control::Fingerprint)
+            .usual("")
+            .hint("the test shows it; only this certificate is then trusted")
+            .width(6),
+        Field::new("settings.authority", "or authorities that vouch for the server", Control::Pem).usual("").width(3),
+        Field::new("settings.revoked", "What they have revoked", Control::Pem).usual("").width(3),
+        Field::tick("settings.expired", "Take a trusted certificate out of its time too", false).width(6),
+        Field::new("own", "Havrel’s own certificate, which the server must trust", Control::OwnCertificate).width(6),
+    ];
+    fields.into_iter().map(|field| field.only(SECURITY, SECURED)).collect()
+}
+
 fn more() -> Vec<Field> {
-    let spare = Control::List { noun: "Spare address", most: 3, fields: vec![Field::text("url", "Address").width(6)] };
+    let fingerprint = Field::new("fingerprint", "Fingerprint, if its certificate is another one", Control::Fingerprint).usual("");
+    let fields = vec![Field::text("url", "Address").width(6), fingerprint.only(SECURITY, SECURED).width(6)];
+    let spare = Control::List { noun: "Spare address", most: 3, fields };
     vec![
         Field::new("groups", "Groups", Control::Groups).usual(json!([])).width(6),
         Field::new("settings.spare", "Spare addresses of the same server, or of a redundant one", spare)

@@ -1,23 +1,28 @@
 //! OPC UA over opc.tcp (IEC 62541; parts 3 to 8 of the specification).
 //!
-//! [`node`], [`status`], [`value`] and [`settings`] are pure. [`client`] opens a session over one address, [`ladder`] tests it rung by
+//! [`node`], [`status`], [`value`] and [`settings`] are pure. [`trust`] judges certificates, [`dial`] opens the socket, [`endpoints`] asks what
+//! the server offers, [`prepared`] readies the login and [`client`] opens the session; [`ladder`] tests it rung by
 //! rung, [`browse`] pages through the address space, [`items`] holds what a session delivers, [`commands`] serves what is asked in
 //! between, and [`run`] keeps the connection alive.
 
 mod browse;
 mod client;
 mod commands;
+mod dial;
+mod endpoints;
 mod form;
 mod items;
 mod ladder;
 pub mod node;
+mod prepared;
 mod run;
 mod server;
 pub mod settings;
 mod status;
+mod trust;
 mod value;
 
-use crate::{Kind, Runner, Tester, Wrong, kind::Description, runner::Ports, test::TestStep};
+use crate::{Identities, Kind, Runner, Tester, Wrong, kind::Description, runner::Ports, test::TestStep};
 use async_trait::async_trait;
 use havrel_core::plant::{Connection, Own, Tag};
 use settings::{Path, Point, Settings};
@@ -71,8 +76,8 @@ impl Kind for OpcUa {
 
 #[async_trait]
 impl Tester for OpcUa {
-    async fn test(&self, connection: &Connection, steps: mpsc::Sender<TestStep>) {
-        ladder::climb_all(connection, steps).await;
+    async fn test(&self, connection: &Connection, identities: Arc<dyn Identities>, steps: mpsc::Sender<TestStep>) {
+        ladder::climb_all(connection, &identities, steps).await;
     }
 }
 
@@ -103,7 +108,12 @@ mod tests {
     #[case(json!({"url": "opc.tcp://[fe80::1"}), "url")]
     #[case(json!({"url": "opc.tcp://a b"}), "url")]
     #[case(json!({"login": "user"}), "user")]
-    #[case(json!({"security": "basic256_sha256_sign"}), "security")]
+    #[case(json!({"security": "basic256_sha256_sign", "fingerprint": "12:34"}), "fingerprint")]
+    #[case(json!({"authority": "no certificate"}), "authority")]
+    #[case(json!({"revoked": "no list"}), "revoked")]
+    #[case(json!({"login": "certificate"}), "certificate")]
+    #[case(json!({"login": "certificate", "key": {"secret": "no key"}}), "key certificate")]
+    #[case(json!({"spare": [{"url": "opc.tcp://10.0.4.32", "fingerprint": "0"}]}), "spare[0].fingerprint")]
     #[case(json!({"login": "guess"}), "login")]
     #[case(json!({"security": "rot13"}), "security")]
     #[case(json!({"queue": 0}), "queue")]
@@ -113,7 +123,7 @@ mod tests {
         let mut all = json!({"url": "opc.tcp://10.0.4.31"});
         all.as_object_mut().unwrap().extend(own(more));
         let wrong = Settings::parse(&own(all)).unwrap_err();
-        assert_eq!(wrong.iter().map(|w| w.0.as_str()).collect::<Vec<_>>(), [field], "{wrong:?}");
+        assert_eq!(wrong.iter().map(|w| w.0.as_str()).collect::<Vec<_>>().join(" "), field, "{wrong:?}");
     }
 
     #[rstest]
@@ -122,7 +132,7 @@ mod tests {
     #[case("opc.tcp://[fe80::1]:4841/", "fe80::1", 4841)]
     #[case("opc.tcp://[fe80::1]", "fe80::1", 4840)]
     fn addresses_are_taken_apart(#[case] url: &str, #[case] host: &str, #[case] port: u16) {
-        let target = Path { url: url.into() }.target().unwrap();
+        let target = Path { url: url.into(), ..Path::default() }.target().unwrap();
         assert_eq!((target.host.as_str(), target.port), (host, port));
     }
 

@@ -6,7 +6,7 @@ use super::{
     items::Items,
     server::{Server, attribute},
     settings::{Point, Settings},
-    status, value,
+    status, trust, value,
 };
 use crate::{
     Command, LinkError, LinkPlan, LinkState, Ports,
@@ -85,9 +85,9 @@ fn all(plan: &LinkPlan, quality: Quality) -> Batch {
 impl Run {
     async fn connect(&mut self, plan: Arc<LinkPlan>, settings: Settings) -> Stop {
         self.life.connecting();
-        let paths = settings.paths();
-        self.life.path = self.life.path.min(paths.len() - 1);
-        let opening = client::open(&paths[self.life.path], &settings, plan.connection.timeout_ms);
+        self.life.path = self.life.path.min(settings.paths().len() - 1);
+        let identities = self.life.ports.identities.clone();
+        let opening = client::open(self.life.path, &settings, plan.connection.timeout_ms, &identities);
         let mut speaking = match opening.await {
             Ok(speaking) => speaking,
             Err(error) => return Stop::Failed(error),
@@ -109,7 +109,7 @@ impl Run {
         if let Err(stop) = self.follow(&mut items, &plan, &settings, speaking, &server).await {
             return stop;
         }
-        self.running(&items, &[]);
+        self.running(&items, &[], &speaking.until);
         let mut tasks = JoinSet::new();
         let mut looks = interval(LOOK);
         looks.set_missed_tick_behavior(MissedTickBehavior::Delay);
@@ -134,7 +134,7 @@ impl Run {
                     if !lost && let Err(stop) = self.follow(&mut items, &plan, &settings, speaking, &server).await {
                         return stop;
                     }
-                    self.running(&items, &clock);
+                    self.running(&items, &clock, &speaking.until);
                 }
                 command = self.life.ports.commands.recv(), if tasks.len() < MOST_AT_ONCE => match command {
                     None => return Stop::End,
@@ -193,7 +193,7 @@ impl Run {
                         if let Err(stop) = self.refresh(&items, &plan, &server, &namespaces).await {
                             return stop;
                         }
-                        self.running(&items, &clock);
+                        self.running(&items, &clock, &speaking.until);
                     }
                 },
                 _ = looks.tick() => {
@@ -219,7 +219,7 @@ impl Run {
                             Err(LinkError::Silent(_)) => clock,
                             Err(error) => return Stop::Failed(error),
                         };
-                        self.running(&items, &clock);
+                        self.running(&items, &clock, &speaking.until);
                     }
                 }
             }
@@ -292,10 +292,12 @@ impl Run {
     }
 
     /// Tells that the connection runs, with what was found out about the server.
-    fn running(&mut self, items: &Items, clock: &[String]) {
+    fn running(&mut self, items: &Items, clock: &[String], until: &[(&str, Nanos)]) {
         let path = self.life.path;
         let (p50, p95) = self.durations.percentiles();
-        let learnt: Vec<String> = items.revised().into_iter().chain(clock.iter().cloned()).collect();
+        let at = now();
+        let ends = until.iter().filter_map(|(whose, until)| trust::ends_soon(whose, *until, at));
+        let learnt: Vec<String> = items.revised().into_iter().chain(clock.iter().cloned()).chain(ends).collect();
         self.life.ports.health.send_modify(|h| {
             h.enter(LinkState::Running, None);
             (h.p50_us, h.p95_us) = (p50, p95);

@@ -1,7 +1,10 @@
 //! A connection's settings and a tag's point, read and checked.
 
-use super::{node::Node, value};
-use crate::LinkError;
+use super::{node::Node, trust::Trust, value};
+use crate::{
+    LinkError,
+    certificate::{check_certificates, check_fingerprint, check_pair, check_revocations},
+};
 use havrel_core::plant::{Own, Secret, resolve};
 use opcua::{
     crypto::SecurityPolicy,
@@ -91,6 +94,8 @@ pub enum Login {
     Anonymous,
     /// With a name and a password.
     User,
+    /// With a certificate that stands for a person, not for the application.
+    Certificate,
 }
 
 /// One address under which the server is reached: `opc.tcp://host:port/path`.
@@ -99,6 +104,9 @@ pub enum Login {
 pub struct Path {
     #[serde(default)]
     pub url: String,
+    /// SHA-256 of the certificate of the server there, where it is another one than that of the first address.
+    #[serde(default)]
+    pub fingerprint: String,
 }
 
 /// An address in parts.
@@ -117,12 +125,30 @@ pub struct Settings {
     pub url: String,
     #[serde(default)]
     pub security: Security,
+    /// SHA-256 of the server's certificate; it is then trusted whoever issued it.
+    #[serde(default)]
+    pub fingerprint: String,
+    /// PEM: certificates of the authorities that vouch for the server.
+    #[serde(default)]
+    pub authority: String,
+    /// PEM: lists of what those authorities have revoked.
+    #[serde(default)]
+    pub revoked: String,
+    /// Whether a trusted certificate is taken out of its time too.
+    #[serde(default)]
+    pub expired: bool,
     #[serde(default)]
     pub login: Login,
     #[serde(default)]
     pub user: String,
     #[serde(default)]
     pub password: Option<Secret>,
+    /// PEM: the certificate that is the login.
+    #[serde(default)]
+    pub certificate: String,
+    /// PEM: its private key (RSA).
+    #[serde(default)]
+    pub key: Option<Secret>,
     /// How many values the server keeps for each tag between two messages, 1 to 1,000.
     #[serde(default = "ten")]
     pub queue: u32,
@@ -198,9 +224,14 @@ impl Settings {
         let settings: Settings = resolve(None, own).map_err(|wrong| vec![wrong])?;
         let mut wrong: Vec<(String, String)> = Vec::new();
         for (i, path) in settings.paths().into_iter().enumerate() {
-            let at = if i == 0 { "url".to_owned() } else { format!("spare[{}].url", i - 1) };
-            wrong.extend(path.target().err().map(|words| (at, words.to_owned())));
+            let at = |field| if i == 0 { String::from(field) } else { format!("spare[{}].{field}", i - 1) };
+            wrong.extend(path.target().err().map(|words| (at("url"), words.to_owned())));
+            let fingerprint = check_fingerprint("fingerprint", &path.fingerprint);
+            wrong.extend(fingerprint.map(|(field, words)| (at(field), words.to_owned())));
         }
+        let texts = [check_certificates("authority", &settings.authority), check_revocations("revoked", &settings.revoked)];
+        let pair = check_pair(&settings.certificate, settings.key.as_ref());
+        wrong.extend(texts.into_iter().flatten().chain(pair).map(|(field, words)| (field.to_owned(), words.to_owned())));
         let mut say = |bad: bool, field: &str, words: &str| {
             if bad {
                 wrong.push((field.into(), words.into()));
@@ -211,22 +242,40 @@ impl Settings {
         let user = settings.login == Login::User;
         say(user && settings.user.trim().is_empty(), "user", "Enter the name of the user.");
         say(settings.user.len() > 200, "user", "A user name has at most 200 bytes.");
-        say(settings.security != Security::None, "security", "Havrel cannot secure messages of OPC UA yet; choose none.");
+        let certificate = settings.login == Login::Certificate && settings.certificate.trim().is_empty();
+        say(certificate, "certificate", "Enter the certificate of the login.");
         if wrong.is_empty() { Ok(settings) } else { Err(wrong) }
     }
 
     /// The same for a driver: what is wrong as one failure, secrets readable.
     pub fn usable(own: &Own) -> Result<Settings, LinkError> {
         let settings = Settings::parse(own).map_err(|wrong| LinkError::BadRequest(wrong[0].1.clone()))?;
-        if settings.login == Login::User && !matches!(settings.password, Some(Secret::Plain(_))) {
-            return Err(LinkError::NoSecret("password".into()));
+        let held = |secret: &Option<Secret>| matches!(secret, Some(Secret::Plain(_)));
+        match settings.login {
+            Login::User if !held(&settings.password) => Err(LinkError::NoSecret("password".into())),
+            Login::Certificate if !held(&settings.key) => Err(LinkError::NoSecret("private key".into())),
+            _ => Ok(settings),
         }
-        Ok(settings)
+    }
+
+    /// Whom to trust at one of the addresses, by its number.
+    pub(super) fn trust(&self, path: usize) -> Trust<'_> {
+        let spare = path.checked_sub(1).and_then(|n| Some((n, self.spare.get(n)?)));
+        let (fingerprint, field) = match spare {
+            Some((n, spare)) if !spare.fingerprint.trim().is_empty() => {
+                (spare.fingerprint.as_str(), format!("settings.spare[{n}].fingerprint"))
+            }
+            // A redundant server has a certificate of its own, which must not replace that of the first.
+            Some((n, _)) => (self.fingerprint.as_str(), format!("settings.spare[{n}].fingerprint")),
+            None => (self.fingerprint.as_str(), "settings.fingerprint".to_owned()),
+        };
+        Trust { fingerprint, field, authority: &self.authority, revoked: &self.revoked, expired: self.expired }
     }
 
     /// Every address, the first before the spare ones.
     pub fn paths(&self) -> Vec<Path> {
-        [Path { url: self.url.clone() }].into_iter().chain(self.spare.iter().cloned()).collect()
+        let first = Path { url: self.url.clone(), fingerprint: self.fingerprint.clone() };
+        [first].into_iter().chain(self.spare.iter().cloned()).collect()
     }
 }
 

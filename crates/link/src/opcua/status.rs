@@ -128,6 +128,8 @@ pub fn name(code: StatusCode) -> String {
 pub fn error(code: StatusCode, timeout_ms: u32) -> LinkError {
     match code {
         StatusCode::BadTimeout | StatusCode::BadRequestTimeout => LinkError::Silent(timeout_ms),
+        // Where the other side ends without a word; some servers then send what cannot be read as a status either.
+        code if code.is_good() => LinkError::Closed,
         StatusCode::BadConnectionClosed | StatusCode::BadSecureChannelClosed | StatusCode::BadSessionClosed => LinkError::Closed,
         StatusCode::BadCommunicationError | StatusCode::BadServerNotConnected | StatusCode::BadSecureChannelIdInvalid => {
             LinkError::Closed
@@ -145,6 +147,20 @@ pub fn error(code: StatusCode, timeout_ms: u32) -> LinkError {
             };
             LinkError::Status(Status { name: name(code), words, cure, reason, of_node })
         }
+    }
+}
+
+/// A failure while a session opens: what otherwise concerns a node concerns the login then.
+pub fn at_login(error: LinkError) -> LinkError {
+    match error {
+        LinkError::Status(status) if status.reason == Reason::NotReadable => LinkError::Status(Status {
+            words: "the login is refused",
+            cure: LOGIN,
+            reason: Reason::NotConnected,
+            of_node: false,
+            ..status
+        }),
+        other => other,
     }
 }
 
@@ -193,9 +209,18 @@ mod tests {
     }
 
     #[test]
+    fn a_refused_login_is_no_refused_node() {
+        let refused = at_login(error(StatusCode::BadUserAccessDenied, 1000));
+        assert_eq!((refused.cure(), refused.reason(), refused.spares_connection()), (LOGIN, Reason::NotConnected, false));
+        assert_eq!(refused.to_string(), "The server answered: the login is refused (BadUserAccessDenied).");
+        assert_eq!(at_login(LinkError::Closed), LinkError::Closed);
+    }
+
+    #[test]
     fn what_the_server_answers_is_named() {
         let told = error(StatusCode::BadNodeIdUnknown, 1000).to_string();
         assert_eq!(told, "The server answered: it has no such node (BadNodeIdUnknown).");
         assert_eq!(name(StatusCode::from(0x8fff_0000)), "0x8FFF0000");
+        assert_eq!(error(StatusCode::from(0x0000_0007), 1000), LinkError::Closed, "an end without a reason");
     }
 }

@@ -7,10 +7,15 @@ use havrel_core::{
     sample::{Batch, Value},
 };
 use havrel_link::{
-    Ask, Children, Command, Health, LinkError, LinkPlan, LinkState, PointPlan, Ports, TestStep, kind, runner, traffic::Tap,
+    Ask, Children, Command, Health, Identities, Identity, LinkError, LinkPlan, LinkState, PointPlan, Ports, TestStep, kind, now,
+    runner, traffic::Tap,
 };
 use serde_json::{Value as Json, json};
-use std::{future::Future, sync::Arc, time::Duration};
+use std::{
+    future::Future,
+    sync::{Arc, OnceLock},
+    time::Duration,
+};
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::{TcpListener, TcpStream},
@@ -44,6 +49,16 @@ pub fn at(tag: TagNo, point: Json) -> PointPlan {
     PointPlan { tag, point: own(point), scaling: None, group: None }
 }
 
+/// The certificate of this installation, the same in all tests.
+struct Ours;
+
+impl Identities for Ours {
+    fn identity(&self) -> Result<Arc<Identity>, LinkError> {
+        static MADE: OnceLock<Arc<Identity>> = OnceLock::new();
+        Ok(MADE.get_or_init(|| Arc::new(Identity::make(&["localhost".to_owned()], now()).unwrap())).clone())
+    }
+}
+
 /// A connection that runs.
 pub struct Running {
     pub plan: watch::Sender<Arc<LinkPlan>>,
@@ -61,7 +76,14 @@ pub fn run(connection: Connection, points: Vec<PointPlan>) -> Running {
     let (commands, commands_in) = mpsc::channel(8);
     let (health_out, health) = watch::channel(Health::new(LinkState::Connecting));
     let tap = Tap::default();
-    let ports = Ports { plan: plan_in, batches: batches_out, commands: commands_in, health: health_out, tap: tap.clone() };
+    let ports = Ports {
+        plan: plan_in,
+        batches: batches_out,
+        commands: commands_in,
+        health: health_out,
+        tap: tap.clone(),
+        identities: Arc::new(Ours),
+    };
     let task = tokio::spawn(async move { runner(&kind).run(ports).await });
     Running { plan, batches, commands, health, tap, task }
 }
@@ -130,7 +152,7 @@ pub async fn test(connection: &Connection) -> Vec<TestStep> {
         }
         all
     };
-    timeout(LONG, async { tokio::join!(tester.test(connection, steps), collect).1 }).await.expect("the test ends")
+    timeout(LONG, async { tokio::join!(tester.test(connection, Arc::new(Ours), steps), collect).1 }).await.expect("the test ends")
 }
 
 /// A server that hands each connection to `serve`.

@@ -8,4 +8,5 @@ mod learnt;
 mod opcua;
 mod plain;
 mod secured;
+mod trusted;
 mod units;

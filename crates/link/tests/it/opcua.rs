@@ -6,7 +6,7 @@ use havrel_core::{
     quality::Reason,
     sample::{Value, flag},
 };
-use havrel_link::{Ask, Children, Command, LinkError, LinkPlan, LinkState, Node, TestStep, kind};
+use havrel_link::{Ask, Children, Command, LinkError, LinkPlan, LinkState, Node, TestStep};
 use havrel_standin::{
     dryline::{
         nodes::NAMESPACE,
@@ -23,14 +23,10 @@ use std::{
     sync::Arc,
     time::{Duration, Instant},
 };
-use tokio::{
-    net::TcpListener,
-    sync::{mpsc, oneshot},
-    time::timeout,
-};
+use tokio::{net::TcpListener, sync::oneshot, time::timeout};
 
 /// The simulated server; its process stands still.
-async fn dryline() -> (u16, Shared) {
+pub async fn dryline() -> (u16, Shared) {
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let port = listener.local_addr().unwrap().port();
     let shared = Shared::new(Works::new(1, 7), Which::Extraction, 1);
@@ -38,7 +34,7 @@ async fn dryline() -> (u16, Shared) {
     (port, shared)
 }
 
-fn to(port: u16, settings: Json) -> Connection {
+pub fn to(port: u16, settings: Json) -> Connection {
     let mut all = json!({"url": format!("opc.tcp://127.0.0.1:{port}")});
     all.as_object_mut().unwrap().extend(own(settings));
     let set = json!({"name": "c", "kind": "opcua", "interval_ms": 200, "timeout_ms": 2000, "writing": true, "settings": all});
@@ -49,7 +45,7 @@ fn node(id: &str) -> String {
     format!("nsu={NAMESPACE};s={id}")
 }
 
-fn of(tag: u32, id: &str) -> havrel_link::PointPlan {
+pub fn of(tag: u32, id: &str) -> havrel_link::PointPlan {
     at(tag, json!({"address": node(id)}))
 }
 
@@ -266,24 +262,14 @@ async fn a_spare_address_takes_over() {
     running.end().await;
 }
 
-async fn ladder(connection: &Connection) -> Vec<TestStep> {
-    let (steps, mut told) = mpsc::channel(64);
-    timeout(LONG, kind("opcua").unwrap().tester().unwrap().test(connection, steps)).await.expect("the test ends");
-    let mut all = Vec::new();
-    while let Ok(step) = told.try_recv() {
-        all.push(step);
-    }
-    all
-}
-
-fn names(steps: &[TestStep]) -> Vec<(&str, bool)> {
+pub fn names(steps: &[TestStep]) -> Vec<(&str, bool)> {
     steps.iter().map(|s| (s.name.as_str(), s.passed)).collect()
 }
 
 #[tokio::test]
 async fn a_test_climbs_to_a_value() {
     let (port, _) = dryline().await;
-    let steps = ladder(&to(port, json!({}))).await;
+    let steps = test(&to(port, json!({}))).await;
     let all = ["Name", "Port", "Endpoints", "Endpoint", "Login", "Value"];
     assert_eq!(names(&steps), all.map(|name| (name, true)), "{steps:?}");
     assert!(steps[2].answer.contains("signed and encrypted, Aes256_Sha256_RsaPss") && steps[2].answer.contains("none, in clear"));
@@ -298,7 +284,7 @@ async fn a_test_climbs_to_a_value() {
 #[tokio::test]
 async fn a_login_is_accepted_or_its_failure_is_named(#[case] settings: Json, #[case] fails: &str) {
     let (port, _) = dryline().await;
-    let steps = ladder(&to(port, settings)).await;
+    let steps = test(&to(port, settings)).await;
     let failed = steps.iter().find(|s| !s.passed);
     assert_eq!(failed.map_or("", |s| s.name.as_str()), fails, "{steps:?}");
     if fails == "Login" {
@@ -311,14 +297,14 @@ async fn who_is_not_there_or_speaks_something_else_is_told() {
     let nobody = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let port = nobody.local_addr().unwrap().port();
     drop(nobody);
-    assert_eq!(names(&ladder(&to(port, json!({}))).await), [("Name", true), ("Port", false)]);
+    assert_eq!(names(&test(&to(port, json!({}))).await), [("Name", true), ("Port", false)]);
     let (port, device) = device(b"HTTP/1.1 400 Bad Request\r\n\r\n").await;
-    let steps = ladder(&to(port, json!({}))).await;
+    let steps = test(&to(port, json!({}))).await;
     assert_eq!(names(&steps), [("Name", true), ("Port", true), ("Endpoints", false)], "{steps:?}");
     device.abort();
     // Nothing at all is answered.
     let (port, device) = self::device(b"").await;
-    let steps = ladder(&to(port, json!({}))).await;
+    let steps = test(&to(port, json!({}))).await;
     assert_eq!(names(&steps), [("Name", true), ("Port", true), ("Endpoints", false)], "{steps:?}");
     assert!(steps[2].answer.contains("No answer"), "{}", steps[2].answer);
     device.abort();

@@ -51,7 +51,8 @@ pub async fn test(app: Data<App>, person: Person, query: Query<TestQuery>, body:
     let nothing = || Problem::field("kind", "A connection of this kind has no device to test.");
     let tester = kind(&connection.kind).and_then(Kind::tester).ok_or_else(nothing)?;
     let (sender, receiver) = mpsc::channel(4);
-    tokio::spawn(async move { tester.test(&connection, sender).await });
+    let identities = app.live.identity.clone();
+    tokio::spawn(async move { tester.test(&connection, identities, sender).await });
     Ok(lines(receiver))
 }
 

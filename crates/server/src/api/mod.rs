@@ -9,6 +9,7 @@ pub mod demo;
 pub mod exchange;
 pub mod files;
 pub mod history;
+pub mod identity;
 pub mod intake;
 pub mod jobs;
 pub mod journal;

@@ -5,7 +5,7 @@ use super::nodes::{Held, NAMESPACE, Node, nodes};
 use crate::{faults::Fault, serve::Shared};
 use havrel_core::unit;
 use opcua::{
-    crypto::SecurityPolicy,
+    crypto::{PrivateKey, SecurityPolicy},
     nodes::{ObjectBuilder, VariableBuilder},
     server::{
         ANONYMOUS_USER_TOKEN_ID, Server, ServerBuilder, ServerHandle, ServerUserToken,
@@ -17,6 +17,9 @@ use opcua::{
         DataTypeId, DataValue, DateTime, EUInformation, ExtensionObject, LocalizedText, MessageSecurityMode, NodeId, ObjectId,
         ObjectTypeId, Range, StatusCode, VariableTypeId, Variant,
     },
+};
+use rcgen::{
+    CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa, KeyPair, KeyUsagePurpose, SanType, date_time_ymd,
 };
 use std::{
     collections::HashSet,
@@ -38,6 +41,25 @@ const BEAT: Duration = Duration::from_millis(200);
 const CABLE: Duration = Duration::from_millis(50);
 /// The server itself; the namespace of its nodes is another one, as the first belongs to the library's own nodes.
 const APPLICATION: &str = "urn:brackmere:server:dryline";
+/// How the server shows itself to clients; another face needs another server.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+struct Face {
+    certificate: Shown,
+    /// Trusts no client's certificate.
+    distrusts: bool,
+    /// Lets nobody log in.
+    locked: bool,
+}
+
+/// Which of its certificates the server shows.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+enum Shown {
+    #[default]
+    Usual,
+    Renewed,
+    Expired,
+}
+
 /// Where certificate and key lie in the folder of a server.
 const CERTIFICATE: &str = "own/cert.der";
 const KEY: &str = "private/private.pem";
@@ -45,25 +67,32 @@ const KEY: &str = "private/private.pem";
 pub const USER: &str = "operator";
 pub const PASSWORD: &str = "kelp";
 
-fn builder(address: SocketAddr, pki: &Path) -> ServerBuilder {
-    let users = [ANONYMOUS_USER_TOKEN_ID, "operator"];
-    let secured = [SecurityPolicy::Basic256Sha256, SecurityPolicy::Aes256Sha256RsaPss];
+fn builder(address: SocketAddr, pki: &Path, face: Face) -> ServerBuilder {
+    let all = [USER, ANONYMOUS_USER_TOKEN_ID];
+    let users = if face.locked { &all[..1] } else { &all };
+    // A password that nobody types.
+    let password = if face.locked { uuid::Uuid::new_v4().to_string() } else { PASSWORD.to_owned() };
+    let secured = [
+        (SecurityPolicy::Basic256Sha256, MessageSecurityMode::Sign),
+        (SecurityPolicy::Basic256Sha256, MessageSecurityMode::SignAndEncrypt),
+        (SecurityPolicy::Aes128Sha256RsaOaep, MessageSecurityMode::SignAndEncrypt),
+        (SecurityPolicy::Aes256Sha256RsaPss, MessageSecurityMode::SignAndEncrypt),
+    ];
     let mut builder = ServerBuilder::new()
         .application_name("Dryline")
         .application_uri(APPLICATION)
         .product_uri(APPLICATION)
-        .create_sample_keypair(true)
         .certificate_path(CERTIFICATE)
         .private_key_path(KEY)
         .pki_dir(pki)
-        .trust_client_certs(true)
+        .trust_client_certs(!face.distrusts)
         .host(address.ip().to_string())
         .port(address.port())
         .discovery_urls(vec![format!("opc.tcp://{address}/")])
-        .add_user_token("operator", ServerUserToken::user_pass(USER, PASSWORD))
-        .add_endpoint("none", ("/", SecurityPolicy::None, MessageSecurityMode::None, &users as &[&str]));
-    for (n, policy) in secured.into_iter().enumerate() {
-        let endpoint = ("/", policy, MessageSecurityMode::SignAndEncrypt, &users as &[&str]);
+        .add_user_token(USER, ServerUserToken::user_pass(USER, &password))
+        .add_endpoint("none", ("/", SecurityPolicy::None, MessageSecurityMode::None, users));
+    for (n, (policy, mode)) in secured.into_iter().enumerate() {
+        let endpoint = ("/", policy, mode, users);
         builder = builder.add_endpoint(format!("secured{n}"), endpoint);
     }
     builder
@@ -178,27 +207,62 @@ fn properties(space: &mut AddressSpace, index: u16, node: &Node, of: &NodeId) {
     }
 }
 
-/// Builds a server in a folder of its own. Certificate and key are made once for all servers of this program, as that takes long.
-fn assemble(address: SocketAddr) -> io::Result<(Server, ServerHandle, TempDir)> {
-    static PAIR: Mutex<Option<[Vec<u8>; 2]>> = Mutex::new(None);
+/// The private key of all servers of this program, made once, as that takes long. PEM.
+fn key() -> io::Result<String> {
+    static KEY: Mutex<Option<String>> = Mutex::new(None);
+    let mut held = KEY.lock().unwrap_or_else(PoisonError::into_inner);
+    if held.is_none() {
+        let made = PrivateKey::new(2048).map_err(io::Error::other)?.to_der().map_err(io::Error::other)?;
+        *held = Some(KeyPair::try_from(made.as_bytes()).map_err(io::Error::other)?.serialize_pem());
+    }
+    held.clone().ok_or_else(|| io::Error::other("no key"))
+}
+
+/// A certificate for it. The usual one is the same for as long as the program runs.
+fn certificate(key: &KeyPair, host: &str, shown: Shown) -> Result<Vec<u8>, rcgen::Error> {
+    let mut params = CertificateParams::new([host.to_owned(), "localhost".to_owned()])?;
+    params.subject_alt_names.insert(0, SanType::URI(APPLICATION.try_into()?));
+    params.distinguished_name = DistinguishedName::new();
+    params.distinguished_name.push(DnType::CommonName, "Dryline");
+    params.is_ca = IsCa::ExplicitNoCa;
+    params.key_usages = vec![
+        KeyUsagePurpose::DigitalSignature,
+        KeyUsagePurpose::ContentCommitment,
+        KeyUsagePurpose::KeyEncipherment,
+        KeyUsagePurpose::DataEncipherment,
+        KeyUsagePurpose::KeyCertSign,
+    ];
+    params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
+    let (serial, until) = match shown {
+        Shown::Usual => (1u64, 2050),
+        Shown::Renewed => (2, 2055),
+        Shown::Expired => (3, 2025),
+    };
+    params.serial_number = Some(serial.into());
+    (params.not_before, params.not_after) = (date_time_ymd(2024, 3, 1), date_time_ymd(until, 3, 1));
+    Ok(params.self_signed(key)?.der().to_vec())
+}
+
+/// Builds a server in a folder of its own.
+fn assemble(address: SocketAddr, face: Face) -> io::Result<(Server, ServerHandle, TempDir)> {
     let folder = tempfile::tempdir()?;
-    let paths = [CERTIFICATE, KEY].map(|path| folder.path().join(path));
-    let mut pair = PAIR.lock().unwrap_or_else(PoisonError::into_inner);
-    for (path, bytes) in paths.iter().zip(pair.iter().flatten()) {
+    let key = key()?;
+    let pair = KeyPair::from_pem(&key).map_err(io::Error::other)?;
+    let shown = certificate(&pair, &address.ip().to_string(), face.certificate).map_err(io::Error::other)?;
+    for (path, bytes) in [(CERTIFICATE, shown.as_slice()), (KEY, key.as_bytes())] {
+        let path = folder.path().join(path);
         path.parent().map_or(Ok(()), fs::create_dir_all)?;
         fs::write(path, bytes)?;
     }
     let metadata = NamespaceMetadata { namespace_uri: NAMESPACE.to_owned(), ..NamespaceMetadata::default() };
-    let built = builder(address, folder.path()).with_node_manager(simple_node_manager(metadata, "dryline")).build();
+    let built = builder(address, folder.path(), face).with_node_manager(simple_node_manager(metadata, "dryline")).build();
     let (server, handle) = built.map_err(io::Error::other)?;
-    if pair.is_none() {
-        *pair = Some([fs::read(&paths[0])?, fs::read(&paths[1])?]);
-    }
     Ok((server, handle, folder))
 }
 
 /// A server that runs.
 struct Running {
+    face: Face,
     handle: ServerHandle,
     manager: Arc<SimpleNodeManager>,
     nodes: Arc<Vec<Node>>,
@@ -209,7 +273,8 @@ struct Running {
 }
 
 async fn start(address: SocketAddr, shared: &Shared) -> io::Result<Running> {
-    let (server, handle, pki) = assemble(address)?;
+    let face = shared.face();
+    let (server, handle, pki) = assemble(address, face)?;
     let manager = handle.node_managers().get_of_type::<SimpleNodeManager>().ok_or_else(|| io::Error::other("no node manager"))?;
     let index = handle.get_namespace_index(NAMESPACE).ok_or_else(|| io::Error::other("no namespace"))?;
     let nodes = Arc::new(nodes());
@@ -236,7 +301,7 @@ async fn start(address: SocketAddr, shared: &Shared) -> io::Result<Running> {
     let inside = inner.local_addr()?;
     tokio::spawn(server.run_with(inner));
     let ids = nodes.iter().map(|node| NodeId::new(index, node.id())).collect();
-    Ok(Running { handle, manager, nodes, ids, address: inside, _pki: pki })
+    Ok(Running { face, handle, manager, nodes, ids, address: inside, _pki: pki })
 }
 
 impl Running {
@@ -282,6 +347,9 @@ pub async fn serve(listener: TcpListener, shared: Shared) -> io::Result<()> {
                     // As long as a small controller takes.
                     sleep(Duration::from_secs(2)).await;
                     running = start(address, &shared).await?;
+                } else if shared.face() != running.face {
+                    running.handle.cancel();
+                    running = start(address, &shared).await?;
                 }
                 running.show(&shared);
             }
@@ -316,6 +384,17 @@ async fn relay(mut outside: TcpStream, inside: SocketAddr, shared: Shared) {
 impl Shared {
     fn server_cut(&self) -> bool {
         self.lock().faults.on(Instant::now()).any(|(fault, _)| *fault == Fault::ServerCut)
+    }
+
+    fn face(&self) -> Face {
+        let works = self.lock();
+        let on = |fault: &Fault| works.faults.on(Instant::now()).any(|(on, _)| on == fault);
+        let certificate = match (on(&Fault::ServerExpired), on(&Fault::ServerRenewed)) {
+            (true, _) => Shown::Expired,
+            (false, true) => Shown::Renewed,
+            (false, false) => Shown::Usual,
+        };
+        Face { certificate, distrusts: on(&Fault::ServerDistrusts), locked: on(&Fault::ServerLocked) }
     }
 
     fn bad_nodes(&self) -> HashSet<String> {

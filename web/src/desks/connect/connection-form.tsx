@@ -5,7 +5,7 @@ import { newId, Refused } from '../../api/client';
 import type { ConnectionSet, Group, Item } from '../../api/model';
 import { commit } from '../../api/queries';
 import { useGo } from '../../app/view';
-import { type FormField, isShown, settingsOf, type Values, valuesOf } from '../../parts/described';
+import { type FormField, isShown, settingsOf, taken, type Values, valuesOf } from '../../parts/described';
 import { DescribedFields } from '../../parts/described-fields';
 import { keepDraft, useDraft } from '../../parts/draft';
 import { useForm } from '../../parts/form';
@@ -13,7 +13,8 @@ import { type KindView, useKinds } from '../../parts/kinds';
 import { Button, ChangedElsewhere, Choice, Field, FormTrouble, Input } from '../../parts/ui';
 import { DeleteConnection } from './delete-connection';
 import { GroupRows } from './groups';
-import { Ladder, type Step } from './ladder';
+import { Ladder, type Offer, type Step } from './ladder';
+import { OwnCertificate } from './own-certificate';
 import { stream } from './stream';
 
 const fieldsOf = (kind: KindView): FormField[] => kind.sections.flatMap((section) => section.fields);
@@ -71,7 +72,7 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
   const form = useForm(initial, ['name', ...fields.map((f) => f.key)], {
     follow: true,
     draft: `connection ${item?.id ?? 'new'} ${kind.kind}`,
-    secret: fields.filter((f) => f.control === 'pem_secret').map((f) => f.key),
+    secret: fields.filter((f) => f.control === 'pem_secret' || f.control === 'password').map((f) => f.key),
   });
   const [steps, setSteps] = useState<Step[] | null>(null);
   const [deleting, setDeleting] = useState(false);
@@ -101,9 +102,8 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
   }
 
   // What a test found out goes into the form, and the test goes on from there when it is asked again.
-  function takeOffer(offer: NonNullable<Step['offer']>) {
-    const field = fields.find((f) => f.key === offer.field);
-    if (field) form.set(field.key, field.control === 'number' ? Number(offer.value) : offer.value);
+  function takeOffer(offer: Offer) {
+    change(taken(fields, v, offer.field, offer.value));
     setSteps(null);
   }
 
@@ -130,7 +130,9 @@ export function ConnectionForm({ kind, item, seen, onMade }: Props) {
       error={(key) => form.error(key) ?? form.theirs(key)}
       above={(field) => <ChangedElsewhere form={form} field={field.key} what={`“${field.label}”`} />}
       special={(field) =>
-        field.control !== 'groups' ? undefined : (
+        field.control === 'own_certificate' ? (
+          <OwnCertificate label={field.label} />
+        ) : field.control !== 'groups' ? undefined : (
           <>
             <ChangedElsewhere form={form} field={field.key} what="the groups" />
             <GroupRows

@@ -4,29 +4,36 @@ import type { Schemas } from '../../api/client';
 import { Button } from '../../parts/ui';
 
 export type Step = Schemas['TestStep'];
+export type Offer = Schemas['SettingOffer'];
 
 interface Props {
   steps: readonly Step[];
   busy: boolean;
   /** Takes something that was found out into the settings. */
-  onTake: (offer: NonNullable<Step['offer']>) => void;
+  onTake: (offer: Offer) => void;
 }
 
 export function Ladder({ steps, busy, onTake }: Props) {
   const failed = steps.some((s) => !s.passed);
   return (
     <ol aria-label="Test" aria-live="polite" className="mt-3 max-w-3xl border-l-2 border-line pl-3">
-      {steps.map(({ offer, ...step }) => (
-        <li key={step.name} className="flex flex-wrap items-baseline gap-x-3 py-0.5">
-          <span className="min-w-20 font-semibold">{step.name}</span>
+      {steps.map(({ offers, ...step }) => (
+        <li key={step.name} className="grid grid-cols-[9.5rem_4rem_minmax(0,1fr)_auto] gap-x-3 py-0.5">
+          <span className="font-semibold">{step.name}</span>
           <span className={step.passed ? 'text-teal' : 'font-semibold text-act4'}>{step.passed ? 'passed' : 'failed'}</span>
-          <span className="text-soft">{step.tried}</span>
-          <span className="min-w-0 flex-1 basis-60 break-words">{step.answer}</span>
+          <span className="break-words whitespace-pre-line">
+            <span className="mr-2 text-soft">{step.tried}</span>
+            {step.answer}
+          </span>
           <span className="figures text-sm text-soft">{(step.took_us / 1000).toFixed(1)} ms</span>
-          {step.cure && (
-            <span className="flex w-full flex-wrap items-center gap-3 pl-23 text-soft">
+          {(step.cure || offers.length > 0) && (
+            <span className="col-start-3 flex flex-wrap items-center gap-3 pb-1 text-soft">
               {step.cure}
-              {offer && <Button onClick={() => onTake(offer)}>{offer.words}</Button>}
+              {offers.map((offer) => (
+                <Button key={`${offer.field} ${offer.value}`} onClick={() => onTake(offer)}>
+                  {offer.words}
+                </Button>
+              ))}
             </span>
           )}
         </li>

@@ -1,0 +1,136 @@
+// A server that is not ours: found, trusted both ways, logged in to, browsed, taken in by the hundred, restarted.
+
+import { X509Certificate } from 'node:crypto';
+import { expect, type Page, test } from '@playwright/test';
+import { accessibility } from '../accessibility';
+import { type Filtration, PASSWORD, PLATES, start as startFiltration, USER } from '../filtration';
+import { pair } from '../secured';
+import { NAME, PASSWORD as OWN_PASSWORD, type Server, start } from '../server';
+
+// Each goes on where the one before ended.
+test.describe.configure({ mode: 'serial' });
+
+let server: Server;
+let filtration: Filtration;
+let page: Page;
+const thrown: string[] = [];
+
+test.beforeAll(async ({ browser }) => {
+  filtration = await startFiltration(48_410);
+  server = await start(['--speed', '4', '--past', '0', '--port', '8430']);
+  page = await (await browser.newContext()).newPage();
+  page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
+  await page.goto(server.entrance);
+  await page.getByLabel('Name').fill(NAME);
+  await page.getByLabel('Password').fill(OWN_PASSWORD);
+  await page.getByRole('button', { name: 'Create account' }).click();
+  await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
+});
+
+test.afterAll(async () => {
+  await page.context().close();
+  await server.stop();
+  await filtration.stop();
+  expect(thrown).toEqual([]);
+});
+
+const press = (name: string | RegExp) => page.getByRole('button', { name, exact: typeof name === 'string' }).click();
+const ladder = () => page.getByRole('list', { name: 'Test' });
+const step = (name: string) => ladder().getByRole('listitem').filter({ hasText: name });
+
+test('a server is found, trusted both ways and logged in to', async () => {
+  await press('Add connection');
+  await page.getByLabel('Kind').selectOption('opcua');
+  await page.getByLabel('Name', { exact: true }).fill('Filtration');
+  await page.getByLabel('Address', { exact: true }).fill(filtration.url);
+  await press('Test');
+  await expect(step('Endpoints')).toContainText('signed, Basic256Sha256');
+  await press('Use the best: signed and encrypted, Aes256_Sha256_RsaPss');
+  await press('Test');
+  await expect(step('Certificate')).toContainText('nobody has trusted it yet');
+  await expect(step('Certificate')).toContainText(filtration.fingerprint());
+  await press('Trust this certificate');
+  await press('Test');
+  await expect(step('Secure channel')).toContainText('Trust Havrel’s certificate at the server');
+  const own = page.getByRole('region', { name: 'Havrel’s own certificate' });
+  const [download] = await Promise.all([page.waitForEvent('download'), own.getByRole('link', { name: 'Download it' }).click()]);
+  const chunks: Buffer[] = [];
+  for await (const chunk of await download.createReadStream()) chunks.push(chunk as Buffer);
+  const certificate = Buffer.concat(chunks);
+  await expect(own).toContainText(new X509Certificate(certificate).fingerprint256);
+  await accessibility(page);
+  await filtration.trust(certificate);
+  await page.getByLabel('Log in').selectOption('user');
+  await page.getByLabel('User name').fill(USER);
+  await page.getByLabel('Password').fill('guess');
+  await press('Test');
+  await expect(step('Secure channel')).toContainText('messages are signed and encrypted, Aes256_Sha256_RsaPss');
+  await expect(step('Login')).toContainText('Check how Havrel logs in, its user name and its password.');
+  await page.getByLabel('Password').fill(PASSWORD);
+  await press('Test');
+  await expect(ladder()).toContainText('All steps passed.');
+  await press('Add this connection');
+  await expect(page.getByRole('region', { name: 'Connection Filtration' })).toContainText('running', { timeout: 30_000 });
+});
+
+test('every policy of the server and a login by certificate are understood', async () => {
+  const login = pair('shift engineer');
+  await filtration.admit(new X509Certificate(login.certificate).raw);
+  const tried = (settings: object) =>
+    page.evaluate(
+      async (set) => {
+        const headers = { 'content-type': 'application/json' };
+        const answer = await fetch('/api/connections/test', { method: 'POST', headers, body: JSON.stringify(set) });
+        const last = JSON.parse((await answer.text()).trim().split('\n').at(-1) ?? '');
+        return `${last.name} ${last.passed ? 'passed' : last.answer}`;
+      },
+      { name: 'x', kind: 'opcua', timeout_ms: 5000, settings: { url: filtration.url, ...settings } },
+    );
+  const fingerprint = filtration.fingerprint();
+  for (const policy of ['aes256_sha256_rsa_pss', 'aes128_sha256_rsa_oaep', 'basic256_sha256']) {
+    for (const mode of ['sign', 'encrypt']) expect(await tried({ security: `${policy}_${mode}`, fingerprint })).toBe('Value passed');
+  }
+  const certificate = { login: 'certificate', certificate: login.certificate, key: { secret: login.key } };
+  const secured = { security: 'aes256_sha256_rsa_pss_encrypt', fingerprint };
+  expect(await tried({ ...secured, ...certificate })).toBe('Value passed');
+  const other = pair('nobody');
+  expect(await tried({ ...secured, ...certificate, certificate: other.certificate, key: { secret: other.key } })).toContain('Login The server answered');
+  expect(await tried({ login: 'user', user: USER, password: { secret: PASSWORD } })).toBe('Value passed');
+});
+
+test('two filters with all below become tags, and their values come', async () => {
+  await page.getByRole('button', { name: /^Filtration opc/ }).click();
+  await press('Choose all below Filter 1');
+  await press('Choose all below Filter 2');
+  await press(`Add ${PLATES * 2} rows`);
+  const form = page.getByRole('form', { name: 'New tags' });
+  await expect(form).toContainText('No errors.');
+  await press(`Create ${PLATES * 2} tags`);
+  await expect(page.getByRole('contentinfo')).toContainText('5 of 5 connections');
+  await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
+  await expect(page.getByRole('button', { name: /^Filtration opc/ })).toContainText(`${PLATES * 2} tags`);
+  await press(/^Filtration opc/);
+  await press(`Tags ${PLATES * 2}`);
+  await expect(page.getByText('41.0').first()).toBeVisible();
+});
+
+test('an array, states and a value that moves come as the server says them', async () => {
+  await press('Nodes and intake');
+  await press('Choose all below Clarifier');
+  await press('Add 3 rows');
+  await press('Create 3 tags');
+  const clarifier = page.getByRole('region', { name: 'Clarifier' });
+  await expect(clarifier.getByRole('listitem').filter({ hasText: 'Turbidity' })).toContainText('4.2');
+  await expect(clarifier.getByRole('listitem').filter({ hasText: 'State' })).toContainText('settling');
+  filtration.set(17.5);
+  await expect(clarifier.getByRole('listitem').filter({ hasText: 'Turbidity' })).toContainText('17.5');
+});
+
+test('after a restart of the server values come again', async () => {
+  filtration.set(3.75);
+  await filtration.restart();
+  const turbidity = page.getByRole('region', { name: 'Clarifier' }).getByRole('listitem').filter({ hasText: 'Turbidity' });
+  await expect(turbidity).toContainText('3.8', { timeout: 60_000 });
+  filtration.set(22.5);
+  await expect(turbidity).toContainText('22.5', { timeout: 30_000 });
+});
