@@ -181,7 +181,7 @@ function Line({ item, seen, disabled }: LineProps) {
       >
         <ChevronRight className={clsx('size-4 text-soft', open && 'rotate-90')} />
         <span className="w-40 truncate font-semibold">{item.set.name}</span>
-        <span className="w-52 truncate text-soft">
+        <span className="w-60 truncate text-soft">
           <span className={clsx(kind?.can.asks && 'figures')}>
             {(path > 0 ? item.addresses?.[path] : item.source) || kind?.title}
           </span>
@@ -255,7 +255,7 @@ function Tags({ tags, total }: { tags: Item<'tag'>[]; total: number }) {
           <button type="button" className="min-w-0 flex-1 truncate text-left hover:text-teal" onClick={() => go({ tag: tag.id })}>
             {tag.title.replaceAll('/', ' / ')}
           </button>
-          <span className="figures w-56 truncate text-soft">{tag.source.split(' · ')[1]}</span>
+          <span className="figures max-w-1/2 min-w-56 truncate text-soft">{tag.source.split(' · ')[1]}</span>
         </li>
       ))}
       {total > tags.length && (
