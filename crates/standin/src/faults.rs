@@ -54,6 +54,8 @@ pub enum Fault {
     ServerDistrusts,
     /// The server lets nobody log in.
     ServerLocked,
+    /// The server gives no subscriptions.
+    ServerPlain,
     /// A node of the server has a bad status, without a value.
     ServerBad { node: String },
     /// The process itself.
@@ -77,6 +79,7 @@ impl fmt::Display for Fault {
             Fault::ServerRenewed => write!(f, "certificate of Dryline renewed"),
             Fault::ServerDistrusts => write!(f, "Dryline trusts no client"),
             Fault::ServerLocked => write!(f, "Dryline lets nobody log in"),
+            Fault::ServerPlain => write!(f, "Dryline gives no subscriptions"),
             Fault::ServerBad { node } => write!(f, "sensor behind {node} failed"),
             Fault::Process { upset: Upset::PumpTrip { tank } } => write!(f, "pump of wash tank {tank} tripped"),
             Fault::Process { upset: Upset::BlindFilter { tank } } => write!(f, "filter of wash tank {tank} blinds"),

@@ -123,6 +123,8 @@ enum Order {
     DistrustfulServer,
     /// Let the server Dryline refuse every login.
     LockedServer,
+    /// Let the server Dryline give no subscriptions.
+    PlainServer,
     /// Let a node of the server Dryline have a bad status, such as: bad-node Drying.Mill.Vibration
     BadNode { node: String },
     /// Freeze a sensor, such as: freeze Extraction/EX-1 Temperature
@@ -150,6 +152,7 @@ fn order(fault: Order, seconds: f64) -> control::Order {
         Order::RenewedServer => Fault::ServerRenewed,
         Order::DistrustfulServer => Fault::ServerDistrusts,
         Order::LockedServer => Fault::ServerLocked,
+        Order::PlainServer => Fault::ServerPlain,
         Order::BadNode { node } => Fault::ServerBad { node },
         Order::Freeze { place, point } => Fault::Freeze { place, point },
         Order::PumpTrip { tank } => process(Upset::PumpTrip { tank }),

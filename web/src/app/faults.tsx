@@ -101,6 +101,7 @@ function Desk() {
         {press('Show another certificate', { fault: 'server_renewed' })}
         {press('Trust no client', { fault: 'server_distrusts' })}
         {press('Refuse every login', { fault: 'server_locked' })}
+        {press('Give no subscriptions', { fault: 'server_plain' })}
         {press('Fail the vibration sensor', { fault: 'server_bad', node: 'Drying.Mill.Vibration' })}
       </Group>
       <Group title="Wash tanks" note="in the process">

@@ -28,11 +28,13 @@ pub(super) fn describe() -> Description {
         sections: vec![
             Section { title: "", folded: false, fields: first() },
             Section { title: "Certificates", folded: false, fields: certificates() },
+            Section { title: "How values come", folded: true, fields: coming() },
             Section { title: "Groups and spare addresses", folded: true, fields: more() },
         ],
         point: vec![
             Field::text("address", "Node").hint("such as nsu=urn:dryer;s=Zone1.Temperature").width(6),
             Field::text("element", "Element of an array").hint("3, or 2:5").width(3),
+            Field::text("deadband", "Deadband").hint("0.5 or 2 %; otherwise that of the connection").width(3),
         ],
         starts: Vec::new(),
         can: Capabilities { test: true, browse: true, tree: true, asks: true, health: true, ..Capabilities::default() },
@@ -67,7 +69,6 @@ fn first() -> Vec<Field> {
             .width(3),
         Field::choice(SECURITY, "Security of messages", security()).hint("the test offers the best of the server").width(6),
         Field::number("interval_ms", "Publishing interval, ms").usual(1000).width(2),
-        Field::number("settings.queue", "Values kept for each tag").usual(10).hint("between two messages").width(2),
         Field::number("timeout_ms", "Timeout, ms").usual(1000).width(2),
         Field::tick("enabled", "Reading on", true).width(3),
         Field::tick("writing", "Allow writing to the server", false).width(3),
@@ -78,6 +79,21 @@ fn first() -> Vec<Field> {
 fn security() -> Vec<Choice> {
     let best = Security::ALL.into_iter().filter(|s| *s != Security::None);
     [Security::None].into_iter().chain(best).map(|s| Choice::new(s.name(), s.words())).collect()
+}
+
+fn coming() -> Vec<Field> {
+    const DELIVERY: &str = "settings.delivery";
+    let ways = vec![
+        Choice::new("changes", "the server sends what changes (subscription)"),
+        Choice::new("reads", "Havrel reads at each interval, for servers without subscriptions"),
+    ];
+    let sent = |field: Field| field.only(DELIVERY, &["changes"]).width(2);
+    vec![
+        Field::choice(DELIVERY, "Values come because", ways).width(6),
+        sent(Field::number("settings.sampling_ms", "Sampling interval, ms").hint("nothing: as often as it sends")),
+        sent(Field::text("settings.deadband", "Deadband of all tags").hint("0.5 in the unit, or 2 % of the range")),
+        sent(Field::number("settings.queue", "Values kept for each tag").usual(10).hint("between two messages")),
+    ]
 }
 
 fn certificates() -> Vec<Field> {

@@ -2,8 +2,9 @@
 
 use super::{
     client::Speaking,
+    polls::Polls,
     server::Server,
-    settings::{Point, Settings},
+    settings::{Deadband, Delivery, Point, Settings},
     status, value,
 };
 use crate::{LinkError, LinkPlan, PointPlan, now};
@@ -17,7 +18,8 @@ use opcua::{
     client::{MonitoredItem, OnSubscriptionNotification},
     types::{
         AttributeId, DataChangeFilter, DataChangeTrigger, DataValue, DeadbandType, ExtensionObject, MonitoredItemCreateRequest,
-        MonitoringMode, MonitoringParameters, ReadValueId, StatusChangeNotification, StatusCode, TimestampsToReturn,
+        MonitoredItemCreateResult, MonitoringMode, MonitoringParameters, ReadValueId, StatusChangeNotification, StatusCode,
+        TimestampsToReturn,
     },
 };
 use std::{
@@ -36,6 +38,9 @@ const MOST_TEXT: usize = 32 << 20;
 const KEEP_ALIVE: Duration = Duration::from_secs(5);
 /// The server ends a subscription that nobody asks for after so many of those.
 const LIFETIME: u32 = 12;
+
+/// What a server answers that has no subscriptions, or none left.
+const NO_SUBSCRIPTIONS: [&str; 4] = ["BadServiceUnsupported", "BadNotSupported", "BadNotImplemented", "BadTooManySubscriptions"];
 
 /// Values that came and wait to be handed on.
 #[derive(Default)]
@@ -60,7 +65,7 @@ impl Inbox {
         self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn add(&self, tag: TagNo, data: &DataValue) {
+    pub fn add(&self, tag: TagNo, data: &DataValue) {
         let scaling = self.scaling.lock().unwrap_or_else(PoisonError::into_inner).get(&tag).copied();
         let mut waiting = self.lock();
         if waiting.batch.samples.len() >= MOST_WAITING || waiting.batch.text.len() >= MOST_TEXT {
@@ -120,6 +125,56 @@ struct Held {
     /// Sampling interval in ms and queue: what was asked for, and what the server granted.
     asked: (u32, u32),
     granted: (f64, u32),
+    /// A deadband was asked for, which the server does not take for this node.
+    bare: bool,
+}
+
+/// A tag that is wanted.
+struct Wanted<'a> {
+    plan: &'a PointPlan,
+    read: ReadValueId,
+    interval_ms: u32,
+    deadband: Deadband,
+}
+
+impl Wanted<'_> {
+    /// What the server is asked for.
+    fn request(&self, settings: &Settings, deadband: Deadband) -> MonitoredItemCreateRequest {
+        let (deadband_type, deadband_value) = match deadband {
+            Deadband::None => (DeadbandType::None, 0.0),
+            Deadband::Absolute(value) => (DeadbandType::Absolute, value),
+            Deadband::Percent(value) => (DeadbandType::Percent, value),
+        };
+        // What holds without any filter (Part 4, 7.22.2), said all the same: some servers overlook a status that changes alone.
+        let filter =
+            DataChangeFilter { trigger: DataChangeTrigger::StatusValue, deadband_type: deadband_type as u32, deadband_value };
+        MonitoredItemCreateRequest {
+            item_to_monitor: self.read.clone(),
+            monitoring_mode: MonitoringMode::Reporting,
+            requested_parameters: MonitoringParameters {
+                client_handle: self.plan.tag,
+                sampling_interval: f64::from(self.sampling(settings)),
+                filter: ExtensionObject::from_message(filter),
+                queue_size: settings.queue,
+                discard_oldest: true,
+            },
+        }
+    }
+
+    fn sampling(&self, settings: &Settings) -> u32 {
+        settings.sampling_ms.unwrap_or(self.interval_ms)
+    }
+}
+
+/// Whether a server refuses an item for its deadband alone.
+fn refuses_deadband(code: StatusCode) -> bool {
+    let refusals = [
+        StatusCode::BadFilterNotAllowed,
+        StatusCode::BadMonitoredItemFilterUnsupported,
+        StatusCode::BadMonitoredItemFilterInvalid,
+        StatusCode::BadDeadbandFilterInvalid,
+    ];
+    refusals.iter().any(|refusal| refusal.bits() >> 16 == code.bits() >> 16)
 }
 
 /// All that a session delivers.
@@ -130,11 +185,22 @@ pub(super) struct Items {
     held: HashMap<TagNo, Held>,
     /// Tags that the server refuses, to be tried again.
     pub refused: usize,
+    /// What is read instead of subscribed.
+    pub polls: Polls,
+    /// The server turned out to give no subscriptions.
+    reads: bool,
 }
 
 impl Items {
     pub fn new() -> Items {
-        Items { inbox: Arc::default(), subscriptions: HashMap::new(), held: HashMap::new(), refused: 0 }
+        Items {
+            inbox: Arc::default(),
+            subscriptions: HashMap::new(),
+            held: HashMap::new(),
+            refused: 0,
+            polls: Polls::default(),
+            reads: false,
+        }
     }
 
     /// How many tags are delivered.
@@ -167,20 +233,22 @@ impl Items {
     ) -> Result<Batch, LinkError> {
         let mut marks = Batch::default();
         let mark = |marks: &mut Batch, tag, reason| marks.push_quality(tag, now(), Quality::of(reason));
-        let mut wanted: HashMap<TagNo, (&PointPlan, ReadValueId, u32)> = HashMap::new();
+        let usual = settings.deadband.parse().unwrap_or_default();
+        let mut wanted: HashMap<TagNo, Wanted<'_>> = HashMap::new();
         for point in &plan.points {
-            let interval = plan.connection.interval_of(point.group);
+            let interval_ms = plan.connection.interval_of(point.group);
             let Ok(at) = Point::parse(&point.point) else {
                 mark(&mut marks, point.tag, Reason::NoSource);
                 continue;
             };
             match at.node.id(&speaking.namespaces) {
-                _ if interval == 0 => mark(&mut marks, point.tag, Reason::Paused),
+                _ if interval_ms == 0 => mark(&mut marks, point.tag, Reason::Paused),
                 None => mark(&mut marks, point.tag, Reason::NoSuchAddress),
                 Some(node_id) => {
                     let attribute_id = AttributeId::Value as u32;
                     let read = ReadValueId { node_id, attribute_id, index_range: at.range, ..ReadValueId::default() };
-                    wanted.insert(point.tag, (point, read, interval));
+                    let deadband = at.deadband.unwrap_or(usual);
+                    wanted.insert(point.tag, Wanted { plan: point, read, interval_ms, deadband });
                 }
             }
         }
@@ -189,68 +257,102 @@ impl Items {
             let mut scaling = self.inbox.scaling.lock().unwrap_or_else(PoisonError::into_inner);
             *scaling = plan.points.iter().filter_map(|p| Some((p.tag, p.scaling?))).collect();
         }
-        let mut groups: BTreeMap<Option<Uuid>, Vec<(TagNo, ReadValueId, u32)>> = BTreeMap::new();
-        for (tag, (point, read, interval)) in &wanted {
+        self.refused = 0;
+        if settings.delivery == Delivery::Reads || self.reads {
+            self.read_all(&wanted, settings);
+            return Ok(marks);
+        }
+        let mut groups: BTreeMap<Option<Uuid>, Vec<&Wanted<'_>>> = BTreeMap::new();
+        for (tag, wanted) in &wanted {
             if !self.held.contains_key(tag) {
-                groups.entry(point.group).or_default().push((*tag, read.clone(), *interval));
+                groups.entry(wanted.plan.group).or_default().push(wanted);
             }
         }
-        // What holds without any filter (Part 4, 7.22.2), said all the same: some servers overlook a status that changes alone.
-        let filter = DataChangeFilter {
-            trigger: DataChangeTrigger::StatusValue,
-            deadband_type: DeadbandType::None as u32,
-            deadband_value: 0.0,
-        };
-        self.refused = 0;
-        for (group, mut points) in groups {
-            points.sort_unstable_by_key(|(tag, ..)| *tag);
-            let interval_ms = points.first().map_or(1000, |(.., interval)| *interval);
-            let subscription = self.subscription(group, interval_ms, server).await?;
-            for part in points.chunks(server.limits.items.max(1)) {
-                let asked = part.iter().map(|(tag, read, interval)| MonitoredItemCreateRequest {
-                    item_to_monitor: read.clone(),
-                    monitoring_mode: MonitoringMode::Reporting,
-                    requested_parameters: MonitoringParameters {
-                        client_handle: *tag,
-                        sampling_interval: f64::from(*interval),
-                        filter: ExtensionObject::from_message(filter.clone()),
-                        queue_size: settings.queue,
-                        discard_oldest: true,
-                    },
-                });
-                let session = &server.session;
-                let made = session.create_monitored_items(subscription, TimestampsToReturn::Both, asked.collect()).await;
-                let made = made.map_err(|e| server.failed(&e))?;
-                if made.len() != part.len() {
-                    return Err(LinkError::WrongAnswer(format!("{} items were asked for, {} came", part.len(), made.len())));
+        for (group, mut tags) in groups {
+            tags.sort_unstable_by_key(|wanted| wanted.plan.tag);
+            let interval_ms = tags.first().map_or(1000, |wanted| wanted.interval_ms);
+            let subscription = match self.subscription(group, interval_ms, server).await {
+                Ok(subscription) => subscription,
+                Err(LinkError::Status(status)) if NO_SUBSCRIPTIONS.contains(&status.name.as_str()) => {
+                    self.reads = true;
+                    self.read_all(&wanted, settings);
+                    return Ok(marks);
                 }
-                for ((tag, _, interval), made) in part.iter().zip(made) {
-                    let told = &made.result;
-                    if told.status_code.is_bad() {
+                Err(error) => return Err(error),
+            };
+            for part in tags.chunks(server.limits.items.max(1)) {
+                let asked = part.iter().map(|wanted| wanted.request(settings, wanted.deadband)).collect();
+                let made = self.create(subscription, asked, server).await?;
+                let (mut bare, mut told): (Vec<&Wanted<'_>>, Vec<_>) = (Vec::new(), Vec::new());
+                for (wanted, made) in part.iter().zip(made) {
+                    match wanted.deadband != Deadband::None && refuses_deadband(made.status_code) {
+                        true => bare.push(wanted),
+                        false => told.push((*wanted, made, false)),
+                    }
+                }
+                if !bare.is_empty() {
+                    let asked = bare.iter().map(|wanted| wanted.request(settings, Deadband::None)).collect();
+                    let made = self.create(subscription, asked, server).await?;
+                    told.extend(bare.into_iter().zip(made).map(|(wanted, made)| (wanted, made, true)));
+                }
+                for (wanted, granted, bare) in told {
+                    let tag = wanted.plan.tag;
+                    if granted.status_code.is_bad() {
                         self.refused += 1;
-                        marks.push_quality(*tag, now(), status::quality(told.status_code));
+                        marks.push_quality(tag, now(), status::quality(granted.status_code));
                         continue;
                     }
-                    if let Some((plan, ..)) = wanted.get(tag) {
-                        let held = Held {
-                            plan: (*plan).clone(),
-                            subscription,
-                            item: told.monitored_item_id,
-                            asked: (*interval, settings.queue),
-                            granted: (told.revised_sampling_interval, told.revised_queue_size),
-                        };
-                        self.held.insert(*tag, held);
-                    }
+                    let held = Held {
+                        plan: wanted.plan.clone(),
+                        subscription,
+                        item: granted.monitored_item_id,
+                        asked: (wanted.sampling(settings), settings.queue),
+                        granted: (granted.revised_sampling_interval, granted.revised_queue_size),
+                        bare,
+                    };
+                    self.held.insert(tag, held);
                 }
             }
         }
         Ok(marks)
     }
 
+    async fn create(
+        &self,
+        subscription: u32,
+        asked: Vec<MonitoredItemCreateRequest>,
+        server: &Server,
+    ) -> Result<Vec<MonitoredItemCreateResult>, LinkError> {
+        let count = asked.len();
+        let made = server.session.create_monitored_items(subscription, TimestampsToReturn::Both, asked).await;
+        let made = made.map_err(|e| server.failed(&e))?;
+        match made.len() == count {
+            true => Ok(made.into_iter().map(|made| made.result).collect()),
+            false => Err(LinkError::WrongAnswer(format!("{count} items were asked for, {} came", made.len()))),
+        }
+    }
+
+    /// Has the tags read in their rhythms instead of subscribed.
+    fn read_all(&mut self, wanted: &HashMap<TagNo, Wanted<'_>>, settings: &Settings) {
+        self.held.clear();
+        let mut rounds: BTreeMap<u32, Vec<(TagNo, ReadValueId)>> = BTreeMap::new();
+        for (tag, wanted) in wanted {
+            rounds.entry(wanted.interval_ms).or_default().push((*tag, wanted.read.clone()));
+            let asked = (wanted.interval_ms, settings.queue);
+            let granted = (f64::from(wanted.interval_ms), settings.queue);
+            let held = Held { plan: wanted.plan.clone(), subscription: 0, item: 0, asked, granted, bare: false };
+            self.held.insert(*tag, held);
+        }
+        self.polls.set(rounds);
+    }
+
     /// What the server grants instead of what was asked, in sentences.
     pub fn revised(&self) -> Vec<String> {
         let mut all: BTreeMap<String, usize> = BTreeMap::new();
-        for Held { asked: (interval, queue), granted: (sampling, kept), .. } in self.held.values() {
+        for Held { asked: (interval, queue), granted: (sampling, kept), bare, .. } in self.held.values() {
+            if *bare {
+                *all.entry("The server takes no deadband for some values.".to_owned()).or_default() += 1;
+            }
             // A rate of 0 means as fast as the server can; one that is faster than asked takes nothing away.
             if *sampling > f64::from(*interval) * 1.01 {
                 let words = format!("The server samples every {sampling:.0} ms where {interval} ms were asked for.");
@@ -262,13 +364,14 @@ impl Items {
             }
         }
         let tags = |count| if count == 1 { "1 tag".to_owned() } else { format!("{count} tags") };
-        all.into_iter().map(|(words, count)| format!("{words} It concerns {}.", tags(count))).collect()
+        let reads = self.reads.then(|| "The server gives no subscription, so Havrel reads at each interval.".to_owned());
+        reads.into_iter().chain(all.into_iter().map(|(words, count)| format!("{words} It concerns {}.", tags(count)))).collect()
     }
 
     /// Lets go of what is no longer wanted as it is.
     async fn drop_others(
         &mut self,
-        wanted: &HashMap<TagNo, (&PointPlan, ReadValueId, u32)>,
+        wanted: &HashMap<TagNo, Wanted<'_>>,
         plan: &LinkPlan,
         server: &Server,
     ) -> Result<(), LinkError> {
@@ -280,7 +383,7 @@ impl Items {
             server.session.delete_subscription(id).await.map_err(|e| server.failed(&e))?;
         }
         let kept = |held: &Held| {
-            wanted.get(&held.plan.tag).is_some_and(|(p, ..)| p.point == held.plan.point && p.group == held.plan.group)
+            wanted.get(&held.plan.tag).is_some_and(|w| w.plan.point == held.plan.point && w.plan.group == held.plan.group)
         };
         let mut gone: BTreeMap<u32, Vec<(TagNo, u32)>> = BTreeMap::new();
         for (tag, held) in self.held.iter().filter(|(_, held)| !kept(held)) {

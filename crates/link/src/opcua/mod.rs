@@ -2,7 +2,8 @@
 //!
 //! [`node`], [`status`], [`value`] and [`settings`] are pure. [`trust`] judges certificates, [`dial`] opens the socket, [`endpoints`] asks what
 //! the server offers, [`prepared`] readies the login and [`client`] opens the session; [`ladder`] tests it rung by
-//! rung, [`browse`] pages through the address space, [`items`] holds what a session delivers, [`commands`] serves what is asked in
+//! rung, [`browse`] pages through the address space, [`items`] holds what a session delivers, [`polls`] what is read
+//! instead, [`commands`] serves what is asked in
 //! between, and [`run`] keeps the connection alive.
 
 mod browse;
@@ -14,6 +15,7 @@ mod form;
 mod items;
 mod ladder;
 pub mod node;
+mod polls;
 mod prepared;
 mod run;
 mod server;
@@ -93,6 +95,7 @@ mod tests {
     use super::*;
     use rstest::rstest;
     use serde_json::{Value as Json, json};
+    use settings::Deadband;
 
     fn own(value: Json) -> Own {
         value.as_object().unwrap().clone()
@@ -118,6 +121,10 @@ mod tests {
     #[case(json!({"security": "rot13"}), "security")]
     #[case(json!({"queue": 0}), "queue")]
     #[case(json!({"spare": [{"url": "opc.tcp://10.0.4.32"}, {"url": "x"}]}), "spare[1].url")]
+    #[case(json!({"deadband": "much"}), "deadband")]
+    #[case(json!({"deadband": "101 %"}), "deadband")]
+    #[case(json!({"sampling_ms": 3_600_001}), "sampling_ms")]
+    #[case(json!({"delivery": "pigeon"}), "delivery")]
     #[case(json!({"colour": 1}), "colour")]
     fn a_wrong_setting_is_named(#[case] more: Json, #[case] field: &str) {
         let mut all = json!({"url": "opc.tcp://10.0.4.31"});
@@ -137,11 +144,26 @@ mod tests {
     }
 
     #[rstest]
+    #[case("", Ok(Deadband::None))]
+    #[case(" 0 ", Ok(Deadband::None))]
+    #[case("0.5", Ok(Deadband::Absolute(0.5)))]
+    #[case("2 %", Ok(Deadband::Percent(2.0)))]
+    #[case("100%", Ok(Deadband::Percent(100.0)))]
+    #[case("%", Err(()))]
+    #[case("-1", Err(()))]
+    #[case("inf", Err(()))]
+    #[case("1,5", Err(()))]
+    fn a_deadband_is_a_number_or_a_share(#[case] text: &str, #[case] read: Result<Deadband, ()>) {
+        assert_eq!(text.parse::<Deadband>().map_err(drop), read);
+    }
+
+    #[rstest]
     #[case(json!({"address": "nsu=urn:dryer;s=Zone1.Temperature"}), Ok("nsu=urn:dryer;s=Zone1.Temperature"))]
     #[case(json!({"address": "ns=2;i=7", "element": "3"}), Ok("ns=2;i=7, element 3"))]
     #[case(json!({"address": "Zone1"}), Err("address"))]
     #[case(json!({"address": "i=7", "element": "x"}), Err("element"))]
     #[case(json!({"element": "1"}), Err(""))]
+    #[case(json!({"address": "i=7", "deadband": "x"}), Err("deadband"))]
     fn a_point_is_shown_or_its_field_is_named(#[case] point: Json, #[case] expected: Result<&str, &str>) {
         let connection: Connection = serde_json::from_value(json!({"name": "c", "kind": KIND})).unwrap();
         let shown = OpcUa.show_point(&connection, &own(point.clone()));

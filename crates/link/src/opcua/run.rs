@@ -106,6 +106,7 @@ impl Run {
         };
         let namespaces = Arc::new(speaking.namespaces.clone());
         let mut items = Items::new();
+        let inbox = items.inbox.clone();
         if let Err(stop) = self.follow(&mut items, &plan, &settings, speaking, &server).await {
             return stop;
         }
@@ -154,6 +155,15 @@ impl Run {
                     }
                 },
                 Some(_) = tasks.join_next() => {}
+                ended = items.polls.next(&server, &inbox), if !lost => {
+                    heard_at = Instant::now();
+                    if let Err(error) = ended.read {
+                        return Stop::Failed(error);
+                    }
+                    let took_us = client::micros(ended.began);
+                    self.durations.add(took_us);
+                    self.tell(ended.began, format!("read {} values", ended.read.unwrap_or_default()), "they came".into());
+                }
                 () = items.inbox.came.notified() => {
                     if self.hand_on(&items).await.is_err() {
                         return Stop::End;

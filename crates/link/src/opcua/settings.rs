@@ -98,6 +98,50 @@ pub enum Login {
     Certificate,
 }
 
+/// How values come.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Delivery {
+    /// The server sends what changes.
+    #[default]
+    Changes,
+    /// Havrel reads them in its own rhythm, as some servers have no subscriptions.
+    Reads,
+}
+
+/// By how much a number must change before the server sends it (OPC UA Part 4, 7.22.2; percent: Part 8, 6.2).
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub enum Deadband {
+    #[default]
+    None,
+    /// In the unit of the node.
+    Absolute(f64),
+    /// Of the range of the node, 0 to 100.
+    Percent(f64),
+}
+
+impl std::str::FromStr for Deadband {
+    type Err = &'static str;
+
+    /// Reads `0.5` or `2 %`; nothing is none.
+    fn from_str(text: &str) -> Result<Deadband, &'static str> {
+        const WORDS: &str = "Enter a number such as 0.5, in the unit of the server, or a share of the range such as 2 %.";
+        let text = text.trim();
+        let (number, percent) = text.strip_suffix('%').map_or((text, false), |number| (number.trim_end(), true));
+        let number: f64 = match number {
+            "" if !percent => return Ok(Deadband::None),
+            number => number.parse().map_err(|_| WORDS)?,
+        };
+        match number {
+            _ if !number.is_finite() || number < 0.0 => Err(WORDS),
+            0.0 => Ok(Deadband::None),
+            _ if !percent => Ok(Deadband::Absolute(number)),
+            _ if number <= 100.0 => Ok(Deadband::Percent(number)),
+            _ => Err("A share of the range is at most 100 %."),
+        }
+    }
+}
+
 /// One address under which the server is reached: `opc.tcp://host:port/path`.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -152,6 +196,14 @@ pub struct Settings {
     /// How many values the server keeps for each tag between two messages, 1 to 1,000.
     #[serde(default = "ten")]
     pub queue: u32,
+    #[serde(default)]
+    pub delivery: Delivery,
+    /// How often the server looks at a value, in ms; 0 is as often as it can, nothing as often as it sends.
+    #[serde(default)]
+    pub sampling_ms: Option<u32>,
+    /// The deadband of tags that have none of their own: `0.5` or `2 %`.
+    #[serde(default)]
+    pub deadband: String,
     /// Further addresses of the same server, or of a redundant one with the same nodes.
     #[serde(default)]
     pub spare: Vec<Path>,
@@ -239,6 +291,10 @@ impl Settings {
         };
         say(settings.spare.len() > 3, "spare", "There are at most three spare addresses.");
         say(!(1..=1000).contains(&settings.queue), "queue", "The server keeps 1 to 1,000 values of a tag.");
+        let sampling = settings.sampling_ms.is_some_and(|ms| ms > 3_600_000);
+        say(sampling, "sampling_ms", "A server looks at a value every 0 to 3,600,000 ms.");
+        let deadband = settings.deadband.parse::<Deadband>().err();
+        say(deadband.is_some(), "deadband", deadband.unwrap_or_default());
         let user = settings.login == Login::User;
         say(user && settings.user.trim().is_empty(), "user", "Enter the name of the user.");
         say(settings.user.len() > 200, "user", "A user name has at most 200 bytes.");
@@ -285,6 +341,8 @@ pub struct Point {
     pub node: Node,
     /// Which elements of an array.
     pub range: NumericRange,
+    /// That of the connection where it is nothing.
+    pub deadband: Option<Deadband>,
 }
 
 /// The fields of a point.
@@ -294,6 +352,8 @@ struct Fields {
     address: String,
     #[serde(default)]
     element: String,
+    #[serde(default)]
+    deadband: String,
 }
 
 impl Point {
@@ -305,7 +365,9 @@ impl Point {
         let fields: Fields = resolve(None, own)?;
         let node = fields.address.parse().map_err(|words: &str| ("address".to_owned(), words.to_owned()))?;
         let range = value::range(&fields.element).map_err(|words| ("element".to_owned(), words.to_owned()))?;
-        Ok(Point { node, range })
+        let own = fields.deadband.trim();
+        let deadband = own.parse().map_err(|words: &str| ("deadband".to_owned(), words.to_owned()))?;
+        Ok(Point { node, range, deadband: (!own.is_empty()).then_some(deadband) })
     }
 
     /// In words.

@@ -250,6 +250,78 @@ async fn after_a_restart_of_the_server_values_come_again() {
 }
 
 #[tokio::test]
+async fn within_its_deadband_a_value_is_not_sent() {
+    let (port, shared) = dryline().await;
+    let set = |speed| shared.lock().process.dryline.press_speed = speed;
+    set(2.0);
+    let speed = "Drying.Screwpress.Speed";
+    let points = vec![
+        of(1, speed),
+        at(2, json!({"address": node(speed), "deadband": "0"})),
+        at(3, json!({"address": node("Packing.Silo2.Grade"), "deadband": "5 %"})),
+    ];
+    let mut running = run(to(port, json!({"deadband": "1"})), points);
+    running.all(3).await;
+    set(2.5);
+    let mut of_one = Vec::new();
+    for wanted in [2.5, 4.0] {
+        set(wanted);
+        let seen = async {
+            loop {
+                let batch = running.batches.recv().await.unwrap();
+                let numbers = batch.samples.iter().filter_map(|s| Some((s.tag, batch.value_of(*s)?.number()?)));
+                let numbers: Vec<(u32, f64)> = numbers.collect();
+                of_one.extend(numbers.iter().filter(|(tag, _)| *tag == 1).map(|(_, value)| *value));
+                if numbers.contains(&(2, wanted)) {
+                    return;
+                }
+            }
+        };
+        timeout(LONG, seen).await.expect("the tag without a deadband gets it");
+    }
+    while of_one.is_empty() {
+        let value = running.value(1).await;
+        of_one.extend(value.number());
+    }
+    assert_eq!(of_one, [4.0]);
+    let health = running.state(LinkState::Running).await;
+    let told = "The server takes no deadband for some values. It concerns 1 tag.";
+    assert!(health.learnt.iter().any(|l| l == told), "a text has none: {:?}", health.learnt);
+    running.end().await;
+}
+
+#[rstest]
+#[case::as_the_settings_say(json!({"delivery": "reads"}), false)]
+#[case::as_the_server_has_no_subscriptions(json!({}), true)]
+#[tokio::test]
+async fn values_are_read_where_they_are_not_sent(#[case] settings: Json, #[case] plain: bool) {
+    let (port, shared) = dryline().await;
+    if plain {
+        shared.lock().begin(Fault::ServerPlain, Instant::now(), Duration::from_secs(60)).unwrap();
+        // The server takes its other face within a beat; until then it still gives subscriptions.
+        tokio::time::sleep(Duration::from_millis(600)).await;
+    }
+    let mut running = run(to(port, settings), vec![of(1, "Drying.Screwpress.Speed"), of(2, "Drying.Nothing")]);
+    let held = running.all(2).await;
+    assert_eq!((held[&1].1, held[&2].1), (Reason::Fine, Reason::NoSuchAddress));
+    for speed in [3.25, 7.75] {
+        shared.lock().process.dryline.press_speed = speed;
+        running.until(1, |v, _| *v == Some(Value::F64(speed))).await;
+    }
+    let health = running.state(LinkState::Running).await;
+    assert_eq!(health.learnt.iter().any(|l| l.contains("gives no subscription")), plain, "{:?}", health.learnt);
+    // Tags come and go without a new session.
+    let plan = running.plan.borrow().clone();
+    let points = vec![of(2, "Drying.Nothing"), of(3, "Drying.Screwpress.Torque")];
+    running.plan.send_replace(Arc::new(LinkPlan { connection: plan.connection.clone(), points }));
+    running.value(3).await;
+    shared.lock().begin(Fault::ServerCut, Instant::now(), Duration::from_secs(2)).unwrap();
+    assert_eq!(running.until(3, |v, _| v.is_none()).await.1, Reason::NotConnected);
+    running.value(3).await;
+    running.end().await;
+}
+
+#[tokio::test]
 async fn a_spare_address_takes_over() {
     let ((first, shared), (second, spare)) = (dryline().await, dryline().await);
     spare.lock().process.dryline.press_speed = 7.75;

@@ -49,6 +49,8 @@ struct Face {
     distrusts: bool,
     /// Lets nobody log in.
     locked: bool,
+    /// Gives no subscriptions.
+    plain: bool,
 }
 
 /// Which of its certificates the server shows.
@@ -91,6 +93,9 @@ fn builder(address: SocketAddr, pki: &Path, face: Face) -> ServerBuilder {
         .discovery_urls(vec![format!("opc.tcp://{address}/")])
         .add_user_token(USER, ServerUserToken::user_pass(USER, &password))
         .add_endpoint("none", ("/", SecurityPolicy::None, MessageSecurityMode::None, users));
+    if face.plain {
+        builder.limits_mut().subscriptions.max_subscriptions_per_session = 0;
+    }
     for (n, (policy, mode)) in secured.into_iter().enumerate() {
         let endpoint = ("/", policy, mode, users);
         builder = builder.add_endpoint(format!("secured{n}"), endpoint);
@@ -394,7 +399,12 @@ impl Shared {
             (false, true) => Shown::Renewed,
             (false, false) => Shown::Usual,
         };
-        Face { certificate, distrusts: on(&Fault::ServerDistrusts), locked: on(&Fault::ServerLocked) }
+        Face {
+            certificate,
+            distrusts: on(&Fault::ServerDistrusts),
+            locked: on(&Fault::ServerLocked),
+            plain: on(&Fault::ServerPlain),
+        }
     }
 
     fn bad_nodes(&self) -> HashSet<String> {
