@@ -122,5 +122,8 @@ fn more() -> Vec<Field> {
         Field::tick("settings.takeover", "Switch to the next address if the one in use fails", true)
             .only("settings.spare", &[])
             .width(6),
+        Field::tick("settings.warm", "Keep a session open at the next address, which then takes over without a gap", true)
+            .only("settings.spare", &[])
+            .width(6),
     ]
 }

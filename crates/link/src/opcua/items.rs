@@ -13,6 +13,7 @@ use havrel_core::{
     quality::{Quality, Reason},
     sample::{Batch, flag},
     scale::Scaling,
+    time::Nanos,
 };
 use opcua::{
     client::{MonitoredItem, OnSubscriptionNotification},
@@ -50,6 +51,8 @@ struct Waiting {
     missing: HashSet<TagNo>,
     /// A subscription ended, and why.
     ended: Option<StatusCode>,
+    /// The time of the newest value of each tag, where another session may go on from it.
+    newest: Option<HashMap<TagNo, Nanos>>,
 }
 
 /// Where values arrive.
@@ -73,7 +76,18 @@ impl Inbox {
             return;
         }
         let first = waiting.batch.samples.is_empty();
-        value::push(&mut waiting.batch, tag, data, scaling, now());
+        let Waiting { batch, newest, .. } = &mut *waiting;
+        let before = batch.samples.len();
+        value::push(batch, tag, data, scaling, now());
+        if let (Some(newest), Some(sample)) = (newest, batch.samples.get(before)) {
+            let known = newest.entry(tag).or_insert(Nanos::MIN);
+            // The session before this one has delivered it.
+            if sample.time <= *known {
+                batch.samples.truncate(before);
+                return;
+            }
+            *known = sample.time;
+        }
         if !waiting.missing.is_empty()
             && waiting.missing.remove(&tag)
             && let Some(sample) = waiting.batch.samples.last_mut()
@@ -89,6 +103,12 @@ impl Inbox {
     /// What came since it was asked last.
     pub fn take(&self) -> Batch {
         std::mem::take(&mut self.lock().batch)
+    }
+
+    /// Goes on where another session ended: what that one has delivered is not delivered again.
+    pub fn go_on(&self, before: &Inbox) {
+        let known = before.lock().newest.take();
+        self.lock().newest = known;
     }
 
     /// Why a subscription ended, if one did.
@@ -189,12 +209,17 @@ pub(super) struct Items {
     pub polls: Polls,
     /// The server turned out to give no subscriptions.
     reads: bool,
+    /// It keeps its values until it is told to send them.
+    pub silent: bool,
 }
 
 impl Items {
-    pub fn new() -> Items {
+    /// For a session that may be followed by another one, with `followed`.
+    pub fn new(followed: bool) -> Items {
+        let waiting = Waiting { newest: followed.then(HashMap::new), ..Waiting::default() };
         Items {
-            inbox: Arc::default(),
+            inbox: Arc::new(Inbox { waiting: Mutex::new(waiting), ..Inbox::default() }),
+            silent: false,
             subscriptions: HashMap::new(),
             held: HashMap::new(),
             refused: 0,
@@ -399,14 +424,32 @@ impl Items {
         Ok(())
     }
 
+    /// Has a silent session send what it kept, and all that follows.
+    ///
+    /// # Errors
+    /// When the server does not.
+    pub async fn speak(&mut self, server: &Server) -> Result<(), LinkError> {
+        let ids: Vec<u32> = self.subscriptions.values().map(|s| s.id).collect();
+        if !ids.is_empty() {
+            let told = server.session.set_publishing_mode(&ids, true).await.map_err(|e| server.failed(&e))?;
+            if let Some(bad) = told.into_iter().find(|code| code.is_bad()) {
+                return Err(status::error(bad, server.timeout_ms));
+            }
+        }
+        self.silent = false;
+        Ok(())
+    }
+
     async fn subscription(&mut self, group: Option<Uuid>, interval_ms: u32, server: &Server) -> Result<u32, LinkError> {
         if let Some(known) = self.subscriptions.get(&group) {
             return Ok(known.id);
         }
         let interval = Duration::from_millis(interval_ms.into());
         let alive = KEEP_ALIVE.as_millis().div_ceil(interval.as_millis().max(1)).max(1) as u32;
-        let made =
-            server.session.create_subscription(interval, alive * LIFETIME, alive, 0, 0, true, Listener(self.inbox.clone())).await;
+        let made = server
+            .session
+            .create_subscription(interval, alive * LIFETIME, alive, 0, 0, !self.silent, Listener(self.inbox.clone()))
+            .await;
         let id = made.map_err(|e| server.failed(&e))?;
         self.subscriptions.insert(group, Subscription { id, interval_ms });
         Ok(id)

@@ -4,7 +4,7 @@
 //! the server offers, [`prepared`] readies the login and [`client`] opens the session; [`ladder`] tests it rung by
 //! rung, [`browse`] pages through the address space, [`items`] holds what a session delivers, [`polls`] what is read
 //! instead, [`commands`] serves what is asked in
-//! between, and [`run`] keeps the connection alive.
+//! between, [`spare`] keeps another session ready, and [`run`] keeps the connection alive.
 
 mod browse;
 mod client;
@@ -20,6 +20,7 @@ mod prepared;
 mod run;
 mod server;
 pub mod settings;
+mod spare;
 mod status;
 mod trust;
 mod value;

@@ -1,11 +1,12 @@
 //! The life of one connection: open a session, have it deliver, recover by itself, over a spare address if need be.
 
 use super::{
-    client::{self, Event, Speaking},
+    client::{self, Event},
     commands::Service,
     items::Items,
     server::{Server, attribute},
     settings::{Point, Settings},
+    spare::{Serving, Spare, SpareEvent},
     status, trust, value,
 };
 use crate::{
@@ -20,7 +21,7 @@ use havrel_core::{
     sample::Batch,
     time::{MILLI, Nanos, SECOND},
 };
-use opcua::types::{AttributeId, NamespaceMap, ReadValueId, VariableId, Variant};
+use opcua::types::{AttributeId, ReadValueId, VariableId, Variant};
 use std::{
     sync::{Arc, atomic::Ordering},
     time::Duration,
@@ -82,102 +83,182 @@ fn all(plan: &LinkPlan, quality: Quality) -> Batch {
     marks
 }
 
+/// What one session leaves to the next.
+struct Kept {
+    plan: Arc<LinkPlan>,
+    spare: Spare,
+    /// Commands under way.
+    tasks: JoinSet<()>,
+    /// What is off with the server's clock, in sentences.
+    clock: Vec<String>,
+}
+
 impl Run {
     async fn connect(&mut self, plan: Arc<LinkPlan>, settings: Settings) -> Stop {
         self.life.connecting();
         self.life.path = self.life.path.min(settings.paths().len() - 1);
         let identities = self.life.ports.identities.clone();
-        let opening = client::open(self.life.path, &settings, plan.connection.timeout_ms, &identities);
-        let mut speaking = match opening.await {
-            Ok(speaking) => speaking,
+        let mut serving = match Serving::open(self.life.path, &plan, &settings, &identities).await {
+            Ok(serving) => serving,
             Err(error) => return Stop::Failed(error),
         };
-        let stop = self.deliver(&mut speaking, plan, settings).await;
-        speaking.close().await;
+        let mut kept = Kept { plan, spare: Spare::default(), tasks: JoinSet::new(), clock: Vec::new() };
+        let stop = loop {
+            let Some(stop) = self.deliver(&mut serving, &mut kept, &settings).await else { continue };
+            let Stop::Failed(error) = &stop else { break stop };
+            if !settings.takeover || !self.take_over(&mut serving, &mut kept).await {
+                break stop;
+            }
+            self.life.ports.health.send_modify(|h| {
+                h.reconnects += 1;
+                h.count(error);
+            });
+        };
+        if let Some(ready) = kept.spare.ready {
+            ready.speaking.close().await;
+        }
+        serving.speaking.close().await;
         stop
     }
 
-    /// Keeps a session delivering until something ends it.
-    async fn deliver(&mut self, speaking: &mut Speaking, mut plan: Arc<LinkPlan>, settings: Settings) -> Stop {
-        let timeout_ms = plan.connection.timeout_ms;
-        let server = match Server::of(speaking.session.clone(), timeout_ms).await {
-            Ok(server) => server,
-            Err(error) => return Stop::Failed(error),
-        };
-        let namespaces = Arc::new(speaking.namespaces.clone());
-        let mut items = Items::new();
-        let inbox = items.inbox.clone();
-        if let Err(stop) = self.follow(&mut items, &plan, &settings, speaking, &server).await {
-            return stop;
+    /// Puts the spare session in the place of the one in use. Whether there was one that serves.
+    async fn take_over(&mut self, serving: &mut Serving, kept: &mut Kept) -> bool {
+        let Some(mut ready) = kept.spare.ready.take() else { return false };
+        ready.items.inbox.go_on(&serving.items.inbox);
+        if let Err(error) = ready.items.speak(&ready.server).await {
+            serving.items.inbox.go_on(&ready.items.inbox);
+            kept.spare.ready = Some(ready);
+            kept.spare.lose(&error);
+            return false;
         }
-        self.running(&items, &[], &speaking.until);
-        let mut tasks = JoinSet::new();
+        // What came and was not handed on yet would be lost with the old session.
+        if self.hand_on(&serving.items).await.is_err() {
+            return false;
+        }
+        let old = std::mem::replace(serving, *ready);
+        tokio::spawn(old.speaking.close());
+        self.life.path = serving.path;
+        kept.spare.next = None;
+        kept.clock.clear();
+        true
+    }
+
+    /// Keeps a session delivering until something ends it, or another one has taken over by hand.
+    async fn deliver(&mut self, serving: &mut Serving, kept: &mut Kept, settings: &Settings) -> Option<Stop> {
+        let timeout_ms = kept.plan.connection.timeout_ms;
+        let paths = settings.paths();
+        let other = (serving.path + 1) % paths.len();
+        let address = paths[other].show();
+        if let Err(stop) = self.follow(serving, &kept.plan, settings).await {
+            return Some(stop);
+        }
+        if settings.keeps_spare() && kept.spare.next.is_none() {
+            kept.spare.next = Some(Instant::now());
+        }
+        let inbox = serving.items.inbox.clone();
+        self.running(serving, kept, &address);
         let mut looks = interval(LOOK);
         looks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         let (mut looked, mut heard, mut heard_at) = (0u64, 0u64, Instant::now());
         let (mut lost, opened) = (false, Instant::now());
-        let mut clock = Vec::new();
         loop {
             tokio::select! {
                 changed = self.life.ports.plan.changed() => {
                     if changed.is_err() {
-                        return Stop::End;
+                        return Some(Stop::End);
                     }
                     let next = self.life.ports.plan.borrow_and_update().clone();
                     let same = |a: &LinkPlan, b: &LinkPlan| {
                         let (a, b) = (&a.connection, &b.connection);
                         a.settings == b.settings && a.enabled == b.enabled && a.timeout_ms == b.timeout_ms
                     };
-                    if !same(&plan, &next) {
-                        return Stop::Again;
+                    if !same(&kept.plan, &next) {
+                        return Some(Stop::Again);
                     }
-                    plan = next;
-                    if !lost && let Err(stop) = self.follow(&mut items, &plan, &settings, speaking, &server).await {
-                        return stop;
+                    kept.plan = next;
+                    if !lost && let Err(stop) = self.follow(serving, &kept.plan, settings).await {
+                        return Some(stop);
                     }
-                    self.running(&items, &clock, &speaking.until);
+                    if let Some(ready) = &mut kept.spare.ready
+                        && let Err(error) = ready.items.follow(&kept.plan, settings, &ready.speaking, &ready.server).await
+                    {
+                        kept.spare.lose(&error);
+                    }
+                    self.running(serving, kept, &address);
                 }
-                command = self.life.ports.commands.recv(), if tasks.len() < MOST_AT_ONCE => match command {
-                    None => return Stop::End,
+                command = self.life.ports.commands.recv(), if kept.tasks.len() < MOST_AT_ONCE => match command {
+                    None => return Some(Stop::End),
                     Some(Command::TakePath { path, reply }) => {
-                        if self.life.take_path(path, reply, settings.paths().len()) {
-                            return Stop::Again;
+                        if self.life.take_path(path, reply, paths.len()) {
+                            let ready = kept.spare.ready.as_ref().is_some_and(|ready| ready.path == path);
+                            return match ready && self.take_over(serving, kept).await {
+                                true => None,
+                                false => Some(Stop::Again),
+                            };
                         }
                     }
                     Some(command) => {
                         let service = Service {
-                            server: server.clone(),
-                            namespaces: namespaces.clone(),
-                            plan: plan.clone(),
+                            server: serving.server.clone(),
+                            namespaces: serving.namespaces.clone(),
+                            plan: kept.plan.clone(),
                             batches: self.life.ports.batches.clone(),
                         };
-                        tasks.spawn(service.serve(command));
+                        kept.tasks.spawn(service.serve(command));
                     }
                 },
-                Some(_) = tasks.join_next() => {}
-                ended = items.polls.next(&server, &inbox), if !lost => {
+                Some(_) = kept.tasks.join_next() => {}
+                event = kept.spare.event() => {
+                    match event {
+                        SpareEvent::Open => {
+                            kept.spare.next = None;
+                            let identities = self.life.ports.identities.clone();
+                            kept.spare.opening.spawn(Serving::ready(other, kept.plan.clone(), settings.clone(), identities));
+                        }
+                        SpareEvent::Opened(Ok(mut ready)) => {
+                            // The plan may have changed meanwhile.
+                            let followed = ready.items.follow(&kept.plan, settings, &ready.speaking, &ready.server).await;
+                            kept.spare.ready = Some(ready);
+                            kept.spare.trouble.clear();
+                            if let Err(error) = followed {
+                                kept.spare.lose(&error);
+                            }
+                        }
+                        SpareEvent::Opened(Err(error)) => kept.spare.lose(&error),
+                        SpareEvent::Session(Some(Event::Again { fresh: false })) => {}
+                        SpareEvent::Session(Some(Event::Lost(error) | Event::Over(error))) => kept.spare.lose(&error),
+                        SpareEvent::Session(Some(Event::Again { fresh: true }) | None) => kept.spare.lose(&LinkError::Closed),
+                    }
+                    if !lost {
+                        self.running(serving, kept, &address);
+                    }
+                }
+                ended = serving.items.polls.next(&serving.server, &inbox), if !lost => {
                     heard_at = Instant::now();
                     if let Err(error) = ended.read {
-                        return Stop::Failed(error);
+                        return Some(Stop::Failed(error));
                     }
                     let took_us = client::micros(ended.began);
                     self.durations.add(took_us);
                     self.tell(ended.began, format!("read {} values", ended.read.unwrap_or_default()), "they came".into());
                 }
-                () = items.inbox.came.notified() => {
-                    if self.hand_on(&items).await.is_err() {
-                        return Stop::End;
+                () = inbox.came.notified() => {
+                    if self.hand_on(&serving.items).await.is_err() {
+                        return Some(Stop::End);
                     }
-                    if let Some(code) = items.inbox.ended() {
-                        return Stop::Failed(status::error(code, timeout_ms));
+                    if let Some(code) = inbox.ended() {
+                        return Some(Stop::Failed(status::error(code, timeout_ms)));
                     }
                 }
-                event = speaking.events.recv() => match event {
-                    None => return Stop::Failed(LinkError::Closed),
-                    Some(Event::Over(error)) => return Stop::Failed(error),
+                event = serving.speaking.events.recv() => match event {
+                    None => return Some(Stop::Failed(LinkError::Closed)),
+                    Some(Event::Over(error)) => return Some(Stop::Failed(error)),
+                    // Another session stands ready, so nothing goes bad.
+                    Some(Event::Lost(error)) if settings.takeover && kept.spare.ready.is_some() => return Some(Stop::Failed(error)),
                     Some(Event::Lost(error)) => {
-                        if !lost && self.life.ports.batches.send(all(&plan, Quality::of(error.reason()))).await.is_err() {
-                            return Stop::End;
+                        let marks = all(&kept.plan, Quality::of(error.reason()));
+                        if !lost && self.life.ports.batches.send(marks).await.is_err() {
+                            return Some(Stop::End);
                         }
                         lost = true;
                         self.life.ports.health.send_modify(|h| {
@@ -192,18 +273,18 @@ impl Run {
                         // forgets every session soon is given pauses.
                         if fresh {
                             let soon = opened.elapsed() < SOON;
-                            return if soon { Stop::Failed(LinkError::Closed) } else { Stop::Again };
+                            return Some(if soon { Stop::Failed(LinkError::Closed) } else { Stop::Again });
                         }
                         (lost, heard_at) = (false, Instant::now());
-                        server.session.trigger_publish_now();
+                        serving.server.session.trigger_publish_now();
                         // The plan may have changed meanwhile.
-                        if let Err(stop) = self.follow(&mut items, &plan, &settings, speaking, &server).await {
-                            return stop;
+                        if let Err(stop) = self.follow(serving, &kept.plan, settings).await {
+                            return Some(stop);
                         }
-                        if let Err(stop) = self.refresh(&items, &plan, &server, &namespaces).await {
-                            return stop;
+                        if let Err(stop) = self.refresh(serving, &kept.plan).await {
+                            return Some(stop);
                         }
-                        self.running(&items, &clock, &speaking.until);
+                        self.running(serving, kept, &address);
                     }
                 },
                 _ = looks.tick() => {
@@ -211,25 +292,25 @@ impl Run {
                     if !lost && opened.elapsed() >= SOON {
                         self.life.failures = 0;
                     }
-                    let published = speaking.published.load(Ordering::Relaxed);
+                    let published = serving.speaking.published.load(Ordering::Relaxed);
                     if published != heard {
                         (heard, heard_at) = (published, Instant::now());
                     }
-                    let patience = items.patience(timeout_ms).filter(|_| !lost && items.count() > 0);
+                    let patience = serving.items.patience(timeout_ms).filter(|_| !lost && serving.items.count() > 0);
                     if patience.is_some_and(|patience| heard_at.elapsed() > patience) {
-                        return Stop::Failed(LinkError::Silent(timeout_ms));
+                        return Some(Stop::Failed(LinkError::Silent(timeout_ms)));
                     }
-                    let again = !lost && items.refused > 0 && looked.is_multiple_of(AGAIN);
-                    if again && let Err(stop) = self.follow(&mut items, &plan, &settings, speaking, &server).await {
-                        return stop;
+                    let again = !lost && serving.items.refused > 0 && looked.is_multiple_of(AGAIN);
+                    if again && let Err(stop) = self.follow(serving, &kept.plan, settings).await {
+                        return Some(stop);
                     }
                     if !lost && looked % CLOCK == 1 {
-                        clock = match self.clock(&server).await {
-                            Ok(words) => words,
-                            Err(LinkError::Silent(_)) => clock,
-                            Err(error) => return Stop::Failed(error),
-                        };
-                        self.running(&items, &clock, &speaking.until);
+                        match self.clock(&serving.server).await {
+                            Ok(words) => kept.clock = words,
+                            Err(LinkError::Silent(_)) => {}
+                            Err(error) => return Some(Stop::Failed(error)),
+                        }
+                        self.running(serving, kept, &address);
                     }
                 }
             }
@@ -237,15 +318,9 @@ impl Run {
     }
 
     /// Makes a session deliver what a plan wants, and tells what is not delivered.
-    async fn follow(
-        &mut self,
-        items: &mut Items,
-        plan: &LinkPlan,
-        settings: &Settings,
-        speaking: &Speaking,
-        server: &Server,
-    ) -> Result<(), Stop> {
+    async fn follow(&mut self, serving: &mut Serving, plan: &LinkPlan, settings: &Settings) -> Result<(), Stop> {
         let began = Instant::now();
+        let Serving { items, speaking, server, .. } = serving;
         let marks = items.follow(plan, settings, speaking, server).await;
         let marks = marks.map_err(|error| {
             self.life.ports.health.send_modify(|h| h.count(&error));
@@ -261,16 +336,16 @@ impl Run {
     }
 
     /// Values that did not change while the connection was away are not sent again by the server, so all are read once.
-    async fn refresh(&mut self, items: &Items, plan: &LinkPlan, server: &Server, namespaces: &NamespaceMap) -> Result<(), Stop> {
+    async fn refresh(&mut self, serving: &Serving, plan: &LinkPlan) -> Result<(), Stop> {
         let (mut asked, mut tags, mut batch) = (Vec::new(), Vec::new(), Batch::default());
-        for point in plan.points.iter().filter(|p| items.holds(p.tag)) {
+        for point in plan.points.iter().filter(|p| serving.items.holds(p.tag)) {
             let Ok(at) = Point::parse(&point.point) else { continue };
-            if let Some(node) = at.node.id(namespaces) {
+            if let Some(node) = at.node.id(&serving.namespaces) {
                 asked.push(ReadValueId { index_range: at.range, ..attribute(&node, AttributeId::Value) });
                 tags.push((point.tag, point.scaling));
             }
         }
-        let told = server.read(&asked).await.map_err(Stop::Failed)?;
+        let told = serving.server.read(&asked).await.map_err(Stop::Failed)?;
         for ((tag, scaling), data) in tags.into_iter().zip(&told) {
             value::push(&mut batch, tag, data, scaling, now());
         }
@@ -302,12 +377,13 @@ impl Run {
     }
 
     /// Tells that the connection runs, with what was found out about the server.
-    fn running(&mut self, items: &Items, clock: &[String], until: &[(&str, Nanos)]) {
+    fn running(&mut self, serving: &Serving, kept: &Kept, spare: &str) {
         let path = self.life.path;
         let (p50, p95) = self.durations.percentiles();
         let at = now();
-        let ends = until.iter().filter_map(|(whose, until)| trust::ends_soon(whose, *until, at));
-        let learnt: Vec<String> = items.revised().into_iter().chain(clock.iter().cloned()).chain(ends).collect();
+        let ends = serving.speaking.until.iter().filter_map(|(whose, until)| trust::ends_soon(whose, *until, at));
+        let learnt = serving.items.revised().into_iter().chain(kept.clock.iter().cloned()).chain(ends);
+        let learnt: Vec<String> = learnt.chain(kept.spare.words(spare)).collect();
         self.life.ports.health.send_modify(|h| {
             h.enter(LinkState::Running, None);
             (h.p50_us, h.p95_us) = (p50, p95);

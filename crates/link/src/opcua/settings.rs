@@ -210,6 +210,9 @@ pub struct Settings {
     /// Whether a spare address takes over by itself when the one in use fails.
     #[serde(default = "yes")]
     pub takeover: bool,
+    /// Whether a session is kept open at the next address, so that it takes over without a gap.
+    #[serde(default = "yes")]
+    pub warm: bool,
 }
 
 fn ten() -> u32 {
@@ -326,6 +329,11 @@ impl Settings {
             None => (self.fingerprint.as_str(), "settings.fingerprint".to_owned()),
         };
         Trust { fingerprint, field, authority: &self.authority, revoked: &self.revoked, expired: self.expired }
+    }
+
+    /// Whether a session is kept ready at another address.
+    pub fn keeps_spare(&self) -> bool {
+        self.warm && !self.spare.is_empty()
     }
 
     /// Every address, the first before the spare ones.

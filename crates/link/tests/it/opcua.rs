@@ -321,11 +321,97 @@ async fn values_are_read_where_they_are_not_sent(#[case] settings: Json, #[case]
     running.end().await;
 }
 
+/// Two servers, and a connection that keeps the second one ready.
+async fn redundant() -> (Shared, Shared, Running) {
+    let ((first, shared), (second, spare)) = (dryline().await, dryline().await);
+    let settings = json!({"spare": [{"url": format!("opc.tcp://127.0.0.1:{second}")}]});
+    let mut running = run(to(first, settings), vec![of(1, "Drying.Screwpress.Speed"), of(2, "Drying.Nothing")]);
+    running.value(1).await;
+    running.ready().await;
+    (shared, spare, running)
+}
+
+impl Running {
+    /// Waits until another session stands ready.
+    async fn ready(&mut self) {
+        let ready = |h: &havrel_link::Health| h.learnt.iter().any(|l| l.ends_with("is ready to take over."));
+        timeout(LONG, self.health.wait_for(ready)).await.expect("the spare gets ready").unwrap();
+    }
+
+    /// All values of the first tag until one; none of them is bad.
+    async fn good_until(&mut self, wanted: f64) -> Vec<f64> {
+        let mut all = Vec::new();
+        while all.last() != Some(&wanted) {
+            let batch = timeout(LONG, self.batches.recv()).await.expect("values come in time").unwrap();
+            for sample in batch.samples.iter().filter(|s| s.tag == 1) {
+                assert_eq!(sample.quality.reason(), Reason::Fine, "no gap is told");
+                all.extend(batch.value_of(*sample).and_then(|v| v.number()));
+            }
+        }
+        all
+    }
+}
+
+#[tokio::test]
+async fn a_session_that_is_ready_takes_over_without_a_gap_and_goes_on_from_what_was_delivered() {
+    let (shared, spare, mut running) = redundant().await;
+    let (first, second) = (shared.clone(), spare.clone());
+    // Both show the same process, the spare one a little apart.
+    let set = |speed: f64| {
+        first.lock().process.dryline.press_speed = speed;
+        second.lock().process.dryline.press_speed = speed;
+    };
+    set(2.5);
+    running.good_until(2.5).await;
+    shared.lock().begin(Fault::ServerCut, Instant::now(), Duration::from_secs(60)).unwrap();
+    set(7.75);
+    let came = running.good_until(7.75).await;
+    assert!(came.iter().all(|v| [2.5, 7.75].contains(v)), "nothing older comes again: {came:?}");
+    set(3.25);
+    running.good_until(3.25).await;
+    assert_eq!(running.state(LinkState::Running).await.path, 1);
+    // What is refused stays refused, and a new tag is delivered by the session in use.
+    let plan = running.plan.borrow().clone();
+    let points = plan.points.iter().cloned().chain([of(3, "Drying.Screwpress.Torque")]).collect();
+    running.plan.send_replace(Arc::new(LinkPlan { connection: plan.connection.clone(), points }));
+    running.value(3).await;
+    running.end().await;
+}
+
+#[tokio::test]
+async fn by_hand_the_ready_session_is_taken_and_back_again() {
+    let (first, spare, mut running) = redundant().await;
+    for (path, speed) in [(1, 7.75), (0, 2.5)] {
+        running.ready().await;
+        spare.lock().process.dryline.press_speed = 7.75;
+        first.lock().process.dryline.press_speed = 2.5;
+        let (reply, answer) = oneshot::channel();
+        running.commands.send(Command::TakePath { path, reply }).await.unwrap();
+        timeout(LONG, answer).await.unwrap().unwrap().unwrap();
+        running.good_until(speed).await;
+        timeout(LONG, running.health.wait_for(|h| h.path == path)).await.expect("it is told").unwrap();
+    }
+    running.end().await;
+}
+
+#[tokio::test]
+async fn a_spare_that_does_not_answer_is_told_and_disturbs_nothing() {
+    let (first, shared) = dryline().await;
+    let settings = json!({"spare": [{"url": "opc.tcp://127.0.0.1:9"}]});
+    let mut running = run(to(first, settings), vec![of(1, "Drying.Screwpress.Speed")]);
+    running.value(1).await;
+    let told = |h: &havrel_link::Health| h.learnt.iter().any(|l| l.contains("is not ready to take over: 127.0.0.1 refuses"));
+    timeout(LONG, running.health.wait_for(told)).await.expect("it is told").unwrap();
+    shared.lock().process.dryline.press_speed = 7.75;
+    running.good_until(7.75).await;
+    running.end().await;
+}
+
 #[tokio::test]
 async fn a_spare_address_takes_over() {
     let ((first, shared), (second, spare)) = (dryline().await, dryline().await);
     spare.lock().process.dryline.press_speed = 7.75;
-    let settings = json!({"spare": [{"url": format!("opc.tcp://127.0.0.1:{second}")}]});
+    let settings = json!({"warm": false, "spare": [{"url": format!("opc.tcp://127.0.0.1:{second}")}]});
     let mut running = run(to(first, settings), vec![of(1, "Drying.Screwpress.Speed")]);
     running.value(1).await;
     shared.lock().begin(Fault::ServerCut, Instant::now(), Duration::from_secs(60)).unwrap();
