@@ -2,6 +2,7 @@
 
 import { X509Certificate } from 'node:crypto';
 import { mkdtempSync, rmSync } from 'node:fs';
+import { connect, createServer, type Socket } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { OPCUACertificateManager } from 'node-opcua-certificate-manager';
@@ -14,6 +15,35 @@ export const PASSWORD = 'salt';
 /** How many plates the two filters have together; each has a pressure and a temperature. */
 export const PLATES = 100;
 
+/** A cable to a server that can be cut and mended. */
+export async function cable(to: number, port: number) {
+  const open = new Set<Socket>();
+  let cut = false;
+  const relay = createServer((outside) => {
+    const inside = connect(to, '127.0.0.1');
+    for (const end of [outside, inside]) {
+      open.add(end);
+      end.on('error', () => undefined);
+      end.on('close', () => [outside, inside].map((one) => one.destroy()));
+    }
+    if (cut) outside.destroy();
+    outside.pipe(inside).pipe(outside);
+  });
+  await new Promise<void>((ready) => relay.listen(port, '127.0.0.1', ready));
+  return {
+    url: `opc.tcp://127.0.0.1:${port}`,
+    cut: () => {
+      cut = true;
+      for (const end of open) end.destroy();
+      open.clear();
+    },
+    mend: () => {
+      cut = false;
+    },
+    remove: () => new Promise<void>((done) => relay.close(() => done())),
+  };
+}
+
 export interface Filtration {
   url: string;
   /** SHA-256 of its certificate, as somebody at the server would read it. */
@@ -22,7 +52,7 @@ export interface Filtration {
   trust(certificate: Buffer): Promise<void>;
   /** Trusts a certificate that is a login (DER). */
   admit(certificate: Buffer): Promise<void>;
-  /** Sets the turbidity behind the clarifier. */
+  /** Sets the turbidity behind the clarifier, which the server records. */
   set(turbidity: number): void;
   /** Ends it and starts it anew, with the same address and certificates. */
   restart(): Promise<void>;
@@ -41,6 +71,7 @@ export async function start(port: number, many = 0): Promise<Filtration> {
   };
   const [clients, users] = [await manager('clients'), await manager('users')];
   let turbidity = 4.25;
+  let show: (value: number) => void;
   let server = await build();
 
   async function build() {
@@ -60,15 +91,17 @@ export async function start(port: number, many = 0): Promise<Filtration> {
     const folderOf = (name: string, above: Parameters<typeof own.addFolder>[0]) => own.addFolder(above, { browseName: name });
     const clarifier = folderOf('Clarifier', space.rootFolder.objects);
     const number = (value: number) => new Variant({ dataType: DataType.Double, value });
-    own.addAnalogDataItem({
+    const measured = own.addAnalogDataItem({
       componentOf: clarifier,
       browseName: 'Turbidity',
       nodeId: 'ns=1;s=Clarifier.Turbidity',
       dataType: DataType.Double,
       engineeringUnitsRange: { low: 0, high: 50 },
       minimumSamplingInterval: 100,
-      value: { get: () => number(turbidity) },
+      value: number(turbidity),
     });
+    space.installHistoricalDataNode(measured, { maxOnlineValues: 1000 });
+    show = (value) => measured.setValueFromSource(number(value));
     own.addMultiStateDiscrete({
       componentOf: clarifier,
       browseName: 'State',
@@ -123,6 +156,7 @@ export async function start(port: number, many = 0): Promise<Filtration> {
     },
     set: (value) => {
       turbidity = value;
+      show(value);
     },
     restart: async () => {
       await server.shutdown(0);

@@ -3,7 +3,7 @@
 import { X509Certificate } from 'node:crypto';
 import { expect, type Page, test } from '@playwright/test';
 import { accessibility } from '../accessibility';
-import { type Filtration, PASSWORD, PLATES, start as startFiltration, USER } from '../filtration';
+import { cable, type Filtration, PASSWORD, PLATES, start as startFiltration, USER } from '../filtration';
 import { pair } from '../secured';
 import { NAME, PASSWORD as OWN_PASSWORD, type Server, start } from '../server';
 
@@ -12,11 +12,13 @@ test.describe.configure({ mode: 'serial' });
 
 let server: Server;
 let filtration: Filtration;
+let wire: Awaited<ReturnType<typeof cable>>;
 let page: Page;
 const thrown: string[] = [];
 
 test.beforeAll(async ({ browser }) => {
   filtration = await startFiltration(48_410);
+  wire = await cable(48_410, 48_411);
   server = await start(['--speed', '4', '--past', '0', '--port', '8430']);
   page = await (await browser.newContext()).newPage();
   page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
@@ -30,6 +32,8 @@ test.beforeAll(async ({ browser }) => {
 test.afterAll(async () => {
   await page.context().close();
   await server.stop();
+  wire.cut();
+  await wire.remove();
   await filtration.stop();
   expect(thrown).toEqual([]);
 });
@@ -42,7 +46,7 @@ test('a server is found, trusted both ways and logged in to', async () => {
   await press('Add connection');
   await page.getByLabel('Kind').selectOption('opcua');
   await page.getByLabel('Name', { exact: true }).fill('Filtration');
-  await page.getByLabel('Address', { exact: true }).fill(filtration.url);
+  await page.getByLabel('Address', { exact: true }).fill(wire.url);
   await press('Test');
   await expect(step('Endpoints')).toContainText('signed, Basic256Sha256');
   await press('Use the best: signed and encrypted, Aes256_Sha256_RsaPss');
@@ -119,6 +123,7 @@ test('an array, states and a value that moves come as the server says them', asy
   await press('Nodes and intake');
   await press('Choose all below Clarifier');
   await press('Add 3 rows');
+  await page.getByRole('form', { name: 'New tags' }).getByLabel('Record all').check();
   await press('Create 3 tags');
   const clarifier = page.getByRole('region', { name: 'Clarifier' });
   await expect(clarifier.getByRole('listitem').filter({ hasText: 'Turbidity' })).toContainText('4.3');
@@ -127,7 +132,44 @@ test('an array, states and a value that moves come as the server says them', asy
   await expect(clarifier.getByRole('listitem').filter({ hasText: 'Turbidity' })).toContainText('17.5');
 });
 
+test('what the server recorded while the cable was cut fills the gap', async () => {
+  const turbidity = page.getByRole('region', { name: 'Clarifier' }).getByRole('listitem').filter({ hasText: 'Turbidity' });
+  wire.cut();
+  await expect(page.getByRole('region', { name: 'Clarifier' })).toContainText('No data since', { timeout: 30_000 });
+  for (const value of [11, 12, 13]) {
+    filtration.set(value);
+    await page.waitForTimeout(300);
+  }
+  wire.mend();
+  await expect(turbidity).toContainText('13.0', { timeout: 60_000 });
+  // What did not change meanwhile holds again too.
+  await expect(page.getByRole('region', { name: 'Clarifier' })).not.toContainText('⨯');
+  await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
+  await press(/^Filtration opc/);
+  await press('Health');
+  await expect(page.getByText('of 1 tag that the server recorded')).toBeVisible({ timeout: 30_000 });
+  const values = await page.evaluate(async () => {
+    const { items } = await (await fetch('/api/items/tag?text=Turbidity')).json();
+    const day = 86_400_000;
+    const body = {
+      tags: items.filter((tag: { title: string }) => tag.title.endsWith('Clarifier/Turbidity')).map((tag: { id: string }) => tag.id),
+      from: new Date(Date.now() - day).toISOString(),
+      to: new Date(Date.now() + day).toISOString(),
+      parts: 1000,
+      held: false,
+    };
+    const headers = { 'content-type': 'application/json' };
+    const answer = await fetch('/api/history/raw', { method: 'POST', headers, body: JSON.stringify(body) });
+    return (await answer.json()).tags[0].value as (number | null)[];
+  });
+  // In their order, once each, after the mark that the connection was lost.
+  const gap = values.slice(values.indexOf(null) + 1);
+  expect(gap.filter((value) => value !== null)).toEqual([11, 12, 13]);
+});
+
 test('after a restart of the server values come again', async () => {
+  await page.getByRole('navigation').getByRole('link', { name: 'Board', exact: true }).click();
+  await page.getByRole('treeitem', { name: 'Clarifier' }).click();
   filtration.set(3.75);
   await filtration.restart();
   const turbidity = page.getByRole('region', { name: 'Clarifier' }).getByRole('listitem').filter({ hasText: 'Turbidity' });

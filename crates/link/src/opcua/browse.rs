@@ -43,6 +43,11 @@ fn is_property(reference: &ReferenceDescription) -> bool {
     reference.reference_type_id == ReferenceTypeId::HasProperty
 }
 
+/// Whether a reference leads to how the server records a node (OPC UA Part 11, 5.2.2), which is nothing of the plant.
+fn is_recording(reference: &ReferenceDescription) -> bool {
+    reference.reference_type_id == ReferenceTypeId::HasHistoricalConfiguration
+}
+
 /// A page of what lies below a node.
 ///
 /// # Errors
@@ -79,7 +84,10 @@ pub(super) async fn page(server: &Server, namespaces: &NamespaceMap, ask: &Ask) 
     let mut seen = HashSet::new();
     let mut found = told.references.unwrap_or_default();
     // Leaves out nodes of other servers, which cannot be read here, and further references to the same node.
-    found.retain(|r| r.node_id.server_index == 0 && (of_object || !is_property(r)) && seen.insert(r.node_id.node_id.clone()));
+    found.retain(|r| {
+        let inside = (!of_object && is_property(r)) || is_recording(r);
+        r.node_id.server_index == 0 && !inside && seen.insert(r.node_id.node_id.clone())
+    });
     let mut nodes = describe(server, namespaces, found).await?;
     // Servers give them in any order.
     nodes.sort_by(|a, b| natural(&a.name, &b.name));
@@ -136,7 +144,7 @@ async fn describe(server: &Server, namespaces: &NamespaceMap, found: Vec<Referen
             if is_property(&reference) {
                 let known = Property::of(reference.browse_name.name.as_ref());
                 one.properties.extend(known.map(|p| (p, reference.node_id.node_id.clone())));
-            } else {
+            } else if !is_recording(&reference) {
                 one.branch = true;
             }
         }

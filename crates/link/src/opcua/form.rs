@@ -93,6 +93,7 @@ fn coming() -> Vec<Field> {
         sent(Field::number("settings.sampling_ms", "Sampling interval, ms").hint("nothing: as often as it sends")),
         sent(Field::text("settings.deadband", "Deadband of all tags").hint("0.5 in the unit, or 2 % of the range")),
         sent(Field::number("settings.queue", "Values kept for each tag").usual(10).hint("between two messages")),
+        Field::tick("settings.fill", "Fill gaps after an outage with what the server recorded", true).width(6),
     ]
 }
 

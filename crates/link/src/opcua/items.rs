@@ -43,6 +43,21 @@ const LIFETIME: u32 = 12;
 /// What a server answers that has no subscriptions, or none left.
 const NO_SUBSCRIPTIONS: [&str; 4] = ["BadServiceUnsupported", "BadNotSupported", "BadNotImplemented", "BadTooManySubscriptions"];
 
+/// A number of things, in words.
+pub(super) fn counted(count: usize, what: &str) -> String {
+    if count == 1 { format!("1 {what}") } else { format!("{count} {what}s") }
+}
+
+/// A time for each of some tags.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Times(HashMap<TagNo, Nanos>);
+
+impl Times {
+    pub fn of(&self, tag: TagNo) -> Option<Nanos> {
+        self.0.get(&tag).copied()
+    }
+}
+
 /// Values that came and wait to be handed on.
 #[derive(Default)]
 struct Waiting {
@@ -51,8 +66,15 @@ struct Waiting {
     missing: HashSet<TagNo>,
     /// A subscription ended, and why.
     ended: Option<StatusCode>,
-    /// The time of the newest value of each tag, where another session may go on from it.
-    newest: Option<HashMap<TagNo, Nanos>>,
+    /// Of each tag, the times of the first and of the last value that came.
+    first: Times,
+    last: Times,
+    /// What a session that goes on in another one has delivered.
+    skip: Times,
+    /// What was delivered before an outage.
+    known: Times,
+    /// When tags were last told bad because of the connection.
+    marked: Nanos,
 }
 
 /// Where values arrive.
@@ -76,18 +98,27 @@ impl Inbox {
             return;
         }
         let first = waiting.batch.samples.is_empty();
-        let Waiting { batch, newest, .. } = &mut *waiting;
-        let before = batch.samples.len();
-        value::push(batch, tag, data, scaling, now());
-        if let (Some(newest), Some(sample)) = (newest, batch.samples.get(before)) {
-            let known = newest.entry(tag).or_insert(Nanos::MIN);
-            // The session before this one has delivered it.
-            if sample.time <= *known {
-                batch.samples.truncate(before);
-                return;
-            }
-            *known = sample.time;
+        let Waiting { batch, first: earliest, last: latest, skip, known, marked, .. } = &mut *waiting;
+        let (before, arrived) = (batch.samples.len(), now());
+        value::push(batch, tag, data, scaling, arrived);
+        let Some(time) = batch.samples.get(before).map(|sample| sample.time) else { return };
+        if skip.of(tag).is_some_and(|skip| time <= skip) {
+            batch.samples.truncate(before);
+            return;
         }
+        let is_first = earliest.of(tag).is_none();
+        earliest.0.entry(tag).or_insert(time);
+        if is_first && time <= *marked {
+            // It is older than the moment at which the tag was told bad, and holds again from now on.
+            if known.of(tag).is_some_and(|known| time <= known) {
+                batch.samples.truncate(before);
+            }
+            value::push(batch, tag, data, scaling, arrived);
+            if let Some(sample) = batch.samples.last_mut() {
+                (sample.time, sample.flags) = (arrived, sample.flags & !flag::OWN_TIME);
+            }
+        }
+        latest.0.insert(tag, time);
         if !waiting.missing.is_empty()
             && waiting.missing.remove(&tag)
             && let Some(sample) = waiting.batch.samples.last_mut()
@@ -107,8 +138,34 @@ impl Inbox {
 
     /// Goes on where another session ended: what that one has delivered is not delivered again.
     pub fn go_on(&self, before: &Inbox) {
-        let known = before.lock().newest.take();
-        self.lock().newest = known;
+        let skip = before.last();
+        self.lock().skip = skip;
+    }
+
+    /// When the last value of each tag came, by its own time.
+    pub fn last(&self) -> Times {
+        self.lock().last.clone()
+    }
+
+    /// The same of the first one since the session began, or since it came back.
+    pub fn first(&self) -> Times {
+        self.lock().first.clone()
+    }
+
+    /// Begins, or begins anew after an outage: when tags were told bad, and what was delivered before that.
+    pub fn begin(&self, marked: Nanos, known: Times) {
+        let mut waiting = self.lock();
+        (waiting.first, waiting.known) = (Times::default(), known);
+        waiting.marked = waiting.marked.max(marked);
+    }
+
+    /// Tags were told bad for a reason of theirs; the next value of one that is delivered anew is its first.
+    pub fn mark(&self, marked: Nanos) {
+        self.lock().marked = marked;
+    }
+
+    fn anew(&self, tag: TagNo) {
+        self.lock().first.0.remove(&tag);
     }
 
     /// Why a subscription ended, if one did.
@@ -214,11 +271,9 @@ pub(super) struct Items {
 }
 
 impl Items {
-    /// For a session that may be followed by another one, with `followed`.
-    pub fn new(followed: bool) -> Items {
-        let waiting = Waiting { newest: followed.then(HashMap::new), ..Waiting::default() };
+    pub fn new() -> Items {
         Items {
-            inbox: Arc::new(Inbox { waiting: Mutex::new(waiting), ..Inbox::default() }),
+            inbox: Arc::default(),
             silent: false,
             subscriptions: HashMap::new(),
             held: HashMap::new(),
@@ -305,6 +360,7 @@ impl Items {
                 }
                 Err(error) => return Err(error),
             };
+            tags.iter().for_each(|wanted| self.inbox.anew(wanted.plan.tag));
             for part in tags.chunks(server.limits.items.max(1)) {
                 let asked = part.iter().map(|wanted| wanted.request(settings, wanted.deadband)).collect();
                 let made = self.create(subscription, asked, server).await?;
@@ -359,6 +415,7 @@ impl Items {
 
     /// Has the tags read in their rhythms instead of subscribed.
     fn read_all(&mut self, wanted: &HashMap<TagNo, Wanted<'_>>, settings: &Settings) {
+        wanted.keys().filter(|tag| !self.held.contains_key(tag)).for_each(|tag| self.inbox.anew(*tag));
         self.held.clear();
         let mut rounds: BTreeMap<u32, Vec<(TagNo, ReadValueId)>> = BTreeMap::new();
         for (tag, wanted) in wanted {
@@ -388,9 +445,11 @@ impl Items {
                 *all.entry(words).or_default() += 1;
             }
         }
-        let tags = |count| if count == 1 { "1 tag".to_owned() } else { format!("{count} tags") };
         let reads = self.reads.then(|| "The server gives no subscription, so Havrel reads at each interval.".to_owned());
-        reads.into_iter().chain(all.into_iter().map(|(words, count)| format!("{words} It concerns {}.", tags(count)))).collect()
+        reads
+            .into_iter()
+            .chain(all.into_iter().map(|(words, count)| format!("{words} It concerns {}.", counted(count, "tag"))))
+            .collect()
     }
 
     /// Lets go of what is no longer wanted as it is.
@@ -453,5 +512,72 @@ impl Items {
         let id = made.map_err(|e| server.failed(&e))?;
         self.subscriptions.insert(group, Subscription { id, interval_ms });
         Ok(id)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use havrel_core::time::SECOND;
+    use opcua::types::{DateTime, Variant};
+
+    fn at(seconds: i64, value: f64) -> DataValue {
+        DataValue {
+            value: Some(Variant::Double(value)),
+            source_timestamp: Some(DateTime::from(value::ticks(seconds * SECOND))),
+            ..DataValue::default()
+        }
+    }
+
+    /// Seconds of their own time, or none where it is ours.
+    fn came(inbox: &Inbox) -> Vec<Option<i64>> {
+        let own = |s: &havrel_core::sample::Sample| (s.flags & flag::OWN_TIME != 0).then_some(s.time / SECOND);
+        inbox.take().samples.iter().map(own).collect()
+    }
+
+    #[test]
+    fn a_value_that_did_not_change_during_an_outage_holds_again_from_now_on() {
+        let inbox = Inbox::default();
+        inbox.add(1, &at(100, 1.0));
+        assert_eq!(came(&inbox), [Some(100)]);
+        inbox.begin(200 * SECOND, inbox.last());
+        inbox.add(1, &at(100, 1.0));
+        assert_eq!(came(&inbox), [None], "it was delivered already, so only that it holds is news");
+        inbox.add(1, &at(150, 2.0));
+        assert_eq!(came(&inbox), [Some(150)], "only the first one");
+        inbox.begin(300 * SECOND, inbox.last());
+        inbox.add(1, &at(250, 3.0));
+        assert_eq!(came(&inbox), [Some(250), None], "what changed meanwhile has its own time too");
+        inbox.begin(400 * SECOND, inbox.last());
+        inbox.add(1, &at(450, 4.0));
+        assert_eq!(came(&inbox), [Some(450)]);
+        inbox.mark(500 * SECOND);
+        inbox.add(1, &at(460, 5.0));
+        inbox.anew(1);
+        inbox.add(1, &at(470, 6.0));
+        assert_eq!(came(&inbox), [Some(460), Some(470), None], "one that is delivered anew");
+    }
+
+    #[test]
+    fn a_session_that_takes_over_goes_on_from_what_was_delivered() {
+        let (old, new) = (Inbox::default(), Inbox::default());
+        old.add(1, &at(100, 1.0));
+        old.add(1, &at(101, 1.0));
+        new.go_on(&old);
+        for (tag, seconds) in [(1, 99), (1, 101), (1, 102), (2, 50)] {
+            new.add(tag, &at(seconds, 1.0));
+        }
+        assert_eq!(came(&new), [Some(102), Some(50)]);
+    }
+
+    #[test]
+    fn beyond_what_may_wait_values_are_missing_and_the_next_one_says_so() {
+        let inbox = Inbox::default();
+        (0..MOST_WAITING as i64 + 5).for_each(|n| inbox.add(1, &at(n + 1, 1.0)));
+        assert_eq!(inbox.take().samples.len(), MOST_WAITING);
+        inbox.add(1, &at(1_000_000, 1.0));
+        inbox.add(1, &at(1_000_001, 1.0));
+        let flags: Vec<_> = inbox.take().samples.iter().map(|s| s.flags & flag::AFTER_GAP != 0).collect();
+        assert_eq!(flags, [true, false]);
     }
 }

@@ -3,6 +3,7 @@
 use super::{
     client::{self, Event},
     commands::Service,
+    history::{Filling, Gap},
     items::Items,
     server::{Server, attribute},
     settings::{Point, Settings},
@@ -46,13 +47,18 @@ const CLOCK_OFF: Nanos = 5 * SECOND;
 
 /// A connection that runs.
 struct Run {
+    /// A time without values that is not filled yet.
+    gap: Option<Arc<Gap>>,
+    /// When the tags were last told bad, at the latest; a driver that starts knows nothing of what was told before.
+    marked: Nanos,
     life: Life,
     durations: Durations,
     rate: Rate,
 }
 
 pub(super) async fn run(ports: Ports) {
-    let mut run = Run { life: Life::new(ports), durations: Durations::default(), rate: Rate::new(now()) };
+    let mut run =
+        Run { gap: None, marked: now(), life: Life::new(ports), durations: Durations::default(), rate: Rate::new(now()) };
     loop {
         let plan = run.life.ports.plan.borrow_and_update().clone();
         let stop = match Settings::usable(&plan.connection.settings) {
@@ -69,6 +75,7 @@ pub(super) async fn run(ports: Ports) {
         let paths = Settings::parse(&plan.connection.settings)
             .map_or(Paths { count: 0, takeover: false }, |s| Paths { count: s.paths().len(), takeover: s.takeover });
         let marks = all(&plan, Quality::of(error.reason()));
+        run.marked = now();
         if run.life.failed(error, marks, paths).await.is_err() {
             return;
         }
@@ -89,6 +96,10 @@ struct Kept {
     spare: Spare,
     /// Commands under way.
     tasks: JoinSet<()>,
+    /// Filling a gap.
+    filling: JoinSet<Result<Option<String>, LinkError>>,
+    /// What came of it.
+    filled: Option<String>,
     /// What is off with the server's clock, in sentences.
     clock: Vec<String>,
 }
@@ -102,11 +113,21 @@ impl Run {
             Ok(serving) => serving,
             Err(error) => return Stop::Failed(error),
         };
-        let mut kept = Kept { plan, spare: Spare::default(), tasks: JoinSet::new(), clock: Vec::new() };
+        let known = self.gap.as_ref().map(|gap| gap.before.clone()).unwrap_or_default();
+        serving.items.inbox.begin(self.marked, known);
+        let mut kept = Kept {
+            plan,
+            spare: Spare::default(),
+            tasks: JoinSet::new(),
+            filling: JoinSet::new(),
+            filled: None,
+            clock: Vec::new(),
+        };
         let stop = loop {
             let Some(stop) = self.deliver(&mut serving, &mut kept, &settings).await else { continue };
             let Stop::Failed(error) = &stop else { break stop };
             if !settings.takeover || !self.take_over(&mut serving, &mut kept).await {
+                self.missing(&serving);
                 break stop;
             }
             self.life.ports.health.send_modify(|h| {
@@ -119,6 +140,29 @@ impl Run {
         }
         serving.speaking.close().await;
         stop
+    }
+
+    /// Notes that no values come from now on.
+    fn missing(&mut self, serving: &Serving) {
+        let inbox = &serving.items.inbox;
+        self.gap.get_or_insert_with(|| Arc::new(Gap { before: inbox.last(), from: now() - SECOND }));
+    }
+
+    /// Begins to fill what is missing.
+    fn fill(&self, serving: &Serving, kept: &mut Kept, settings: &Settings) {
+        let Some(gap) = self.gap.clone().filter(|_| settings.fill) else { return };
+        let slowest = serving.items.patience(0).unwrap_or(SOON);
+        let filling = Filling {
+            gap,
+            server: serving.server.clone(),
+            namespaces: serving.namespaces.clone(),
+            plan: kept.plan.clone(),
+            inbox: serving.items.inbox.clone(),
+            batches: self.life.ports.batches.clone(),
+            pause: slowest / 5,
+        };
+        kept.filling.abort_all();
+        kept.filling.spawn(filling.fill());
     }
 
     /// Puts the spare session in the place of the one in use. Whether there was one that serves.
@@ -152,6 +196,7 @@ impl Run {
         if let Err(stop) = self.follow(serving, &kept.plan, settings).await {
             return Some(stop);
         }
+        self.fill(serving, kept, settings);
         if settings.keeps_spare() && kept.spare.next.is_none() {
             kept.spare.next = Some(Instant::now());
         }
@@ -208,6 +253,13 @@ impl Run {
                     }
                 },
                 Some(_) = kept.tasks.join_next() => {}
+                Some(filled) = kept.filling.join_next() => {
+                    // One that was stopped is begun again with the next session.
+                    if let Ok(Ok(words)) = filled {
+                        (self.gap, kept.filled) = (None, words);
+                        self.running(serving, kept, &address);
+                    }
+                }
                 event = kept.spare.event() => {
                     match event {
                         SpareEvent::Open => {
@@ -261,6 +313,8 @@ impl Run {
                             return Some(Stop::End);
                         }
                         lost = true;
+                        self.marked = now();
+                        self.missing(serving);
                         self.life.ports.health.send_modify(|h| {
                             h.enter(LinkState::Trouble, Some(&error));
                             h.count(&error);
@@ -276,6 +330,7 @@ impl Run {
                             return Some(if soon { Stop::Failed(LinkError::Closed) } else { Stop::Again });
                         }
                         (lost, heard_at) = (false, Instant::now());
+                        inbox.begin(self.marked, inbox.last());
                         serving.server.session.trigger_publish_now();
                         // The plan may have changed meanwhile.
                         if let Err(stop) = self.follow(serving, &kept.plan, settings).await {
@@ -284,6 +339,7 @@ impl Run {
                         if let Err(stop) = self.refresh(serving, &kept.plan).await {
                             return Some(stop);
                         }
+                        self.fill(serving, kept, settings);
                         self.running(serving, kept, &address);
                     }
                 },
@@ -329,30 +385,26 @@ impl Run {
         if items.count() > 0 {
             self.tell(began, format!("subscribe {} tags", items.count()), format!("{} refused", items.refused));
         }
-        match marks.is_empty() || self.life.ports.batches.send(marks).await.is_ok() {
-            true => Ok(()),
-            false => Err(Stop::End),
+        if marks.is_empty() {
+            return Ok(());
         }
+        items.inbox.mark(now());
+        self.life.ports.batches.send(marks).await.map_err(|_| Stop::End)
     }
 
     /// Values that did not change while the connection was away are not sent again by the server, so all are read once.
     async fn refresh(&mut self, serving: &Serving, plan: &LinkPlan) -> Result<(), Stop> {
-        let (mut asked, mut tags, mut batch) = (Vec::new(), Vec::new(), Batch::default());
+        let (mut asked, mut tags) = (Vec::new(), Vec::new());
         for point in plan.points.iter().filter(|p| serving.items.holds(p.tag)) {
             let Ok(at) = Point::parse(&point.point) else { continue };
             if let Some(node) = at.node.id(&serving.namespaces) {
                 asked.push(ReadValueId { index_range: at.range, ..attribute(&node, AttributeId::Value) });
-                tags.push((point.tag, point.scaling));
+                tags.push(point.tag);
             }
         }
         let told = serving.server.read(&asked).await.map_err(Stop::Failed)?;
-        for ((tag, scaling), data) in tags.into_iter().zip(&told) {
-            value::push(&mut batch, tag, data, scaling, now());
-        }
-        match batch.is_empty() || self.life.ports.batches.send(batch).await.is_ok() {
-            true => Ok(()),
-            false => Err(Stop::End),
-        }
+        tags.into_iter().zip(&told).for_each(|(tag, data)| serving.items.inbox.add(tag, data));
+        Ok(())
     }
 
     /// Hands on what came. `Err`: nobody takes it any more.
@@ -383,7 +435,7 @@ impl Run {
         let at = now();
         let ends = serving.speaking.until.iter().filter_map(|(whose, until)| trust::ends_soon(whose, *until, at));
         let learnt = serving.items.revised().into_iter().chain(kept.clock.iter().cloned()).chain(ends);
-        let learnt: Vec<String> = learnt.chain(kept.spare.words(spare)).collect();
+        let learnt: Vec<String> = learnt.chain(kept.spare.words(spare)).chain(kept.filled.clone()).collect();
         self.life.ports.health.send_modify(|h| {
             h.enter(LinkState::Running, None);
             (h.p50_us, h.p95_us) = (p50, p95);

@@ -14,12 +14,16 @@ use std::sync::Arc;
 /// Most operations in one request, whatever the server allows.
 const MOST_AT_ONCE: usize = 1000;
 
+/// Most nodes in one request for history.
+const MOST_HISTORIES: usize = 100;
+
 /// How many operations the server takes in one request (OPC UA Part 5, 6.3.11).
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Limits {
     pub read: usize,
     pub browse: usize,
     pub items: usize,
+    pub history: usize,
 }
 
 /// A server behind an open session.
@@ -41,12 +45,13 @@ impl Server {
     /// # Errors
     /// When it does not answer.
     pub async fn of(session: Arc<Session>, timeout_ms: u32) -> Result<Server, LinkError> {
-        let limits = Limits { read: 10, browse: 10, items: 10 };
+        let limits = Limits { read: 10, browse: 10, items: 10, history: 1 };
         let mut server = Server { session, limits, timeout_ms };
         let asked = [
             VariableId::Server_ServerCapabilities_OperationLimits_MaxNodesPerRead,
             VariableId::Server_ServerCapabilities_OperationLimits_MaxNodesPerBrowse,
             VariableId::Server_ServerCapabilities_OperationLimits_MaxMonitoredItemsPerCall,
+            VariableId::Server_ServerCapabilities_OperationLimits_MaxNodesPerHistoryReadData,
         ];
         let nodes: Vec<_> = asked.into_iter().map(|id| attribute(&id.into(), AttributeId::Value)).collect();
         let told = server.read(&nodes).await?;
@@ -55,7 +60,9 @@ impl Server {
             Some(Variant::UInt32(n)) if *n > 0 => (*n as usize).min(MOST_AT_ONCE),
             _ => MOST_AT_ONCE,
         };
-        server.limits = Limits { read: limit(0), browse: limit(1), items: limit(2) };
+        // A history is long, so few are read at once.
+        let history = limit(3).min(MOST_HISTORIES);
+        server.limits = Limits { read: limit(0), browse: limit(1), items: limit(2), history };
         Ok(server)
     }
 

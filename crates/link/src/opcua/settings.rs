@@ -204,6 +204,9 @@ pub struct Settings {
     /// The deadband of tags that have none of their own: `0.5` or `2 %`.
     #[serde(default)]
     pub deadband: String,
+    /// Whether a gap is filled after an outage with what the server recorded.
+    #[serde(default = "yes")]
+    pub fill: bool,
     /// Further addresses of the same server, or of a redundant one with the same nodes.
     #[serde(default)]
     pub spare: Vec<Path>,

@@ -43,8 +43,7 @@ impl Serving {
         match Server::of(speaking.session.clone(), timeout_ms).await {
             Ok(server) => {
                 let namespaces = Arc::new(speaking.namespaces.clone());
-                let items = Items::new(settings.keeps_spare());
-                Ok(Serving { path, speaking, server, namespaces, items })
+                Ok(Serving { path, speaking, server, namespaces, items: Items::new() })
             }
             Err(error) => {
                 speaking.close().await;

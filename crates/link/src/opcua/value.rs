@@ -28,6 +28,11 @@ pub fn nanos(time: DateTime, picoseconds: Option<u16>) -> Option<Nanos> {
     time.ticks().checked_sub(EPOCH)?.checked_mul(100)?.checked_add(below)
 }
 
+/// A time as the wire counts it: steps of 100 ns since 1601.
+pub fn ticks(at: Nanos) -> i64 {
+    at / 100 + EPOCH
+}
+
 /// A value of a tag.
 ///
 /// # Errors
