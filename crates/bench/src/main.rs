@@ -5,6 +5,7 @@ mod connect;
 mod engine;
 mod load;
 mod model;
+mod nodes;
 mod plant;
 mod store;
 mod wire;
@@ -33,8 +34,8 @@ struct Cli {
     /// Figures of an earlier run to print beside.
     #[arg(long)]
     against: Option<PathBuf>,
-    /// Only some of it: engine, model, store, wire, connect, load, tree.
-    #[arg(long, value_delimiter = ',', default_value = "engine,model,store,wire,connect,load,tree")]
+    /// Only some of it: engine, model, store, wire, nodes, connect, load, tree.
+    #[arg(long, value_delimiter = ',', default_value = "engine,model,store,wire,nodes,connect,load,tree")]
     only: Vec<String>,
     /// Tags of the plants under load.
     #[arg(long, value_delimiter = ',', default_value = "10000,100000")]
@@ -48,6 +49,9 @@ enum Part {
     /// A plant under load as a program of its own, so that its memory is its own. Ends when its input does.
     #[command(hide = true)]
     Plant(plant::Settings),
+    /// An OPC UA server as a program of its own. Ends when its input does.
+    #[command(hide = true)]
+    Nodes(nodes::Settings),
 }
 
 /// What was measured, in the order of measuring.
@@ -107,8 +111,10 @@ pub fn quantile(sorted: &[f64], share: f64) -> f64 {
 fn main() -> Result<()> {
     let cli = Cli::parse();
     let executor = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
-    if let Some(Part::Plant(settings)) = cli.part {
-        return executor.block_on(plant::run(settings));
+    match cli.part {
+        Some(Part::Plant(settings)) => return executor.block_on(plant::run(settings)),
+        Some(Part::Nodes(settings)) => return executor.block_on(nodes::serve(settings)),
+        None => {}
     }
     let mut figures = Figures(Vec::new());
     let folder = tempfile::Builder::new().prefix("havrel-bench-").tempdir()?;
@@ -128,6 +134,9 @@ fn main() -> Result<()> {
         }
         if wanted("wire") {
             wire::measure(&mut figures).await?;
+        }
+        if wanted("nodes") {
+            nodes::measure(&mut figures).await?;
         }
         Ok::<_, Failure>(())
     })?;

@@ -56,6 +56,8 @@ pub enum Fault {
     ServerLocked,
     /// The server gives no subscriptions.
     ServerPlain,
+    /// A subscription of the server holds five values only.
+    ServerNarrow,
     /// A node of the server has a bad status, without a value.
     ServerBad { node: String },
     /// The process itself.
@@ -80,6 +82,7 @@ impl fmt::Display for Fault {
             Fault::ServerDistrusts => write!(f, "Dryline trusts no client"),
             Fault::ServerLocked => write!(f, "Dryline lets nobody log in"),
             Fault::ServerPlain => write!(f, "Dryline gives no subscriptions"),
+            Fault::ServerNarrow => write!(f, "a subscription of Dryline holds five values"),
             Fault::ServerBad { node } => write!(f, "sensor behind {node} failed"),
             Fault::Process { upset: Upset::PumpTrip { tank } } => write!(f, "pump of wash tank {tank} tripped"),
             Fault::Process { upset: Upset::BlindFilter { tank } } => write!(f, "filter of wash tank {tank} blinds"),

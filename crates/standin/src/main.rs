@@ -125,6 +125,8 @@ enum Order {
     LockedServer,
     /// Let the server Dryline give no subscriptions.
     PlainServer,
+    /// Let a subscription of the server Dryline hold five values only.
+    NarrowServer,
     /// Let a node of the server Dryline have a bad status, such as: bad-node Drying.Mill.Vibration
     BadNode { node: String },
     /// Freeze a sensor, such as: freeze Extraction/EX-1 Temperature
@@ -153,6 +155,7 @@ fn order(fault: Order, seconds: f64) -> control::Order {
         Order::DistrustfulServer => Fault::ServerDistrusts,
         Order::LockedServer => Fault::ServerLocked,
         Order::PlainServer => Fault::ServerPlain,
+        Order::NarrowServer => Fault::ServerNarrow,
         Order::BadNode { node } => Fault::ServerBad { node },
         Order::Freeze { place, point } => Fault::Freeze { place, point },
         Order::PumpTrip { tank } => process(Upset::PumpTrip { tank }),

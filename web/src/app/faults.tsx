@@ -102,6 +102,7 @@ function Desk() {
         {press('Trust no client', { fault: 'server_distrusts' })}
         {press('Refuse every login', { fault: 'server_locked' })}
         {press('Give no subscriptions', { fault: 'server_plain' })}
+        {press('Five values a subscription', { fault: 'server_narrow' })}
         {press('Fail the vibration sensor', { fault: 'server_bad', node: 'Drying.Mill.Vibration' })}
       </Group>
       <Group title="Wash tanks" note="in the process">

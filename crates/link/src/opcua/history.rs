@@ -1,7 +1,7 @@
 //! What a server has recorded itself (HistoryRead, OPC UA Part 11, 6.5.3): after an outage it fills the gap.
 
 use super::{
-    items::{Inbox, Times, counted},
+    inbox::{Inbox, Times, counted},
     server::{Server, attribute},
     settings::Point,
     value,

@@ -2,194 +2,52 @@
 
 use super::{
     client::Speaking,
+    inbox::{Inbox, Listener, counted},
     polls::Polls,
     server::Server,
     settings::{Deadband, Delivery, Point, Settings},
-    status, value,
+    status,
 };
 use crate::{LinkError, LinkPlan, PointPlan, now};
 use havrel_core::{
     TagNo,
     quality::{Quality, Reason},
-    sample::{Batch, flag},
-    scale::Scaling,
-    time::Nanos,
+    sample::Batch,
 };
-use opcua::{
-    client::{MonitoredItem, OnSubscriptionNotification},
-    types::{
-        AttributeId, DataChangeFilter, DataChangeTrigger, DataValue, DeadbandType, ExtensionObject, MonitoredItemCreateRequest,
-        MonitoredItemCreateResult, MonitoringMode, MonitoringParameters, ReadValueId, StatusChangeNotification, StatusCode,
-        TimestampsToReturn,
-    },
+use opcua::types::{
+    AttributeId, DataChangeFilter, DataChangeTrigger, DeadbandType, ExtensionObject, MonitoredItemCreateRequest,
+    MonitoredItemCreateResult, MonitoringMode, MonitoringParameters, ReadValueId, StatusCode, TimestampsToReturn,
 };
 use std::{
-    collections::{BTreeMap, HashMap, HashSet},
-    sync::{Arc, Mutex, MutexGuard, PoisonError},
+    collections::{BTreeMap, HashMap, VecDeque},
+    sync::Arc,
     time::Duration,
 };
-use tokio::sync::Notify;
 use uuid::Uuid;
 
-/// Most values that wait to be handed on; beyond it they are dropped, and the next ones say that something is missing.
-const MOST_WAITING: usize = 200_000;
-/// Most bytes of their texts.
-const MOST_TEXT: usize = 32 << 20;
 /// How often a subscription without changes says that it lives, about.
 const KEEP_ALIVE: Duration = Duration::from_secs(5);
+/// Most values in one message, so that none is longer than servers and their chunks allow.
+const MOST_NOTIFICATIONS: u32 = 1000;
 /// The server ends a subscription that nobody asks for after so many of those.
 const LIFETIME: u32 = 12;
 
 /// What a server answers that has no subscriptions, or none left.
 const NO_SUBSCRIPTIONS: [&str; 4] = ["BadServiceUnsupported", "BadNotSupported", "BadNotImplemented", "BadTooManySubscriptions"];
 
-/// A number of things, in words.
-pub(super) fn counted(count: usize, what: &str) -> String {
-    if count == 1 { format!("1 {what}") } else { format!("{count} {what}s") }
-}
+/// Most subscriptions of a connection, however few items the server takes for one.
+const MOST_SUBSCRIPTIONS: usize = 100;
+/// What it answers where a subscription, or one request, cannot hold so many items.
+const FULL: [&str; 2] = ["BadTooManyMonitoredItems", "BadTooManyOperations"];
 
-/// A time for each of some tags.
-#[derive(Clone, Debug, Default)]
-pub(super) struct Times(HashMap<TagNo, Nanos>);
-
-impl Times {
-    pub fn of(&self, tag: TagNo) -> Option<Nanos> {
-        self.0.get(&tag).copied()
-    }
-}
-
-/// Values that came and wait to be handed on.
-#[derive(Default)]
-struct Waiting {
-    batch: Batch,
-    /// Tags of which values were dropped.
-    missing: HashSet<TagNo>,
-    /// A subscription ended, and why.
-    ended: Option<StatusCode>,
-    /// Of each tag, the times of the first and of the last value that came.
-    first: Times,
-    last: Times,
-    /// What a session that goes on in another one has delivered.
-    skip: Times,
-    /// What was delivered before an outage.
-    known: Times,
-    /// When tags were last told bad because of the connection.
-    marked: Nanos,
-}
-
-/// Where values arrive.
-#[derive(Default)]
-pub(super) struct Inbox {
-    waiting: Mutex<Waiting>,
-    scaling: Mutex<HashMap<TagNo, Scaling>>,
-    pub came: Notify,
-}
-
-impl Inbox {
-    fn lock(&self) -> MutexGuard<'_, Waiting> {
-        self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    pub fn add(&self, tag: TagNo, data: &DataValue) {
-        let scaling = self.scaling.lock().unwrap_or_else(PoisonError::into_inner).get(&tag).copied();
-        let mut waiting = self.lock();
-        if waiting.batch.samples.len() >= MOST_WAITING || waiting.batch.text.len() >= MOST_TEXT {
-            waiting.missing.insert(tag);
-            return;
-        }
-        let first = waiting.batch.samples.is_empty();
-        let Waiting { batch, first: earliest, last: latest, skip, known, marked, .. } = &mut *waiting;
-        let (before, arrived) = (batch.samples.len(), now());
-        value::push(batch, tag, data, scaling, arrived);
-        let Some(time) = batch.samples.get(before).map(|sample| sample.time) else { return };
-        if skip.of(tag).is_some_and(|skip| time <= skip) {
-            batch.samples.truncate(before);
-            return;
-        }
-        let is_first = earliest.of(tag).is_none();
-        earliest.0.entry(tag).or_insert(time);
-        if is_first && time <= *marked {
-            // It is older than the moment at which the tag was told bad, and holds again from now on.
-            if known.of(tag).is_some_and(|known| time <= known) {
-                batch.samples.truncate(before);
-            }
-            value::push(batch, tag, data, scaling, arrived);
-            if let Some(sample) = batch.samples.last_mut() {
-                (sample.time, sample.flags) = (arrived, sample.flags & !flag::OWN_TIME);
-            }
-        }
-        latest.0.insert(tag, time);
-        if !waiting.missing.is_empty()
-            && waiting.missing.remove(&tag)
-            && let Some(sample) = waiting.batch.samples.last_mut()
-        {
-            sample.flags |= flag::AFTER_GAP;
-        }
-        drop(waiting);
-        if first {
-            self.came.notify_one();
-        }
-    }
-
-    /// What came since it was asked last.
-    pub fn take(&self) -> Batch {
-        std::mem::take(&mut self.lock().batch)
-    }
-
-    /// Goes on where another session ended: what that one has delivered is not delivered again.
-    pub fn go_on(&self, before: &Inbox) {
-        let skip = before.last();
-        self.lock().skip = skip;
-    }
-
-    /// When the last value of each tag came, by its own time.
-    pub fn last(&self) -> Times {
-        self.lock().last.clone()
-    }
-
-    /// The same of the first one since the session began, or since it came back.
-    pub fn first(&self) -> Times {
-        self.lock().first.clone()
-    }
-
-    /// Begins, or begins anew after an outage: when tags were told bad, and what was delivered before that.
-    pub fn begin(&self, marked: Nanos, known: Times) {
-        let mut waiting = self.lock();
-        (waiting.first, waiting.known) = (Times::default(), known);
-        waiting.marked = waiting.marked.max(marked);
-    }
-
-    /// Tags were told bad for a reason of theirs; the next value of one that is delivered anew is its first.
-    pub fn mark(&self, marked: Nanos) {
-        self.lock().marked = marked;
-    }
-
-    fn anew(&self, tag: TagNo) {
-        self.lock().first.0.remove(&tag);
-    }
-
-    /// Why a subscription ended, if one did.
-    pub fn ended(&self) -> Option<StatusCode> {
-        self.lock().ended.take()
-    }
-}
-
-/// Hears one subscription.
-struct Listener(Arc<Inbox>);
-
-impl OnSubscriptionNotification for Listener {
-    fn on_data_value(&mut self, data: DataValue, item: &MonitoredItem) {
-        self.0.add(item.client_handle(), &data);
-    }
-
-    fn on_subscription_status_change(&mut self, told: StatusChangeNotification) {
-        self.0.lock().ended = Some(told.status);
-        self.0.came.notify_one();
-    }
+/// Whether a failure is one of some statuses.
+fn is_status(error: &LinkError, names: &[&str]) -> bool {
+    matches!(error, LinkError::Status(status) if names.contains(&status.name.as_str()))
 }
 
 /// A subscription.
 struct Subscription {
+    group: Option<Uuid>,
     id: u32,
     interval_ms: u32,
 }
@@ -257,8 +115,8 @@ fn refuses_deadband(code: StatusCode) -> bool {
 /// All that a session delivers.
 pub(super) struct Items {
     pub inbox: Arc<Inbox>,
-    /// By polling group.
-    subscriptions: HashMap<Option<Uuid>, Subscription>,
+    /// One for each polling group, or several where the server limits how much one holds.
+    subscriptions: Vec<Subscription>,
     held: HashMap<TagNo, Held>,
     /// Tags that the server refuses, to be tried again.
     pub refused: usize,
@@ -275,7 +133,7 @@ impl Items {
         Items {
             inbox: Arc::default(),
             silent: false,
-            subscriptions: HashMap::new(),
+            subscriptions: Vec::new(),
             held: HashMap::new(),
             refused: 0,
             polls: Polls::default(),
@@ -295,7 +153,7 @@ impl Items {
 
     /// How long the server may be silent before a subscription must be taken for dead.
     pub fn patience(&self, timeout_ms: u32) -> Option<Duration> {
-        let slowest = self.subscriptions.values().map(|s| s.interval_ms).max()?;
+        let slowest = self.subscriptions.iter().map(|s| s.interval_ms).max()?;
         let alive = KEEP_ALIVE.max(Duration::from_millis(slowest.into()));
         Some(alive * 3 + Duration::from_millis(timeout_ms.into()))
     }
@@ -333,10 +191,7 @@ impl Items {
             }
         }
         self.drop_others(&wanted, plan, server).await?;
-        {
-            let mut scaling = self.inbox.scaling.lock().unwrap_or_else(PoisonError::into_inner);
-            *scaling = plan.points.iter().filter_map(|p| Some((p.tag, p.scaling?))).collect();
-        }
+        self.inbox.follow(plan);
         self.refused = 0;
         if settings.delivery == Delivery::Reads || self.reads {
             self.read_all(&wanted, settings);
@@ -350,39 +205,71 @@ impl Items {
         }
         for (group, mut tags) in groups {
             tags.sort_unstable_by_key(|wanted| wanted.plan.tag);
-            let interval_ms = tags.first().map_or(1000, |wanted| wanted.interval_ms);
-            let subscription = match self.subscription(group, interval_ms, server).await {
-                Ok(subscription) => subscription,
-                Err(LinkError::Status(status)) if NO_SUBSCRIPTIONS.contains(&status.name.as_str()) => {
+            tags.iter().for_each(|wanted| self.inbox.anew(wanted.plan.tag));
+            match self.subscribe(group, tags.into(), settings, server, &mut marks).await {
+                Err(error) if is_status(&error, &NO_SUBSCRIPTIONS) => {
                     self.reads = true;
                     self.read_all(&wanted, settings);
                     return Ok(marks);
                 }
+                subscribed => subscribed?,
+            }
+        }
+        Ok(marks)
+    }
+
+    /// Has the tags of a group sent, over as many subscriptions as the server wants for them.
+    ///
+    /// # Errors
+    /// When the server gives no subscription at all, or does not answer.
+    async fn subscribe(
+        &mut self,
+        group: Option<Uuid>,
+        mut waiting: VecDeque<&Wanted<'_>>,
+        settings: &Settings,
+        server: &Server,
+        marks: &mut Batch,
+    ) -> Result<(), LinkError> {
+        let interval_ms = waiting.front().map_or(1000, |wanted| wanted.interval_ms);
+        let (mut size, mut full) = (server.limits.items.max(1), false);
+        while !waiting.is_empty() {
+            if full && self.subscriptions.len() >= MOST_SUBSCRIPTIONS {
+                self.refuse(waiting, StatusCode::BadTooManyMonitoredItems, marks);
+                return Ok(());
+            }
+            let (subscription, holds) = match self.subscription(group, interval_ms, full, server).await {
+                Ok(subscription) => (subscription, self.held.values().filter(|h| h.subscription == subscription).count()),
+                // It gives no further one, so these have no room.
+                Err(error) if full && is_status(&error, &NO_SUBSCRIPTIONS) => {
+                    self.refuse(waiting, StatusCode::BadTooManyMonitoredItems, marks);
+                    return Ok(());
+                }
                 Err(error) => return Err(error),
             };
-            tags.iter().for_each(|wanted| self.inbox.anew(wanted.plan.tag));
-            for part in tags.chunks(server.limits.items.max(1)) {
-                let asked = part.iter().map(|wanted| wanted.request(settings, wanted.deadband)).collect();
-                let made = self.create(subscription, asked, server).await?;
-                let (mut bare, mut told): (Vec<&Wanted<'_>>, Vec<_>) = (Vec::new(), Vec::new());
-                for (wanted, made) in part.iter().zip(made) {
-                    match wanted.deadband != Deadband::None && refuses_deadband(made.status_code) {
-                        true => bare.push(wanted),
-                        false => told.push((*wanted, made, false)),
+            full = false;
+            let part: Vec<&Wanted<'_>> = waiting.drain(..size.min(waiting.len())).collect();
+            let made = match self.create_all(subscription, &part, settings, server).await {
+                Err(error) if is_status(&error, &FULL) => {
+                    (full, size) = (holds > 0, if holds > 0 { size } else { part.len() / 2 });
+                    if size == 0 {
+                        self.refuse(part, StatusCode::BadTooManyMonitoredItems, marks);
+                        size = 1;
+                    } else {
+                        part.into_iter().rev().for_each(|wanted| waiting.push_front(wanted));
                     }
+                    continue;
                 }
-                if !bare.is_empty() {
-                    let asked = bare.iter().map(|wanted| wanted.request(settings, Deadband::None)).collect();
-                    let made = self.create(subscription, asked, server).await?;
-                    told.extend(bare.into_iter().zip(made).map(|(wanted, made)| (wanted, made, true)));
-                }
-                for (wanted, granted, bare) in told {
-                    let tag = wanted.plan.tag;
-                    if granted.status_code.is_bad() {
-                        self.refused += 1;
-                        marks.push_quality(tag, now(), status::quality(granted.status_code));
-                        continue;
-                    }
+                made => made?,
+            };
+            let took = holds > 0 || made.iter().any(|(_, granted, _)| granted.status_code.is_good());
+            for (wanted, granted, bare) in made.into_iter().rev() {
+                let code = granted.status_code;
+                if took && code == StatusCode::BadTooManyMonitoredItems {
+                    full = true;
+                    waiting.push_front(wanted);
+                } else if code.is_bad() {
+                    self.refuse([wanted], code, marks);
+                } else {
                     let held = Held {
                         plan: wanted.plan.clone(),
                         subscription,
@@ -391,11 +278,44 @@ impl Items {
                         granted: (granted.revised_sampling_interval, granted.revised_queue_size),
                         bare,
                     };
-                    self.held.insert(tag, held);
+                    self.held.insert(wanted.plan.tag, held);
                 }
             }
         }
-        Ok(marks)
+        Ok(())
+    }
+
+    /// Notes tags that the server does not deliver.
+    fn refuse<'a>(&mut self, tags: impl IntoIterator<Item = &'a Wanted<'a>>, code: StatusCode, marks: &mut Batch) {
+        for wanted in tags {
+            self.refused += 1;
+            marks.push_quality(wanted.plan.tag, now(), status::quality(code));
+        }
+    }
+
+    /// Makes items, those without a deadband for which the server does not take it.
+    async fn create_all<'a>(
+        &self,
+        subscription: u32,
+        part: &[&'a Wanted<'a>],
+        settings: &Settings,
+        server: &Server,
+    ) -> Result<Vec<(&'a Wanted<'a>, MonitoredItemCreateResult, bool)>, LinkError> {
+        let asked = part.iter().map(|wanted| wanted.request(settings, wanted.deadband)).collect();
+        let made = self.create(subscription, asked, server).await?;
+        let (mut bare, mut all): (Vec<&Wanted<'_>>, Vec<_>) = (Vec::new(), Vec::new());
+        for (wanted, made) in part.iter().zip(made) {
+            match wanted.deadband != Deadband::None && refuses_deadband(made.status_code) {
+                true => bare.push(wanted),
+                false => all.push((*wanted, made, false)),
+            }
+        }
+        if !bare.is_empty() {
+            let asked = bare.iter().map(|wanted| wanted.request(settings, Deadband::None)).collect();
+            let made = self.create(subscription, asked, server).await?;
+            all.extend(bare.into_iter().zip(made).map(|(wanted, made)| (wanted, made, true)));
+        }
+        Ok(all)
     }
 
     async fn create(
@@ -459,10 +379,10 @@ impl Items {
         plan: &LinkPlan,
         server: &Server,
     ) -> Result<(), LinkError> {
-        let stale = |group: &Option<Uuid>, s: &Subscription| plan.connection.interval_of(*group) != s.interval_ms;
-        let ended: Vec<_> = self.subscriptions.iter().filter(|(g, s)| stale(g, s)).map(|(g, s)| (*g, s.id)).collect();
-        for (group, id) in ended {
-            self.subscriptions.remove(&group);
+        let stale = |s: &Subscription| plan.connection.interval_of(s.group) != s.interval_ms;
+        let ended: Vec<u32> = self.subscriptions.iter().filter(|s| stale(s)).map(|s| s.id).collect();
+        for id in ended {
+            self.subscriptions.retain(|s| s.id != id);
             self.held.retain(|_, held| held.subscription != id);
             server.session.delete_subscription(id).await.map_err(|e| server.failed(&e))?;
         }
@@ -488,7 +408,7 @@ impl Items {
     /// # Errors
     /// When the server does not.
     pub async fn speak(&mut self, server: &Server) -> Result<(), LinkError> {
-        let ids: Vec<u32> = self.subscriptions.values().map(|s| s.id).collect();
+        let ids: Vec<u32> = self.subscriptions.iter().map(|s| s.id).collect();
         if !ids.is_empty() {
             let told = server.session.set_publishing_mode(&ids, true).await.map_err(|e| server.failed(&e))?;
             if let Some(bad) = told.into_iter().find(|code| code.is_bad()) {
@@ -499,85 +419,33 @@ impl Items {
         Ok(())
     }
 
-    async fn subscription(&mut self, group: Option<Uuid>, interval_ms: u32, server: &Server) -> Result<u32, LinkError> {
-        if let Some(known) = self.subscriptions.get(&group) {
+    /// The newest subscription of a group, or a further one.
+    async fn subscription(
+        &mut self,
+        group: Option<Uuid>,
+        interval_ms: u32,
+        further: bool,
+        server: &Server,
+    ) -> Result<u32, LinkError> {
+        if let Some(known) = self.subscriptions.iter().rfind(|s| s.group == group && !further) {
             return Ok(known.id);
         }
         let interval = Duration::from_millis(interval_ms.into());
         let alive = KEEP_ALIVE.as_millis().div_ceil(interval.as_millis().max(1)).max(1) as u32;
         let made = server
             .session
-            .create_subscription(interval, alive * LIFETIME, alive, 0, 0, !self.silent, Listener(self.inbox.clone()))
+            .create_subscription(
+                interval,
+                alive * LIFETIME,
+                alive,
+                MOST_NOTIFICATIONS,
+                0,
+                !self.silent,
+                Listener(self.inbox.clone()),
+            )
             .await;
         let id = made.map_err(|e| server.failed(&e))?;
-        self.subscriptions.insert(group, Subscription { id, interval_ms });
+        self.subscriptions.push(Subscription { group, id, interval_ms });
         Ok(id)
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use havrel_core::time::SECOND;
-    use opcua::types::{DateTime, Variant};
-
-    fn at(seconds: i64, value: f64) -> DataValue {
-        DataValue {
-            value: Some(Variant::Double(value)),
-            source_timestamp: Some(DateTime::from(value::ticks(seconds * SECOND))),
-            ..DataValue::default()
-        }
-    }
-
-    /// Seconds of their own time, or none where it is ours.
-    fn came(inbox: &Inbox) -> Vec<Option<i64>> {
-        let own = |s: &havrel_core::sample::Sample| (s.flags & flag::OWN_TIME != 0).then_some(s.time / SECOND);
-        inbox.take().samples.iter().map(own).collect()
-    }
-
-    #[test]
-    fn a_value_that_did_not_change_during_an_outage_holds_again_from_now_on() {
-        let inbox = Inbox::default();
-        inbox.add(1, &at(100, 1.0));
-        assert_eq!(came(&inbox), [Some(100)]);
-        inbox.begin(200 * SECOND, inbox.last());
-        inbox.add(1, &at(100, 1.0));
-        assert_eq!(came(&inbox), [None], "it was delivered already, so only that it holds is news");
-        inbox.add(1, &at(150, 2.0));
-        assert_eq!(came(&inbox), [Some(150)], "only the first one");
-        inbox.begin(300 * SECOND, inbox.last());
-        inbox.add(1, &at(250, 3.0));
-        assert_eq!(came(&inbox), [Some(250), None], "what changed meanwhile has its own time too");
-        inbox.begin(400 * SECOND, inbox.last());
-        inbox.add(1, &at(450, 4.0));
-        assert_eq!(came(&inbox), [Some(450)]);
-        inbox.mark(500 * SECOND);
-        inbox.add(1, &at(460, 5.0));
-        inbox.anew(1);
-        inbox.add(1, &at(470, 6.0));
-        assert_eq!(came(&inbox), [Some(460), Some(470), None], "one that is delivered anew");
-    }
-
-    #[test]
-    fn a_session_that_takes_over_goes_on_from_what_was_delivered() {
-        let (old, new) = (Inbox::default(), Inbox::default());
-        old.add(1, &at(100, 1.0));
-        old.add(1, &at(101, 1.0));
-        new.go_on(&old);
-        for (tag, seconds) in [(1, 99), (1, 101), (1, 102), (2, 50)] {
-            new.add(tag, &at(seconds, 1.0));
-        }
-        assert_eq!(came(&new), [Some(102), Some(50)]);
-    }
-
-    #[test]
-    fn beyond_what_may_wait_values_are_missing_and_the_next_one_says_so() {
-        let inbox = Inbox::default();
-        (0..MOST_WAITING as i64 + 5).for_each(|n| inbox.add(1, &at(n + 1, 1.0)));
-        assert_eq!(inbox.take().samples.len(), MOST_WAITING);
-        inbox.add(1, &at(1_000_000, 1.0));
-        inbox.add(1, &at(1_000_001, 1.0));
-        let flags: Vec<_> = inbox.take().samples.iter().map(|s| s.flags & flag::AFTER_GAP != 0).collect();
-        assert_eq!(flags, [true, false]);
     }
 }

@@ -2,7 +2,7 @@
 //!
 //! [`node`], [`status`], [`value`] and [`settings`] are pure. [`trust`] judges certificates, [`dial`] opens the socket, [`endpoints`] asks what
 //! the server offers, [`prepared`] readies the login and [`client`] opens the session; [`ladder`] tests it rung by
-//! rung, [`browse`] pages through the address space, [`items`] holds what a session delivers, [`polls`] what is read
+//! rung, [`browse`] pages through the address space, [`items`] holds what a session delivers, [`inbox`] takes it in, [`polls`] what is read
 //! instead, [`history`] fills gaps, [`commands`] serves what is asked in
 //! between, [`spare`] keeps another session ready, and [`run`] keeps the connection alive.
 
@@ -13,6 +13,7 @@ mod dial;
 mod endpoints;
 mod form;
 mod history;
+mod inbox;
 mod items;
 mod ladder;
 pub mod node;

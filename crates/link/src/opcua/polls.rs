@@ -1,6 +1,6 @@
 //! Values that are read in a rhythm of ours, for servers without subscriptions.
 
-use super::{items::Inbox, server::Server};
+use super::{inbox::Inbox, server::Server};
 use crate::LinkError;
 use havrel_core::TagNo;
 use opcua::types::{DataValue, ReadValueId};

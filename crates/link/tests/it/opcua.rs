@@ -321,6 +321,21 @@ async fn values_are_read_where_they_are_not_sent(#[case] settings: Json, #[case]
     running.end().await;
 }
 
+#[tokio::test]
+async fn a_server_whose_subscriptions_hold_little_gets_several() {
+    let (port, shared) = dryline().await;
+    shared.lock().begin(Fault::ServerNarrow, Instant::now(), Duration::from_secs(60)).unwrap();
+    // As above: the face changes within a beat.
+    tokio::time::sleep(Duration::from_millis(600)).await;
+    let zones = (1..=4u32).flat_map(|zone| [(zone, "Temperature"), (zone + 4, "Humidity"), (zone + 8, "Steamvalve")]);
+    let nodes: Vec<_> = zones.map(|(tag, name)| of(tag, &format!("Drying.Beltdryer.Zone{}.{name}", (tag - 1) % 4 + 1))).collect();
+    let mut running = run(to(port, json!({})), nodes);
+    let held = running.all(12).await;
+    let fine = held.values().filter(|(value, reason)| value.is_some() && *reason == Reason::Fine).count();
+    assert_eq!(fine, 12, "{held:?}");
+    running.end().await;
+}
+
 /// Two servers, and a connection that keeps the second one ready.
 async fn redundant() -> (Shared, Shared, Running) {
     let ((first, shared), (second, spare)) = (dryline().await, dryline().await);

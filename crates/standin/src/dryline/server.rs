@@ -51,6 +51,8 @@ struct Face {
     locked: bool,
     /// Gives no subscriptions.
     plain: bool,
+    /// Takes five values for a subscription.
+    narrow: bool,
 }
 
 /// Which of its certificates the server shows.
@@ -95,6 +97,9 @@ fn builder(address: SocketAddr, pki: &Path, face: Face) -> ServerBuilder {
         .add_endpoint("none", ("/", SecurityPolicy::None, MessageSecurityMode::None, users));
     if face.plain {
         builder.limits_mut().subscriptions.max_subscriptions_per_session = 0;
+    }
+    if face.narrow {
+        builder.limits_mut().subscriptions.max_monitored_items_per_sub = 5;
     }
     for (n, (policy, mode)) in secured.into_iter().enumerate() {
         let endpoint = ("/", policy, mode, users);
@@ -404,6 +409,7 @@ impl Shared {
             distrusts: on(&Fault::ServerDistrusts),
             locked: on(&Fault::ServerLocked),
             plain: on(&Fault::ServerPlain),
+            narrow: on(&Fault::ServerNarrow),
         }
     }
 

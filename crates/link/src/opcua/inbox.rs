@@ -1,0 +1,243 @@
+//! Where the values of a session arrive and wait to be handed on.
+
+use super::value;
+use crate::{LinkPlan, now};
+use havrel_core::{
+    TagNo,
+    sample::{Batch, flag},
+    scale::Scaling,
+    time::Nanos,
+};
+use opcua::{
+    client::{MonitoredItem, OnSubscriptionNotification},
+    types::{DataValue, StatusChangeNotification, StatusCode},
+};
+use std::{
+    collections::{HashMap, HashSet},
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
+};
+use tokio::sync::Notify;
+
+/// Most values that wait to be handed on; beyond it they are dropped, and the next ones say that something is missing.
+const MOST_WAITING: usize = 200_000;
+/// Most bytes of their texts.
+const MOST_TEXT: usize = 32 << 20;
+
+/// A number of things, in words.
+pub(super) fn counted(count: usize, what: &str) -> String {
+    if count == 1 { format!("1 {what}") } else { format!("{count} {what}s") }
+}
+
+/// A time for each of some tags.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Times(HashMap<TagNo, Nanos>);
+
+impl Times {
+    pub fn of(&self, tag: TagNo) -> Option<Nanos> {
+        self.0.get(&tag).copied()
+    }
+}
+
+/// Values that came and wait to be handed on.
+#[derive(Default)]
+struct Waiting {
+    batch: Batch,
+    /// Tags of which values were dropped.
+    missing: HashSet<TagNo>,
+    /// A subscription ended, and why.
+    ended: Option<StatusCode>,
+    /// Of each tag, the times of the first and of the last value that came.
+    first: Times,
+    last: Times,
+    /// What a session that goes on in another one has delivered.
+    skip: Times,
+    /// What was delivered before an outage.
+    known: Times,
+    /// When tags were last told bad because of the connection.
+    marked: Nanos,
+}
+
+/// Where values arrive.
+#[derive(Default)]
+pub(super) struct Inbox {
+    waiting: Mutex<Waiting>,
+    scaling: Mutex<HashMap<TagNo, Scaling>>,
+    pub came: Notify,
+}
+
+impl Inbox {
+    fn lock(&self) -> MutexGuard<'_, Waiting> {
+        self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Takes over how the numbers of a plan are scaled.
+    pub fn follow(&self, plan: &LinkPlan) {
+        let scaling = plan.points.iter().filter_map(|p| Some((p.tag, p.scaling?))).collect();
+        *self.scaling.lock().unwrap_or_else(PoisonError::into_inner) = scaling;
+    }
+
+    /// Takes a value in.
+    pub fn add(&self, tag: TagNo, data: &DataValue) {
+        let scaling = self.scaling.lock().unwrap_or_else(PoisonError::into_inner).get(&tag).copied();
+        let mut waiting = self.lock();
+        if waiting.batch.samples.len() >= MOST_WAITING || waiting.batch.text.len() >= MOST_TEXT {
+            waiting.missing.insert(tag);
+            return;
+        }
+        let first = waiting.batch.samples.is_empty();
+        let Waiting { batch, first: earliest, last: latest, skip, known, marked, .. } = &mut *waiting;
+        let (before, arrived) = (batch.samples.len(), now());
+        value::push(batch, tag, data, scaling, arrived);
+        let Some(time) = batch.samples.get(before).map(|sample| sample.time) else { return };
+        if skip.of(tag).is_some_and(|skip| time <= skip) {
+            batch.samples.truncate(before);
+            return;
+        }
+        let is_first = earliest.of(tag).is_none();
+        earliest.0.entry(tag).or_insert(time);
+        if is_first && time <= *marked {
+            // It is older than the moment at which the tag was told bad, and holds again from now on.
+            if known.of(tag).is_some_and(|known| time <= known) {
+                batch.samples.truncate(before);
+            }
+            value::push(batch, tag, data, scaling, arrived);
+            if let Some(sample) = batch.samples.last_mut() {
+                (sample.time, sample.flags) = (arrived, sample.flags & !flag::OWN_TIME);
+            }
+        }
+        latest.0.insert(tag, time);
+        if !waiting.missing.is_empty()
+            && waiting.missing.remove(&tag)
+            && let Some(sample) = waiting.batch.samples.last_mut()
+        {
+            sample.flags |= flag::AFTER_GAP;
+        }
+        drop(waiting);
+        if first {
+            self.came.notify_one();
+        }
+    }
+
+    /// What came since it was asked last.
+    pub fn take(&self) -> Batch {
+        std::mem::take(&mut self.lock().batch)
+    }
+
+    /// Goes on where another session ended: what that one has delivered is not delivered again.
+    pub fn go_on(&self, before: &Inbox) {
+        let skip = before.last();
+        self.lock().skip = skip;
+    }
+
+    /// When the last value of each tag came, by its own time.
+    pub fn last(&self) -> Times {
+        self.lock().last.clone()
+    }
+
+    /// The same of the first one since the session began, or since it came back.
+    pub fn first(&self) -> Times {
+        self.lock().first.clone()
+    }
+
+    /// Begins, or begins anew after an outage: when tags were told bad, and what was delivered before that.
+    pub fn begin(&self, marked: Nanos, known: Times) {
+        let mut waiting = self.lock();
+        (waiting.first, waiting.known) = (Times::default(), known);
+        waiting.marked = waiting.marked.max(marked);
+    }
+
+    /// Tags were told bad for a reason of theirs; the next value of one that is delivered anew is its first.
+    pub fn mark(&self, marked: Nanos) {
+        self.lock().marked = marked;
+    }
+
+    pub fn anew(&self, tag: TagNo) {
+        self.lock().first.0.remove(&tag);
+    }
+
+    /// Why a subscription ended, if one did.
+    pub fn ended(&self) -> Option<StatusCode> {
+        self.lock().ended.take()
+    }
+}
+
+/// Hears one subscription.
+pub(super) struct Listener(pub Arc<Inbox>);
+
+impl OnSubscriptionNotification for Listener {
+    fn on_data_value(&mut self, data: DataValue, item: &MonitoredItem) {
+        self.0.add(item.client_handle(), &data);
+    }
+
+    fn on_subscription_status_change(&mut self, told: StatusChangeNotification) {
+        self.0.lock().ended = Some(told.status);
+        self.0.came.notify_one();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use havrel_core::time::SECOND;
+    use opcua::types::{DateTime, Variant};
+
+    fn at(seconds: i64, value: f64) -> DataValue {
+        DataValue {
+            value: Some(Variant::Double(value)),
+            source_timestamp: Some(DateTime::from(value::ticks(seconds * SECOND))),
+            ..DataValue::default()
+        }
+    }
+
+    /// Seconds of their own time, or none where it is ours.
+    fn came(inbox: &Inbox) -> Vec<Option<i64>> {
+        let own = |s: &havrel_core::sample::Sample| (s.flags & flag::OWN_TIME != 0).then_some(s.time / SECOND);
+        inbox.take().samples.iter().map(own).collect()
+    }
+
+    #[test]
+    fn a_value_that_did_not_change_during_an_outage_holds_again_from_now_on() {
+        let inbox = Inbox::default();
+        inbox.add(1, &at(100, 1.0));
+        assert_eq!(came(&inbox), [Some(100)]);
+        inbox.begin(200 * SECOND, inbox.last());
+        inbox.add(1, &at(100, 1.0));
+        assert_eq!(came(&inbox), [None], "it was delivered already, so only that it holds is news");
+        inbox.add(1, &at(150, 2.0));
+        assert_eq!(came(&inbox), [Some(150)], "only the first one");
+        inbox.begin(300 * SECOND, inbox.last());
+        inbox.add(1, &at(250, 3.0));
+        assert_eq!(came(&inbox), [Some(250), None], "what changed meanwhile has its own time too");
+        inbox.begin(400 * SECOND, inbox.last());
+        inbox.add(1, &at(450, 4.0));
+        assert_eq!(came(&inbox), [Some(450)]);
+        inbox.mark(500 * SECOND);
+        inbox.add(1, &at(460, 5.0));
+        inbox.anew(1);
+        inbox.add(1, &at(470, 6.0));
+        assert_eq!(came(&inbox), [Some(460), Some(470), None], "one that is delivered anew");
+    }
+
+    #[test]
+    fn a_session_that_takes_over_goes_on_from_what_was_delivered() {
+        let (old, new) = (Inbox::default(), Inbox::default());
+        old.add(1, &at(100, 1.0));
+        old.add(1, &at(101, 1.0));
+        new.go_on(&old);
+        for (tag, seconds) in [(1, 99), (1, 101), (1, 102), (2, 50)] {
+            new.add(tag, &at(seconds, 1.0));
+        }
+        assert_eq!(came(&new), [Some(102), Some(50)]);
+    }
+
+    #[test]
+    fn beyond_what_may_wait_values_are_missing_and_the_next_one_says_so() {
+        let inbox = Inbox::default();
+        (0..MOST_WAITING as i64 + 5).for_each(|n| inbox.add(1, &at(n + 1, 1.0)));
+        assert_eq!(inbox.take().samples.len(), MOST_WAITING);
+        inbox.add(1, &at(1_000_000, 1.0));
+        inbox.add(1, &at(1_000_001, 1.0));
+        let flags: Vec<_> = inbox.take().samples.iter().map(|s| s.flags & flag::AFTER_GAP != 0).collect();
+        assert_eq!(flags, [true, false]);
+    }
+}
