@@ -33,6 +33,11 @@ pub(super) async fn others(dial: &Dial) -> Result<Vec<(String, String)>, LinkErr
     let client = client(&folder, URI, dial.timeout_ms, 0)?;
     let found = within(dial.timeout_ms, client.find_servers(dial.clone(), None, None)).await?;
     let found = found.map_err(|e| dial.error(e.status()))?;
+    Ok(known(found, &dial.target.url))
+}
+
+/// Servers beside the one at an address, with the first address of each that can be used.
+fn known(found: Vec<ApplicationDescription>, url: &str) -> Vec<(String, String)> {
     let usable = |url: &String| Path { url: url.clone(), ..Path::default() }.target().is_ok();
     let server = |server: ApplicationDescription| {
         let urls = server.discovery_urls.unwrap_or_default();
@@ -44,8 +49,8 @@ pub(super) async fn others(dial: &Dial) -> Result<Vec<(String, String)>, LinkErr
     let mut all: Vec<_> = found.into_iter().take(MOST_ENDPOINTS).filter_map(server).collect();
     // Most servers know only of themselves, often under a name that leads nowhere from here.
     let alone = all.len() <= 1;
-    all.retain(|(_, url)| !alone && plain(url) != plain(&dial.target.url));
-    Ok(all)
+    all.retain(|(_, other)| !alone && plain(other) != plain(url));
+    all
 }
 
 /// How an endpoint secures messages; `None` where Havrel cannot.
@@ -146,6 +151,40 @@ mod tests {
         let told = choose(&found, &settings()).unwrap_err().to_string();
         let offers = "signed and encrypted, Aes256_Sha256_RsaPss; signed, Basic256Sha256";
         assert_eq!(told, format!("The server has no endpoint for none, in clear. It offers: {offers}."));
+    }
+
+    #[test]
+    fn other_servers_are_named_with_an_address_that_can_be_used() {
+        let server = |name: &str, urls: &[&str]| ApplicationDescription {
+            application_name: name.into(),
+            discovery_urls: Some(urls.iter().map(|url| (*url).into()).collect()),
+            ..ApplicationDescription::default()
+        };
+        let own = server("Directory", &["opc.tcp://10.0.4.31:4840/"]);
+        assert_eq!(known(vec![own.clone()], "opc.tcp://10.0.4.99:4840"), [], "one alone is the server itself");
+        let mill = server("Mill\u{7}", &["https://10.0.4.32", "opc.tcp://10.0.4.32:4841"]);
+        let nameless = server("", &["opc.tcp://10.0.4.33"]);
+        let found = vec![own, mill, nameless, server("Old", &["https://10.0.4.34"]), server("None", &[])];
+        let expected = [("Mill", "opc.tcp://10.0.4.32:4841"), ("a server", "opc.tcp://10.0.4.33")];
+        assert_eq!(known(found, "OPC.TCP://10.0.4.31:4840"), expected.map(|(name, url)| (name.to_owned(), url.to_owned())));
+    }
+
+    #[test]
+    fn a_password_is_told_when_it_would_go_unprotected() {
+        let user = |security: Security, policy: SecurityPolicy| {
+            let mut endpoint = endpoint(security, Some(vec![UserTokenType::UserName]));
+            if let Some(tokens) = &mut endpoint.user_identity_tokens {
+                tokens[0].security_policy_uri = policy.to_uri().into();
+            }
+            tells_password(&endpoint, Login::User)
+        };
+        assert!(user(Security::None, SecurityPolicy::None));
+        assert!(!user(Security::None, SecurityPolicy::Basic256Sha256), "the login has a policy of its own");
+        assert!(
+            user(Security::Basic256Sha256Sign, SecurityPolicy::None)
+                && !user(Security::Basic256Sha256Encrypt, SecurityPolicy::None)
+        );
+        assert!(!tells_password(&endpoint(Security::None, None), Login::Anonymous));
     }
 
     #[test]
