@@ -53,8 +53,9 @@ struct Waiting {
     skip: Times,
     /// What was delivered before an outage.
     known: Times,
-    /// When tags were last told bad because of the connection.
+    /// When all tags were last told bad because of the connection, and some for a reason of theirs.
     marked: Nanos,
+    refused: Times,
 }
 
 /// Where values arrive.
@@ -76,8 +77,17 @@ impl Inbox {
         *self.scaling.lock().unwrap_or_else(PoisonError::into_inner) = scaling;
     }
 
-    /// Takes a value in.
+    /// Takes in a value that the server sent.
     pub fn add(&self, tag: TagNo, data: &DataValue) {
+        self.put(tag, data, false);
+    }
+
+    /// Takes in what holds now, as it was read at this moment.
+    pub fn read(&self, tag: TagNo, data: &DataValue) {
+        self.put(tag, data, true);
+    }
+
+    fn put(&self, tag: TagNo, data: &DataValue, read: bool) {
         let scaling = self.scaling.lock().unwrap_or_else(PoisonError::into_inner).get(&tag).copied();
         let mut waiting = self.lock();
         if waiting.batch.samples.len() >= MOST_WAITING || waiting.batch.text.len() >= MOST_TEXT {
@@ -85,19 +95,23 @@ impl Inbox {
             return;
         }
         let first = waiting.batch.samples.is_empty();
-        let Waiting { batch, first: earliest, last: latest, skip, known, marked, .. } = &mut *waiting;
+        let Waiting { batch, first: earliest, last: latest, skip, known, marked, refused, .. } = &mut *waiting;
         let (before, arrived) = (batch.samples.len(), now());
         value::push(batch, tag, data, scaling, arrived);
         let Some(time) = batch.samples.get(before).map(|sample| sample.time) else { return };
-        if skip.of(tag).is_some_and(|skip| time <= skip) {
+        if !read && skip.of(tag).is_some_and(|skip| time <= skip) {
             batch.samples.truncate(before);
             return;
         }
+        let newest = |times: [&Times; 3]| times.into_iter().filter_map(|times| times.of(tag)).max();
+        let delivered = if read { newest([latest, skip, known]) } else { known.of(tag) };
+        let delivered = delivered.is_some_and(|delivered| time <= delivered);
         let is_first = earliest.of(tag).is_none();
         earliest.0.entry(tag).or_insert(time);
-        if is_first && time <= *marked {
-            // It is older than the moment at which the tag was told bad, and holds again from now on.
-            if known.of(tag).is_some_and(|known| time <= known) {
+        let told_bad = time <= refused.of(tag).unwrap_or(Nanos::MIN).max(*marked);
+        if (read && delivered) || ((read || is_first) && told_bad) {
+            // It is older than the moment at which the tag was told bad, or came over another session: it holds from now on.
+            if delivered {
                 batch.samples.truncate(before);
             }
             value::push(batch, tag, data, scaling, arrived);
@@ -105,7 +119,8 @@ impl Inbox {
                 (sample.time, sample.flags) = (arrived, sample.flags & !flag::OWN_TIME);
             }
         }
-        latest.0.insert(tag, time);
+        let last = latest.0.entry(tag).or_insert(time);
+        *last = (*last).max(time);
         if !waiting.missing.is_empty()
             && waiting.missing.remove(&tag)
             && let Some(sample) = waiting.batch.samples.last_mut()
@@ -146,11 +161,13 @@ impl Inbox {
         waiting.marked = waiting.marked.max(marked);
     }
 
-    /// Tags were told bad for a reason of theirs; the next value of one that is delivered anew is its first.
-    pub fn mark(&self, marked: Nanos) {
-        self.lock().marked = marked;
+    /// Tags were told bad for a reason of theirs.
+    pub fn mark(&self, marks: &Batch) {
+        let refused = marks.samples.iter().map(|sample| (sample.tag, sample.time));
+        self.lock().refused.0.extend(refused);
     }
 
+    /// The next value of a tag is its first.
     pub fn anew(&self, tag: TagNo) {
         self.lock().first.0.remove(&tag);
     }
@@ -211,7 +228,9 @@ mod tests {
         inbox.begin(400 * SECOND, inbox.last());
         inbox.add(1, &at(450, 4.0));
         assert_eq!(came(&inbox), [Some(450)]);
-        inbox.mark(500 * SECOND);
+        let mut refused = Batch::default();
+        refused.push_quality(1, 500 * SECOND, havrel_core::quality::Quality::GOOD);
+        inbox.mark(&refused);
         inbox.add(1, &at(460, 5.0));
         inbox.anew(1);
         inbox.add(1, &at(470, 6.0));
@@ -228,6 +247,11 @@ mod tests {
             new.add(tag, &at(seconds, 1.0));
         }
         assert_eq!(came(&new), [Some(102), Some(50)]);
+        // What the other server holds counts from now on, also where it is older.
+        for (tag, seconds) in [(1, 90), (2, 51)] {
+            new.read(tag, &at(seconds, 7.0));
+        }
+        assert_eq!(came(&new), [None, Some(51)]);
     }
 
     #[test]

@@ -94,6 +94,8 @@ fn all(plan: &LinkPlan, quality: Quality) -> Batch {
 struct Kept {
     plan: Arc<LinkPlan>,
     spare: Spare,
+    /// Another session has taken over just now.
+    taken_over: bool,
     /// Commands under way.
     tasks: JoinSet<()>,
     /// Filling a gap.
@@ -118,6 +120,7 @@ impl Run {
         let mut kept = Kept {
             plan,
             spare: Spare::default(),
+            taken_over: false,
             tasks: JoinSet::new(),
             filling: JoinSet::new(),
             filled: None,
@@ -183,6 +186,7 @@ impl Run {
         tokio::spawn(old.speaking.close());
         self.life.path = serving.path;
         kept.spare.next = None;
+        kept.taken_over = true;
         kept.clock.clear();
         true
     }
@@ -194,6 +198,11 @@ impl Run {
         let other = (serving.path + 1) % paths.len();
         let address = paths[other].show();
         if let Err(stop) = self.follow(serving, &kept.plan, settings).await {
+            return Some(stop);
+        }
+        if std::mem::take(&mut kept.taken_over)
+            && let Err(stop) = self.refresh(serving, &kept.plan).await
+        {
             return Some(stop);
         }
         self.fill(serving, kept, settings);
@@ -388,11 +397,11 @@ impl Run {
         if marks.is_empty() {
             return Ok(());
         }
-        items.inbox.mark(now());
+        items.inbox.mark(&marks);
         self.life.ports.batches.send(marks).await.map_err(|_| Stop::End)
     }
 
-    /// Values that did not change while the connection was away are not sent again by the server, so all are read once.
+    /// Values that did not change meanwhile are not sent again by the server, so all are read once.
     async fn refresh(&mut self, serving: &Serving, plan: &LinkPlan) -> Result<(), Stop> {
         let (mut asked, mut tags) = (Vec::new(), Vec::new());
         for point in plan.points.iter().filter(|p| serving.items.holds(p.tag)) {
@@ -403,7 +412,7 @@ impl Run {
             }
         }
         let told = serving.server.read(&asked).await.map_err(Stop::Failed)?;
-        tags.into_iter().zip(&told).for_each(|(tag, data)| serving.items.inbox.add(tag, data));
+        tags.into_iter().zip(&told).for_each(|(tag, data)| serving.items.inbox.read(tag, data));
         Ok(())
     }
 
