@@ -23,7 +23,7 @@ export function Ladder({ steps, busy, onTake }: Props) {
           <span className={step.passed ? 'text-teal' : 'font-semibold text-act4'}>{step.passed ? 'passed' : 'failed'}</span>
           <span className="break-words whitespace-pre-line">
             <span className="mr-2 text-soft">{step.tried}</span>
-            {step.answer}
+            <span>{step.answer}</span>
           </span>
           <span className="figures text-sm text-soft">{(step.took_us / 1000).toFixed(1)} ms</span>
           {(step.cure || offers.length > 0) && (
