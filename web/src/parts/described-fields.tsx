@@ -270,7 +270,7 @@ function PemField({ label, hint, error, value, onChange }: PemProps) {
             ref={input}
             type="file"
             className="hidden"
-            accept=".pem,.crt,.cer,.key,text/plain"
+            accept=".pem,.crt,.cer,.crl,.key,text/plain"
             onChange={async (e) => {
               const file = e.target.files?.[0];
               e.target.value = '';

@@ -105,7 +105,7 @@ fn certificates() -> Vec<Field> {
             .width(6),
         Field::new("settings.authority", "or authorities that vouch for the server", Control::Pem).usual("").width(3),
         Field::new("settings.revoked", "What they have revoked", Control::Pem).usual("").width(3),
-        Field::tick("settings.expired", "Take a trusted certificate out of its time too", false).width(6),
+        Field::tick("settings.expired", "Accept a trusted certificate outside its validity period", false).width(6),
         Field::new("own", "Havrel’s own certificate, which the server must trust", Control::OwnCertificate).width(6),
     ];
     fields.into_iter().map(|field| field.only(SECURITY, SECURED)).collect()

@@ -178,7 +178,7 @@ pub struct Settings {
     /// PEM: lists of what those authorities have revoked.
     #[serde(default)]
     pub revoked: String,
-    /// Whether a trusted certificate is taken out of its time too.
+    /// Whether a trusted certificate is accepted outside its validity period.
     #[serde(default)]
     pub expired: bool,
     #[serde(default)]

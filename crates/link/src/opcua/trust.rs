@@ -24,7 +24,7 @@ pub(super) struct Trust<'a> {
     pub authority: &'a str,
     /// PEM: what those authorities have revoked.
     pub revoked: &'a str,
-    /// Whether one that is trusted otherwise is taken out of its time too.
+    /// Whether one that is trusted otherwise is accepted outside its validity period.
     pub expired: bool,
 }
 
@@ -71,7 +71,7 @@ pub(super) fn judge(sent: &[u8], host: &str, uri: &str, trust: &Trust, now: Nano
         }
         (None, None) => return Err(refuse("nobody has trusted it yet".into(), COMPARE, pin())),
         (None, Some(authorities)) => {
-            // Out of its time is told below, apart from whether it is trusted at all.
+            // Its validity period is judged below, apart from whether it is trusted at all.
             let at = now.clamp(told.from, (told.until - SECOND).max(told.from));
             vouched(&all, &authorities, trust.revoked, at).map_err(|why| refuse(why, COMPARE, pin()))?;
             if !told.is_for(host) {
@@ -88,7 +88,7 @@ pub(super) fn judge(sent: &[u8], host: &str, uri: &str, trust: &Trust, now: Nano
     if !(told.from..told.until).contains(&now) && !trust.expired {
         let why = if now < told.from { format!("it is valid only from {}", day(told.from)) } else { "it has expired".into() };
         let field = "settings.expired".into();
-        let offer = Offer { field, value: "true".into(), words: "Take it out of its time too".into() };
+        let offer = Offer { field, value: "true".into(), words: "Accept it outside its validity period".into() };
         return Err(refuse(why, RENEW, offer));
     }
     let words = format!("{whose}; trusted {by}, {}", shown(&told.fingerprint));
