@@ -107,6 +107,7 @@ test('a cut cable is told at the connection and at the tags, and all comes back'
   await page.getByRole('button', { name: 'End all' }).click();
   await expect(page.getByRole('contentinfo')).toContainText('5 of 5 connections', { timeout: 60_000 });
   await group.getByRole('button', { name: 'Restart' }).click();
-  await expect(page.getByRole('contentinfo')).toContainText('3 of 5 connections', { timeout: 30_000 });
+  // The two sessions need not be away at the same moment.
+  await expect(page.getByRole('contentinfo')).toContainText(/[34] of 5 connections/, { timeout: 30_000 });
   await expect(page.getByRole('contentinfo')).toContainText('5 of 5 connections', { timeout: 60_000 });
 });

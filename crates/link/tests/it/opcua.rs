@@ -27,9 +27,17 @@ use tokio::{net::TcpListener, sync::oneshot, time::timeout};
 
 /// The simulated server; its process stands still.
 pub async fn dryline() -> (u16, Shared) {
+    dryline_with(None).await
+}
+
+/// The same, with a fault from the start.
+pub async fn dryline_with(fault: Option<Fault>) -> (u16, Shared) {
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let port = listener.local_addr().unwrap().port();
     let shared = Shared::new(Works::new(1, 7), Which::Extraction, 1);
+    if let Some(fault) = fault {
+        shared.lock().begin(fault, Instant::now(), Duration::from_secs(600)).unwrap();
+    }
     tokio::spawn(serve(listener, shared.clone()));
     (port, shared)
 }
@@ -299,12 +307,7 @@ async fn within_its_deadband_a_value_is_not_sent() {
 #[case::as_the_server_has_no_subscriptions(json!({}), true)]
 #[tokio::test]
 async fn values_are_read_where_they_are_not_sent(#[case] settings: Json, #[case] plain: bool) {
-    let (port, shared) = dryline().await;
-    if plain {
-        shared.lock().begin(Fault::ServerPlain, Instant::now(), Duration::from_secs(60)).unwrap();
-        // The server takes its other face within a beat; until then it still gives subscriptions.
-        tokio::time::sleep(Duration::from_millis(600)).await;
-    }
+    let (port, shared) = dryline_with(plain.then_some(Fault::ServerPlain)).await;
     let mut running = run(to(port, settings), vec![of(1, "Drying.Screwpress.Speed"), of(2, "Drying.Nothing")]);
     let held = running.all(2).await;
     assert_eq!((held[&1].1, held[&2].1), (Reason::Fine, Reason::NoSuchAddress));
@@ -327,10 +330,7 @@ async fn values_are_read_where_they_are_not_sent(#[case] settings: Json, #[case]
 
 #[tokio::test]
 async fn a_server_whose_subscriptions_hold_little_gets_several() {
-    let (port, shared) = dryline().await;
-    shared.lock().begin(Fault::ServerNarrow, Instant::now(), Duration::from_secs(60)).unwrap();
-    // As above: the face changes within a beat.
-    tokio::time::sleep(Duration::from_millis(600)).await;
+    let (port, _) = dryline_with(Some(Fault::ServerNarrow)).await;
     let zones = (1..=4u32).flat_map(|zone| [(zone, "Temperature"), (zone + 4, "Humidity"), (zone + 8, "Steamvalve")]);
     let nodes: Vec<_> = zones.map(|(tag, name)| of(tag, &format!("Drying.Beltdryer.Zone{}.{name}", (tag - 1) % 4 + 1))).collect();
     let mut running = run(to(port, json!({})), nodes);

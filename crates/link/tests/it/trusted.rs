@@ -6,32 +6,14 @@ use havrel_link::{LinkState, TestStep};
 use havrel_standin::{
     dryline::server::{PASSWORD, USER},
     faults::Fault,
-    serve::Shared,
 };
 use rstest::rstest;
-use serde_json::{Value as Json, json};
+use serde_json::json;
 use std::time::{Duration, Instant};
 
 const BEST: &str = "aes256_sha256_rsa_pss_encrypt";
 /// The steps of a test that ends well.
 const ALL: [&str; 8] = ["Name", "Port", "Endpoints", "Endpoint", "Certificate", "Secure channel", "Login", "Value"];
-
-fn begin(shared: &Shared, fault: Fault) {
-    shared.lock().begin(fault, Instant::now(), Duration::from_secs(60)).unwrap();
-}
-
-/// Tests until the server shows itself as wished: changing its face takes it a moment.
-async fn until(port: u16, settings: &Json, wanted: impl Fn(&[TestStep]) -> bool) -> Vec<TestStep> {
-    let climb = async {
-        loop {
-            let steps = test(&to(port, settings.clone())).await;
-            if wanted(&steps) {
-                return steps;
-            }
-        }
-    };
-    tokio::time::timeout(LONG, climb).await.expect("it shows itself so in time")
-}
 
 fn last(steps: &[TestStep]) -> &TestStep {
     steps.last().unwrap()
@@ -83,21 +65,20 @@ async fn a_test_leads_from_clear_messages_to_the_best_secured_ones() {
 
 #[tokio::test]
 async fn a_server_that_does_not_trust_us_is_told_with_what_to_do_there() {
-    let (port, shared) = dryline().await;
+    let (port, _) = dryline_with(Some(Fault::ServerDistrusts)).await;
     let settings = json!({"security": BEST, "fingerprint": fingerprint(port).await});
-    begin(&shared, Fault::ServerDistrusts);
+    let steps = test(&to(port, settings)).await;
     // This server looks at it when the session opens; others do so with the channel.
-    let steps = until(port, &settings, |steps| !last(steps).passed && last(steps).name == "Login").await;
+    assert!(last(&steps).name == "Login" && !last(&steps).passed, "{steps:?}");
     assert!(last(&steps).cure.contains("Trust Havrel’s certificate at the server"), "{steps:?}");
     assert!(steps[5].tried.len() > 95, "with the fingerprint of ours: {}", steps[5].tried);
 }
 
 #[tokio::test]
 async fn an_expired_certificate_is_told_and_taken_only_when_somebody_says_so() {
-    let (port, shared) = dryline().await;
-    begin(&shared, Fault::ServerExpired);
-    let settings = json!({"security": BEST});
-    let steps = until(port, &settings, |steps| last(steps).answer.contains("valid until 2025-03-01")).await;
+    let (port, _) = dryline_with(Some(Fault::ServerExpired)).await;
+    let steps = test(&to(port, json!({"security": BEST}))).await;
+    assert!(last(&steps).answer.contains("valid until 2025-03-01"), "{steps:?}");
     let fingerprint = &last(&steps).offers[0].value;
     let steps = test(&to(port, json!({"security": BEST, "fingerprint": fingerprint}))).await;
     let told = last(&steps);
@@ -118,7 +99,7 @@ async fn a_changed_certificate_stops_the_connection_until_somebody_trusts_it() {
     let settings = json!({"security": BEST, "fingerprint": before});
     let mut running = run(to(port, settings), vec![of(1, "Drying.Screwpress.Speed")]);
     running.value(1).await;
-    begin(&shared, Fault::ServerRenewed);
+    shared.lock().begin(Fault::ServerRenewed, Instant::now(), Duration::from_secs(60)).unwrap();
     assert_eq!(running.until(1, |v, _| v.is_none()).await.1, Reason::NotConnected);
     let told = |h: &havrel_link::Health| h.message.contains("another one than the trusted one");
     let health = tokio::time::timeout(LONG, running.health.wait_for(told)).await.expect("it is told").unwrap().clone();
@@ -134,9 +115,9 @@ async fn a_changed_certificate_stops_the_connection_until_somebody_trusts_it() {
 
 #[tokio::test]
 async fn a_server_that_lets_nobody_log_in_is_told() {
-    let (port, shared) = dryline().await;
-    begin(&shared, Fault::ServerLocked);
-    until(port, &json!({}), |steps| !last(steps).passed && last(steps).name == "Login").await;
+    let (port, _) = dryline_with(Some(Fault::ServerLocked)).await;
+    let steps = test(&to(port, json!({}))).await;
+    assert!(last(&steps).name == "Login" && !last(&steps).passed, "{steps:?}");
     let settings = json!({"login": "user", "user": USER, "password": {"secret": PASSWORD}});
     let steps = test(&to(port, settings)).await;
     assert!(last(&steps).name == "Login" && last(&steps).cure.contains("password"), "{steps:?}");
@@ -145,16 +126,16 @@ async fn a_server_that_lets_nobody_log_in_is_told() {
 #[tokio::test]
 async fn a_redundant_server_has_a_fingerprint_of_its_own() {
     let (first, _) = dryline().await;
-    let (second, shared) = dryline().await;
-    begin(&shared, Fault::ServerRenewed);
+    let (second, _) = dryline_with(Some(Fault::ServerRenewed)).await;
     let known = fingerprint(first).await;
     let spare = |fingerprint: &str| {
         let url = format!("opc.tcp://127.0.0.1:{second}");
         json!({"security": BEST, "fingerprint": known, "spare": [{"url": url, "fingerprint": fingerprint}]})
     };
-    let steps = until(first, &spare(""), |steps| last(steps).name == "Spare 1: Certificate" && !last(steps).passed).await;
+    let steps = test(&to(first, spare(""))).await;
     let told = last(&steps);
-    assert_eq!(told.offers[0].field, "settings.spare[0].fingerprint", "{steps:?}");
+    assert!(told.name == "Spare 1: Certificate" && !told.passed, "{steps:?}");
+    assert_eq!(told.offers[0].field, "settings.spare[0].fingerprint");
     let steps = test(&to(first, spare(&told.offers[0].value))).await;
     assert!(steps.len() == 2 * ALL.len() && steps.iter().all(|s| s.passed), "{steps:?}");
 }
