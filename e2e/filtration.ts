@@ -53,7 +53,7 @@ export interface Filtration {
   /** Trusts a certificate that is a login (DER). */
   admit(certificate: Buffer): Promise<void>;
   /** Sets the turbidity behind the clarifier, which the server records. */
-  set(turbidity: number): void;
+  set(turbidity: number, at?: Date): void;
   /** Ends it and starts it anew, with the same address and certificates. */
   restart(): Promise<void>;
   stop(): Promise<void>;
@@ -71,7 +71,7 @@ export async function start(port: number, many = 0): Promise<Filtration> {
   };
   const [clients, users] = [await manager('clients'), await manager('users')];
   let turbidity = 4.25;
-  let show: (value: number) => void;
+  let show: (value: number, at: Date) => void;
   let server = await build();
 
   async function build() {
@@ -101,7 +101,7 @@ export async function start(port: number, many = 0): Promise<Filtration> {
       value: number(turbidity),
     });
     space.installHistoricalDataNode(measured, { maxOnlineValues: 1000 });
-    show = (value) => measured.setValueFromSource(number(value));
+    show = (value, at) => measured.setValueFromSource(number(value), undefined, at);
     own.addMultiStateDiscrete({
       componentOf: clarifier,
       browseName: 'State',
@@ -154,9 +154,9 @@ export async function start(port: number, many = 0): Promise<Filtration> {
     admit: async (certificate) => {
       await users.trustCertificate(certificate);
     },
-    set: (value) => {
+    set: (value, at = new Date()) => {
       turbidity = value;
-      show(value);
+      show(value, at);
     },
     restart: async () => {
       await server.shutdown(0);

@@ -4,6 +4,9 @@ use havrel_core::quality::Reason;
 use serde::Serialize;
 use utoipa::ToSchema;
 
+/// What mends it where a server refuses our certificate.
+pub(crate) const TRUST_US: &str = "Trust Havrel’s certificate at the server; there it usually waits among the rejected ones.";
+
 /// A status in words.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Status {
@@ -164,7 +167,7 @@ impl LinkError {
             LinkError::BadRequest(_) => "Enter a valid value.",
             LinkError::ReadBack(_) => "The device may limit or overwrite the value itself.",
             LinkError::Untrusted(untrusted) => untrusted.cure,
-            LinkError::ShutOut => "Trust Havrel’s certificate at the server; there it usually waits among the rejected ones.",
+            LinkError::ShutOut => TRUST_US,
             LinkError::NotSecured(_) => "Check that the port is the secured one, and which certificates the device takes.",
             LinkError::Status(status) => status.cure,
             LinkError::NoEndpoint(..) => "Choose a security that the server offers, or have it switched on at the server.",

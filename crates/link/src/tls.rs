@@ -62,6 +62,19 @@ impl Tls {
         wrong
     }
 
+    fn untrusted(&self, why: &CertificateError, seen: &[u8; 32]) -> LinkError {
+        let why = match (why, digits(&self.fingerprint)) {
+            (CertificateError::ApplicationVerificationFailure, Some(pinned)) => {
+                format!("it is another one than the trusted one, whose fingerprint is {}", shown(&pinned))
+            }
+            _ => why_not(why),
+        };
+        let (fingerprint, field) = (shown(seen), "settings.tls.fingerprint".into());
+        let offer = Offer { field, value: fingerprint.clone(), words: "Trust this certificate".into() };
+        let cure = "Compare the fingerprint with the one the device itself shows; if they agree, trust it.";
+        LinkError::Untrusted(Box::new(Untrusted { why, fingerprint, cure, offer }))
+    }
+
     fn config(&self, verifier: Arc<Verifier>) -> Result<ClientConfig, LinkError> {
         let config = ClientConfig::builder_with_provider(provider())
             .with_safe_default_protocol_versions()
@@ -104,21 +117,6 @@ impl Tls {
         };
         let words = format!("{version}, certificate {}", seen.map_or_else(String::new, |s| shown(&s)));
         Ok(Secured { stream, words })
-    }
-}
-
-impl Tls {
-    fn untrusted(&self, why: &CertificateError, seen: &[u8; 32]) -> LinkError {
-        let why = match (why, digits(&self.fingerprint)) {
-            (CertificateError::ApplicationVerificationFailure, Some(pinned)) => {
-                format!("it is another one than the trusted one, whose fingerprint is {}", shown(&pinned))
-            }
-            _ => why_not(why),
-        };
-        let (fingerprint, field) = (shown(seen), "settings.tls.fingerprint".into());
-        let offer = Offer { field, value: fingerprint.clone(), words: "Trust this certificate".into() };
-        let cure = "Compare the fingerprint with the one the device itself shows; if they agree, trust it.";
-        LinkError::Untrusted(Box::new(Untrusted { why, fingerprint, cure, offer }))
     }
 }
 

@@ -95,7 +95,7 @@ fn private(pair: Option<&Pair>) -> Result<TempDir, LinkError> {
     Ok(folder)
 }
 
-/// What it means when a channel with certificates ends: a server that does not like ours often says nothing at all.
+/// What the end of a channel with certificates means: many servers that refuse ours close the connection without an answer.
 pub(super) fn shut_out(error: LinkError) -> LinkError {
     if error == LinkError::Closed { LinkError::ShutOut } else { error }
 }

@@ -152,8 +152,11 @@ impl Run {
     }
 
     /// Begins to fill what is missing.
-    fn fill(&self, serving: &Serving, kept: &mut Kept, settings: &Settings) {
-        let Some(gap) = self.gap.clone().filter(|_| settings.fill) else { return };
+    fn fill(&mut self, serving: &Serving, kept: &mut Kept, settings: &Settings) {
+        if !settings.fill {
+            self.gap = None;
+        }
+        let Some(gap) = self.gap.clone() else { return };
         let slowest = serving.items.patience(0).unwrap_or(SOON);
         let filling = Filling {
             gap,
@@ -173,7 +176,6 @@ impl Run {
         let Some(mut ready) = kept.spare.ready.take() else { return false };
         ready.items.inbox.go_on(&serving.items.inbox);
         if let Err(error) = ready.items.speak(&ready.server).await {
-            serving.items.inbox.go_on(&ready.items.inbox);
             kept.spare.ready = Some(ready);
             kept.spare.lose(&error);
             return false;
@@ -263,11 +265,15 @@ impl Run {
                 },
                 Some(_) = kept.tasks.join_next() => {}
                 Some(filled) = kept.filling.join_next() => {
-                    // One that was stopped is begun again with the next session.
-                    if let Ok(Ok(words)) = filled {
-                        (self.gap, kept.filled) = (None, words);
-                        self.running(serving, kept, &address);
-                    }
+                    let told = match filled {
+                        Ok(Ok(words)) => words,
+                        // The server does not give it, and would not give it later either.
+                        Ok(Err(error @ LinkError::Status(_))) => Some(format!("The last gap is not filled: {error}")),
+                        // A connection that was lost again fills it with the next session.
+                        _ => continue,
+                    };
+                    (self.gap, kept.filled) = (None, told);
+                    self.running(serving, kept, &address);
                 }
                 event = kept.spare.event() => {
                     match event {

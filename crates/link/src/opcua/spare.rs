@@ -114,7 +114,6 @@ impl Spare {
         if let Some(ready) = self.ready.take() {
             tokio::spawn(ready.speaking.close());
         }
-        self.opening.abort_all();
         (self.next, self.trouble) = (Some(Instant::now() + SPARE_AGAIN), why.to_string());
     }
 

@@ -1,6 +1,9 @@
 //! Status codes in words (OPC UA Part 4, 7.39 and annex A; Part 8, 6.3): what they say, what mends it, what they mean for a value.
 
-use crate::{LinkError, error::Status};
+use crate::{
+    LinkError,
+    error::{Status, TRUST_US},
+};
 use havrel_core::quality::{Quality, Reason};
 use opcua::types::StatusCode;
 
@@ -10,7 +13,6 @@ type Row = (StatusCode, &'static str, &'static str, Reason, bool);
 const BROWSE: &str = "Browse the server again; the program in it may have changed.";
 const LOGIN: &str = "Check how Havrel logs in, its user name and its password.";
 const RIGHTS: &str = "Have the user of this connection allowed it at the server.";
-const TRUST: &str = "Trust Havrel’s certificate at the server; there it usually waits among the rejected ones.";
 const SERVER: &str = "Look at the server; its own diagnostics say more.";
 const LIMITS: &str = "Fewer tags or fewer connections, or higher limits at the server.";
 const DEVICE: &str = "Look at the device behind the server, and at its line.";
@@ -60,8 +62,8 @@ const ROWS: &[Row] = &[
     (StatusCode::BadIdentityTokenInvalid, "it does not take this kind of login", LOGIN, Reason::NotConnected, false),
     (StatusCode::BadIdentityChangeNotSupported, "the login cannot change", LOGIN, Reason::NotConnected, false),
     (StatusCode::BadUserSignatureInvalid, "the login is not signed as it expects", LOGIN, Reason::NotConnected, false),
-    (StatusCode::BadSecurityChecksFailed, "the security check failed", TRUST, Reason::NotConnected, false),
-    (StatusCode::BadCertificateUntrusted, "it does not trust Havrel’s certificate", TRUST, Reason::NotConnected, false),
+    (StatusCode::BadSecurityChecksFailed, "the security check failed", TRUST_US, Reason::NotConnected, false),
+    (StatusCode::BadCertificateUntrusted, "it does not trust Havrel’s certificate", TRUST_US, Reason::NotConnected, false),
     (
         StatusCode::BadCertificateTimeInvalid,
         "a certificate is not valid at this time",
@@ -76,8 +78,8 @@ const ROWS: &[Row] = &[
         Reason::NotConnected,
         false,
     ),
-    (StatusCode::BadCertificateUriInvalid, "the certificate is for another application", TRUST, Reason::NotConnected, false),
-    (StatusCode::BadCertificateInvalid, "the certificate is not valid", TRUST, Reason::NotConnected, false),
+    (StatusCode::BadCertificateUriInvalid, "the certificate is for another application", TRUST_US, Reason::NotConnected, false),
+    (StatusCode::BadCertificateInvalid, "the certificate is not valid", TRUST_US, Reason::NotConnected, false),
     (
         StatusCode::BadSecurityPolicyRejected,
         "it does not take this security policy",
