@@ -7,6 +7,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { OPCUACertificateManager } from 'node-opcua-certificate-manager';
 import { OPCUAServer } from 'node-opcua-server';
+import { StatusCodes } from 'node-opcua-status-code';
 import { DataType, Variant, VariantArrayType } from 'node-opcua-variant';
 
 export const USER = 'shift';
@@ -118,10 +119,25 @@ export async function start(port: number, many = 0): Promise<Filtration> {
       arrayDimensions: [4],
       value: new Variant({ dataType: DataType.Double, arrayType: VariantArrayType.Array, value: [1.5, 2.5, 3.5, 4.5] }),
     });
+    const washing = own.addMethod(clarifier, {
+      browseName: 'Wash',
+      nodeId: 'ns=1;s=Clarifier.Wash',
+      inputArguments: [
+        { name: 'Minutes', dataType: DataType.UInt16 },
+        { name: 'Program', dataType: DataType.String },
+      ],
+      outputArguments: [{ name: 'Told', dataType: DataType.String }],
+    });
+    washing.bindMethod((given, _, answer) => {
+      const [minutes, program] = given.map(({ value }) => value);
+      const told = new Variant({ dataType: DataType.String, value: `${program} for ${minutes} min` });
+      answer(null, { statusCode: StatusCodes.Good, outputArguments: [told] });
+    });
+    const kind = own.addObjectType({ browseName: 'PlateType' });
     for (const filter of [1, 2]) {
       const above = folderOf(`Filter ${filter}`, space.rootFolder.objects);
       for (let plate = 1; plate <= PLATES / 2; plate++) {
-        const here = folderOf(`Plate ${plate}`, above);
+        const here = own.addObject({ organizedBy: above, browseName: `Plate ${plate}`, typeDefinition: kind });
         for (const [name, value] of [
           ['Pressure', filter + plate / 100],
           ['Temperature', 40 + plate / 10],

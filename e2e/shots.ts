@@ -115,8 +115,13 @@ async function views(page: Page) {
   await page.getByRole('button', { name: 'Open Packing' }).click();
   await page.getByRole('button', { name: 'Open Bagging machine' }).click();
   await page.getByRole('treeitem', { name: /Bags rejected/ }).waitFor();
-  await page.getByRole('button', { name: 'Choose all below Packing' }).click();
-  await page.getByRole('button', { name: 'Add 19 rows' }).waitFor();
+  await page.getByRole('button', { name: 'Open Pallet' }).click();
+  await page.getByLabel('Choose Grade').waitFor();
+  await page.getByRole('button', { name: 'Choose all below Silo 1' }).click();
+  await page.getByRole('button', { name: 'Choose the same in every SiloType' }).click();
+  await page.getByRole('button', { name: 'Add 12 rows' }).waitFor();
+  // What was just said covers the list.
+  await page.getByText(/^Chose 12 values/).waitFor({ state: 'hidden' });
   await shot('nodes');
   await page.getByRole('button', { name: /^Havrel itself/ }).click();
   await page.getByRole('button', { name: /^Choose all/ }).click();

@@ -25,5 +25,11 @@ export default defineConfig({
   plugins: [react(), tailwind(), packed],
   build: { chunkSizeWarningLimit: 1200 },
   server: { proxy: { '/api': { target: server, ws: true } } },
-  test: { environment: 'jsdom', include: ['src/**/*.test.ts', 'src/**/*.test.tsx'] },
+  // A document is made only where a test draws something, or says that it needs one.
+  test: {
+    projects: [
+      { extends: true, test: { name: 'logic', environment: 'node', include: ['src/**/*.test.ts'] } },
+      { extends: true, test: { name: 'views', environment: 'jsdom', include: ['src/**/*.test.tsx'] } },
+    ],
+  },
 });

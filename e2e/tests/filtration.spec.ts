@@ -42,6 +42,23 @@ const press = (name: string | RegExp) => page.getByRole('button', { name, exact:
 const ladder = () => page.getByRole('list', { name: 'Test' });
 const step = (name: string) => ladder().getByRole('listitem').filter({ hasText: name });
 
+/** What is recorded of the turbidity. */
+const recorded = () =>
+  page.evaluate(async () => {
+    const { items } = await (await fetch('/api/items/tag?text=Turbidity')).json();
+    const day = 86_400_000;
+    const body = {
+      tags: items.filter((tag: { title: string }) => tag.title.endsWith('Clarifier/Turbidity')).map((tag: { id: string }) => tag.id),
+      from: new Date(Date.now() - day).toISOString(),
+      to: new Date(Date.now() + day).toISOString(),
+      parts: 1000,
+      held: false,
+    };
+    const headers = { 'content-type': 'application/json' };
+    const answer = await fetch('/api/history/raw', { method: 'POST', headers, body: JSON.stringify(body) });
+    return (await answer.json()).tags[0].value as (number | null)[];
+  });
+
 test('a server is found, trusted both ways and logged in to', async () => {
   await press('Add connection');
   await page.getByLabel('Kind').selectOption('opcua');
@@ -105,7 +122,9 @@ test('every policy of the server and a login by certificate are understood', asy
 test('two filters with all below become tags, and their values come', async () => {
   await press('Nodes and intake');
   await press('Choose all below Filter 1');
-  await press('Choose all below Filter 2');
+  await expect(page.getByRole('button', { name: `Add ${PLATES} rows` })).toBeEnabled();
+  // What was chosen of one filter's plates is chosen of every plate that the server has.
+  await press('Choose the same in every PlateType');
   await press(`Add ${PLATES * 2} rows`);
   const form = page.getByRole('form', { name: 'New tags' });
   await expect(form).toContainText('No errors.');
@@ -132,6 +151,42 @@ test('an array, states and a value that moves come as the server says them', asy
   await expect(clarifier.getByRole('listitem').filter({ hasText: 'Turbidity' })).toContainText('17.5');
 });
 
+test('a structure is read, and a method with two arguments is called', async () => {
+  await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
+  await press(/^Filtration opc/);
+  await press('Settings and test');
+  await page.getByLabel('Allow writing to the server').check();
+  await press('Save connection');
+  await press('Nodes and intake');
+  const tree = page.getByRole('tree', { name: 'Nodes of the server' });
+  await press('Open Server');
+  // Only the rows that show are there.
+  await tree.evaluate((box) => box.scrollTo(0, box.scrollHeight));
+  // A structure in a structure, read after the definitions that the server gives of their types.
+  await expect(tree.getByRole('treeitem', { name: 'ServerStatus' })).toContainText('"BuildInfo":{"ProductUri":"urn:brackmere:filtration"');
+  // Its members are there as nodes too, and shown once.
+  await press('Open ServerStatus');
+  await tree.evaluate((box) => box.scrollTo(0, box.scrollHeight));
+  await press('Open BuildInfo');
+  await tree.evaluate((box) => box.scrollTo(0, box.scrollHeight));
+  await tree.getByLabel('Choose ProductUri').check();
+  await tree.evaluate((box) => box.scrollTo(0, 0));
+  await press('Open Clarifier');
+  await tree.getByLabel('Choose Wash').check();
+  await press('Add 2 rows');
+  const form = page.getByRole('form', { name: 'New tags' });
+  await expect(form).toContainText('No errors.');
+  await press('Create 2 tags');
+  await page.getByRole('navigation').getByRole('link', { name: 'Board', exact: true }).click();
+  await page.getByRole('treeitem', { name: 'Clarifier' }).click();
+  await page.getByRole('region', { name: 'Clarifier' }).getByRole('button', { name: 'Wash' }).click();
+  await page.getByLabel('Minutes (UInt16)').fill('12');
+  await page.getByLabel('Program (String)').fill('rinse');
+  await press('Call…');
+  await press('Call it');
+  await expect(page.getByText('Called; the answer is rinse for 12 min.')).toBeVisible();
+});
+
 test('what the server recorded while the cable was cut fills the gap', async () => {
   const turbidity = page.getByRole('region', { name: 'Clarifier' }).getByRole('listitem').filter({ hasText: 'Turbidity' });
   wire.cut();
@@ -147,23 +202,26 @@ test('what the server recorded while the cable was cut fills the gap', async () 
   await press(/^Filtration opc/);
   await press('Health');
   await expect(page.getByText('of 1 tag that the server recorded')).toBeVisible({ timeout: 30_000 });
-  const values = await page.evaluate(async () => {
-    const { items } = await (await fetch('/api/items/tag?text=Turbidity')).json();
-    const day = 86_400_000;
-    const body = {
-      tags: items.filter((tag: { title: string }) => tag.title.endsWith('Clarifier/Turbidity')).map((tag: { id: string }) => tag.id),
-      from: new Date(Date.now() - day).toISOString(),
-      to: new Date(Date.now() + day).toISOString(),
-      parts: 1000,
-      held: false,
-    };
-    const headers = { 'content-type': 'application/json' };
-    const answer = await fetch('/api/history/raw', { method: 'POST', headers, body: JSON.stringify(body) });
-    return (await answer.json()).tags[0].value as (number | null)[];
-  });
+  const values = await recorded();
   // In their order, once each, after the mark that the connection was lost.
   const gap = values.slice(values.indexOf(null) + 1);
   expect(gap.filter((value) => value !== null)).toEqual([11, 12, 13]);
+});
+
+test('what the server recorded while the connection was off is brought in on request', async () => {
+  await press('Settings and test');
+  await page.getByLabel('Reading on').uncheck();
+  await press('Save connection');
+  await expect(page.getByRole('region', { name: 'Connection Filtration' })).toContainText('off', { timeout: 30_000 });
+  const away = Date.now();
+  for (const value of [31, 32, 33]) filtration.set(value, new Date(away + value));
+  await page.getByLabel('Reading on').check();
+  await press('Save connection');
+  await expect(page.getByRole('region', { name: 'Connection Filtration' })).toContainText('running', { timeout: 30_000 });
+  await press('Health');
+  await press('Bring it in');
+  await expect(page.getByText(/The period from .* is filled with \d+ values of 1 tag that the server recorded\./)).toBeVisible({ timeout: 30_000 });
+  await expect.poll(async () => (await recorded()).filter((value) => [31, 32, 33].includes(value ?? 0))).toEqual([31, 32, 33]);
 });
 
 test('after a restart of the server values come again', async () => {

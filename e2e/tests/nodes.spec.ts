@@ -81,13 +81,13 @@ test('nodes are browsed by keyboard, with what the server says of them', async (
 
 test('everything below a node becomes tags with the places, units and state names of the server', async () => {
   await page.getByRole('button', { name: 'Choose all below Packing' }).click();
-  await page.getByRole('button', { name: 'Add 19 rows' }).click();
+  await page.getByRole('button', { name: 'Add 20 rows' }).click();
   const form = page.getByRole('form', { name: 'New tags' });
   await expect(form).toContainText('No errors.');
   await expect(form).toContainText('5 new places');
   await form.getByLabel('Record all').check();
   await form.getByLabel('High limit of Packing / Silo 2 / Level').fill('1');
-  await form.getByRole('button', { name: 'Create 19 tags' }).click();
+  await form.getByRole('button', { name: 'Create 20 tags' }).click();
   const machine = page.getByRole('region', { name: 'Bagging machine' });
   await expect(machine.getByRole('listitem').filter({ hasText: 'Bag setpoint' })).toContainText('25.0');
   await expect(machine.getByRole('listitem').filter({ hasText: 'State' })).toContainText(/Filling|Sealing|Waiting/);
@@ -96,7 +96,51 @@ test('everything below a node becomes tags with the places, units and state name
   await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
   await page.getByRole('button', { name: /^Dryline opc/ }).click();
   await page.getByRole('button', { name: 'Choose all below Packing' }).click();
-  await expect(page.getByText('Chose 0 values below Packing; 19 more are tags already.')).toBeVisible();
+  await expect(page.getByText('Chose 0 values below Packing; 20 more are tags already.')).toBeVisible();
+});
+
+test('a member of a structure is a tag of its own, and a method is called from its tag', async () => {
+  for (const name of ['Packing', 'Bagging machine', 'Pallet']) await page.getByRole('button', { name: `Open ${name}`, exact: true }).click();
+  await expect(node('Reset counter')).toContainText('call');
+  await tree().getByLabel('Choose Number').check();
+  await tree().getByLabel('Choose Reset counter').check();
+  await page.getByRole('button', { name: 'Add 2 rows' }).click();
+  await page.getByRole('button', { name: 'Create 2 tags' }).click();
+  const machine = page.getByRole('region', { name: 'Bagging machine' });
+  await expect(machine.getByRole('listitem').filter({ hasText: /^Number/ })).toContainText(/60\d\d/);
+  await machine.getByRole('button', { name: 'Reset counter' }).click();
+  const inspector = page.getByRole('complementary').filter({ hasText: 'Reset counter' });
+  await inspector.getByLabel('From (UInt32)').fill('-5');
+  await inspector.getByRole('button', { name: 'Call…' }).click();
+  await page.getByRole('button', { name: 'Call it' }).click();
+  await expect(inspector).toContainText('“From” does not fit');
+  await inspector.getByLabel('From (UInt32)').fill('900');
+  await inspector.getByRole('button', { name: 'Call…' }).click();
+  await expect(page.getByRole('alertdialog')).toContainText('Call Reset counter with From 900?');
+  await page.getByRole('button', { name: 'Call it' }).click();
+  await expect(inspector).toContainText(/Called; the answer is \d+\./);
+  await expect(machine.getByRole('listitem').filter({ hasText: /^Bags\d/ })).toContainText('90');
+  await accessibility(page);
+});
+
+test('the same is chosen in every object of a type, and nodes are found by words', async () => {
+  await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
+  await page.getByRole('button', { name: 'Dryline as operator' }).click();
+  for (const name of ['Drying', 'Belt dryer', 'Zone 2']) await page.getByRole('button', { name: `Open ${name}`, exact: true }).click();
+  await tree().getByLabel('Choose Humidity').check();
+  await page.getByRole('button', { name: 'Choose the same in every ZoneType' }).click();
+  await expect(page.getByText('Chose 4 values of 4 objects of the type ZoneType.')).toBeVisible();
+  await expect(page.getByRole('button', { name: 'Add 4 rows' })).toBeEnabled();
+  await tree().focus();
+  await page.keyboard.press('Escape');
+  await page.getByLabel('Find below the server').fill('zone3 temp');
+  await page.keyboard.press('Enter');
+  await expect(page.getByText('2 nodes below the server with “zone3 temp”.')).toBeVisible();
+  await expect(tree().getByRole('treeitem')).toHaveCount(2);
+  await expect(tree().getByRole('treeitem').first()).toContainText('Drying / Belt dryer / Zone 3 / Temperature');
+  await accessibility(page);
+  await page.getByRole('button', { name: 'Show the tree' }).click();
+  await page.getByRole('button', { name: 'Choose none' }).click();
 });
 
 test('a cut cable is told at the connection and at the tags, and all comes back', async () => {

@@ -3,10 +3,10 @@ import { RouterProvider } from '@tanstack/react-router';
 import { Tooltip } from 'radix-ui';
 import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
-import { Toaster } from 'sonner';
 import { queries } from './api/queries';
 import { router } from './app/router';
 import { SignedIn } from './app/session';
+import { Toasts } from './app/toasts';
 import { startAlarmText } from './parts/alarm-text';
 import { startTheme } from './parts/theme';
 import './style.css';
@@ -22,7 +22,7 @@ if (root) {
           <SignedIn>
             <RouterProvider router={router} />
           </SignedIn>
-          <Toaster position="bottom-right" offset={48} duration={5000} />
+          <Toasts />
         </Tooltip.Provider>
       </QueryClientProvider>
     </StrictMode>,

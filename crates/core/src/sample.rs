@@ -113,6 +113,12 @@ impl Value {
         }
     }
 
+    /// As text: what [`Value::to_json`] gives, without quotes.
+    pub fn text(&self) -> String {
+        let json = self.to_json();
+        json.as_str().map_or_else(|| json.to_string(), str::to_owned)
+    }
+
     /// As JSON; integers beyond 2^53 travel as text, and so do numbers that JSON lacks.
     pub fn to_json(&self) -> Json {
         match self {

@@ -9,6 +9,7 @@ pub mod config;
 pub mod editions;
 pub mod history;
 pub mod journal;
+pub mod listed;
 pub mod people;
 pub mod place;
 pub mod plain;

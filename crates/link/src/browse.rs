@@ -37,6 +37,10 @@ pub struct Node {
     pub parts: Vec<String>,
     /// Whether anything lies below it.
     pub branch: bool,
+    /// Whether it is a part of the value of the node above it: an element or a member.
+    pub inside: bool,
+    /// The type of an object of which the device may have several alike; empty where it tells none. Names it like `id`.
+    pub of_type: String,
     /// What it is, in a few words, such as the type of its value.
     pub about: String,
     /// What the device itself says of it.

@@ -43,6 +43,8 @@ pub struct Health {
     /// Which of its addresses is in use: 0 is the first, the others are spare. And since when.
     pub path: usize,
     pub path_since: Nanos,
+    /// How many values a filling has brought in so far; none goes on without.
+    pub filling: Option<u64>,
     /// What was found out about the device and is worked around, in sentences.
     pub learnt: Vec<String>,
 }
@@ -68,6 +70,7 @@ impl Health {
             answered: 0,
             path: 0,
             path_since: now(),
+            filling: None,
             learnt: Vec::new(),
         }
     }

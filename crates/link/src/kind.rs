@@ -108,6 +108,10 @@ pub struct Capabilities {
     pub health: bool,
     /// It takes values from whoever shows a token.
     pub tokens: bool,
+    /// Only what changes is sent on: a value that stays is as fresh as any while its connection runs.
+    pub changes: bool,
+    /// Its devices may give what they recorded themselves.
+    pub records: bool,
     /// Its values are set by people here; the connection need not allow writing for that.
     pub set_here: bool,
 }

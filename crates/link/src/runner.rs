@@ -7,6 +7,7 @@ use havrel_core::{
     plant::{Connection, Own},
     sample::{Batch, Value},
     scale::Scaling,
+    time::Nanos,
 };
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot, watch};
@@ -61,6 +62,9 @@ pub enum Command {
     Read { points: Vec<PointPlan>, reply: Reply<Vec<RawValue>> },
     /// Takes another address of the device into use.
     TakePath { path: usize, reply: Reply<()> },
+    /// Brings in what the device itself recorded within a span, from and to; without one, ends what goes on. The answer says that it
+    /// has begun.
+    Fill { span: Option<(Nanos, Nanos)>, reply: Reply<()> },
 }
 
 /// Where the answer to a command goes.
@@ -75,7 +79,7 @@ impl Command {
             Command::Write { reply, .. } => drop(reply.send(Err(error))),
             Command::Browse { reply, .. } => drop(reply.send(Err(error))),
             Command::Read { reply, .. } => drop(reply.send(Err(error))),
-            Command::TakePath { reply, .. } => drop(reply.send(Err(error))),
+            Command::TakePath { reply, .. } | Command::Fill { reply, .. } => drop(reply.send(Err(error))),
         }
     }
 

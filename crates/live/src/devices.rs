@@ -1,10 +1,12 @@
-//! What people ask of devices over the running connections: to write, to read now, to look, to take another address.
+//! What people ask of devices over the running connections: to write, to read now, to look, to take another address, to give what they
+//! recorded.
 
 use crate::{Live, LiveError, links};
 use havrel_core::{
     TagNo,
     plant::{Connection, Item, Plant, Tag, connection::MEMORY},
     sample::Value,
+    time::Nanos,
 };
 use havrel_link::{Ask, Children, Command, LinkError, PointPlan, RawValue, traffic::Exchange};
 use std::sync::{Arc, PoisonError};
@@ -87,6 +89,16 @@ impl Live {
     pub async fn take_path(&self, connection: Uuid, path: usize) -> Result<(), LiveError> {
         let (reply, answer) = oneshot::channel();
         self.command(connection, Command::TakePath { path, reply }).await?;
+        Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
+    }
+
+    /// Has a connection bring in what its device recorded itself within a span; without one, ends that.
+    ///
+    /// # Errors
+    /// When the connection does not run, or does so already.
+    pub async fn fill(&self, connection: Uuid, span: Option<(Nanos, Nanos)>) -> Result<(), LiveError> {
+        let (reply, answer) = oneshot::channel();
+        self.command(connection, Command::Fill { span, reply }).await?;
         Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
     }
 

@@ -16,6 +16,13 @@ use std::{
 use tokio::sync::Semaphore;
 use uuid::Uuid;
 
+/// Where the tags of one connection are read, in words of its kind, with their paths; for one revision.
+pub(crate) struct ReadAt {
+    pub connection: Uuid,
+    pub revision: i64,
+    pub tags: Arc<HashMap<String, String>>,
+}
+
 /// What all handlers share.
 pub struct App {
     pub live: Arc<Live>,
@@ -37,6 +44,8 @@ pub struct App {
     pub(crate) files: Files,
     /// The tags that programs can push to, for one revision.
     pub(crate) push_index: Mutex<Option<Arc<Index>>>,
+    /// Whoever walks through a server asks for it page by page.
+    pub(crate) read_at: Mutex<Option<ReadAt>>,
     /// What accounts see that do not see everything.
     pub scopes: Arc<Mutex<HashMap<Uuid, Scope>>>,
     /// The plant as some of them see it, for its newest revision.
@@ -66,6 +75,7 @@ impl App {
             heavy: Semaphore::new(1),
             files: Files::default(),
             push_index: Mutex::default(),
+            read_at: Mutex::default(),
             epoch: Uuid::new_v4(),
         }
     }

@@ -93,6 +93,8 @@ pub struct ConnectionStatus {
     /// Which address is in use, and since when.
     pub path: usize,
     pub path_since: String,
+    /// How many values that the device recorded itself were brought in so far; none goes on without.
+    pub filling: Option<u64>,
     /// What was found out about the device and is worked around, in sentences.
     pub learnt: Vec<String>,
 }

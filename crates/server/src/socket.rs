@@ -327,6 +327,7 @@ impl<'a> Feed<'a> {
                 oldest: text(counts.oldest.get(&id).copied().unwrap_or(0)),
                 path: h.path,
                 path_since: text(h.path_since),
+                filling: h.filling,
                 learnt: h.learnt,
                 overruns: h.overruns,
                 reconnects: h.reconnects,

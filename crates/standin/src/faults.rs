@@ -58,6 +58,10 @@ pub enum Fault {
     ServerPlain,
     /// A subscription of the server holds five values only.
     ServerNarrow,
+    /// The server says everything late.
+    ServerSlow,
+    /// The server gives its namespaces other numbers.
+    ServerRenumbered,
     /// A node of the server has a bad status, without a value.
     ServerBad { node: String },
     /// The process itself.
@@ -83,6 +87,8 @@ impl fmt::Display for Fault {
             Fault::ServerLocked => write!(f, "Dryline lets nobody log in"),
             Fault::ServerPlain => write!(f, "Dryline gives no subscriptions"),
             Fault::ServerNarrow => write!(f, "a subscription of Dryline holds five values"),
+            Fault::ServerSlow => write!(f, "Dryline is slow"),
+            Fault::ServerRenumbered => write!(f, "namespaces of Dryline are renumbered"),
             Fault::ServerBad { node } => write!(f, "sensor behind {node} failed"),
             Fault::Process { upset: Upset::PumpTrip { tank } } => write!(f, "pump of wash tank {tank} tripped"),
             Fault::Process { upset: Upset::BlindFilter { tank } } => write!(f, "filter of wash tank {tank} blinds"),

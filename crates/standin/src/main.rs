@@ -127,6 +127,10 @@ enum Order {
     PlainServer,
     /// Let a subscription of the server Dryline hold five values only.
     NarrowServer,
+    /// Let the server Dryline say everything late.
+    SlowServer,
+    /// Let the server Dryline give its namespaces other numbers.
+    RenumberedServer,
     /// Let a node of the server Dryline have a bad status, such as: bad-node Drying.Mill.Vibration
     BadNode { node: String },
     /// Freeze a sensor, such as: freeze Extraction/EX-1 Temperature
@@ -156,6 +160,8 @@ fn order(fault: Order, seconds: f64) -> control::Order {
         Order::LockedServer => Fault::ServerLocked,
         Order::PlainServer => Fault::ServerPlain,
         Order::NarrowServer => Fault::ServerNarrow,
+        Order::SlowServer => Fault::ServerSlow,
+        Order::RenumberedServer => Fault::ServerRenumbered,
         Order::BadNode { node } => Fault::ServerBad { node },
         Order::Freeze { place, point } => Fault::Freeze { place, point },
         Order::PumpTrip { tank } => process(Upset::PumpTrip { tank }),

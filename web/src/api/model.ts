@@ -95,6 +95,8 @@ export interface Point {
   figure: string;
   connection: string;
   keep: boolean;
+  method: string;
+  arguments: string;
 }
 
 /** Names for whole numbers; switches count 0 and 1. */

@@ -103,6 +103,8 @@ function Desk() {
         {press('Refuse every login', { fault: 'server_locked' })}
         {press('Give no subscriptions', { fault: 'server_plain' })}
         {press('Five values a subscription', { fault: 'server_narrow' })}
+        {press('Answer 0.6 s late', { fault: 'server_slow' })}
+        {press('Renumber its namespaces', { fault: 'server_renumbered' })}
         {press('Fail the vibration sensor', { fault: 'server_bad', node: 'Drying.Mill.Vibration' })}
       </Group>
       <Group title="Wash tanks" note="in the process">

@@ -11,7 +11,8 @@ import { http, take } from '../api/client';
 import { type Status, useAlarmCount, useLink, useRevision, useStatus } from '../api/live';
 import { configurationMoved, madeHere, queries, useItems, useSession } from '../api/queries';
 import { ALARM_SIZES, type AlarmSize, setAlarmSize, useAlarmSize } from '../parts/alarm-text';
-import { learnStates, learnUnits } from '../parts/reading';
+import { useKinds } from '../parts/kinds';
+import { learnChanging, learnStates, learnUnits } from '../parts/reading';
 import { clock } from '../parts/text';
 import { choose, useWish, type Wish } from '../parts/theme';
 import { DESKS } from './desks';
@@ -76,7 +77,7 @@ function useNews() {
   }, [status, connections]);
 }
 
-/** Makes known how values are read: units and the names of states. */
+/** Makes known how values are read: units, the names of states, and which connections send what changes. */
 function useWords() {
   const units = useQuery({
     queryKey: ['units'],
@@ -90,6 +91,12 @@ function useWords() {
   useEffect(() => {
     if (states) learnStates(states);
   }, [states]);
+  const kinds = useKinds();
+  const connections = useItems('connection').data?.items;
+  useEffect(() => {
+    const changes = new Set(kinds.filter((kind) => kind.can.changes).map(({ kind }) => kind));
+    learnChanging((connections ?? []).filter(({ set }) => changes.has(set.kind)).map(({ id }) => id));
+  }, [kinds, connections]);
 }
 
 /** Says who changed the configuration elsewhere. */

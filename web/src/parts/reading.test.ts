@@ -1,3 +1,4 @@
+// @vitest-environment jsdom
 import { renderHook } from '@testing-library/react';
 import { afterEach, beforeEach, expect, it } from 'vitest';
 import { learnStates, learnUnits, marksOf, readingOf, showIn, siblingsOf, type Unit, useWorld } from './reading';

@@ -8,7 +8,10 @@ export type Unit = Schemas['UnitView'];
 export type Names = ReadonlyMap<number, string>;
 
 /** What of a tag's settings its value is printed with. */
-export type Printing = Pick<TagSet, 'unit' | 'decimals'> & { states?: string | null | undefined };
+export type Printing = Pick<TagSet, 'unit' | 'decimals'> & {
+  states?: string | null | undefined;
+  connection?: string | null | undefined;
+};
 
 /** What readings are made from; replaced as a whole, never changed. */
 interface World {
@@ -17,11 +20,13 @@ interface World {
   states: ReadonlyMap<string, Names>;
   /** The unit that somebody wants to see a quantity in. */
   wishes: Readonly<Record<string, string>>;
+  /** Connections that send what changes: a good value of theirs that stays is not old. */
+  changing: ReadonlySet<string>;
 }
 
 const KEY = 'havrel.units';
 const listeners = new Set<() => void>();
-let world: World = { units: new Map(), states: new Map(), wishes: kept() };
+let world: World = { units: new Map(), states: new Map(), wishes: kept(), changing: new Set() };
 
 function kept(): Record<string, string> {
   try {
@@ -48,6 +53,11 @@ export function learnUnits(list: readonly Unit[]) {
 /** Makes the sets of state names known. */
 export function learnStates(sets: readonly { id: string; set: { states: readonly { value: number; name: string }[] } }[]) {
   change({ states: new Map(sets.map(({ id, set }) => [id, new Map(set.states.map((s) => [s.value, s.name]))])) });
+}
+
+/** Makes known which connections send what changes. */
+export function learnChanging(connections: readonly string[]) {
+  change({ changing: new Set(connections) });
 }
 
 /** Shows a quantity in a unit, here and from now on; without one, as each tag has it. */

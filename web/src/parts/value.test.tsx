@@ -7,6 +7,7 @@ const NOW = Date.parse('2026-11-23T06:00:10Z');
 let current: LiveValue | undefined;
 vi.mock('../api/live', () => ({ useValue: () => current, useNow: () => NOW }));
 const { Value } = await import('./value');
+const { learnChanging } = await import('./reading');
 const { Pips } = await import('./pips');
 
 afterEach(cleanup);
@@ -21,11 +22,11 @@ const value = (more: Partial<LiveValue>): LiveValue => ({
   ...more,
 });
 
-function text(given: LiveValue | undefined): string {
+function text(given: LiveValue | undefined, connection?: string): string {
   current = given;
   const { container } = render(
     <Tooltip.Provider>
-      <Value no={1} set={{ unit: '°C', decimals: 1 }} />
+      <Value no={1} set={{ unit: '°C', decimals: 1, connection }} />
     </Tooltip.Provider>,
   );
   return container.textContent ?? '';
@@ -40,6 +41,14 @@ it('marks a bad value with its reason and age and keeps the last', () => {
     '2 min old⨯84.6°C',
   );
   expect(screen.getByRole('button', { name: 'bad: no answer from the device' })).toBeTruthy();
+});
+
+it('shows no age of a good value that would have been sent if it had changed', () => {
+  const old = value({ time: '2026-11-23T05:58:10Z' });
+  expect(text(old, 'c1')).toBe('2 min old84.6°C');
+  learnChanging(['c1']);
+  expect([text(old, 'c1'), text(old, 'c2')]).toEqual(['84.6°C', '2 min old84.6°C']);
+  expect(text({ ...old, quality: 'bad' }, 'c1')).toBe('2 min old⨯84.6°C');
 });
 
 it('marks an uncertain value, and shows the age only once it is old', () => {

@@ -4,7 +4,7 @@ import clsx from 'clsx';
 import type { ReactNode } from 'react';
 import { type LiveValue, useNow, useValue } from '../api/live';
 import { useHands } from '../api/queries';
-import { type Printing, useReading } from './reading';
+import { type Printing, useReading, useWorld } from './reading';
 import { lasting, moment } from './text';
 import { Hint } from './ui';
 
@@ -37,10 +37,12 @@ function HandMark({ no }: { no: number }) {
 }
 
 /** Age of a value that is older than twice its rhythm. */
-export function Age({ value, rhythm }: { value: LiveValue; rhythm: number }) {
+export function Age({ value, rhythm, connection }: { value: LiveValue; rhythm: number; connection?: string | null | undefined }) {
   const now = useNow();
-  // What somebody set by hand does not grow old.
-  if (!value.time || value.by_hand) return null;
+  const { changing } = useWorld();
+  // What somebody set by hand does not grow old, nor does what would have been sent if it had changed.
+  const holds = value.quality === 'good' && connection && changing.has(connection);
+  if (!value.time || value.by_hand || holds) return null;
   const age = now - Date.parse(value.time);
   if (age < Math.max(2 * rhythm, 2500)) return null;
   return <span className="text-xs text-soft">{lasting(age)} old</span>;
@@ -68,7 +70,7 @@ export function Value({ no, set, rhythm = 1000, own = false, said = false, class
     <span className={clsx('inline-flex items-baseline justify-end gap-1', className)} data-quality={value.quality} title={title}>
       {!(said && value.quality === 'bad') && (
         <>
-          <Age value={value} rhythm={rhythm} />
+          <Age value={value} rhythm={rhythm} connection={set.connection} />
           <QualityMark value={value} />
         </>
       )}

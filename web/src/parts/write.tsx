@@ -5,6 +5,7 @@ import { http, take } from '../api/client';
 import { useValue } from '../api/live';
 import type { ConnectionSet, Item } from '../api/model';
 import { useMay } from '../api/queries';
+import { blockedBy, CallRow } from './call';
 import { useForm } from './form';
 import { useWriting } from './kinds';
 import { numberIn, useReading } from './reading';
@@ -25,9 +26,10 @@ export function outOfRange(value: unknown, { set, holds }: Pick<Item<'tag'>, 'se
   return undefined;
 }
 
-/** The same for a tag of a connection. */
+/** The same for a tag of a connection; a tag whose writing calls a method asks for what the method takes. */
 export function WriteTo({ tag, connection }: { tag: Item<'tag'>; connection: ConnectionSet | undefined }) {
-  return <WriteRow tag={tag} writing={useWriting(connection)} />;
+  const writing = useWriting(connection);
+  return tag.set.point.method ? <CallRow tag={tag} writing={writing} /> : <WriteRow tag={tag} writing={writing} />;
 }
 
 export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean | undefined }) {
@@ -66,11 +68,7 @@ export function WriteRow({ tag, writing }: { tag: Item<'tag'>; writing: boolean 
     if (done) form.reset({ value: '' });
   }
 
-  const blocked = !operator
-    ? 'Writing needs the role operator.'
-    : !writing
-      ? 'Writing is switched off for this connection.'
-      : undefined;
+  const blocked = blockedBy(operator, writing);
   return (
     <div>
       {plainSwitch ? (

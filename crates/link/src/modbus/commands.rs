@@ -33,7 +33,7 @@ impl Service {
             Command::Browse { ask, .. } => look::Space::of(&ask.node, &self.settings).map(|space| space.unit),
             Command::Write { tag, .. } => self.work.item(*tag).map(|item| item.point.unit),
             Command::Read { points, .. } => points.first().and_then(|p| self.point(p).ok()).map(|item| item.point.unit),
-            Command::TakePath { .. } => None,
+            Command::TakePath { .. } | Command::Fill { .. } => None,
         };
         unit.unwrap_or(self.settings.unit)
     }
@@ -44,6 +44,10 @@ impl Service {
         let failed = match command {
             // Taken by the polling itself: it asks no device.
             Command::TakePath { .. } => None,
+            fill @ Command::Fill { .. } => {
+                fill.refuse(&LinkError::BadRequest("A device over Modbus records nothing.".into()));
+                None
+            }
             Command::Browse { ask, reply } => {
                 let page = look::look(line, &self.settings, &ask, &self.looked).await;
                 let failed = page.as_ref().err().cloned();

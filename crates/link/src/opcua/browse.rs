@@ -2,9 +2,15 @@
 //! what the server says of them (OPC UA Part 8: unit, range, state names).
 
 use super::{
-    node::Node as NodeText,
+    learn::learn,
+    method,
+    node::{Node as NodeText, standard_type},
+    part::{Part, has_parts, is_divided, parts, shown},
     server::{Server, attribute},
-    status, value,
+    shapes::{Shapes, encodings},
+    status,
+    structure::Content,
+    value,
 };
 use crate::{Ask, Children, LinkError, Node, Reading, State, now};
 use havrel_core::{
@@ -12,11 +18,15 @@ use havrel_core::{
     unit,
 };
 use opcua::types::{
-    AttributeId, BrowseDescription, BrowseDirection, BrowseResultMaskFlags, ByteString, DataTypeId, DataValue, EUInformation,
-    NamespaceMap, NodeClass, NodeClassMask, NodeId, ObjectId, Range, ReferenceDescription, ReferenceTypeId, StatusCode, Variant,
+    Argument, AttributeId, BrowseDescription, BrowseDirection, BrowseResultMaskFlags, ByteString, DataValue, EUInformation,
+    NamespaceMap, NodeClass, NodeClassMask, NodeId, ObjectId, ObjectTypeId, Range as EuRange, ReferenceDescription,
+    ReferenceTypeId, StatusCode, Variant, VariantScalarTypeId,
 };
 use serde_json::{Value as Json, json};
-use std::collections::HashSet;
+use std::{
+    collections::{HashMap, HashSet},
+    ops::Range,
+};
 
 /// Most nodes of a page.
 const MOST: usize = 1000;
@@ -33,8 +43,21 @@ fn below(node: &NodeId) -> BrowseDescription {
         browse_direction: BrowseDirection::Forward,
         reference_type_id: ReferenceTypeId::HierarchicalReferences.into(),
         include_subtypes: true,
-        node_class_mask: (NodeClassMask::OBJECT | NodeClassMask::VARIABLE).bits(),
+        node_class_mask: (NodeClassMask::OBJECT | NodeClassMask::VARIABLE | NodeClassMask::METHOD).bits(),
         result_mask: BrowseResultMaskFlags::all().bits(),
+    }
+}
+
+/// The id of a part of the value of a node: `part=/Bags/0;` before that of the node.
+fn in_node(part: &Part, node: &str) -> String {
+    format!("part={};{node}", part.show().replace('%', "%25").replace(';', "%3B"))
+}
+
+/// The part and the node of such an id; of another one, all of its value.
+fn split(id: &str) -> (String, &str) {
+    match id.strip_prefix("part=").and_then(|rest| rest.split_once(';')) {
+        Some((part, node)) => (part.replace("%3B", ";").replace("%25", "%"), node),
+        None => (String::new(), id),
     }
 }
 
@@ -54,28 +77,46 @@ fn is_recording(reference: &ReferenceDescription) -> bool {
 /// When the server does not answer, or does not know the node.
 pub(super) async fn page(server: &Server, namespaces: &NamespaceMap, ask: &Ask) -> Result<Children, LinkError> {
     let most = ask.most.clamp(1, MOST) as u32;
+    let refused = |words: &str| LinkError::BadRequest(words.to_owned());
+    let (part, asked) = split(&ask.node);
+    let part = Part::parse(&part).map_err(refused)?;
     let of_object;
-    let told = if ask.cursor.is_empty() {
-        let node = match ask.node.as_str() {
+    let mut nodes = Vec::new();
+    let refused_cursor = || refused("Take the cursor from “next” of the page before.");
+    let first = match ask.cursor.strip_prefix('p') {
+        Some(number) => Some(number.parse::<usize>().map_err(|_| refused_cursor())?),
+        None => ask.cursor.is_empty().then_some(0),
+    };
+    let told = if let Some(first) = first {
+        let node = match asked {
             "" => ObjectId::ObjectsFolder.into(),
             text => {
-                let node: NodeText = text.parse().map_err(|words: &str| LinkError::BadRequest(words.to_owned()))?;
+                let node: NodeText = text.parse().map_err(refused)?;
                 node.id(namespaces).ok_or_else(|| status::error(StatusCode::BadNodeIdUnknown, server.timeout_ms))?
             }
         };
-        let class = server.read(&[attribute(&node, AttributeId::NodeClass)]).await?;
+        let told = server.read(&[attribute(&node, AttributeId::NodeClass), attribute(&node, AttributeId::Value)]).await?;
         // Some servers give an empty page for a node that they do not have.
-        if let Some(code) = class[0].status.filter(StatusCode::is_bad) {
+        if let Some(code) = told[0].status.filter(StatusCode::is_bad) {
             return Err(status::error(code, server.timeout_ms));
         }
-        of_object = class[0].value != Some(Variant::Int32(NodeClass::Variable as i32));
+        of_object = told[0].value != Some(Variant::Int32(NodeClass::Variable as i32));
+        learn(server, told.iter().flat_map(encodings).collect()).await?;
+        let within = first..first.saturating_add(most as usize);
+        let more;
+        (nodes, more) = in_value(asked, &part, told[1].value.as_ref(), within.clone(), &server.shapes);
+        // What lies below the node itself comes after all that lies in its value.
+        if more || !part.is_whole() {
+            let next = more.then(|| format!("p{}", within.end));
+            return Ok(Children { read_at: now(), nodes, next, ..Children::default() });
+        }
         let mut told = server.browse(&[below(&node)], most).await?;
         told.pop().ok_or_else(|| LinkError::WrongAnswer("no page came".into()))?
     } else {
         let (kind, point) = ask.cursor.split_at_checked(1).unwrap_or_default();
         of_object = kind == "o";
         let point = ByteString::from_base64(point).filter(|_| kind == "o" || kind == "v");
-        let point = point.ok_or_else(|| LinkError::BadRequest("Take the cursor from “next” of the page before.".into()))?;
+        let point = point.ok_or_else(refused_cursor)?;
         server.browse_on(point).await?
     };
     if told.status_code.is_bad() {
@@ -88,12 +129,57 @@ pub(super) async fn page(server: &Server, namespaces: &NamespaceMap, ask: &Ask) 
         let inside = (!of_object && is_property(r)) || is_recording(r);
         r.node_id.server_index == 0 && !inside && seen.insert(r.node_id.node_id.clone())
     });
-    let mut nodes = describe(server, namespaces, found).await?;
+    let mut described = describe(server, namespaces, asked, found).await?;
     // Servers give them in any order.
-    nodes.sort_by(|a, b| natural(&a.name, &b.name));
+    described.sort_by(|a, b| natural(&a.name, &b.name));
+    // Many servers show the members of a structure as nodes too, which can be subscribed and written alone.
+    nodes.retain(|member| !described.iter().any(|node| node.name == member.name));
+    nodes.extend(described);
     let next = told.continuation_point.value.as_deref().filter(|point| !point.is_empty());
     let next = next.map(|_| format!("{}{}", if of_object { "o" } else { "v" }, told.continuation_point.as_base64()));
     Ok(Children { read_at: now(), parts: Vec::new(), nodes, next })
+}
+
+/// The elements and members right inside a part of a value, each a node of its own: by index in an array of plain values, where the
+/// server picks it, else by where it lies in the structure. Gives those within a range, and whether more follow.
+fn in_value(node: &str, part: &Part, held: Option<&Variant>, within: Range<usize>, shapes: &Shapes) -> (Vec<Node>, bool) {
+    let Some(content) = held.and_then(|held| part.of(held, shapes).ok()) else { return (Vec::new(), false) };
+    let plain = part.is_whole() && matches!(content, Content::Value(_));
+    let listed = !matches!(content, Content::Structure(_));
+    let all = parts(&content, shapes);
+    let more = all.len() > within.end;
+    let described = all.into_iter().skip(within.start).take(within.len()).map(|(step, content)| {
+        let inner = part.with(&step);
+        let (branch, text) = (has_parts(&content), shown(&content, shapes).map(|v| v.text()));
+        let picked = if plain && !branch {
+            json!({"address": node, "element": step})
+        } else {
+            json!({"address": node, "part": inner.show()})
+        };
+        let mut picked = object(picked);
+        if let Content::Value(one) = &content
+            && !branch
+            && let Some(kind) =
+                one.scalar_type_id().map(|kind| kind_of(&NodeId::new(0, kind as u32))).filter(|kind| !kind.is_empty())
+        {
+            picked.insert("type".into(), kind.into());
+        }
+        let mut described = Node {
+            id: in_node(&inner, node),
+            name: if listed { format!("[{step}]") } else { short(&step) },
+            branch,
+            inside: true,
+            about: content.about(),
+            point: Some(picked),
+            ..Node::default()
+        };
+        match text {
+            Ok(text) => described.readings.push(Reading { point: Own::new(), text }),
+            Err(reason) => described.refused = sentence(reason.words()),
+        }
+        described
+    });
+    (described.collect(), more)
 }
 
 /// What is known of a variable.
@@ -114,6 +200,8 @@ enum Property {
     TrueState,
     FalseState,
     Precision,
+    /// What a method takes.
+    Inputs,
 }
 
 impl Property {
@@ -126,17 +214,24 @@ impl Property {
             "TrueState" => Property::TrueState,
             "FalseState" => Property::FalseState,
             "ValuePrecision" => Property::Precision,
+            "InputArguments" => Property::Inputs,
             _ => return None,
         })
     }
 }
 
-async fn describe(server: &Server, namespaces: &NamespaceMap, found: Vec<ReferenceDescription>) -> Result<Vec<Node>, LinkError> {
-    let variables: Vec<NodeId> =
-        found.iter().filter(|r| r.node_class == NodeClass::Variable).map(|r| r.node_id.node_id.clone()).collect();
-    let asked: Vec<_> = variables.iter().map(below).collect();
+async fn describe(
+    server: &Server,
+    namespaces: &NamespaceMap,
+    above: &str,
+    found: Vec<ReferenceDescription>,
+) -> Result<Vec<Node>, LinkError> {
+    let types = types_of(server, &found).await?;
+    // What has properties that tell of it.
+    let told_of: Vec<&ReferenceDescription> = found.iter().filter(|r| r.node_class != NodeClass::Object).collect();
+    let asked: Vec<_> = told_of.iter().map(|r| below(&r.node_id.node_id)).collect();
     let mut open = Vec::new();
-    let mut about = Vec::with_capacity(variables.len());
+    let mut about = Vec::with_capacity(told_of.len());
     for told in server.browse(&asked, MOST_OF_VARIABLE).await? {
         open.extend(Some(told.continuation_point).filter(|p| p.value.as_deref().is_some_and(|bytes| !bytes.is_empty())));
         let mut one = About::default();
@@ -158,12 +253,16 @@ async fn describe(server: &Server, namespaces: &NamespaceMap, found: Vec<Referen
         AttributeId::Description,
         AttributeId::ValueRank,
     ];
+    const OF_METHOD: [AttributeId; 2] = [AttributeId::UserExecutable, AttributeId::Description];
     let mut asked = Vec::new();
-    for (node, about) in variables.iter().zip(&about) {
-        asked.extend(OWN.map(|a| attribute(node, a)));
+    for (reference, about) in told_of.iter().zip(&about) {
+        let own = if reference.node_class == NodeClass::Method { OF_METHOD.as_slice() } else { OWN.as_slice() };
+        asked.extend(own.iter().map(|a| attribute(&reference.node_id.node_id, *a)));
         asked.extend(about.properties.iter().map(|(_, property)| attribute(property, AttributeId::Value)));
     }
-    let mut told = server.read(&asked).await?.into_iter();
+    let told = server.read(&asked).await?;
+    learn(server, told.iter().flat_map(encodings).collect()).await?;
+    let mut told = told.into_iter();
     let mut about = about.into_iter();
     let mut nodes = Vec::with_capacity(found.len());
     for reference in found {
@@ -171,16 +270,79 @@ async fn describe(server: &Server, namespaces: &NamespaceMap, found: Vec<Referen
         let named = [reference.display_name.text.as_ref(), reference.browse_name.name.as_ref()];
         let name = short(named.into_iter().find(|n| !n.is_empty()).unwrap_or(&id));
         let mut node = Node { id: id.clone(), name, ..Node::default() };
-        if reference.node_class != NodeClass::Variable {
+        if reference.node_class == NodeClass::Object {
             node.branch = true;
+            if let Some(name) = types.get(&reference.type_definition.node_id) {
+                node.about = name.clone();
+                node.of_type = NodeText::of(&reference.type_definition.node_id, namespaces).to_string();
+            }
+        } else if reference.node_class == NodeClass::Method
+            && let Some(about) = about.next()
+        {
+            let own: Vec<DataValue> = told.by_ref().take(OF_METHOD.len()).collect();
+            let inputs = about.properties.iter().map(|(p, _)| *p).zip(told.by_ref()).find(|(p, _)| *p == Property::Inputs);
+            let inputs = method::arguments(inputs.as_ref().and_then(|(_, told)| told.value.as_ref()));
+            called(&mut node, above, &own, &inputs);
         } else if let Some(about) = about.next() {
             let own: Vec<DataValue> = told.by_ref().take(OWN.len()).collect();
             let properties: Vec<_> = about.properties.iter().map(|(p, _)| *p).zip(told.by_ref()).collect();
-            variable(&mut node, &id, &about, &own, &properties, namespaces);
+            variable(&mut node, &id, &about, &own, &properties, (namespaces, &server.shapes));
         }
         nodes.push(node);
     }
     Ok(nodes)
+}
+
+/// The types of objects that are more than folders, with their names.
+async fn types_of(server: &Server, found: &[ReferenceDescription]) -> Result<HashMap<NodeId, String>, LinkError> {
+    let plain = [NodeId::null(), ObjectTypeId::BaseObjectType.into(), ObjectTypeId::FolderType.into()];
+    let objects = found.iter().filter(|r| r.node_class == NodeClass::Object && r.type_definition.server_index == 0);
+    let types: HashSet<NodeId> = objects.map(|r| r.type_definition.node_id.clone()).filter(|id| !plain.contains(id)).collect();
+    let types: Vec<NodeId> = types.into_iter().collect();
+    let asked: Vec<_> = types.iter().map(|id| attribute(id, AttributeId::DisplayName)).collect();
+    let named = types.into_iter().zip(server.read(&asked).await?).filter_map(|(id, told)| match told.value {
+        Some(Variant::LocalizedText(name)) => Some((id, short(name.text.as_ref()))),
+        _ => None,
+    });
+    Ok(named.collect())
+}
+
+/// A method: a tag of it calls it.
+fn called(node: &mut Node, above: &str, own: &[DataValue], inputs: &[Argument]) {
+    let [executable, description] = own else { return };
+    let words = method::in_words(inputs);
+    node.about = if words.is_empty() { "method".into() } else { format!("method ({words})") };
+    node.writable = executable.value != Some(Variant::Boolean(false));
+    if let Some(Variant::LocalizedText(text)) = &description.value {
+        node.description = short(text.text.as_ref());
+    }
+    let held = match inputs {
+        [] => "bool",
+        [one] => kind_of(&one.data_type),
+        _ => "text",
+    };
+    let mut point = object(json!({"address": above, "method": node.id}));
+    point.extend(
+        [("arguments", words.as_str()), ("type", held)]
+            .into_iter()
+            .filter(|(_, v)| !v.is_empty())
+            .map(|(k, v)| (k.into(), v.into())),
+    );
+    node.point = Some(point);
+    if !node.writable {
+        node.refused = "The login may not call it.".into();
+    }
+}
+
+/// What a tag holds of a standard type, as a point says it; empty for others.
+fn kind_of(data_type: &NodeId) -> &'static str {
+    match (data_type.namespace, data_type.as_u32()) {
+        (0, Some(1)) => "bool",
+        (0, Some(2..=9 | 27 | 28)) => "i64",
+        (0, Some(10 | 11 | 290)) => "f64",
+        (0, Some(12 | 21)) => "text",
+        _ => "",
+    }
 }
 
 fn variable(
@@ -189,11 +351,20 @@ fn variable(
     about: &About,
     own: &[DataValue],
     properties: &[(Property, DataValue)],
-    namespaces: &NamespaceMap,
+    (namespaces, shapes): (&NamespaceMap, &Shapes),
 ) {
     let [held, data_type, access, description, rank] = own else { return };
     node.branch = about.branch;
-    node.point = Some(object(json!({"address": id})));
+    let mut point = object(json!({"address": id}));
+    let is_one = !matches!(held.value, Some(Variant::Array(_)));
+    if let Some(Variant::NodeId(data_type)) = &data_type.value
+        && let kind = kind_of(data_type)
+        && is_one
+        && !kind.is_empty()
+    {
+        point.insert("type".into(), kind.into());
+    }
+    node.point = Some(point);
     let rank = match rank.value {
         Some(Variant::Int32(rank)) => rank,
         _ => -1,
@@ -208,13 +379,10 @@ fn variable(
         node.description = short(text.text.as_ref());
     }
     let code = held.status.unwrap_or(StatusCode::Good);
-    match held.value.as_ref().map(value::value) {
+    node.branch |= held.value.as_ref().is_some_and(|held| is_divided(held, shapes));
+    match held.value.as_ref().map(|v| Part::default().value(v, shapes)) {
         _ if access & 1 == 0 => node.refused = "The login may not read it.".into(),
-        Some(Ok(v)) => {
-            let text = v.to_json();
-            let text = text.as_str().map_or_else(|| text.to_string(), str::to_owned);
-            node.readings.push(Reading { point: Own::new(), text });
-        }
+        Some(Ok(v)) => node.readings.push(Reading { point: Own::new(), text: v.text() }),
         Some(Err(reason)) if !code.is_bad() => node.refused = sentence(reason.words()),
         _ => node.refused = sentence(status::quality(code).reason().words()),
     }
@@ -243,7 +411,7 @@ fn about_value(properties: &[(Property, DataValue)]) -> Own {
                 }
             }
             (Property::Range, Some(Variant::ExtensionObject(held))) => {
-                let range = held.inner_as::<Range>().filter(|r| r.low.is_finite() && r.high.is_finite() && r.low < r.high);
+                let range = held.inner_as::<EuRange>().filter(|r| r.low.is_finite() && r.high.is_finite() && r.low < r.high);
                 if let Some(range) = range {
                     set.insert("range_low".into(), json!(range.low));
                     set.insert("range_high".into(), json!(range.high));
@@ -301,9 +469,10 @@ fn states(properties: &[(Property, DataValue)]) -> Vec<State> {
 fn type_of(told: &DataValue, held: &DataValue, rank: i32, namespaces: &NamespaceMap) -> String {
     let name = match &told.value {
         Some(Variant::NodeId(id)) => match id.as_ref() {
-            id if id.namespace == 0 => id.as_u32().and_then(|n| DataTypeId::try_from(n).ok()).map(|t| format!("{t:?}")),
+            id if id.namespace == 0 => standard_type(id),
             // A type of the server's own: what it is made of is told by the value.
             id => held.value.as_ref().map(|v| match v.scalar_type_id() {
+                Some(VariantScalarTypeId::ExtensionObject) => "structure".into(),
                 Some(known) => format!("{known:?}"),
                 None => NodeText::of(id, namespaces).to_string(),
             }),
@@ -316,4 +485,27 @@ fn type_of(told: &DataValue, held: &DataValue, rank: i32, namespaces: &Namespace
 
 fn object(json: Json) -> Own {
     json.as_object().cloned().unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use opcua::types::Array;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0..1000, 1000, "[0]", true)]
+    #[case(2000..3000, 500, "[2000]", false)]
+    #[case(1500..2500, 1000, "[1500]", false)]
+    fn the_elements_of_an_array_come_in_pages(
+        #[case] within: Range<usize>,
+        #[case] count: usize,
+        #[case] first: &str,
+        #[case] more: bool,
+    ) {
+        let values: Vec<Variant> = (0..2500).map(Variant::Int32).collect();
+        let held = Variant::from(Array::new(VariantScalarTypeId::Int32, values).unwrap());
+        let (nodes, followed) = in_value("i=7", &Part::default(), Some(&held), within, &Shapes::default());
+        assert_eq!((nodes.len(), nodes[0].name.as_str(), followed), (count, first, more));
+    }
 }

@@ -2,16 +2,25 @@
 
 use super::{
     browse,
+    learn::learn,
+    method,
+    node::Node,
     server::{Server, attribute},
     settings::Point,
-    status, value,
+    shapes::{Shapes, encodings},
+    status,
+    taken::{Taken, engineering, push},
+    value,
 };
 use crate::{Command, LinkError, LinkPlan, PointPlan, RawValue, now};
 use havrel_core::{
     TagNo,
+    quality::Quality,
     sample::{Batch, Value},
 };
-use opcua::types::{AttributeId, DataValue, NamespaceMap, ReadValueId, StatusCode, Variant, VariantScalarTypeId, WriteValue};
+use opcua::types::{
+    AttributeId, DataValue, NamespaceMap, NodeId, ReadValueId, StatusCode, Variant, VariantScalarTypeId, WriteValue,
+};
 use std::{sync::Arc, time::Duration};
 use tokio::sync::mpsc;
 
@@ -29,7 +38,8 @@ impl Service {
     pub async fn serve(self, command: Command) {
         // Whoever asked may have gone away meanwhile, so what becomes of the replies does not matter.
         match command {
-            Command::TakePath { .. } => {}
+            // Taken by the life of the connection itself.
+            Command::TakePath { .. } | Command::Fill { .. } => {}
             Command::Browse { ask, reply } => drop(reply.send(browse::page(&self.server, &self.namespaces, &ask).await)),
             Command::Read { points, reply } => drop(reply.send(self.read(&points).await)),
             Command::Write { tag, value, reply } => {
@@ -43,23 +53,29 @@ impl Service {
         }
     }
 
-    fn at(&self, point: &PointPlan) -> Result<ReadValueId, LinkError> {
+    /// What is read for a point, and what is taken of it.
+    fn at(&self, point: &PointPlan) -> Result<(ReadValueId, Taken), LinkError> {
         let at = Point::parse(&point.point).map_err(|(_, words)| LinkError::BadRequest(words))?;
         let unknown = || status::error(StatusCode::BadNodeIdUnknown, self.server.timeout_ms);
         let node = at.node.id(&self.namespaces).ok_or_else(unknown)?;
-        Ok(ReadValueId { index_range: at.range, ..attribute(&node, AttributeId::Value) })
+        let read = ReadValueId { index_range: at.range.clone(), ..attribute(&node, AttributeId::Value) };
+        Ok((read, at.taken(point)))
     }
 
     /// Reads points now, in their order.
     async fn read(&self, points: &[PointPlan]) -> Result<Vec<RawValue>, LinkError> {
-        let at: Vec<_> = points.iter().map(|p| self.at(p)).collect();
-        let asked: Vec<_> = at.iter().flatten().cloned().collect();
-        let mut told = self.server.read(&asked).await?.into_iter();
+        let called = || LinkError::BadRequest("It is a method: it is called, not read.".into());
+        let is_method = |p: &PointPlan| Point::parse(&p.point).is_ok_and(|at| at.method.is_some());
+        let at: Vec<_> = points.iter().map(|p| if is_method(p) { Err(called()) } else { self.at(p) }).collect();
+        let asked: Vec<_> = at.iter().flatten().map(|(read, _)| read.clone()).collect();
+        let told = self.server.read(&asked).await?;
+        learn(&self.server, told.iter().flat_map(encodings).collect()).await?;
+        let mut told = told.into_iter();
         let mut all = Vec::with_capacity(points.len());
-        for (point, at) in points.iter().zip(at) {
+        for at in at {
             all.push(match at {
                 Err(error) => RawValue { words: error.to_string(), ..RawValue::default() },
-                Ok(_) => raw(point, &told.next().unwrap_or_default()),
+                Ok((_, taken)) => raw(&taken, &told.next().unwrap_or_default(), &self.server.shapes),
             });
         }
         Ok(all)
@@ -68,7 +84,14 @@ impl Service {
     async fn write(&self, tag: TagNo, new: &Value) -> Result<Value, LinkError> {
         let missing = || LinkError::BadRequest("The tag has no source it can be written to.".into());
         let point = self.plan.points.iter().find(|p| p.tag == tag).ok_or_else(missing)?;
-        let at = self.at(point)?;
+        let (at, taken) = self.at(point)?;
+        if let Some(method) = &Point::parse(&point.point).ok().and_then(|at| at.method) {
+            return self.call(tag, at.node_id, method, new).await;
+        }
+        if !taken.part.is_whole() {
+            let words = "A member of a structure cannot be written alone. Write to a node of its own, where the server has one.";
+            return Err(LinkError::BadRequest(words.into()));
+        }
         let asked = [at.clone(), attribute(&at.node_id, AttributeId::UserAccessLevel)];
         let told = self.server.read(&asked).await?;
         if matches!(told[1].value, Some(Variant::Byte(bits)) if bits & 2 == 0) {
@@ -114,13 +137,27 @@ impl Service {
             held = self.server.read(std::slice::from_ref(&at)).await?;
         }
         let mut batch = Batch::default();
-        value::push(&mut batch, tag, &held[0], point.scaling, now());
+        push(&mut batch, tag, &held[0], &taken, &self.server.shapes, now());
         // The page should see at once what the server now holds; if nobody takes samples any more, the connection ends next.
         let _ = self.batches.send(batch).await;
         let now_held = held[0].value.clone().unwrap_or_default();
-        let read_back = value::value(&now_held).map_err(|reason| LinkError::WrongAnswer(reason.words().to_owned()))?;
-        let read_back = value::engineering(read_back, point.scaling).0;
+        let read_back = taken.of(&now_held, &self.server.shapes);
+        let read_back = read_back.map_err(|reason| LinkError::WrongAnswer(reason.words().to_owned()))?.0;
         if same(&held[0], &sent) { Ok(read_back) } else { Err(LinkError::ReadBack(read_back.to_json().to_string())) }
+    }
+}
+
+impl Service {
+    /// Calls the method behind a tag. The tag then holds what it gave, or what it was called with.
+    async fn call(&self, tag: TagNo, object: NodeId, method: &Node, new: &Value) -> Result<Value, LinkError> {
+        let unknown = || status::error(StatusCode::BadNodeIdUnknown, self.server.timeout_ms);
+        let method = method.id(&self.namespaces).ok_or_else(unknown)?;
+        let gave = method::call(&self.server, object, method, new).await?;
+        let mut batch = Batch::default();
+        batch.push(tag, now(), Quality::GOOD, 0, &gave);
+        // If nobody takes samples any more, the connection ends next.
+        let _ = self.batches.send(batch).await;
+        Ok(gave)
     }
 }
 
@@ -149,12 +186,12 @@ fn single(held: &Variant) -> Option<VariantScalarTypeId> {
     }
 }
 
-fn raw(point: &PointPlan, told: &DataValue) -> RawValue {
+fn raw(taken: &Taken, told: &DataValue, shapes: &Shapes) -> RawValue {
     let code = told.status.unwrap_or(StatusCode::Good);
     let none = |words: &str| RawValue { words: words.to_owned(), ..RawValue::default() };
-    match told.value.as_ref().map(value::value) {
+    match told.value.as_ref().map(|held| taken.part.value(held, shapes)) {
         Some(Ok(decoded)) => {
-            let scaled = Some(value::engineering(decoded.clone(), point.scaling).0);
+            let scaled = Some(engineering(decoded.clone(), taken.scaling).0);
             RawValue { bytes: Vec::new(), decoded: Some(decoded), scaled, words: String::new() }
         }
         Some(Err(reason)) if !code.is_bad() => none(reason.words()),

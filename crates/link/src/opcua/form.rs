@@ -33,11 +33,35 @@ pub(super) fn describe() -> Description {
         ],
         point: vec![
             Field::text("address", "Node").hint("such as nsu=urn:dryer;s=Zone1.Temperature").width(6),
-            Field::text("element", "Element of an array").hint("3, or 2:5").width(3),
-            Field::text("deadband", "Deadband").hint("0.5 or 2 %; otherwise that of the connection").width(3),
+            Field::text("element", "Element of an array").hint("3, or 2:5").width(2),
+            Field::text("part", "Member of a structure").hint("/temperature, or /2/temperature").width(2),
+            Field::choice(
+                "type",
+                "Holds",
+                vec![
+                    Choice::new("", "what the server sends"),
+                    Choice::new("bool", "a switch"),
+                    Choice::new("i64", "a whole number"),
+                    Choice::new("f64", "a number"),
+                    Choice::new("text", "text"),
+                ],
+            )
+            .width(2),
+            Field::text("method", "Method of the node").hint("called when the tag is written").width(2),
+            Field::text("arguments", "Its arguments").hint("From: UInt32, Name: String").width(2),
+            Field::text("deadband", "Deadband").hint("0.5 or 2 %; otherwise the connection’s").width(2),
         ],
         starts: Vec::new(),
-        can: Capabilities { test: true, browse: true, tree: true, asks: true, health: true, ..Capabilities::default() },
+        can: Capabilities {
+            test: true,
+            browse: true,
+            tree: true,
+            changes: true,
+            records: true,
+            asks: true,
+            health: true,
+            ..Capabilities::default()
+        },
     }
 }
 

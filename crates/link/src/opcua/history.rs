@@ -4,13 +4,13 @@ use super::{
     inbox::{Inbox, Times, counted},
     server::{Server, attribute},
     settings::Point,
+    taken::{Taken, push},
     value,
 };
 use crate::{LinkError, LinkPlan, now};
 use havrel_core::{
     TagNo,
     sample::{Batch, flag},
-    scale::Scaling,
     time::Nanos,
 };
 use opcua::{
@@ -20,7 +20,13 @@ use opcua::{
         ReadValueId, TimestampsToReturn, Variant,
     },
 };
-use std::{sync::Arc, time::Duration};
+use std::{
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering},
+    },
+    time::Duration,
+};
 use tokio::sync::mpsc;
 
 /// Most values that one gap is filled with; a server with more of them is asked no further.
@@ -48,13 +54,17 @@ pub(super) struct Filling {
     pub batches: mpsc::Sender<Batch>,
     /// How long the first values take to come.
     pub pause: Duration,
+    /// Where a gap ends that somebody named; otherwise the values that come tell.
+    pub until: Option<Nanos>,
+    /// How many values came so far.
+    pub filled: Arc<AtomicU64>,
 }
 
 /// A tag whose node has a history.
 struct Recorded {
     tag: TagNo,
     read: ReadValueId,
-    scaling: Option<Scaling>,
+    taken: Taken,
     from: Option<ByteString>,
 }
 
@@ -66,17 +76,18 @@ impl Filling {
     pub async fn fill(self) -> Result<Option<String>, LinkError> {
         // The values that come anyway tell where the gap ends.
         tokio::time::sleep(self.pause).await;
-        let until = now();
+        let until = self.until.unwrap_or_else(now);
         let mut recorded = self.recorded().await?;
         if recorded.is_empty() {
-            return Ok(None);
+            return Ok(self.until.map(|_| "The server records none of the tags.".to_owned()));
         }
-        let after = self.inbox.first();
+        let after = if self.until.is_some() { Times::default() } else { self.inbox.first() };
         let (tags, mut filled, mut whole) = (recorded.len(), 0, true);
         while !recorded.is_empty() {
             let part: Vec<Recorded> = recorded.drain(..recorded.len().min(self.server.limits.history)).collect();
             let (batch, unfinished) = self.read(part, until, &after).await?;
             filled += batch.samples.len();
+            self.filled.store(filled as u64, Ordering::Relaxed);
             if !batch.is_empty() && self.batches.send(batch).await.is_err() {
                 return Ok(None);
             }
@@ -87,9 +98,13 @@ impl Filling {
             recorded.extend(unfinished);
         }
         let limit = if whole { "" } else { ", and no more, as there are too many" };
-        let from = havrel_core::time::to_text(self.gap.from).chars().take(19).collect::<String>().replace('T', " ");
+        let moment = |at: Nanos| havrel_core::time::to_text(at).chars().take(19).collect::<String>().replace('T', " ");
+        let span = match self.until {
+            Some(until) => format!("period from {} to {} UTC", moment(self.gap.from), moment(until)),
+            None => format!("gap from {} UTC on", moment(self.gap.from)),
+        };
         let (values, tags) = (counted(filled, "value"), counted(tags, "tag"));
-        Ok(Some(format!("The gap from {from} UTC on is filled with {values} of {tags} that the server recorded{limit}.")))
+        Ok(Some(format!("The {span} is filled with {values} of {tags} that the server recorded{limit}.")))
     }
 
     /// The tags whose nodes have a history that may be read.
@@ -97,8 +112,8 @@ impl Filling {
         let at = |point: &crate::PointPlan| {
             let at = Point::parse(&point.point).ok()?;
             let node: NodeId = at.node.id(&self.namespaces)?;
-            let read = ReadValueId { index_range: at.range, ..attribute(&node, AttributeId::Value) };
-            Some(Recorded { tag: point.tag, read, scaling: point.scaling, from: None })
+            let read = ReadValueId { index_range: at.range.clone(), ..attribute(&node, AttributeId::Value) };
+            Some(Recorded { tag: point.tag, read, taken: at.taken(point), from: None })
         };
         let all: Vec<Recorded> = self.plan.points.iter().filter_map(at).collect();
         let asked: Vec<_> = all.iter().map(|r| attribute(&r.read.node_id, AttributeId::UserAccessLevel)).collect();
@@ -139,7 +154,7 @@ impl Filling {
             let (low, high) = (self.gap.before.of(recorded.tag), after.of(recorded.tag));
             for data in values.into_iter().flatten().take(MOST_IN_ANSWER as usize) {
                 let before = batch.samples.len();
-                value::push(&mut batch, recorded.tag, data, recorded.scaling, until);
+                push(&mut batch, recorded.tag, data, &recorded.taken, &self.server.shapes, until);
                 let wanted = batch.samples.get(before).is_some_and(|s| {
                     s.flags & flag::OWN_TIME != 0 && low.is_none_or(|low| s.time > low) && high.is_none_or(|high| s.time < high)
                 });

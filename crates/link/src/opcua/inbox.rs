@@ -1,16 +1,19 @@
 //! Where the values of a session arrive and wait to be handed on.
 
-use super::value;
+use super::{
+    settings::Point,
+    shapes::{Shapes, encodings},
+    taken::{Taken, push},
+};
 use crate::{LinkPlan, now};
 use havrel_core::{
     TagNo,
     sample::{Batch, flag},
-    scale::Scaling,
     time::Nanos,
 };
 use opcua::{
     client::{MonitoredItem, OnSubscriptionNotification},
-    types::{DataValue, StatusChangeNotification, StatusCode},
+    types::{DataValue, NodeId, StatusChangeNotification, StatusCode},
 };
 use std::{
     collections::{HashMap, HashSet},
@@ -20,6 +23,8 @@ use tokio::sync::Notify;
 
 /// Most values that wait to be handed on; beyond it they are dropped, and the next ones say that something is missing.
 const MOST_WAITING: usize = 200_000;
+/// Most values that wait until the types of their structures are known.
+const MOST_STRANGE: usize = 10_000;
 /// Most bytes of their texts.
 const MOST_TEXT: usize = 32 << 20;
 
@@ -46,6 +51,11 @@ struct Waiting {
     missing: HashSet<TagNo>,
     /// A subscription ended, and why.
     ended: Option<StatusCode>,
+    /// Values that wait until the types of their structures are known, with all that came after them of the same tags, and whether
+    /// they were read.
+    strange: Vec<(TagNo, DataValue, bool)>,
+    /// The tags of those.
+    held_up: HashSet<TagNo>,
     /// Of each tag, the times of the first and of the last value that came.
     first: Times,
     last: Times,
@@ -62,7 +72,9 @@ struct Waiting {
 #[derive(Default)]
 pub(super) struct Inbox {
     waiting: Mutex<Waiting>,
-    scaling: Mutex<HashMap<TagNo, Scaling>>,
+    /// What tags take of their values, where that is not all of it as it is.
+    taken: Mutex<HashMap<TagNo, Arc<Taken>>>,
+    shapes: Arc<Shapes>,
     pub came: Notify,
 }
 
@@ -71,10 +83,16 @@ impl Inbox {
         self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Takes over how the numbers of a plan are scaled.
+    /// Where the structures of a server are known.
+    pub fn of(shapes: Arc<Shapes>) -> Inbox {
+        Inbox { shapes, ..Inbox::default() }
+    }
+
+    /// Takes over what the tags of a plan take of their values.
     pub fn follow(&self, plan: &LinkPlan) {
-        let scaling = plan.points.iter().filter_map(|p| Some((p.tag, p.scaling?))).collect();
-        *self.scaling.lock().unwrap_or_else(PoisonError::into_inner) = scaling;
+        let all = plan.points.iter().filter_map(|p| Some((p.tag, Point::parse(&p.point).ok()?.taken(p))));
+        let taken = all.filter(|(_, taken)| *taken != Taken::default()).map(|(tag, taken)| (tag, Arc::new(taken)));
+        *self.taken.lock().unwrap_or_else(PoisonError::into_inner) = taken.collect();
     }
 
     /// Takes in a value that the server sent.
@@ -88,16 +106,34 @@ impl Inbox {
     }
 
     fn put(&self, tag: TagNo, data: &DataValue, read: bool) {
-        let scaling = self.scaling.lock().unwrap_or_else(PoisonError::into_inner).get(&tag).copied();
         let mut waiting = self.lock();
+        // What came first is handed on first.
+        if waiting.held_up.contains(&tag) || self.shapes.lacks_any(data) {
+            if waiting.strange.len() >= MOST_STRANGE {
+                waiting.missing.insert(tag);
+                return;
+            }
+            waiting.held_up.insert(tag);
+            waiting.strange.push((tag, data.clone(), read));
+            self.came.notify_one();
+            return;
+        }
+        self.admit(&mut waiting, tag, data, read);
+    }
+
+    /// Has a value wait to be handed on.
+    fn admit(&self, waiting: &mut Waiting, tag: TagNo, data: &DataValue, read: bool) {
         if waiting.batch.samples.len() >= MOST_WAITING || waiting.batch.text.len() >= MOST_TEXT {
             waiting.missing.insert(tag);
             return;
         }
-        let first = waiting.batch.samples.is_empty();
-        let Waiting { batch, first: earliest, last: latest, skip, known, marked, refused, .. } = &mut *waiting;
+        let taken = self.taken.lock().unwrap_or_else(PoisonError::into_inner).get(&tag).cloned().unwrap_or_default();
+        if waiting.batch.samples.is_empty() {
+            self.came.notify_one();
+        }
+        let Waiting { batch, missing, first: earliest, last: latest, skip, known, marked, refused, .. } = waiting;
         let (before, arrived) = (batch.samples.len(), now());
-        value::push(batch, tag, data, scaling, arrived);
+        push(batch, tag, data, &taken, &self.shapes, arrived);
         let Some(time) = batch.samples.get(before).map(|sample| sample.time) else { return };
         if !read && skip.of(tag).is_some_and(|skip| time <= skip) {
             batch.samples.truncate(before);
@@ -114,22 +150,18 @@ impl Inbox {
             if delivered {
                 batch.samples.truncate(before);
             }
-            value::push(batch, tag, data, scaling, arrived);
+            push(batch, tag, data, &taken, &self.shapes, arrived);
             if let Some(sample) = batch.samples.last_mut() {
                 (sample.time, sample.flags) = (arrived, sample.flags & !flag::OWN_TIME);
             }
         }
         let last = latest.0.entry(tag).or_insert(time);
         *last = (*last).max(time);
-        if !waiting.missing.is_empty()
-            && waiting.missing.remove(&tag)
-            && let Some(sample) = waiting.batch.samples.last_mut()
+        if !missing.is_empty()
+            && missing.remove(&tag)
+            && let Some(sample) = batch.samples.last_mut()
         {
             sample.flags |= flag::AFTER_GAP;
-        }
-        drop(waiting);
-        if first {
-            self.came.notify_one();
         }
     }
 
@@ -172,6 +204,30 @@ impl Inbox {
         self.lock().first.0.remove(&tag);
     }
 
+    /// The types of structures that values wait for.
+    pub fn unknown(&self) -> HashSet<NodeId> {
+        let waiting = self.lock();
+        let types = waiting.strange.iter().flat_map(|(_, data, _)| encodings(data));
+        types.filter(|encoding| self.shapes.lacks(encoding)).collect()
+    }
+
+    /// Lets go on what waited for types that are known by now, each tag in the order in which its values came.
+    pub fn release(&self) {
+        let mut waiting = self.lock();
+        waiting.held_up.clear();
+        // What was dropped came after all that waits.
+        let missing = std::mem::take(&mut waiting.missing);
+        for (tag, data, read) in std::mem::take(&mut waiting.strange) {
+            if waiting.held_up.contains(&tag) || self.shapes.lacks_any(&data) {
+                waiting.held_up.insert(tag);
+                waiting.strange.push((tag, data, read));
+            } else {
+                self.admit(&mut waiting, tag, &data, read);
+            }
+        }
+        waiting.missing.extend(missing);
+    }
+
     /// Why a subscription ended, if one did.
     pub fn ended(&self) -> Option<StatusCode> {
         self.lock().ended.take()
@@ -194,9 +250,9 @@ impl OnSubscriptionNotification for Listener {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
+    use super::{super::value, *};
     use havrel_core::time::SECOND;
-    use opcua::types::{DateTime, Variant};
+    use opcua::types::{ByteString, ByteStringBody, DateTime, ExtensionObject, Variant};
 
     fn at(seconds: i64, value: f64) -> DataValue {
         DataValue {
@@ -252,6 +308,30 @@ mod tests {
             new.read(tag, &at(seconds, 7.0));
         }
         assert_eq!(came(&new), [None, Some(51)]);
+    }
+
+    #[test]
+    fn values_of_an_unknown_structure_wait_with_all_that_follows_them() {
+        let shapes = Arc::new(Shapes::default());
+        let inbox = Inbox::of(shapes.clone());
+        let encoding = NodeId::new(1, 7u32);
+        let structure = |seconds: i64| DataValue {
+            value: Some(Variant::from(ExtensionObject::new(ByteStringBody::new(ByteString::from(vec![1]), encoding.clone())))),
+            ..at(seconds, 0.0)
+        };
+        inbox.add(1, &structure(100));
+        inbox.add(1, &at(101, 1.0));
+        inbox.read(1, &at(102, 2.0));
+        inbox.add(2, &at(50, 1.0));
+        assert_eq!(inbox.unknown(), HashSet::from([encoding.clone()]));
+        assert_eq!(came(&inbox), [Some(50)], "another tag goes on");
+        inbox.release();
+        assert_eq!(came(&inbox), [], "it is not known yet");
+        shapes.put(encoding.clone(), None);
+        inbox.release();
+        assert_eq!(came(&inbox), [Some(100), Some(101), Some(102)]);
+        inbox.add(1, &structure(103));
+        assert_eq!(came(&inbox), [Some(103)]);
     }
 
     #[test]

@@ -6,6 +6,7 @@ use super::{
     polls::Polls,
     server::Server,
     settings::{Deadband, Delivery, Point, Settings},
+    shapes::Shapes,
     status,
 };
 use crate::{LinkError, LinkPlan, PointPlan, now};
@@ -19,7 +20,7 @@ use opcua::types::{
     MonitoredItemCreateResult, MonitoringMode, MonitoringParameters, ReadValueId, StatusCode, TimestampsToReturn,
 };
 use std::{
-    collections::{BTreeMap, HashMap, VecDeque},
+    collections::{BTreeMap, HashMap, HashSet, VecDeque},
     sync::Arc,
     time::Duration,
 };
@@ -124,20 +125,23 @@ pub(super) struct Items {
     pub polls: Polls,
     /// The server turned out to give no subscriptions.
     reads: bool,
+    /// Tags whose writing calls a method; they were told so.
+    methods: HashSet<TagNo>,
     /// It keeps its values until it is told to send them.
     pub silent: bool,
 }
 
 impl Items {
-    pub fn new() -> Items {
+    pub fn new(shapes: Arc<Shapes>) -> Items {
         Items {
-            inbox: Arc::default(),
+            inbox: Arc::new(Inbox::of(shapes)),
             silent: false,
             subscriptions: Vec::new(),
             held: HashMap::new(),
             refused: 0,
             polls: Polls::default(),
             reads: false,
+            methods: HashSet::new(),
         }
     }
 
@@ -180,6 +184,12 @@ impl Items {
                 continue;
             };
             match at.node.id(&speaking.namespaces) {
+                // Nothing is read of a method; what it gave last stays.
+                _ if at.method.is_some() => {
+                    if self.methods.insert(point.tag) {
+                        mark(&mut marks, point.tag, Reason::NotSet);
+                    }
+                }
                 _ if interval_ms == 0 => mark(&mut marks, point.tag, Reason::Paused),
                 None => mark(&mut marks, point.tag, Reason::NoSuchAddress),
                 Some(node_id) => {
@@ -190,6 +200,9 @@ impl Items {
                 }
             }
         }
+        // One that is a method again later is told so again.
+        let methods = plan.points.iter().filter(|p| !wanted.contains_key(&p.tag)).map(|p| p.tag).collect();
+        self.methods = self.methods.intersection(&methods).copied().collect();
         self.drop_others(&wanted, plan, server).await?;
         self.inbox.follow(plan);
         self.refused = 0;

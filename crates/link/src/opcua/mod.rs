@@ -1,10 +1,11 @@
 //! OPC UA over opc.tcp (IEC 62541; parts 3 to 8 of the specification).
 //!
-//! [`node`], [`status`], [`value`] and [`settings`] are pure. [`trust`] judges certificates, [`dial`] opens the socket, [`endpoints`] asks what
+//! [`node`], [`status`], [`value`], [`structure`], [`shapes`], [`part`], [`taken`] and [`settings`] are pure; [`learn`] asks
+//! for the definitions of structures. [`trust`] judges certificates, [`dial`] opens the socket, [`endpoints`] asks what
 //! the server offers, [`prepared`] readies the login and [`client`] opens the session; [`ladder`] tests it rung by
 //! rung, [`browse`] pages through the address space, [`items`] holds what a session delivers, [`inbox`] takes it in, [`polls`] what is read
 //! instead, [`history`] fills gaps, [`commands`] serves what is asked in
-//! between, [`spare`] keeps another session ready, and [`run`] keeps the connection alive.
+//! between, [`method`] calls methods, [`spare`] keeps another session ready, and [`run`] keeps the connection alive.
 
 mod browse;
 mod client;
@@ -16,14 +17,20 @@ mod history;
 mod inbox;
 mod items;
 mod ladder;
+mod learn;
+mod method;
 pub mod node;
+mod part;
 mod polls;
 mod prepared;
 mod run;
 mod server;
 pub mod settings;
+mod shapes;
 mod spare;
 mod status;
+mod structure;
+mod taken;
 mod trust;
 mod value;
 

@@ -7,7 +7,7 @@
 //!
 //! In the URI a semicolon is written `%3B` and a percent sign `%25`.
 
-use opcua::types::{Identifier, NamespaceMap, NodeId};
+use opcua::types::{DataTypeId, Identifier, NamespaceMap, NodeId};
 use std::{fmt, str::FromStr};
 
 /// Most bytes of a node id as text.
@@ -50,6 +50,12 @@ impl Node {
         };
         Some(NodeId { namespace: number, identifier: self.identifier.clone() })
     }
+}
+
+/// The name of a type of the standard (Part 6, A.3), such as UInt32; none for another node.
+pub fn standard_type(id: &NodeId) -> Option<String> {
+    let number = id.as_u32().filter(|_| id.namespace == 0)?;
+    DataTypeId::try_from(number).ok().map(|known| format!("{known:?}"))
 }
 
 impl fmt::Display for Node {

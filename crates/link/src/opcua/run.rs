@@ -4,7 +4,9 @@ use super::{
     client::{self, Event},
     commands::Service,
     history::{Filling, Gap},
+    inbox::Times,
     items::Items,
+    learn::learn,
     server::{Server, attribute},
     settings::{Point, Settings},
     spare::{Serving, Spare, SpareEvent},
@@ -24,7 +26,11 @@ use havrel_core::{
 };
 use opcua::types::{AttributeId, ReadValueId, VariableId, Variant};
 use std::{
-    sync::{Arc, atomic::Ordering},
+    collections::HashSet,
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering},
+    },
     time::Duration,
 };
 use tokio::{
@@ -49,6 +55,8 @@ const CLOCK_OFF: Nanos = 5 * SECOND;
 struct Run {
     /// A time without values that is not filled yet.
     gap: Option<Arc<Gap>>,
+    /// A period, from and to, that somebody asked to have filled and that is not filled yet.
+    period: Option<(Nanos, Nanos)>,
     /// When the tags were last told bad, at the latest; a driver that starts knows nothing of what was told before.
     marked: Nanos,
     life: Life,
@@ -57,8 +65,8 @@ struct Run {
 }
 
 pub(super) async fn run(ports: Ports) {
-    let mut run =
-        Run { gap: None, marked: now(), life: Life::new(ports), durations: Durations::default(), rate: Rate::new(now()) };
+    let (life, durations, rate) = (Life::new(ports), Durations::default(), Rate::new(now()));
+    let mut run = Run { gap: None, period: None, marked: now(), life, durations, rate };
     loop {
         let plan = run.life.ports.plan.borrow_and_update().clone();
         let stop = match Settings::usable(&plan.connection.settings) {
@@ -90,6 +98,15 @@ fn all(plan: &LinkPlan, quality: Quality) -> Batch {
     marks
 }
 
+/// What is filled with what a server recorded.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Wish {
+    /// The time during which the connection was lost.
+    Gap,
+    /// A period that somebody asked for.
+    Period,
+}
+
 /// What one session leaves to the next.
 struct Kept {
     plan: Arc<LinkPlan>,
@@ -98,8 +115,10 @@ struct Kept {
     taken_over: bool,
     /// Commands under way.
     tasks: JoinSet<()>,
-    /// Filling a gap.
-    filling: JoinSet<Result<Option<String>, LinkError>>,
+    /// Filling a gap, or what somebody asked for, and which.
+    filling: JoinSet<(Wish, Result<Option<String>, LinkError>)>,
+    /// How many values it has brought in.
+    bringing: Arc<AtomicU64>,
     /// What came of it.
     filled: Option<String>,
     /// What is off with the server's clock, in sentences.
@@ -123,6 +142,7 @@ impl Run {
             taken_over: false,
             tasks: JoinSet::new(),
             filling: JoinSet::new(),
+            bringing: Arc::default(),
             filled: None,
             clock: Vec::new(),
         };
@@ -151,13 +171,20 @@ impl Run {
         self.gap.get_or_insert_with(|| Arc::new(Gap { before: inbox.last(), from: now() - SECOND }));
     }
 
-    /// Begins to fill what is missing.
+    /// Begins to fill what is missing: the gap first, then what somebody asked for. It takes the place of what is being filled.
     fn fill(&mut self, serving: &Serving, kept: &mut Kept, settings: &Settings) {
         if !settings.fill {
             self.gap = None;
         }
-        let Some(gap) = self.gap.clone() else { return };
         let slowest = serving.items.patience(0).unwrap_or(SOON);
+        let (wish, gap, until, pause) = match (&self.gap, self.period) {
+            (Some(gap), _) => (Wish::Gap, gap.clone(), None, slowest / 5),
+            (None, Some((from, to))) => {
+                (Wish::Period, Arc::new(Gap { before: Times::default(), from }), Some(to), Duration::ZERO)
+            }
+            (None, None) => return,
+        };
+        kept.bringing = Arc::default();
         let filling = Filling {
             gap,
             server: serving.server.clone(),
@@ -165,10 +192,12 @@ impl Run {
             plan: kept.plan.clone(),
             inbox: serving.items.inbox.clone(),
             batches: self.life.ports.batches.clone(),
-            pause: slowest / 5,
+            pause,
+            until,
+            filled: kept.bringing.clone(),
         };
         kept.filling.abort_all();
-        kept.filling.spawn(filling.fill());
+        kept.filling.spawn(async move { (wish, filling.fill().await) });
     }
 
     /// Puts the spare session in the place of the one in use. Whether there was one that serves.
@@ -217,6 +246,8 @@ impl Run {
         looks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         let (mut looked, mut heard, mut heard_at) = (0u64, 0u64, Instant::now());
         let (mut lost, opened) = (false, Instant::now());
+        // The types of structures that are asked for.
+        let mut learning = JoinSet::new();
         loop {
             tokio::select! {
                 changed = self.life.ports.plan.changed() => {
@@ -253,6 +284,29 @@ impl Run {
                             };
                         }
                     }
+                    Some(Command::Fill { span, reply }) => {
+                        let busy = "Recorded values are already being fetched. Wait, or stop that first.";
+                        let answer = match span {
+                            Some(_) if !kept.filling.is_empty() || self.period.is_some() => {
+                                Err(LinkError::BadRequest(busy.into()))
+                            }
+                            Some(_) => {
+                                self.period = span;
+                                if !lost {
+                                    self.fill(serving, kept, settings);
+                                }
+                                Ok(())
+                            }
+                            None => {
+                                kept.filling.shutdown().await;
+                                (self.gap, self.period, kept.filled) = (None, None, Some("Filling was stopped.".into()));
+                                Ok(())
+                            }
+                        };
+                        // Whoever asked may have gone away meanwhile.
+                        let _ = reply.send(answer);
+                        self.running(serving, kept, &address);
+                    }
                     Some(command) => {
                         let service = Service {
                             server: serving.server.clone(),
@@ -264,15 +318,28 @@ impl Run {
                     }
                 },
                 Some(_) = kept.tasks.join_next() => {}
+                Some(learnt) = learning.join_next() => match learnt {
+                    Ok(Err(error)) if !lost => return Some(Stop::Failed(error)),
+                    // What is not known yet is asked for again with the next value that comes.
+                    _ => inbox.release(),
+                },
                 Some(filled) = kept.filling.join_next() => {
-                    let told = match filled {
-                        Ok(Ok(words)) => words,
-                        // The server does not give it, and would not give it later either.
-                        Ok(Err(error @ LinkError::Status(_))) => Some(format!("The last gap is not filled: {error}")),
-                        // A connection that was lost again fills it with the next session.
-                        _ => continue,
+                    let (wish, told) = match filled {
+                        Ok((wish, Ok(words))) => (wish, words),
+                        // A connection that was lost begins anew with the next session.
+                        Ok((_, Err(LinkError::Closed))) | Err(_) => continue,
+                        Ok((_, Err(_))) if lost => continue,
+                        Ok((Wish::Gap, Err(error))) => (Wish::Gap, Some(format!("The last gap is not filled: {error}"))),
+                        Ok((Wish::Period, Err(error))) => {
+                            (Wish::Period, Some(format!("The period that was asked for is not filled: {error}")))
+                        }
                     };
-                    (self.gap, kept.filled) = (None, told);
+                    match wish {
+                        Wish::Gap => self.gap = None,
+                        Wish::Period => self.period = None,
+                    }
+                    kept.filled = told;
+                    self.fill(serving, kept, settings);
                     self.running(serving, kept, &address);
                 }
                 event = kept.spare.event() => {
@@ -310,6 +377,11 @@ impl Run {
                     self.tell(ended.began, format!("read {} values", ended.read.unwrap_or_default()), "they came".into());
                 }
                 () = inbox.came.notified() => {
+                    let unknown = if learning.is_empty() { inbox.unknown() } else { HashSet::new() };
+                    if !unknown.is_empty() {
+                        let server = serving.server.clone();
+                        learning.spawn(async move { learn(&server, unknown).await });
+                    }
                     if self.hand_on(&serving.items).await.is_err() {
                         return Some(Stop::End);
                     }
@@ -374,6 +446,9 @@ impl Run {
                     let again = !lost && serving.items.refused > 0 && looked.is_multiple_of(AGAIN);
                     if again && let Err(stop) = self.follow(serving, &kept.plan, settings).await {
                         return Some(stop);
+                    }
+                    if !lost && !kept.filling.is_empty() {
+                        self.running(serving, kept, &address);
                     }
                     if !lost && looked % CLOCK == 1 {
                         match self.clock(&serving.server).await {
@@ -450,11 +525,13 @@ impl Run {
         let at = now();
         let ends = serving.speaking.until.iter().filter_map(|(whose, until)| trust::ends_soon(whose, *until, at));
         let learnt = serving.items.revised().into_iter().chain(kept.clock.iter().cloned()).chain(ends);
+        let filling = (!kept.filling.is_empty()).then(|| kept.bringing.load(Ordering::Relaxed));
         let learnt: Vec<String> = learnt.chain(kept.spare.words(spare)).chain(kept.filled.clone()).collect();
         self.life.ports.health.send_modify(|h| {
             h.enter(LinkState::Running, None);
             (h.p50_us, h.p95_us) = (p50, p95);
             h.learnt = learnt;
+            h.filling = filling;
             if h.path != path {
                 (h.path, h.path_since) = (path, now());
             }

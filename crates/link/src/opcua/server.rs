@@ -1,6 +1,6 @@
 //! What is asked of a server over an open session, in portions that it takes.
 
-use super::status;
+use super::{shapes::Shapes, status};
 use crate::LinkError;
 use opcua::{
     client::Session,
@@ -32,6 +32,8 @@ pub(super) struct Server {
     pub session: Arc<Session>,
     pub limits: Limits,
     pub timeout_ms: u32,
+    /// What is known of its structures.
+    pub shapes: Arc<Shapes>,
 }
 
 /// The value of a node, or another attribute.
@@ -46,7 +48,7 @@ impl Server {
     /// When it does not answer.
     pub async fn of(session: Arc<Session>, timeout_ms: u32) -> Result<Server, LinkError> {
         let limits = Limits { read: 10, browse: 10, items: 10, history: 1 };
-        let mut server = Server { session, limits, timeout_ms };
+        let mut server = Server { session, limits, timeout_ms, shapes: Arc::default() };
         let asked = [
             VariableId::Server_ServerCapabilities_OperationLimits_MaxNodesPerRead,
             VariableId::Server_ServerCapabilities_OperationLimits_MaxNodesPerBrowse,

@@ -1,8 +1,8 @@
 //! A connection's settings and a tag's point, read and checked.
 
-use super::{node::Node, trust::Trust, value};
+use super::{node::Node, part::Part, taken::Taken, trust::Trust, value};
 use crate::{
-    LinkError,
+    LinkError, PointPlan,
     certificate::{check_certificates, check_fingerprint, check_pair, check_revocations},
 };
 use havrel_core::plant::{Own, Secret, resolve};
@@ -350,10 +350,14 @@ impl Settings {
 #[derive(Clone, Debug, PartialEq)]
 pub struct Point {
     pub node: Node,
-    /// Which elements of an array.
+    /// Which elements of an array; the server picks them.
     pub range: NumericRange,
+    /// Which member of a structure; Havrel picks it.
+    pub part: Part,
     /// That of the connection where it is nothing.
     pub deadband: Option<Deadband>,
+    /// The method of the node that is called when the tag is written.
+    pub method: Option<Node>,
 }
 
 /// The fields of a point.
@@ -364,8 +368,21 @@ struct Fields {
     #[serde(default)]
     element: String,
     #[serde(default)]
+    part: String,
+    #[serde(default)]
     deadband: String,
+    #[serde(default)]
+    method: String,
+    /// What the method takes, in words; only people read it.
+    #[serde(default)]
+    arguments: String,
+    /// What the node holds, which only forms ask for: `bool`, `text`, `i64` or `f64`.
+    #[serde(default, rename = "type")]
+    kind: String,
 }
+
+/// What a node may be said to hold.
+const KINDS: [&str; 5] = ["", "bool", "i64", "f64", "text"];
 
 impl Point {
     /// Reads a tag's point.
@@ -376,15 +393,41 @@ impl Point {
         let fields: Fields = resolve(None, own)?;
         let node = fields.address.parse().map_err(|words: &str| ("address".to_owned(), words.to_owned()))?;
         let range = value::range(&fields.element).map_err(|words| ("element".to_owned(), words.to_owned()))?;
+        let part = Part::parse(&fields.part).map_err(|words| ("part".to_owned(), words.to_owned()))?;
+        if range != NumericRange::None && !part.is_whole() {
+            let words = "Enter the element or the member; a member names elements too, like /2/temperature.";
+            return Err(("part".to_owned(), words.to_owned()));
+        }
+        if !KINDS.contains(&fields.kind.as_str()) {
+            return Err(("type".to_owned(), "The type is bool, i64, f64 or text.".to_owned()));
+        }
+        let method = Some(fields.method.trim()).filter(|method| !method.is_empty()).map(str::parse::<Node>).transpose();
+        let method = method.map_err(|words| ("method".to_owned(), words.to_owned()))?;
+        let reads = range != NumericRange::None || !part.is_whole() || !fields.deadband.trim().is_empty();
+        if method.is_some() && reads {
+            return Err(("method".to_owned(), "A method is called; it has no element, member or deadband.".to_owned()));
+        }
+        if method.is_none() && !fields.arguments.trim().is_empty() {
+            return Err(("arguments".to_owned(), "Only a method has arguments.".to_owned()));
+        }
         let own = fields.deadband.trim();
         let deadband = own.parse().map_err(|words: &str| ("deadband".to_owned(), words.to_owned()))?;
-        Ok(Point { node, range, deadband: (!own.is_empty()).then_some(deadband) })
+        Ok(Point { node, range, part, deadband: (!own.is_empty()).then_some(deadband), method })
+    }
+
+    /// What a tag there takes of a value.
+    pub(super) fn taken(self, plan: &PointPlan) -> Taken {
+        Taken { part: self.part, scaling: plan.scaling }
     }
 
     /// In words.
     pub fn show(&self) -> String {
+        if let Some(method) = &self.method {
+            return format!("{}, method {method}", self.node);
+        }
         match &self.range {
-            NumericRange::None => self.node.to_string(),
+            NumericRange::None if self.part.is_whole() => self.node.to_string(),
+            NumericRange::None => format!("{}, member {}", self.node, self.part.show()),
             range => format!("{}, element {range}", self.node),
         }
     }

@@ -43,7 +43,8 @@ impl Serving {
         match Server::of(speaking.session.clone(), timeout_ms).await {
             Ok(server) => {
                 let namespaces = Arc::new(speaking.namespaces.clone());
-                Ok(Serving { path, speaking, server, namespaces, items: Items::new() })
+                let items = Items::new(server.shapes.clone());
+                Ok(Serving { path, speaking, server, namespaces, items })
             }
             Err(error) => {
                 speaking.close().await;

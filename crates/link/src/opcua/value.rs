@@ -2,13 +2,11 @@
 
 use super::status;
 use havrel_core::{
-    TagNo,
-    quality::{Quality, Reason},
-    sample::{Batch, Value, flag},
-    scale::Scaling,
+    quality::Reason,
+    sample::Value,
     time::{Nanos, to_text},
 };
-use opcua::types::{Array, DataValue, DateTime, NumericRange, StatusCode, UAString, Variant, VariantScalarTypeId};
+use opcua::types::{Array, DateTime, NumericRange, UAString, Variant, VariantScalarTypeId};
 
 /// Most bytes of text that a value becomes.
 const MOST_TEXT: usize = 4000;
@@ -94,65 +92,12 @@ fn list(array: &Array) -> Result<Value, Reason> {
     Ok(Value::Text(cut(format!("[{}]", shown.join(", ")))))
 }
 
-fn cut(text: String) -> String {
+pub fn cut(text: String) -> String {
     if text.len() <= MOST_TEXT {
         return text;
     }
     let end = (0..=MOST_TEXT).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
     format!("{}…", &text[..end])
-}
-
-/// Adds what a server says of a node to a batch: with the source's time, else the server's, else the time of arrival.
-pub fn push(batch: &mut Batch, tag: TagNo, data: &DataValue, scaling: Option<Scaling>, arrived: Nanos) {
-    let code = data.status.unwrap_or(StatusCode::Good);
-    let source = data.source_timestamp.and_then(|time| nanos(time, data.source_picoseconds));
-    let own = source.or_else(|| data.server_timestamp.and_then(|time| nanos(time, data.server_picoseconds)));
-    let (time, mut flags) = (own.unwrap_or(arrived), if own.is_some() { flag::OWN_TIME } else { 0 });
-    if code.overflow() {
-        flags |= flag::AFTER_GAP;
-    }
-    let mut quality = status::quality(code);
-    let read = match &data.value {
-        None | Some(Variant::Empty) => None,
-        // What comes along with a bad status is not to be used (Part 8, 6.3).
-        Some(_) if quality.is_bad() => None,
-        Some(variant) => match value(variant) {
-            Ok(value) => Some(engineering(value, scaling)),
-            Err(reason) => {
-                quality = Quality::of(reason);
-                None
-            }
-        },
-    };
-    match read {
-        Some((value, clamped)) => {
-            if clamped && quality == Quality::GOOD {
-                quality = Quality::of(Reason::Clamped);
-            }
-            batch.push(tag, time, quality, flags, &value);
-        }
-        // A good status without any value says that there is none.
-        None if quality == Quality::GOOD => empty(batch, tag, time, Quality::of(Reason::WaitingForData), flags),
-        None => empty(batch, tag, time, quality, flags),
-    }
-}
-
-fn empty(batch: &mut Batch, tag: TagNo, time: Nanos, quality: Quality, flags: u8) {
-    batch.push_quality(tag, time, quality);
-    if let Some(sample) = batch.samples.last_mut() {
-        sample.flags = flags;
-    }
-}
-
-/// A value in engineering units; switches and texts are not scaled.
-pub fn engineering(raw: Value, scaling: Option<Scaling>) -> (Value, bool) {
-    match (scaling, &raw, raw.number()) {
-        (Some(scaling), Value::I64(_) | Value::U64(_) | Value::F32(_) | Value::F64(_), Some(number)) => {
-            let (value, clamped) = scaling.apply(number);
-            (Value::F64(value), clamped)
-        }
-        _ => (raw, false),
-    }
 }
 
 /// A value as a node of this type holds it.
@@ -222,6 +167,7 @@ pub fn range(text: &str) -> Result<NumericRange, &'static str> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use opcua::types::StatusCode;
     use proptest::prelude::*;
     use rstest::rstest;
 
@@ -258,39 +204,6 @@ mod tests {
         #[case] expected: Result<Variant, &str>,
     ) {
         assert_eq!(variant(&value, kind), expected.map_err(ToOwned::to_owned));
-    }
-
-    #[test]
-    fn the_time_of_the_source_comes_before_that_of_the_server() {
-        let at = |seconds: i64| DateTime::from(EPOCH + seconds * 10_000_000);
-        let mut data = DataValue { value: Some(Variant::Int32(1)), ..DataValue::default() };
-        let mut batch = Batch::default();
-        push(&mut batch, 3, &data, None, 99);
-        data.server_timestamp = Some(at(20));
-        push(&mut batch, 3, &data, None, 99);
-        (data.source_timestamp, data.source_picoseconds) = (Some(at(10)), Some(4200));
-        push(&mut batch, 3, &data, None, 99);
-        let told: Vec<_> = batch.samples.iter().map(|s| (s.time, s.flags)).collect();
-        assert_eq!(told, [(99, 0), (20_000_000_000, flag::OWN_TIME), (10_000_000_042, flag::OWN_TIME)]);
-    }
-
-    #[test]
-    fn an_overflow_marks_a_gap_and_a_status_without_value_keeps_the_last_one() {
-        let mut batch = Batch::default();
-        let overflow = StatusCode::from(0x0000_0480);
-        push(
-            &mut batch,
-            3,
-            &DataValue { value: Some(Variant::Int32(1)), status: Some(overflow), ..DataValue::default() },
-            None,
-            9,
-        );
-        push(&mut batch, 3, &DataValue { status: Some(StatusCode::BadSensorFailure), ..DataValue::default() }, None, 9);
-        push(&mut batch, 3, &DataValue::default(), None, 9);
-        assert_eq!((batch.samples[0].flags, batch.samples[0].quality), (flag::AFTER_GAP, Quality::GOOD));
-        assert_eq!(batch.samples[1].quality.reason(), Reason::SensorFailure);
-        assert_eq!(batch.samples[2].quality.reason(), Reason::WaitingForData);
-        assert_eq!(batch.value_of(batch.samples[1]), None);
     }
 
     #[rstest]

@@ -8,5 +8,6 @@ mod learnt;
 mod opcua;
 mod plain;
 mod secured;
+mod structures;
 mod trusted;
 mod units;

@@ -58,7 +58,7 @@ pub fn of(tag: u32, id: &str) -> havrel_link::PointPlan {
 }
 
 impl Running {
-    async fn page(&self, node: &str, cursor: &str, most: usize) -> Result<Children, LinkError> {
+    pub async fn page(&self, node: &str, cursor: &str, most: usize) -> Result<Children, LinkError> {
         let (reply, answer) = oneshot::channel();
         let ask = Ask { node: node.into(), cursor: cursor.into(), most };
         self.commands.send(Command::Browse { ask, reply }).await.unwrap();
@@ -66,7 +66,7 @@ impl Running {
     }
 
     /// What came of so many tags first.
-    async fn all(&mut self, tags: usize) -> HashMap<u32, (Option<Value>, Reason)> {
+    pub async fn all(&mut self, tags: usize) -> HashMap<u32, (Option<Value>, Reason)> {
         let mut held = HashMap::new();
         while held.len() < tags {
             let batch = timeout(LONG, self.batches.recv()).await.expect("values come in time").unwrap();
@@ -83,7 +83,7 @@ impl Running {
         held
     }
 
-    async fn below(&self, node: &str) -> Vec<Node> {
+    pub async fn below(&self, node: &str) -> Vec<Node> {
         self.page(node, "", 1000).await.unwrap().nodes
     }
 }
@@ -174,7 +174,7 @@ async fn a_tree_is_browsed_with_all_that_the_server_says() {
     assert_eq!(names, ["Belt dryer", "Mill", "Screw press"]);
     let zone = running.below(&node("Drying.Beltdryer.Zone1")).await;
     let setpoint = zone.iter().find(|n| n.name == "Temperature setpoint").unwrap();
-    assert_eq!(setpoint.point, Some(own(json!({"address": node("Drying.Beltdryer.Zone1.Temperaturesetpoint")}))));
+    assert_eq!(setpoint.point, Some(own(json!({"address": node("Drying.Beltdryer.Zone1.Temperaturesetpoint"), "type": "f64"}))));
     assert_eq!(setpoint.set, own(json!({"range_low": 20.0, "range_high": 110.0, "unit": "°C", "decimals": 1})));
     assert_eq!((setpoint.about.as_str(), setpoint.writable, setpoint.branch), ("Double", true, false));
     assert_eq!(setpoint.readings[0].text, "92.0");

@@ -1,7 +1,12 @@
 //! Looking at what a connection offers: what its device holds, its blocks, figures of Havrel; and a scan of an address space.
 
 use super::lines;
-use crate::{app::App, auth::Person, body::Json, problem::Problem};
+use crate::{
+    app::{App, ReadAt},
+    auth::Person,
+    body::Json,
+    problem::Problem,
+};
 use actix_web::{
     HttpResponse, post,
     web::{Data, Path},
@@ -11,13 +16,19 @@ use havrel_core::{
     plant::{Connection, Item, Own, Plant},
     time::to_text,
 };
+use havrel_db::listed::LONGEST_ABOVE;
 use havrel_link::{
     Ask, Kind, Node, kind,
     plain::{FIGURES, Figure},
 };
 use serde::{Deserialize, Serialize};
 use serde_json::json;
-use std::{collections::HashMap, rc::Rc, time::Duration};
+use std::{
+    collections::{HashMap, HashSet},
+    rc::Rc,
+    sync::{Arc, PoisonError},
+    time::Duration,
+};
 use tokio::sync::mpsc;
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -81,10 +92,12 @@ pub async fn browse(
         _ => {
             let top = body.node.is_empty() && body.cursor.is_empty();
             let found = app.live.browse(*id, Ask { node: body.node, cursor: body.cursor, most }).await?;
-            let tree = kind(&connection.set.kind).is_some_and(|kind| kind.describe().can.tree);
-            let taken = if tree { taken(&plant, *id) } else { HashMap::new() };
+            let tree = kind(&connection.set.kind).filter(|kind| kind.describe().can.tree);
+            // What else a point holds, such as a deadband, does not make it another one.
+            let shown = |point: &Own| tree.and_then(|kind| kind.show_point(&connection.set, point));
+            let taken = tree.map(|kind| read_at(&app, &plant, connection, kind)).unwrap_or_default();
             let view = |node: Node| {
-                let taken = node.point.as_ref().and_then(|point| taken.get(&key(point))).cloned().unwrap_or_default();
+                let taken = node.point.as_ref().and_then(shown).and_then(|at| taken.get(&at)).cloned().unwrap_or_default();
                 NodeView { node, taken }
             };
             let mut nodes: Vec<_> = found.nodes.into_iter().map(view).collect();
@@ -106,6 +119,71 @@ pub async fn browse(
     let nodes = offers.by_ref().take(most).map(view).collect();
     let next = offers.next().map(|_| (start + most).to_string());
     Ok(Json(ChildrenView { read_at: to_text(havrel_link::now()), parts, nodes, next }))
+}
+
+/// What a device lists below a node now.
+#[derive(Deserialize, ToSchema)]
+pub struct ListedBody {
+    /// The node; empty for the top.
+    pub node: String,
+    /// Id and name of everything right below it, at most 5,000.
+    pub nodes: Vec<(String, String)>,
+    /// Mark the nodes as seen: later lists are compared with this one.
+    pub note: bool,
+}
+
+/// Most nodes below one node that are compared.
+const MOST_LISTED: usize = 5000;
+
+/// How that differs from what was listed when somebody last marked it as seen.
+#[derive(Serialize, ToSchema)]
+pub struct ListedView {
+    /// When that was; empty where it is the first time.
+    pub since: String,
+    /// The ids of those that were not listed then.
+    pub new: Vec<String>,
+    /// Id and name of those that are not listed any more.
+    pub gone: Vec<(String, String)>,
+}
+
+/// Compares what a device lists below a node with what was listed there before. What is listed for the first time is noted.
+#[utoipa::path(responses((status = 200, body = ListedView), (status = 422, body = Problem)))]
+#[post("/api/connections/{id}/listed")]
+pub async fn listed(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<ListedBody>) -> Result<Json<ListedView>, Problem> {
+    person.may(Action::Configure)?;
+    if !app.live.plant().connections.contains_key(&id) {
+        return Err(Problem::missing("connection"));
+    }
+    let ListedBody { node, nodes, note } = body.into_inner();
+    if nodes.len() > MOST_LISTED {
+        return Err(Problem::field("nodes", "At most 5,000 nodes are compared."));
+    }
+    if node.len() > LONGEST_ABOVE {
+        return Err(Problem::field("node", "The id of the node has more than 2,000 bytes."));
+    }
+    let before = if note { None } else { app.live.db.listed(*id, &node).await? };
+    let Some((at, before)) = before else {
+        app.live.db.keep_listed(*id, &node, &nodes).await?;
+        return Ok(Json(ListedView { since: String::new(), new: Vec::new(), gone: Vec::new() }));
+    };
+    let known: HashSet<&str> = before.iter().map(|(id, _)| id.as_str()).collect();
+    let now: HashSet<&str> = nodes.iter().map(|(id, _)| id.as_str()).collect();
+    let new = nodes.iter().filter(|(id, _)| !known.contains(id.as_str())).map(|(id, _)| id.clone()).collect();
+    let gone = before.iter().filter(|(id, _)| !now.contains(id.as_str())).cloned().collect();
+    Ok(Json(ListedView { since: to_text(at * 1000), new, gone }))
+}
+
+/// The tags of a connection by where they are read, in words of its kind.
+fn read_at(app: &App, plant: &Plant, connection: &Item<Connection>, kind: &dyn Kind) -> Arc<HashMap<String, String>> {
+    let mut kept = app.read_at.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(known) = kept.as_ref().filter(|k| (k.connection, k.revision) == (connection.id, plant.revision)) {
+        return known.tags.clone();
+    }
+    let tags = plant.tags.values().filter(|t| t.set.connection == Some(connection.id));
+    let read = tags.filter_map(|t| Some((kind.show_point(&connection.set, &t.set.point)?, plant.tag_path(&t.set))));
+    let made: Arc<HashMap<_, _>> = Arc::new(read.collect());
+    *kept = Some(ReadAt { connection: connection.id, revision: plant.revision, tags: made.clone() });
+    made
 }
 
 /// The tags of a connection by where they are read.

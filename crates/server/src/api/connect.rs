@@ -1,14 +1,15 @@
 //! Connections: their kinds, a test before they are saved, and an address read as it is typed.
 
-use super::lines;
+use super::{lines, period};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
-    HttpResponse, get, post,
+    HttpResponse, delete, get, post, put,
     web::{Data, Path, Query},
 };
 use havrel_core::{
     access::Action,
     plant::{Connection, Item, Own, Plant, SourceCheck, Tag, resolve},
+    time::{Nanos, SECOND},
 };
 use havrel_link::{Kind, Kinds, PointPlan, TestStep, kind, kind::Description};
 use serde::{Deserialize, Serialize};
@@ -77,6 +78,47 @@ pub async fn take_path(app: Data<App>, person: Person, id: Path<Uuid>, body: Jso
         if body.path == 0 { "its first address" } else { "a spare address" }
     );
     app.live.note("connection", Some(actor), Some(*id), &title, json!({"path": body.path})).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// From when to when to bring in what a device recorded itself.
+#[derive(Deserialize, ToSchema)]
+pub struct FillBody {
+    /// RFC 3339.
+    pub from: String,
+    pub to: String,
+}
+
+/// The longest time that is brought in at once.
+const LONGEST_FILL: Nanos = 366 * 86_400 * SECOND;
+
+/// Has a connection bring in what its device recorded itself. How far it is stands in the status of the connection.
+#[utoipa::path(responses((status = 204), (status = 422, body = Problem), (status = 502, body = Problem)))]
+#[put("/api/connections/{id}/fill")]
+pub async fn fill(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<FillBody>) -> Result<HttpResponse, Problem> {
+    let actor = person.may(Action::Configure)?;
+    let plant = app.live.plant();
+    let connection = plant.connections.get(&id).ok_or_else(|| Problem::missing("connection"))?;
+    let (from, to) = period(&body.from, &body.to)?;
+    if to - from > LONGEST_FILL {
+        return Err(Problem::field("to", "The period must end within a year after it begins."));
+    }
+    app.live.fill(*id, Some((from, to))).await?;
+    let title = format!("Ordered {} to bring in what its device recorded", connection.set.name);
+    app.live.note("connection", Some(actor), Some(*id), &title, json!({"from": body.from, "to": body.to})).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Stops that.
+#[utoipa::path(responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/api/connections/{id}/fill")]
+pub async fn stop_filling(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<HttpResponse, Problem> {
+    let actor = person.may(Action::Configure)?;
+    let plant = app.live.plant();
+    let connection = plant.connections.get(&id).ok_or_else(|| Problem::missing("connection"))?;
+    app.live.fill(*id, None).await?;
+    let title = format!("Stopped {} bringing in what its device recorded", connection.set.name);
+    app.live.note("connection", Some(actor), Some(*id), &title, json!({})).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 

@@ -315,3 +315,32 @@ async fn connections_travel_as_a_file_from_plant_to_plant() {
     other.stop().await;
     plant.stop().await;
 }
+
+#[actix_web::test]
+async fn what_is_new_or_gone_below_a_node_is_told_until_somebody_takes_note() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    let url = format!("/api/connections/{}/listed", built.connection);
+    let list = |names: &[&str], note: bool| {
+        let nodes: Vec<_> = names.iter().map(|name| json!([format!("s={name}"), name])).collect();
+        json!({"node": "i=85", "nodes": nodes, "note": note})
+    };
+    let (status, first) = engineer.post(&url, list(&["Press", "Mill"], false)).await;
+    assert_eq!((status, first), (200, json!({"since": "", "new": [], "gone": []})));
+    for _ in 0..2 {
+        let (_, told) = engineer.post(&url, list(&["Press", "Dryer"], false)).await;
+        assert_eq!((&told["new"], &told["gone"]), (&json!(["s=Dryer"]), &json!([["s=Mill", "Mill"]])));
+        assert!(told["since"].as_str().unwrap().starts_with("20"));
+    }
+    engineer.post(&url, list(&["Press", "Dryer"], true)).await;
+    let (_, told) = engineer.post(&url, list(&["Press", "Dryer"], false)).await;
+    assert_eq!((&told["new"], &told["gone"]), (&json!([]), &json!([])));
+    let other = format!("/api/connections/{}/listed", Uuid::now_v7());
+    assert_eq!(engineer.post(&other, list(&["Press"], false)).await.0, 404);
+    let long = json!({"node": "x".repeat(2001), "nodes": [], "note": false});
+    assert_eq!(engineer.post(&url, long).await.0, 422);
+    // Who may not configure is not asked what there is.
+    let viewer = plant.person(&engineer, "viewer").await;
+    assert_eq!(viewer.post(&url, list(&["Press"], false)).await.0, 403);
+}

@@ -1,6 +1,7 @@
 //! What the server “Dryline” shows of drying and packing: one list, from which its address space, the demo's tags and the made-up
 //! past come.
 
+use super::types::Pallet;
 use crate::process::{Bagging, Dryline, GRADES, SILO_T, ZONES};
 use havrel_core::sample::Value;
 
@@ -19,10 +20,11 @@ pub enum Held {
     /// The number of one of the node's states.
     State(i32),
     Doubles(Vec<f64>),
+    Pallet(Pallet),
 }
 
 impl Held {
-    /// As a driver gives it; `None` for an array, which is read element by element.
+    /// As a driver gives it; `None` for an array and a structure, which are read by element and member.
     pub fn value(&self) -> Option<Value> {
         Some(match self {
             Held::Double(v) => Value::F64(*v),
@@ -32,7 +34,7 @@ impl Held {
             Held::Boolean(v) => Value::Bool(*v),
             Held::Text(v) => Value::Text(v.clone()),
             Held::State(v) => Value::I64((*v).into()),
-            Held::Doubles(_) => return None,
+            Held::Doubles(_) | Held::Pallet(_) => return None,
         })
     }
 }
@@ -55,6 +57,8 @@ pub struct Node {
     pub switch: Option<(&'static str, &'static str)>,
     pub deadband: f64,
     pub note: &'static str,
+    /// Whether the server records it.
+    pub recorded: bool,
     /// What it is set to, where another node says that.
     pub setpoint: &'static str,
     pub read: Read,
@@ -78,6 +82,7 @@ impl Node {
             switch: None,
             deadband: 0.0,
             note: "",
+            recorded: false,
             setpoint: "",
             read: Box::new(read),
             write: None,
@@ -98,6 +103,11 @@ impl Node {
 
     fn note(mut self, note: &'static str) -> Node {
         self.note = note;
+        self
+    }
+
+    fn recorded(mut self) -> Node {
+        self.recorded = true;
         self
     }
 
@@ -124,7 +134,7 @@ fn drying() -> Vec<Node> {
             .measured("rpm", 1, 0.0, 8.0)
             .written(|d, v| d.press_setpoint = v.clamp(0.0, 8.0)),
         Node::new(PRESS, "Torque", |d| Held::Float(d.press_torque as f32)).measured("%", 0, 0.0, 120.0),
-        Node::new(PRESS, "Cake moisture", |d| Held::Double(d.cake)).measured("%", 1, 40.0, 90.0),
+        Node::new(PRESS, "Cake moisture", |d| Held::Double(d.cake)).measured("%", 1, 40.0, 90.0).recorded(),
         Node::new(BELT, "Speed", |d| Held::Double(d.belt)).measured("m/min", 2, 0.0, 3.0).set_by("Speed setpoint"),
         Node::new(BELT, "Speed setpoint", |d| Held::Double(d.belt_setpoint))
             .measured("m/min", 2, 0.0, 3.0)
@@ -132,7 +142,8 @@ fn drying() -> Vec<Node> {
         Node::new(BELT, "Bed depth", |d| Held::Double(d.bed)).measured("mm", 0, 0.0, 140.0),
         Node::new(BELT, "Product moisture", |d| Held::Double(d.moisture))
             .measured("%", 1, 0.0, 30.0)
-            .note("Behind the last zone, by near infrared."),
+            .note("Behind the last zone, by near infrared.")
+            .recorded(),
     ];
     for n in 0..ZONES {
         let zone = format!("{BELT}/Zone {}", n + 1);
@@ -155,8 +166,8 @@ fn drying() -> Vec<Node> {
     all.extend([
         runs,
         allowed,
-        Node::new(MILL, "Power", |d| Held::Double(d.mill_power)).measured("kW", 1, 0.0, 55.0),
-        Node::new(MILL, "Vibration", |d| Held::Double(d.mill_vibration)).measured("mm/s", 2, 0.0, 12.0),
+        Node::new(MILL, "Power", |d| Held::Double(d.mill_power)).measured("kW", 1, 0.0, 55.0).recorded(),
+        Node::new(MILL, "Vibration", |d| Held::Double(d.mill_vibration)).measured("mm/s", 2, 0.0, 12.0).recorded(),
         Node::new(MILL, "Product flow", |d| Held::Double(d.product)).measured("kg/h", 0, 0.0, 900.0),
     ]);
     all
@@ -190,8 +201,16 @@ fn packing() -> Vec<Node> {
         Node::new(BAGGING, "Last bags", |d| Held::Doubles(d.last_bags.to_vec()))
             .measured("kg", 2, 0.0, 30.0)
             .note("The newest first."),
+        Node::new(BAGGING, "Pallet", |d| Held::Pallet(pallet(d))).note("What stands on it now."),
     ]);
     all
+}
+
+/// Eight bags make a pallet.
+fn pallet(dryline: &Dryline) -> Pallet {
+    let ever = u32::try_from(dryline.bags_ever).unwrap_or(u32::MAX);
+    let bags = (0..ever % 8).map(|n| (ever - n, dryline.last_bags[n as usize])).collect();
+    Pallet { number: ever / 8, grade: GRADES[(ever / 8) as usize % GRADES.len()].to_owned(), bags }
 }
 
 #[cfg(test)]

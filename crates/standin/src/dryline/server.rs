@@ -1,22 +1,20 @@
 //! The server on a socket. In front of the library's server stands a relay, so that its cable can be cut and it can be restarted
 //! while the address stays.
 
-use super::nodes::{Held, NAMESPACE, Node, nodes};
+use super::{
+    nodes::{NAMESPACE, Node, nodes},
+    record::{Builder, Record, Recording},
+    space,
+};
 use crate::{faults::Fault, serve::Shared};
-use havrel_core::unit;
 use opcua::{
     crypto::{PrivateKey, SecurityPolicy},
-    nodes::{ObjectBuilder, VariableBuilder},
     server::{
         ANONYMOUS_USER_TOKEN_ID, Server, ServerBuilder, ServerHandle, ServerUserToken,
-        address_space::AddressSpace,
         diagnostics::NamespaceMetadata,
-        node_manager::memory::{SimpleNodeManager, simple_node_manager},
+        node_manager::memory::{InMemoryNodeManager, InMemoryNodeManagerBuilder, simple_node_manager},
     },
-    types::{
-        DataTypeId, DataValue, DateTime, EUInformation, ExtensionObject, LocalizedText, MessageSecurityMode, NodeId, ObjectId,
-        ObjectTypeId, Range, StatusCode, VariableTypeId, Variant,
-    },
+    types::{DataValue, DateTime, MessageSecurityMode, NodeId, StatusCode, Variant},
 };
 use rcgen::{
     CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa, KeyPair, KeyUsagePurpose, SanType, date_time_ymd,
@@ -31,12 +29,15 @@ use std::{
 };
 use tempfile::TempDir;
 use tokio::{
+    io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _},
     net::{TcpListener, TcpStream},
     time::{MissedTickBehavior, interval, sleep},
 };
 
 /// How often values are taken from the process.
 const BEAT: Duration = Duration::from_millis(200);
+/// How late a slow server says everything.
+const SLOW: Duration = Duration::from_millis(600);
 /// How often the relay looks whether its cable is cut.
 const CABLE: Duration = Duration::from_millis(50);
 /// The server itself; the namespace of its nodes is another one, as the first belongs to the library's own nodes.
@@ -53,6 +54,8 @@ struct Face {
     plain: bool,
     /// Takes five values for a subscription.
     narrow: bool,
+    /// Gives its namespaces other numbers.
+    renumbered: bool,
 }
 
 /// Which of its certificates the server shows.
@@ -67,6 +70,8 @@ enum Shown {
 /// Where certificate and key lie in the folder of a server.
 const CERTIFICATE: &str = "own/cert.der";
 const KEY: &str = "private/private.pem";
+/// How the server calls the keeper of the plant's nodes.
+const NAME: &str = "dryline";
 /// The user who may log in beside anonymous ones, and the password.
 pub const USER: &str = "operator";
 pub const PASSWORD: &str = "kelp";
@@ -108,115 +113,6 @@ fn builder(address: SocketAddr, pki: &Path, face: Face) -> ServerBuilder {
     builder
 }
 
-fn variant(held: &Held) -> Variant {
-    match held {
-        Held::Double(v) => Variant::Double(*v),
-        Held::Float(v) => Variant::Float(*v),
-        Held::UInt32(v) => Variant::UInt32(*v),
-        Held::UInt64(v) => Variant::UInt64(*v),
-        Held::Boolean(v) => Variant::Boolean(*v),
-        Held::Text(v) => Variant::from(v.as_str()),
-        Held::State(v) => Variant::Int32(*v),
-        Held::Doubles(v) => Variant::from(v.clone()),
-    }
-}
-
-fn data_type(held: &Held) -> DataTypeId {
-    match held {
-        Held::Double(_) | Held::Doubles(_) => DataTypeId::Double,
-        Held::Float(_) => DataTypeId::Float,
-        Held::UInt32(_) => DataTypeId::UInt32,
-        Held::UInt64(_) => DataTypeId::UInt64,
-        Held::Boolean(_) => DataTypeId::Boolean,
-        Held::Text(_) => DataTypeId::String,
-        Held::State(_) => DataTypeId::Int32,
-    }
-}
-
-/// The number of a unit: the characters of its UN/CEFACT common code (OPC UA Part 8, 5.6.3.3).
-fn unit_of(symbol: &str) -> EUInformation {
-    let known = unit::find(symbol);
-    let code = known.map_or("", |u| u.common);
-    EUInformation {
-        namespace_uri: "http://www.opcfoundation.org/UA/units/un/cefact".into(),
-        unit_id: code.bytes().fold(0, |number, byte| number << 8 | i32::from(byte)),
-        display_name: symbol.into(),
-        description: known.map_or(symbol, |u| u.name).into(),
-    }
-}
-
-/// Puts folders and variables into the address space.
-fn build(space: &mut AddressSpace, index: u16, nodes: &[Node], shared: &Shared) {
-    let works = shared.lock();
-    let mut places = HashSet::new();
-    for node in nodes {
-        let mut above = NodeId::from(ObjectId::ObjectsFolder);
-        let mut path = String::new();
-        for name in node.place.split('/') {
-            path = if path.is_empty() { name.to_owned() } else { format!("{path}/{name}") };
-            let id = NodeId::new(index, path.replace(' ', "").replace('/', "."));
-            if places.insert(path.clone()) {
-                ObjectBuilder::new(&id, name, name)
-                    .has_type_definition(ObjectTypeId::FolderType)
-                    .organized_by(above)
-                    .insert(space);
-            }
-            above = id;
-        }
-        let held = (node.read)(&works.process.dryline);
-        let id = NodeId::new(index, node.id());
-        let kind = match (&held, node.states.is_empty()) {
-            (Held::Boolean(_), _) => VariableTypeId::TwoStateDiscreteType,
-            (Held::State(_), false) => VariableTypeId::MultiStateDiscreteType,
-            _ if node.range.is_some() => VariableTypeId::AnalogItemType,
-            _ => VariableTypeId::BaseDataVariableType,
-        };
-        let mut variable = VariableBuilder::new(&id, node.name, node.name)
-            .data_type(data_type(&held))
-            .value(variant(&held))
-            .description(node.note)
-            .has_type_definition(kind)
-            .component_of(above);
-        if let Held::Doubles(values) = &held {
-            variable = variable.value_rank(1).array_dimensions(&[values.len() as u32]);
-        }
-        if node.write.is_some() {
-            variable = variable.writable();
-        }
-        variable.insert(space);
-        properties(space, index, node, &id);
-    }
-}
-
-fn properties(space: &mut AddressSpace, index: u16, node: &Node, of: &NodeId) {
-    let mut add = |name: &str, kind: DataTypeId, value: Variant| {
-        let id = NodeId::new(index, format!("{}.{name}", node.id()));
-        let rank = if matches!(value, Variant::Array(_)) { 1 } else { -1 };
-        VariableBuilder::new(&id, name, name)
-            .data_type(kind)
-            .value(value)
-            .value_rank(rank)
-            .has_type_definition(VariableTypeId::PropertyType)
-            .property_of(of.clone())
-            .insert(space);
-    };
-    if let Some((low, high)) = node.range {
-        add("EURange", DataTypeId::Range, Variant::from(ExtensionObject::from_message(Range { low, high })));
-    }
-    if !node.unit.is_empty() {
-        add("EngineeringUnits", DataTypeId::EUInformation, Variant::from(ExtensionObject::from_message(unit_of(node.unit))));
-        add("ValuePrecision", DataTypeId::Double, Variant::Double(node.decimals.into()));
-    }
-    if !node.states.is_empty() {
-        let names: Vec<LocalizedText> = node.states.iter().map(|name| LocalizedText::from(*name)).collect();
-        add("EnumStrings", DataTypeId::LocalizedText, Variant::from(names));
-    }
-    if let Some((off, on)) = node.switch {
-        add("FalseState", DataTypeId::LocalizedText, Variant::from(LocalizedText::from(off)));
-        add("TrueState", DataTypeId::LocalizedText, Variant::from(LocalizedText::from(on)));
-    }
-}
-
 /// The private key of all servers of this program, made once, as that takes long. PEM.
 fn key() -> io::Result<String> {
     static KEY: Mutex<Option<String>> = Mutex::new(None);
@@ -254,7 +150,7 @@ fn certificate(key: &KeyPair, host: &str, shown: Shown) -> Result<Vec<u8>, rcgen
 }
 
 /// Builds a server in a folder of its own.
-fn assemble(address: SocketAddr, face: Face) -> io::Result<(Server, ServerHandle, TempDir)> {
+fn assemble(address: SocketAddr, face: Face, record: Arc<Record>) -> io::Result<(Server, ServerHandle, TempDir)> {
     let folder = tempfile::tempdir()?;
     let key = key()?;
     let pair = KeyPair::from_pem(&key).map_err(io::Error::other)?;
@@ -265,7 +161,13 @@ fn assemble(address: SocketAddr, face: Face) -> io::Result<(Server, ServerHandle
         fs::write(path, bytes)?;
     }
     let metadata = NamespaceMetadata { namespace_uri: NAMESPACE.to_owned(), ..NamespaceMetadata::default() };
-    let built = builder(address, folder.path(), face).with_node_manager(simple_node_manager(metadata, "dryline")).build();
+    let mut builder = builder(address, folder.path(), face);
+    if face.renumbered {
+        let uri = "urn:brackmere:added".to_owned();
+        let added = NamespaceMetadata { namespace_uri: uri, ..NamespaceMetadata::default() };
+        builder = builder.with_node_manager(simple_node_manager(added, "added"));
+    }
+    let built = builder.with_node_manager(InMemoryNodeManagerBuilder::new(Builder { metadata, name: NAME, record })).build();
     let (server, handle) = built.map_err(io::Error::other)?;
     Ok((server, handle, folder))
 }
@@ -274,24 +176,39 @@ fn assemble(address: SocketAddr, face: Face) -> io::Result<(Server, ServerHandle
 struct Running {
     face: Face,
     handle: ServerHandle,
-    manager: Arc<SimpleNodeManager>,
+    manager: Arc<InMemoryNodeManager<Recording>>,
+    record: Arc<Record>,
     nodes: Arc<Vec<Node>>,
     /// Their node ids, in the same order.
     ids: Vec<NodeId>,
+    /// The number of their namespace.
+    index: u16,
     address: SocketAddr,
     _pki: TempDir,
 }
 
-async fn start(address: SocketAddr, shared: &Shared) -> io::Result<Running> {
+async fn start(address: SocketAddr, shared: &Shared, record: &Arc<Record>) -> io::Result<Running> {
     let face = shared.face();
-    let (server, handle, pki) = assemble(address, face)?;
-    let manager = handle.node_managers().get_of_type::<SimpleNodeManager>().ok_or_else(|| io::Error::other("no node manager"))?;
+    let (server, handle, pki) = assemble(address, face, record.clone())?;
+    let manager = handle
+        .node_managers()
+        .get_by_name::<InMemoryNodeManager<Recording>>(NAME)
+        .ok_or_else(|| io::Error::other("no node manager"))?;
     let index = handle.get_namespace_index(NAMESPACE).ok_or_else(|| io::Error::other("no namespace"))?;
     let nodes = Arc::new(nodes());
-    build(&mut manager.address_space().write(), index, &nodes, shared);
+    space::build(&mut manager.address_space().write(), index, &nodes, shared);
+    let works = shared.clone();
+    manager.inner().simple.add_method_callback(space::reset(index), move |arguments| match arguments {
+        [Variant::UInt32(from)] => {
+            let mut works = works.lock();
+            Ok(vec![Variant::UInt32(std::mem::replace(&mut works.process.dryline.bags, *from))])
+        }
+        [_] => Err(StatusCode::BadTypeMismatch),
+        _ => Err(StatusCode::BadArgumentsMissing),
+    });
     for (n, node) in nodes.iter().enumerate().filter(|(_, node)| node.write.is_some()) {
         let (shared, nodes) = (shared.clone(), nodes.clone());
-        manager.inner().add_write_callback(NodeId::new(index, node.id()), move |value, _| {
+        manager.inner().simple.add_write_callback(NodeId::new(index, node.id()), move |value, _| {
             let number = value.value.as_ref().and_then(|v| match v {
                 Variant::Double(v) => Some(*v),
                 Variant::Float(v) => Some(f64::from(*v)),
@@ -311,7 +228,7 @@ async fn start(address: SocketAddr, shared: &Shared) -> io::Result<Running> {
     let inside = inner.local_addr()?;
     tokio::spawn(server.run_with(inner));
     let ids = nodes.iter().map(|node| NodeId::new(index, node.id())).collect();
-    Ok(Running { face, handle, manager, nodes, ids, address: inside, _pki: pki })
+    Ok(Running { face, handle, manager, record: record.clone(), nodes, ids, index, address: inside, _pki: pki })
 }
 
 impl Running {
@@ -325,7 +242,7 @@ impl Running {
                 let failed = !bad.is_empty() && bad.contains(&node.id());
                 let status = if failed { StatusCode::BadSensorFailure } else { StatusCode::Good };
                 DataValue {
-                    value: Some(variant(&(node.read)(&works.process.dryline))),
+                    value: Some(space::variant(&(node.read)(&works.process.dryline), self.index)),
                     status: Some(status),
                     source_timestamp: Some(now),
                     server_timestamp: Some(now),
@@ -334,6 +251,9 @@ impl Running {
             });
             shown.collect()
         };
+        for (node, data) in self.nodes.iter().zip(&values).filter(|(node, _)| node.recorded) {
+            self.record.add(&node.id(), data);
+        }
         let values = self.ids.iter().zip(values).map(|(id, data)| (id, None, data));
         // A node that is missing would be a mistake of this program, and then nothing is shown.
         let _ = self.manager.set_values(self.handle.subscriptions(), values);
@@ -346,7 +266,8 @@ impl Running {
 /// The listener's own failure, or a server that does not start; a failed connection ends alone.
 pub async fn serve(listener: TcpListener, shared: Shared) -> io::Result<()> {
     let address = listener.local_addr()?;
-    let mut running = start(address, &shared).await?;
+    let record = Arc::default();
+    let mut running = start(address, &shared, &record).await?;
     let mut beat = interval(BEAT);
     beat.set_missed_tick_behavior(MissedTickBehavior::Delay);
     loop {
@@ -356,10 +277,10 @@ pub async fn serve(listener: TcpListener, shared: Shared) -> io::Result<()> {
                     running.handle.cancel();
                     // As long as a small controller takes.
                     sleep(Duration::from_secs(2)).await;
-                    running = start(address, &shared).await?;
+                    running = start(address, &shared, &record).await?;
                 } else if shared.face() != running.face {
                     running.handle.cancel();
-                    running = start(address, &shared).await?;
+                    running = start(address, &shared, &record).await?;
                 }
                 running.show(&shared);
             }
@@ -384,16 +305,37 @@ async fn relay(mut outside: TcpStream, inside: SocketAddr, shared: Shared) {
             sleep(CABLE).await;
         }
     };
+    let ((mut from_client, mut to_client), (from_server, mut to_server)) = (outside.split(), inside.split());
     tokio::select! {
         // Whichever side ends, the other one ends too.
-        _ = tokio::io::copy_bidirectional(&mut outside, &mut inside) => {}
+        _ = tokio::io::copy(&mut from_client, &mut to_server) => {}
+        _ = answers(from_server, &mut to_client, &shared) => {}
         () = cut => {}
+    }
+}
+
+/// Carries what the server says, late where that was ordered.
+async fn answers(mut server: impl AsyncRead + Unpin, client: &mut (impl AsyncWrite + Unpin), shared: &Shared) -> io::Result<()> {
+    let mut bytes = vec![0; 1 << 16];
+    loop {
+        let count = server.read(&mut bytes).await?;
+        if count == 0 {
+            return Ok(());
+        }
+        if shared.server_slow() {
+            sleep(SLOW).await;
+        }
+        client.write_all(&bytes[..count]).await?;
     }
 }
 
 impl Shared {
     fn server_cut(&self) -> bool {
         self.lock().faults.on(Instant::now()).any(|(fault, _)| *fault == Fault::ServerCut)
+    }
+
+    fn server_slow(&self) -> bool {
+        self.lock().faults.on(Instant::now()).any(|(fault, _)| *fault == Fault::ServerSlow)
     }
 
     fn face(&self) -> Face {
@@ -410,6 +352,7 @@ impl Shared {
             locked: on(&Fault::ServerLocked),
             plain: on(&Fault::ServerPlain),
             narrow: on(&Fault::ServerNarrow),
+            renumbered: on(&Fault::ServerRenumbered),
         }
     }
 

@@ -4,6 +4,25 @@ import { http, type Schemas, take } from '../../api/client';
 
 export type Offer = Schemas['NodeView'];
 
+/** A node of which only id and name are known; by itself the top of the server. */
+export const NOTHING: Offer = {
+  id: '',
+  name: '',
+  parts: [],
+  branch: true,
+  inside: false,
+  of_type: '',
+  about: '',
+  description: '',
+  writable: false,
+  states: [],
+  point: null,
+  set: {},
+  refused: '',
+  readings: [],
+  taken: '',
+};
+
 /** Most that is listed below one node. */
 export const MOST = 20_000;
 /** Most pages that are asked for: a device may give small ones, or empty ones without end. */

@@ -114,9 +114,11 @@ export function pointOf(row: Candidate, { registers, types }: Writing): { point:
   const type = row.type.trim().toLowerCase();
   if (!registers) {
     if (type && !types.includes(type)) {
-      return { point: row.point, wrong: `“${row.type}” is not a type; types are ${types.join(', ')}.` };
+      return { point: row.point, wrong: `“${row.type}” is not a type; types are ${types.filter(Boolean).join(', ')}.` };
     }
-    return { point: { ...row.point, type: type || (types[0] ?? '') } };
+    const at = row.address ? { address: row.address.trim() } : {};
+    const usual = types.includes('') ? '' : (types[0] ?? '');
+    return { point: { ...row.point, ...at, ...(type || usual ? { type: type || usual } : {}) } };
   }
   const { fields, wrong } = readType(row.type, row.address);
   const point = { ...row.point, address: row.address.trim() };
@@ -377,6 +379,8 @@ export function tagEdits(
       ...(row.record ? { record: true } : {}),
       ...(row.states ? { states: row.states } : {}),
       ...(row.note ? { note: row.note } : {}),
+      // A method is there to be called.
+      ...(point.method ? { writable: true } : {}),
     };
     const limits: [RuleSet['kind'], number | null][] = [
       ['high', numeric(row.limit)],

@@ -2,10 +2,12 @@
 
 import { useState } from 'react';
 import { http, take } from '../../api/client';
-import { type ConnectionStatus, useNow, useStatus } from '../../api/live';
+import { type ConnectionStatus, feed, useNow, useStatus } from '../../api/live';
 import type { Item } from '../../api/model';
 import { complain } from '../../parts/form';
 import { useKind } from '../../parts/kinds';
+import type { Period } from '../../parts/period';
+import { PeriodPart, periodWords } from '../../parts/period-part';
 import { lasting, moment } from '../../parts/text';
 import { Button } from '../../parts/ui';
 
@@ -80,6 +82,7 @@ export function Health({ item, disabled }: { item: Item<'connection'>; disabled:
               </tbody>
             </table>
           )}
+          {kind?.can.records && <Recorded item={item} status={status} disabled={disabled} />}
           <Paths item={item} status={status} disabled={disabled} />
         </div>
       )}
@@ -87,20 +90,66 @@ export function Health({ item, disabled }: { item: Item<'connection'>; disabled:
   );
 }
 
-function Paths({ item, status, disabled }: { item: Item<'connection'>; status: ConnectionStatus; disabled: boolean }) {
+/** Something that is ordered by a button, which rests meanwhile; what went wrong is told. */
+function useOrder() {
   const [busy, setBusy] = useState(false);
-  const addresses = item.addresses ?? [];
-  if (addresses.length < 2) return null;
-  async function use(path: number) {
+  async function order(go: () => Promise<unknown>) {
     setBusy(true);
     try {
-      await take(http.POST('/api/connections/{id}/path', { params: { path: { id: item.id } }, body: { path } }));
+      await go();
     } catch (error) {
       complain(error);
     } finally {
       setBusy(false);
     }
   }
+  return [busy, order] as const;
+}
+
+/** What the device recorded itself, brought in for a period that somebody names. */
+function Recorded({ item, status, disabled }: { item: Item<'connection'>; status: ConnectionStatus; disabled: boolean }) {
+  const [period, setPeriod] = useState<Period>({ span: 8 * 3600 });
+  const [busy, order] = useOrder();
+  const going = status.filling !== null && status.filling !== undefined;
+  const path = '/api/connections/{id}/fill';
+  const params = { path: { id: item.id } };
+  const stop = () => order(() => take(http.DELETE(path, { params })));
+  const begin = () => {
+    const to = period.end ?? feed.time();
+    const body = { from: new Date(to - period.span * 1000).toISOString(), to: new Date(to).toISOString() };
+    return order(() => take(http.PUT(path, { params, body })));
+  };
+  return (
+    <div className="mt-4">
+      <h4 className="font-semibold">What the device recorded itself</h4>
+      <p className="text-sm text-soft">Fills gaps in the history of its tags, where the device kept a record.</p>
+      {going ? (
+        <p className="flex h-9 items-center gap-3" role="status">
+          <span className="figures">{(status.filling ?? 0).toLocaleString('en')}</span> values so far
+          <Button disabled={busy || disabled} onClick={() => void stop()}>
+            Stop
+          </Button>
+        </p>
+      ) : (
+        <p className="flex h-9 items-center gap-3">
+          <PeriodPart period={period} onPick={setPeriod}>
+            {periodWords(period).replace('Live, last', 'The last')}
+          </PeriodPart>
+          <Button disabled={busy || disabled || status.state !== 'running'} onClick={() => void begin()}>
+            Bring it in
+          </Button>
+        </p>
+      )}
+    </div>
+  );
+}
+
+function Paths({ item, status, disabled }: { item: Item<'connection'>; status: ConnectionStatus; disabled: boolean }) {
+  const [busy, order] = useOrder();
+  const addresses = item.addresses ?? [];
+  if (addresses.length < 2) return null;
+  const use = (path: number) =>
+    order(() => take(http.POST('/api/connections/{id}/path', { params: { path: { id: item.id } }, body: { path } })));
   return (
     <div className="mt-4">
       <h4 className="font-semibold">Addresses</h4>

@@ -11,11 +11,30 @@ import { useItems } from '../../../api/queries';
 import { complain, textOf } from '../../../parts/form';
 import { useSteps } from '../../../parts/steps';
 import { counted } from '../../../parts/text';
-import { Button, Choice, Field, Tick, Trouble } from '../../../parts/ui';
-import { below, type Offer } from '../below';
+import { Button, Choice, Field, Input, Tick, Trouble } from '../../../parts/ui';
+import { below, NOTHING, type Offer } from '../below';
 import { blank, type Candidate } from '../candidates';
 import { Intake } from '../intake';
-import { type Chosen, isWanted, type Known, MOST_TAKEN, placeOf, type Row, rowsOf, type Walked, type Wanted, walk } from './tree';
+import { Differences, useListed } from './listed';
+import {
+  type Alike,
+  alikeOf,
+  isFound,
+  isWanted,
+  type Known,
+  MOST_TAKEN,
+  type Place,
+  pathOf,
+  placeOf,
+  type Row,
+  resolved,
+  rowsFound,
+  rowsOf,
+  type Walk,
+  type Walked,
+  type Wanted,
+  walk,
+} from './tree';
 
 /** Nodes of one page. */
 const PAGE = 1000;
@@ -23,17 +42,31 @@ const PAGE = 1000;
 const AGAIN = 3000;
 const LARGE = 200;
 const LINE = 28;
+/** Most nodes that are found by words. */
+const MOST_FOUND = 1000;
+/** Most types for which the same is offered. */
+const MOST_ALIKE = 2;
+
+/** The top of the server. */
+const TOP: Place = { offer: NOTHING, above: [] };
 
 /** The row of the intake that a node begins as. */
-function candidateOf({ offer, path }: Chosen, places: readonly string[]): Candidate {
+function candidateOf(chosen: Place, places: readonly string[]): Candidate {
+  const { offer } = chosen;
+  const path = pathOf(chosen);
   const set: Partial<Pick<TagSet, 'unit' | 'decimals' | 'range_low' | 'range_high'>> = offer.set;
+  // A value and what it is made of stand in the place of the object that has it.
+  const above = chosen.above.filter(({ point }) => point === null).map((one) => one.name);
   // What stands above the last two levels is seldom part of a name.
   const parts = [path.slice(0, -1).join(' / '), path.at(-1) ?? '', offer.name];
+  // An element has only its number: it is called after its array.
+  const index = offer.inside && /^\[(\d+)\]$/.exec(offer.name)?.[1];
+  const name = index ? `${path.at(-1)} ${index}` : offer.name;
   return {
     ...blank(JSON.stringify(offer.point), parts, [...path, offer.name].join(' / '), offer.point as Partial<Point>),
     named: true,
-    name: offer.name,
-    place: placeOf(path, places).replaceAll('/', ' / '),
+    name,
+    place: placeOf(above, places).replaceAll('/', ' / '),
     filled: { name: true, place: true },
     unit: set.unit ?? '',
     decimals: textOf(set.decimals),
@@ -54,11 +87,15 @@ export function Nodes({ item, seen, disabled }: Props) {
   const queries = useQueryClient();
   const places = useItems('place').data?.items ?? [];
   const [open, setOpen] = useState<ReadonlySet<string>>(new Set());
-  const [chosen, setChosen] = useState<ReadonlyMap<string, Chosen>>(new Map());
+  const [chosen, setChosen] = useState<ReadonlyMap<string, Place>>(new Map());
   const [wanted, setWanted] = useState<Wanted>('every');
-  const [walking, setWalking] = useState<(Walked & { name: string }) | null>(null);
+  const [walking, setWalking] = useState<(Walked & { what: string }) | null>(null);
+  const [words, setWords] = useState('');
+  /** What was found by words, instead of the tree. */
+  const [found, setFound] = useState<{ words: string; below: string; places: readonly Place[]; whole: boolean } | null>(null);
   const stopped = useRef(false);
-  const [at, setAt] = useState(0);
+  /** The row that keys act on; none at first, so that words are looked for in the whole server. */
+  const [at, setAt] = useState(-1);
   const steps = useSteps<Candidate>(`nodes ${item.id}`);
   const box = useRef<HTMLDivElement>(null);
   const nodes = useMemo(() => ['', ...new Set([...open].map((key) => key.split('\n').at(-1) ?? ''))], [open]);
@@ -75,7 +112,9 @@ export function Nodes({ item, seen, disabled }: Props) {
     })),
   });
   const known = new Map(nodes.flatMap((node, i) => (results[i]?.data ? [[node, results[i].data] as const] : [])));
-  const rows = rowsOf(known, open);
+  const listed = useListed(item.id, found ? new Map() : known);
+  const marks = new Map(listed.flatMap(({ node, view }) => (view ? [[node, view] as const] : [])));
+  const rows = found ? rowsFound(found.places) : rowsOf(known, open, marks);
   const virtual = useVirtualizer({
     count: rows.length,
     getScrollElement: () => box.current,
@@ -99,7 +138,7 @@ export function Nodes({ item, seen, disabled }: Props) {
     if (!next.delete(key)) next.add(key);
     setOpen(next);
   };
-  const choose = (some: readonly Chosen[], on: boolean) => {
+  const choose = (some: readonly Place[], on: boolean) => {
     const next = new Map(chosen);
     for (const one of some) {
       const key = JSON.stringify(one.offer.point);
@@ -110,39 +149,88 @@ export function Nodes({ item, seen, disabled }: Props) {
   };
   const isChosen = ({ point }: Offer) => point !== null && chosen.has(JSON.stringify(point));
 
-  async function takeBelow({ offer, path }: Row) {
+  const children = (node: string) => queries.fetchQuery({ ...query(node), staleTime: 10_000 });
+
+  /** Walks through the server while its progress shows; what went wrong is told, and gives nothing. */
+  async function walkThrough<T>(what: string, go: (walk: Pick<Walk, 'children' | 'tell' | 'cancelled'>) => Promise<T>) {
     stopped.current = false;
-    const tell = (walked: Walked) => setWalking({ ...walked, name: offer.name });
-    tell({ nodes: 0, values: 0 });
+    const tell = (walked: Walked) => setWalking({ ...walked, what });
+    tell({ nodes: 0, found: 0 });
     try {
-      const children = (node: string) => queries.fetchQuery({ ...query(node), staleTime: 10_000 });
-      const { found, whole } = await walk({ offer, path }, wanted, children, tell, () => stopped.current);
-      choose(found, true);
-      const fresh = found.filter((f) => !f.offer.taken).length;
-      const tags = found.length - fresh;
-      toast.success(
-        `Chose ${counted(fresh, 'value')} below ${offer.name}${tags > 0 ? `; ${tags.toLocaleString('en')} more are tags already` : ''}${whole ? '' : '; that is not all of them'}.`,
-      );
+      return await go({ children, tell, cancelled: () => stopped.current });
     } catch (error) {
       complain(error);
+      return null;
+    } finally {
+      setWalking(null);
     }
-    setWalking(null);
+  }
+
+  /** Chooses what was found, and says how much of it is new. */
+  function take(places: readonly Place[], where: string, whole: boolean) {
+    choose(places, true);
+    const fresh = places.filter((f) => !f.offer.taken).length;
+    const tags = places.length - fresh;
+    toast.success(
+      `Chose ${counted(fresh, 'value')} ${where}${tags > 0 ? `; ${tags.toLocaleString('en')} more are tags already` : ''}${whole ? '' : '; that is not all of them'}.`,
+    );
+  }
+
+  async function takeBelow(place: Place) {
+    const keep = (offer: Offer) => isWanted(offer, wanted);
+    const walked = await walkThrough(`Below ${place.offer.name}`, (how) => walk(place, { keep, ...how }));
+    if (walked) take(walked.found, `below ${place.offer.name}`, walked.whole);
+  }
+
+  async function find() {
+    const from = found ? null : rows[at];
+    const below = from?.offer.branch ? from : TOP;
+    const name = below === TOP ? 'the server' : below.offer.name;
+    const keep = (offer: Offer) => offer.id !== '' && isFound(offer, words);
+    const walked = await walkThrough(`Finding “${words.trim()}” below ${name}`, (how) =>
+      walk(below, { keep, most: MOST_FOUND, ...how }),
+    );
+    if (!walked) return;
+    setFound({ words: words.trim(), below: name, places: walked.found, whole: walked.whole });
+    setAt(-1);
+  }
+
+  async function takeAlike({ type, name, paths }: Alike) {
+    const objects = { keep: (o: Offer) => o.of_type === type, into: (o: Offer) => o.point === null && o.of_type !== type };
+    const walked = await walkThrough(`Objects of the type ${name}`, async (how) => {
+      const { found, whole } = await walk(TOP, { ...objects, ...how });
+      const places: Place[] = [];
+      let missed = false;
+      for (const object of found) {
+        if (how.cancelled()) return { places, objects: found.length, whole: false };
+        try {
+          places.push(...(await resolved(object, paths, children)));
+        } catch {
+          // One that does not answer does not keep the others from being chosen.
+          missed = true;
+        }
+      }
+      return { places, objects: found.length, whole: whole && !missed };
+    });
+    if (walked) take(walked.places, `of ${counted(walked.objects, 'object')} of the type ${name}`, walked.whole);
   }
 
   function onKey(event: KeyboardEvent) {
-    const row = rows[at];
-    if (!row || event.target !== event.currentTarget) return;
+    if (rows.length === 0 || event.target !== event.currentTarget) return;
     const to = (index: number) => {
       const next = Math.min(Math.max(index, 0), rows.length - 1);
       setAt(next);
       virtual.scrollToIndex(next);
     };
-    const isOpen = open.has(row.key);
+    const row = rows[at];
+    const isOpen = row !== undefined && open.has(row.key);
     if (event.key === 'ArrowDown') to(at + 1);
     else if (event.key === 'ArrowUp') to(at - 1);
     else if (event.key === 'Home') to(0);
     else if (event.key === 'End') to(rows.length - 1);
-    else if (event.key === 'ArrowRight' && row.offer.branch && !row.again && !isOpen) toggle(row);
+    else if (event.key === 'Escape' && at >= 0) setAt(-1);
+    else if (!row) return;
+    else if (event.key === 'ArrowRight' && row.offer.branch && !row.again && !isOpen && !found) toggle(row);
     else if (event.key === 'ArrowLeft' && isOpen) toggle(row);
     else if (event.key === 'ArrowLeft') to(rows.findIndex((r) => r.key === row.key.split('\n').slice(0, -1).join('\n')));
     else if (event.key === ' ' && row.offer.point) choose([row], !isChosen(row.offer));
@@ -151,6 +239,9 @@ export function Nodes({ item, seen, disabled }: Props) {
     event.preventDefault();
   }
 
+  const current = found ? undefined : rows[at];
+  const target = current?.offer.branch ? current.offer.name : 'the server';
+  const alike = alikeOf(chosen.values()).slice(0, MOST_ALIKE);
   const error = results.find((r) => r.error)?.error;
   const rowId = (index: number) => `node-${item.id}-${index}`;
   return (
@@ -166,9 +257,31 @@ export function Nodes({ item, seen, disabled }: Props) {
             </Choice>
           )}
         </Field>
+        <form
+          className="flex items-end gap-2"
+          onSubmit={(event) => {
+            event.preventDefault();
+            if (words.trim()) void find();
+          }}
+        >
+          <Field label={`Find below ${target}`} className="w-60">
+            {(p) => (
+              <Input
+                {...p}
+                value={words}
+                placeholder="words of name, description, id"
+                disabled={walking !== null}
+                onChange={(e) => setWords(e.target.value)}
+              />
+            )}
+          </Field>
+          <Button type="submit" disabled={!words.trim() || walking !== null}>
+            Find
+          </Button>
+        </form>
         {walking && (
           <span role="status" className="flex items-center gap-3 pb-1">
-            Below {walking.name}: {walking.nodes.toLocaleString('en')} nodes, {walking.values.toLocaleString('en')} values
+            {walking.what}: {walking.nodes.toLocaleString('en')} nodes, {walking.found.toLocaleString('en')} found
             <Button
               onClick={() => {
                 stopped.current = true;
@@ -190,16 +303,39 @@ export function Nodes({ item, seen, disabled }: Props) {
         >
           Add {counted(chosen.size, 'row')}
         </Button>
-        <p className="basis-full text-sm text-soft">
-          Arrows move and open, Space chooses a value, Enter chooses everything below a node.
-        </p>
+        {alike.map((one) => (
+          <Button key={one.type} disabled={walking !== null} onClick={() => void takeAlike(one)}>
+            Choose the same in every {one.name}
+          </Button>
+        ))}
+        {found ? (
+          <p role="status" className="flex h-6 basis-full items-center gap-3 text-sm">
+            {found.places.length === 0
+              ? `Nothing below ${found.below} has “${found.words}” in its name, description or id.`
+              : `${counted(found.places.length, 'node')} below ${found.below} with “${found.words}”${found.whole ? '' : '; there are more'}.`}
+            <Button
+              kind="quiet"
+              onClick={() => {
+                setFound(null);
+                setAt(-1);
+              }}
+            >
+              Show the tree
+            </Button>
+          </p>
+        ) : (
+          <div className="flex h-6 basis-full items-center gap-3 text-sm">
+            <span className="text-soft">Arrows move and open, Space chooses a value, Enter chooses everything below a node.</span>
+            <Differences listed={listed} connection={item.id} />
+          </div>
+        )}
       </div>
       <div
         ref={box}
         role="tree"
         aria-label="Nodes of the server"
         aria-multiselectable
-        aria-activedescendant={rows.length > 0 ? rowId(at) : undefined}
+        aria-activedescendant={rows[at] ? rowId(at) : undefined}
         tabIndex={0}
         className="h-85 overflow-auto border border-line"
         onKeyDown={onKey}
@@ -207,7 +343,7 @@ export function Nodes({ item, seen, disabled }: Props) {
         <div className="min-w-[54rem]">
           <div className={clsx(TRACKS, 'sticky top-0 z-10 h-7 bg-band text-sm font-semibold')} aria-hidden>
             <span>Node</span>
-            <span className="text-right">Holds now</span>
+            <span className="text-right">{found ? 'Held then' : 'Holds now'}</span>
             <span>Unit</span>
             <span>Type</span>
             <span className="text-right">Range</span>
@@ -225,8 +361,9 @@ export function Nodes({ item, seen, disabled }: Props) {
                   id={rowId(v.index)}
                   row={row}
                   start={v.start}
+                  flat={found !== null}
                   open={open.has(row.key)}
-                  loading={open.has(row.key) && !known.has(row.offer.id)}
+                  loading={!found && open.has(row.key) && !known.has(row.offer.id)}
                   current={v.index === at}
                   chosen={isChosen(row.offer)}
                   dim={row.offer.point !== null && !isWanted(row.offer, wanted)}
@@ -261,6 +398,8 @@ interface NodeRowProps {
   id: string;
   row: Row;
   start: number;
+  /** It stands alone, with its path. */
+  flat: boolean;
   open: boolean;
   loading: boolean;
   current: boolean;
@@ -272,8 +411,23 @@ interface NodeRowProps {
   onBelow: () => void;
 }
 
-function NodeRow({ id, row, start, open, loading, current, chosen, dim, disabled, onToggle, onChoose, onBelow }: NodeRowProps) {
-  const { offer, path, again } = row;
+function NodeRow({
+  id,
+  row,
+  start,
+  flat,
+  open,
+  loading,
+  current,
+  chosen,
+  dim,
+  disabled,
+  onToggle,
+  onChoose,
+  onBelow,
+}: NodeRowProps) {
+  const { offer, again } = row;
+  const path = pathOf(row);
   const set: Partial<Pick<TagSet, 'unit' | 'decimals' | 'range_low' | 'range_high'>> = offer.set;
   const value = offer.readings[0]?.text ?? '';
   const number = value === 'true' ? '1' : value === 'false' ? '0' : value;
@@ -295,8 +449,8 @@ function NodeRow({ id, row, start, open, loading, current, chosen, dim, disabled
       )}
       style={{ height: LINE, transform: `translateY(${start}px)` }}
     >
-      <span className="flex min-w-0 items-center gap-1.5" style={{ paddingLeft: path.length * 16 }}>
-        {expands ? (
+      <span className="flex min-w-0 items-center gap-1.5" style={{ paddingLeft: flat ? 0 : path.length * 16 }}>
+        {expands && !flat ? (
           <button type="button" tabIndex={-1} aria-label={`${open ? 'Close' : 'Open'} ${offer.name}`} onClick={onToggle}>
             <ChevronRight className={clsx('size-4 text-soft', open && 'rotate-90')} />
           </button>
@@ -312,9 +466,11 @@ function NodeRow({ id, row, start, open, loading, current, chosen, dim, disabled
             onChange={onChoose}
           />
         )}
-        <span className="min-w-0 truncate" title={offer.name}>
+        <span className="min-w-0 truncate" title={[...path, offer.name].join(' / ')}>
+          {flat && <span className="text-soft">{path.map((name) => `${name} / `).join('')}</span>}
           {offer.name}
         </span>
+        {row.mark && <span className="text-sm text-act3">{row.mark}</span>}
         {loading && <span className="text-soft">…</span>}
         {again && <span className="text-soft">(again)</span>}
         {expands && (
@@ -340,7 +496,9 @@ function NodeRow({ id, row, start, open, loading, current, chosen, dim, disabled
       <span className="figures truncate text-right text-soft">
         {set.range_low !== undefined && set.range_high !== undefined && `${set.range_low} to ${set.range_high}`}
       </span>
-      <span className="truncate text-soft">{offer.point && (offer.writable ? 'write' : 'read')}</span>
+      <span className="truncate text-soft">
+        {offer.point && ('method' in offer.point ? 'call' : offer.writable ? 'write' : 'read')}
+      </span>
       <span className="truncate text-soft" title={offer.taken || offer.description}>
         {offer.taken ? `is ${offer.taken.replaceAll('/', ' / ')}` : offer.description}
       </span>

@@ -1,3 +1,4 @@
+// @vitest-environment jsdom
 import { describe, expect, it } from 'vitest';
 import type { Member } from '../../../api/model';
 import { factorOf, fresh, memberOf, rowOf, scalingOf } from './layout-rows';

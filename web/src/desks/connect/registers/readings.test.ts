@@ -1,22 +1,15 @@
 import { describe, expect, it } from 'vitest';
+import { NOTHING } from '../below';
 import { VIEWS } from './readings';
 import { type Found, halfOrder, LONG_ORDERS, likelyType, ordersOf } from './types';
 
 /** A register with these readings: type, order and text. */
 const found = (readings: readonly (readonly [string, string, string])[]): Found => ({
+  ...NOTHING,
   id: 'holding/0',
   name: 'holding 0',
   parts: ['holding', '0', '400001', ''],
-  branch: false,
-  about: '',
-  description: '',
-  writable: false,
-  states: [],
-  point: null,
-  set: {},
-  refused: '',
   readings: readings.map(([type, order, text]) => ({ point: { type, order } as never, text })),
-  taken: '',
 });
 
 describe('likelyType', () => {
