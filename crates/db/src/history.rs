@@ -81,11 +81,11 @@ pub struct Shipped {
 
 /// Stores frames that were not stored before, and gives the series that were not known before.
 async fn store(conn: &mut PgConnection, node: Uuid, frames: &[Frame], known: &Mutex<SeriesIds>) -> Result<SeriesIds, DbError> {
-    let numbered: bool =
-        sqlx::query_scalar("select exists (select from shipped where node = $1)").bind(node).fetch_one(&mut *conn).await?;
-    if !numbered {
+    let numbered = "select exists (select from shipped where node = $1)";
+    while !sqlx::query_scalar::<_, bool>(numbered).bind(node).fetch_one(&mut *conn).await? {
+        // Another node that begins at the same moment may take the number first: then the next one is free.
         let first = "insert into shipped (node, term, seq, arrived, no)
-                     select $1, 0, 0, 0, coalesce(max(no), 0) + 1 from shipped on conflict (node) do nothing";
+                     select $1, 0, 0, 0, coalesce(max(no), 0) + 1 from shipped on conflict do nothing";
         sqlx::query(first).bind(node).execute(&mut *conn).await?;
     }
     let find = "select term, seq, no from shipped where node = $1 for update";

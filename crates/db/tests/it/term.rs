@@ -10,6 +10,7 @@ use havrel_core::{
 use havrel_db::{Db, DbError, config::CommitError};
 use rstest::rstest;
 use serde_json::json;
+use sqlx::{Connection, Executor, PgConnection};
 use uuid::Uuid;
 
 const FIRST: Uuid = Uuid::from_u128(1);
@@ -45,6 +46,26 @@ async fn a_machine_whose_term_is_over_stores_nothing_and_edits_nothing() {
     second.append(&[late]).await.unwrap();
     second.commit(&Plant::default(), &edit, &by("in time"), AnySource).await.unwrap();
     assert_eq!(second.raw(7, 0, 100, false, 10).await.unwrap().len(), 2);
+}
+
+#[tokio::test]
+async fn two_nodes_that_begin_at_the_same_moment_get_numbers_of_their_own() {
+    let (first, _) = two("same_moment").await;
+    let connect = async || PgConnection::connect_with(&SHARED.cluster.options("same_moment")).await.unwrap();
+    let (mut other, mut onlooker) = (connect().await, connect().await);
+    other.execute("begin").await.unwrap();
+    let taken = "insert into shipped (node, term, seq, arrived, no) values ('00000000-0000-0000-0000-000000000009', 0, 0, 0, 1)";
+    other.execute(taken).await.unwrap();
+    let storing = tokio::spawn(async move { first.append(&[frame(FIRST, 1, 1, &[(10, 1.0)])]).await });
+    // It waits for what becomes of the number.
+    let waits = "select exists (select from pg_stat_activity where datname = 'same_moment' and wait_event_type = 'Lock')";
+    while !sqlx::query_scalar::<_, bool>(waits).fetch_one(&mut onlooker).await.unwrap() {
+        tokio::task::yield_now().await;
+    }
+    other.execute("commit").await.unwrap();
+    storing.await.unwrap().unwrap();
+    let find = "select array_agg(no order by no) from shipped";
+    assert_eq!(sqlx::query_scalar::<_, Vec<i16>>(find).fetch_one(&mut onlooker).await.unwrap(), [1, 2]);
 }
 
 #[tokio::test]
