@@ -100,6 +100,18 @@ reasons! {
     NotReadable = 39, Bad, "the login may not read it";
     /// The value is of a type that no tag holds.
     NoSuchType = 40, Bad, "the value is of a type that no tag holds";
+    /// No message came on the topic since the program started, and the broker retains none.
+    NeverHeard = 41, Uncertain, "no message came yet, and none is retained";
+    /// Messages came before the connection was lost; the broker retains none, so what holds now is told by the next one.
+    NotRetained = 42, Uncertain, "nothing came since the connection is back, and no message is retained";
+    /// Longer silent than the tag allows.
+    SilentTooLong = 43, Uncertain, "silent for longer than allowed";
+    /// A retained message without a time of its own.
+    Retained = 44, Uncertain, "retained by the broker; nobody knows since when";
+    /// The message is not of the form that the tag expects, or lacks what the tag reads.
+    DoesNotFit = 45, Bad, "the message does not fit";
+    /// The sender says that there is no value at present.
+    NoValue = 46, Bad, "the sender has no value at present";
     /// The bytes do not make a value of the tag's type, for example a float that is not a number.
     NotANumber = 18, Bad, "the device sent something that is not a number";
 }

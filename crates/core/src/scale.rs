@@ -1,5 +1,6 @@
 //! From raw counts to engineering values and back.
 
+use crate::sample::Value;
 use serde::{Deserialize, Serialize};
 
 /// How values run between the two points of a scaling.
@@ -53,6 +54,17 @@ impl Scaling {
         }
         let held = value.clamp(self.low.min(self.high), self.low.max(self.high));
         (held, held != value)
+    }
+
+    /// A raw value in engineering units, and whether it had to be clamped; switches and texts are not scaled.
+    pub fn of(scaling: Option<Scaling>, raw: Value) -> (Value, bool) {
+        match (scaling, &raw, raw.number()) {
+            (Some(scaling), Value::I64(_) | Value::U64(_) | Value::F32(_) | Value::F64(_), Some(number)) => {
+                let (value, clamped) = scaling.apply(number);
+                (Value::F64(value), clamped)
+            }
+            _ => (raw, false),
+        }
     }
 
     /// The raw value that reads as `value`.

@@ -1,6 +1,6 @@
 //! Plant time: nanoseconds since 1970-01-01T00:00:00Z, and its text form.
 
-use jiff::Timestamp;
+use jiff::{Timestamp, tz::TimeZone};
 
 /// Nanoseconds UTC since the Unix epoch; covers the years 1678 to 2262.
 pub type Nanos = i64;
@@ -25,6 +25,18 @@ pub fn from_text(text: &str) -> Result<Nanos, String> {
     }
     let at: Timestamp = text.parse().map_err(|_| format!("“{text}” is not a time; write it like 2026-11-23T06:00:00Z."))?;
     i64::try_from(at.as_nanosecond()).map_err(|_| "The time must lie between the years 1678 and 2262.".into())
+}
+
+/// Reads a time without an offset, `2026-11-29T05:51:47.25` or with a space in it, as the clocks of a zone showed it. Of an hour that
+/// came twice it is the first.
+///
+/// # Errors
+/// What is wrong, as a sentence.
+pub fn from_local(text: &str, zone: &str) -> Result<Nanos, String> {
+    let zone = TimeZone::get(zone).map_err(|_| format!("There is no time zone “{zone}”."))?;
+    let local: jiff::civil::DateTime = text.trim().parse().map_err(|_| format!("“{text}” is no time."))?;
+    let at = zone.to_ambiguous_timestamp(local).compatible().map_err(|_| format!("“{text}” lies too far away."))?;
+    at.as_nanosecond().try_into().map_err(|_| format!("“{text}” lies too far away."))
 }
 
 /// A span in words, as exact as its length makes useful: “0.8 s”, “42 s”, “5 min 3 s”, “1 h 20 min”.

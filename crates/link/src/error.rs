@@ -104,6 +104,22 @@ pub enum LinkError {
     /// Which endpoint was wished, and which there are.
     #[error("The server has no endpoint for {0}. It offers: {1}.")]
     NoEndpoint(String, String),
+    #[error("The broker does not know this user name and password.")]
+    WrongLogin,
+    /// What is not allowed.
+    #[error("The broker does not allow this login to {0}.")]
+    NotAllowed(&'static str),
+    #[error("The broker does not speak this version of MQTT.")]
+    OtherVersion,
+    #[error("The broker ended the session.")]
+    Ended,
+    #[error("Another client connected with the same client id.")]
+    SameClient,
+    #[error("A message is larger than {0} bytes.")]
+    TooLarge(u32),
+    /// On which topic.
+    #[error("The broker took a message on {0}, and did not give it back.")]
+    NotBack(String),
     #[error("The {0} is missing, or cannot be opened with the key of this machine.")]
     NoSecret(String),
 }
@@ -122,6 +138,7 @@ impl LinkError {
             LinkError::NoSuchAddress(_) => Reason::NoSuchAddress,
             LinkError::Refused(_) | LinkError::NoFunction(_) | LinkError::Busy | LinkError::ReadBack(_) => Reason::Refused,
             LinkError::SwitchedOff => Reason::SwitchedOff,
+            LinkError::NotAllowed(_) => Reason::NotReadable,
             LinkError::BadRequest(_) => Reason::NoSource,
             LinkError::Status(status) => status.reason,
             LinkError::NameNotFound(_)
@@ -134,6 +151,12 @@ impl LinkError {
             | LinkError::NotSecured(_)
             | LinkError::NoSecret(_)
             | LinkError::NoEndpoint(..)
+            | LinkError::WrongLogin
+            | LinkError::OtherVersion
+            | LinkError::SameClient
+            | LinkError::Ended
+            | LinkError::TooLarge(_)
+            | LinkError::NotBack(_)
             | LinkError::Closed => Reason::NotConnected,
         }
     }
@@ -171,6 +194,13 @@ impl LinkError {
             LinkError::NotSecured(_) => "Check that the port is the secured one, and which certificates the device takes.",
             LinkError::Status(status) => status.cure,
             LinkError::NoEndpoint(..) => "Choose a security that the server offers, or have it switched on at the server.",
+            LinkError::WrongLogin => "Check user name and password, and the accounts of the broker.",
+            LinkError::NotAllowed(_) => "Give the login the right at the broker, or choose another login.",
+            LinkError::OtherVersion => "Choose the other version in the settings of the connection.",
+            LinkError::Ended => "It may have restarted, or another client uses the same client id.",
+            LinkError::SameClient => "Enter a client id that no other client uses.",
+            LinkError::TooLarge(_) => "Allow larger messages in the settings of the connection, or find who sends it.",
+            LinkError::NotBack(_) => "Some brokers take what they do not pass on: check the topic rights of the login.",
             LinkError::NoSecret(_) => "Enter it again in the settings of the connection.",
         }
     }
@@ -199,6 +229,9 @@ impl LinkError {
             LinkError::NoSuchAddress(_) => "no such address",
             LinkError::Refused(_) | LinkError::NoFunction(_) | LinkError::ReadBack(_) => "refused",
             LinkError::Busy => "busy",
+            LinkError::WrongLogin | LinkError::NotAllowed(_) | LinkError::OtherVersion | LinkError::NotBack(_) => "refused",
+            LinkError::SameClient | LinkError::Ended => "closed by the device",
+            LinkError::TooLarge(_) => "wrong answer",
             LinkError::Status(_) => "refused",
             LinkError::NoEndpoint(..) => "not secured",
             LinkError::Untrusted(..) | LinkError::ShutOut | LinkError::NotSecured(_) => "not secured",
@@ -219,6 +252,7 @@ impl LinkError {
                 | LinkError::Busy
                 | LinkError::BadRequest(_)
                 | LinkError::ReadBack(_)
+                | LinkError::NotAllowed(_)
         )
     }
 

@@ -112,6 +112,8 @@ pub struct Capabilities {
     pub changes: bool,
     /// Its devices may give what they recorded themselves.
     pub records: bool,
+    /// What it offers is heard as it comes, so looking again shows more.
+    pub listens: bool,
     /// Its values are set by people here; the connection need not allow writing for that.
     pub set_here: bool,
 }
@@ -143,7 +145,7 @@ mod tests {
     }
 
     #[rstest]
-    fn what_is_described_is_understood(#[values(0, 1, 2, 3, 4, 5)] which: usize) {
+    fn what_is_described_is_understood(#[values(0, 1, 2, 3, 4, 5, 6)] which: usize) {
         let kind = kinds()[which];
         let mut set = json!({"name": "c", "kind": kind.name()}).as_object().cloned().unwrap();
         // What is only shown is no setting.
@@ -153,6 +155,7 @@ mod tests {
         match kind.name() {
             "modbus" => put(&mut set, "settings.host", "10.0.4.21".into()),
             "opcua" => put(&mut set, "settings.url", "opc.tcp://10.0.4.31".into()),
+            "mqtt" => put(&mut set, "settings.host", "10.0.4.41".into()),
             _ => {}
         }
         let connection: Connection = serde_json::from_value(Json::Object(set)).unwrap();
@@ -164,7 +167,7 @@ mod tests {
     }
 
     #[rstest]
-    fn conditions_name_fields_that_stand_before_and_values_that_are_offered(#[values(0, 1, 2, 3, 4, 5)] which: usize) {
+    fn conditions_name_fields_that_stand_before_and_values_that_are_offered(#[values(0, 1, 2, 3, 4, 5, 6)] which: usize) {
         let kind = kinds()[which];
         let check = |fields: &[Field], outer: &[Field]| {
             let mut keys = HashSet::new();

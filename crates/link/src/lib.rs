@@ -13,9 +13,12 @@ pub mod identity;
 pub mod kind;
 mod life;
 pub mod modbus;
+pub mod mqtt;
 mod net;
 pub mod opcua;
+pub mod payload;
 pub mod plain;
+pub mod pointer;
 pub mod runner;
 pub mod signal;
 pub mod spaces;
@@ -45,9 +48,9 @@ use std::{
 };
 
 /// Every kind of connection, in the order in which they are offered.
-pub fn kinds() -> [&'static dyn Kind; 6] {
+pub fn kinds() -> [&'static dyn Kind; 7] {
     use plain::Plain;
-    [&modbus::Modbus, &opcua::OpcUa, &Plain::PUSH, &Plain::MEMORY, &signal::Signals, &Plain::FIGURES]
+    [&modbus::Modbus, &opcua::OpcUa, &mqtt::Mqtt, &Plain::PUSH, &Plain::MEMORY, &signal::Signals, &Plain::FIGURES]
 }
 
 /// The kind with this name.

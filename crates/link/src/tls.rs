@@ -5,13 +5,14 @@ use crate::{
     LinkError, Offer,
     certificate::{Wrong, certificates, check_certificates, check_fingerprint, check_pair, digits, fingerprint, shown},
     error::Untrusted,
+    form::{Control, Field},
 };
 use havrel_core::plant::Secret;
 use serde::Deserialize;
 use std::{
     fmt::Debug,
     io,
-    sync::{Arc, Mutex, PoisonError},
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
     time::Duration,
 };
 use tokio::{
@@ -46,6 +47,24 @@ pub struct Tls {
     pub key: Option<Secret>,
 }
 
+/// The fields of a form that ask for these settings, while another field has one of some values.
+pub(crate) fn fields(field: &'static str, is: &'static [&'static str]) -> Vec<Field> {
+    let pem = |key, label, hint| Field::new(key, label, Control::Pem).usual("").hint(hint).only(field, is).width(3);
+    vec![
+        pem("settings.tls.trust", "Certificates of trusted authorities", "PEM"),
+        Field::new("settings.tls.fingerprint", "Or the fingerprint of the device’s own certificate", Control::Fingerprint)
+            .usual("")
+            .hint("SHA-256. A test shows it, to be compared and trusted.")
+            .only(field, is)
+            .width(3),
+        pem("settings.tls.certificate", "Our certificate", "PEM; where the device asks for one"),
+        Field::new("settings.tls.key", "Private key of our certificate", Control::PemSecret)
+            .hint("PEM; encrypted when saved, never shown again")
+            .only(field, is)
+            .width(3),
+    ]
+}
+
 /// What came of making a stream secure.
 pub struct Secured<S> {
     pub stream: TlsStream<S>,
@@ -62,25 +81,24 @@ impl Tls {
         wrong
     }
 
-    fn untrusted(&self, why: &CertificateError, seen: &[u8; 32]) -> LinkError {
-        let why = match (why, digits(&self.fingerprint)) {
-            (CertificateError::ApplicationVerificationFailure, Some(pinned)) => {
-                format!("it is another one than the trusted one, whose fingerprint is {}", shown(&pinned))
-            }
-            _ => why_not(why),
-        };
-        let (fingerprint, field) = (shown(seen), "settings.tls.fingerprint".into());
-        let offer = Offer { field, value: fingerprint.clone(), words: "Trust this certificate".into() };
-        let cure = "Compare the fingerprint with the one the device itself shows; if they agree, trust it.";
-        LinkError::Untrusted(Box::new(Untrusted { why, fingerprint, cure, offer }))
+    /// Judges certificates of the device after these settings; by the name that is given, where it is not the host's.
+    ///
+    /// # Errors
+    /// When an authority's certificate cannot be used.
+    pub(crate) fn judge(&self, name: Option<&str>) -> Result<Arc<Judge>, LinkError> {
+        Judge::new(self, name).map(Arc::new)
     }
 
-    fn config(&self, verifier: Arc<Verifier>) -> Result<ClientConfig, LinkError> {
+    /// How the library makes streams secure.
+    ///
+    /// # Errors
+    /// When our own certificate or its key cannot be used.
+    pub(crate) fn config(&self, judge: Arc<Judge>) -> Result<ClientConfig, LinkError> {
         let config = ClientConfig::builder_with_provider(provider())
             .with_safe_default_protocol_versions()
             .map_err(refused)?
             .dangerous()
-            .with_custom_certificate_verifier(verifier);
+            .with_custom_certificate_verifier(judge);
         if self.certificate.trim().is_empty() {
             return Ok(config.with_no_client_auth());
         }
@@ -98,19 +116,14 @@ impl Tls {
     where
         S: AsyncRead + AsyncWrite + Unpin,
     {
-        let verifier = Arc::new(Verifier::new(self)?);
-        let connector = TlsConnector::from(Arc::new(self.config(verifier.clone())?));
+        let judge = self.judge(None)?;
+        let connector = TlsConnector::from(Arc::new(self.config(judge.clone())?));
         let host = host.trim().trim_start_matches('[').trim_end_matches(']').to_owned();
         let name = ServerName::try_from(host.clone()).map_err(|_| LinkError::NameNotFound(host))?;
         let made = timeout(Duration::from_millis(timeout_ms.into()), connector.connect(name, stream)).await;
         let made = made.map_err(|_| LinkError::NotSecured(format!("nothing fit for TLS came within {timeout_ms} ms")))?;
-        let seen = *verifier.seen.lock().unwrap_or_else(PoisonError::into_inner);
-        let stream = made.map_err(|error| match (error_of(&error), seen) {
-            (Some(rustls::Error::InvalidCertificate(why)), Some(seen)) => self.untrusted(why, &seen),
-            (Some(other), _) => refused(other.clone()),
-            (None, _) if error.kind() == io::ErrorKind::UnexpectedEof => LinkError::Closed,
-            (None, _) => LinkError::NotSecured(error.kind().to_string()),
-        })?;
+        let stream = made.map_err(|error| judge.failed(&error))?;
+        let seen = judge.seen();
         let version = match stream.get_ref().1.protocol_version() {
             Some(rustls::ProtocolVersion::TLSv1_3) => "TLS 1.3",
             _ => "TLS 1.2",
@@ -150,17 +163,25 @@ fn provider() -> Arc<CryptoProvider> {
     Arc::new(ring::default_provider())
 }
 
-/// Judges the device's certificate, and remembers its fingerprint so that a person can judge it too.
+/// Judges the device's certificate, and remembers it so that a person can judge it too.
 #[derive(Debug)]
-struct Verifier {
+pub(crate) struct Judge {
     authorities: Option<Arc<WebPkiServerVerifier>>,
     pinned: Option<[u8; 32]>,
-    seen: Mutex<Option<[u8; 32]>>,
+    name: Option<ServerName<'static>>,
+    seen: Mutex<Seen>,
     provider: Arc<CryptoProvider>,
 }
 
-impl Verifier {
-    fn new(tls: &Tls) -> Result<Verifier, LinkError> {
+/// A certificate that was shown, and why it is not trusted.
+#[derive(Clone, Debug, Default)]
+struct Seen {
+    fingerprint: Option<[u8; 32]>,
+    wrong: Option<CertificateError>,
+}
+
+impl Judge {
+    fn new(tls: &Tls, name: Option<&str>) -> Result<Judge, LinkError> {
         let mut roots = RootCertStore::empty();
         for certificate in certificates(&tls.trust).unwrap_or_default() {
             roots.add(certificate).map_err(refused)?;
@@ -171,11 +192,63 @@ impl Verifier {
             let built = WebPkiServerVerifier::builder_with_provider(Arc::new(roots), provider()).build();
             Some(built.map_err(|e| LinkError::NotSecured(e.to_string()))?)
         };
-        Ok(Verifier { authorities, pinned: digits(&tls.fingerprint), seen: Mutex::default(), provider: provider() })
+        let unknown = |name: &str| LinkError::NameNotFound(name.to_owned());
+        let name = name.map(|name| ServerName::try_from(name.to_owned()).map_err(|_| unknown(name))).transpose()?;
+        let pinned = digits(&tls.fingerprint);
+        Ok(Judge { authorities, pinned, name, seen: Mutex::default(), provider: provider() })
+    }
+
+    fn memory(&self) -> MutexGuard<'_, Seen> {
+        self.seen.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The fingerprint of the certificate that was shown.
+    fn seen(&self) -> Option<[u8; 32]> {
+        self.memory().fingerprint
+    }
+
+    /// That the certificate is not trusted, where it was shown and is not.
+    pub fn untrusted(&self) -> Option<LinkError> {
+        let Seen { fingerprint: Some(seen), wrong: Some(why) } = self.memory().clone() else { return None };
+        let why = match (why, self.pinned) {
+            (CertificateError::ApplicationVerificationFailure, Some(pinned)) => {
+                format!("it is another one than the trusted one, whose fingerprint is {}", shown(&pinned))
+            }
+            (why, _) => why_not(&why),
+        };
+        let (fingerprint, field) = (shown(&seen), "settings.tls.fingerprint".into());
+        let offer = Offer { field, value: fingerprint.clone(), words: "Trust this certificate".into() };
+        let cure = "Compare the fingerprint with the one the device itself shows; if they agree, trust it.";
+        Some(LinkError::Untrusted(Box::new(Untrusted { why, fingerprint, cure, offer })))
+    }
+
+    /// A failure of a stream that it judged for.
+    pub fn failed(&self, error: &io::Error) -> LinkError {
+        match error_of(error) {
+            Some(rustls::Error::InvalidCertificate(_)) => {
+                self.untrusted().unwrap_or_else(|| LinkError::NotSecured("the certificate cannot be read".into()))
+            }
+            Some(other) => refused(other.clone()),
+            None if error.kind() == io::ErrorKind::UnexpectedEof => LinkError::Closed,
+            None => LinkError::NotSecured(error.kind().to_string()),
+        }
+    }
+
+    fn verdict(
+        &self,
+        fingerprint: [u8; 32],
+        by_authority: impl FnOnce(&WebPkiServerVerifier) -> Result<ServerCertVerified, rustls::Error>,
+    ) -> Result<ServerCertVerified, rustls::Error> {
+        match (&self.pinned, &self.authorities) {
+            (Some(pinned), _) if *pinned == fingerprint => Ok(ServerCertVerified::assertion()),
+            (Some(_), _) => Err(CertificateError::ApplicationVerificationFailure.into()),
+            (None, Some(authorities)) => by_authority(authorities),
+            (None, None) => Err(CertificateError::UnknownIssuer.into()),
+        }
     }
 }
 
-impl ServerCertVerifier for Verifier {
+impl ServerCertVerifier for Judge {
     fn verify_server_cert(
         &self,
         own: &CertificateDer<'_>,
@@ -185,13 +258,14 @@ impl ServerCertVerifier for Verifier {
         now: UnixTime,
     ) -> Result<ServerCertVerified, rustls::Error> {
         let fingerprint = fingerprint(own);
-        *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = Some(fingerprint);
-        match (&self.pinned, &self.authorities) {
-            (Some(pinned), _) if *pinned == fingerprint => Ok(ServerCertVerified::assertion()),
-            (Some(_), _) => Err(CertificateError::ApplicationVerificationFailure.into()),
-            (None, Some(authorities)) => authorities.verify_server_cert(own, between, name, ocsp, now),
-            (None, None) => Err(CertificateError::UnknownIssuer.into()),
-        }
+        let name = self.name.as_ref().unwrap_or(name);
+        let verdict = self.verdict(fingerprint, |known| known.verify_server_cert(own, between, name, ocsp, now));
+        let wrong = match &verdict {
+            Err(rustls::Error::InvalidCertificate(why)) => Some(why.clone()),
+            _ => None,
+        };
+        *self.memory() = Seen { fingerprint: Some(fingerprint), wrong };
+        verdict
     }
 
     fn verify_tls12_signature(

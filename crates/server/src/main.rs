@@ -248,6 +248,7 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
         for (name, port) in &started.controllers {
             say(&match name.as_str() {
                 "Dryline" => format!("server {name} answers OPC UA on opc.tcp://127.0.0.1:{port}"),
+                "Utilities" => format!("broker {name} answers MQTT on 127.0.0.1, port {port}"),
                 _ => format!("controller {name} answers Modbus TCP on 127.0.0.1, port {port}, unit id 1"),
             });
         }

@@ -45,7 +45,7 @@ pub struct Standin {
     pub control: SocketAddr,
 }
 
-/// The first of the four ports that are tried.
+/// The first of the five ports that are tried.
 const PORT: u16 = 5020;
 
 impl Standin {
@@ -56,12 +56,11 @@ impl Standin {
     pub fn start(speed: f64, past: f64) -> Result<Standin, Failure> {
         let program = program()?;
         let mut last = String::new();
-        for first in (0..20).map(|n| PORT + n * 4) {
+        for first in (0..20).map(|n| PORT + n * 5) {
             let mut command = Command::new(&program);
             command.args(["serve", "--until-input-ends", "--speed", &speed.to_string(), "--past", &past.to_string()]);
-            for (flag, port) in
-                [("--extraction", first), ("--wash", first + 1), ("--control", first + 2), ("--dryline", first + 3)]
-            {
+            let flags = ["--extraction", "--wash", "--control", "--dryline", "--utilities"];
+            for (flag, port) in flags.into_iter().zip(first..) {
                 command.args([flag, &format!("127.0.0.1:{port}")]);
             }
             command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
@@ -71,7 +70,7 @@ impl Standin {
                 BufReader::new(out).read_line(&mut line)?;
             }
             if line.starts_with("listening") {
-                let named = [("Extraction", first), ("Wash", first + 1), ("Dryline", first + 3)];
+                let named = [("Extraction", first), ("Wash", first + 1), ("Dryline", first + 3), ("Utilities", first + 4)];
                 let controllers = named.map(|(name, port)| (name.to_owned(), port)).into();
                 let control = SocketAddr::from((Ipv4Addr::LOCALHOST, first + 2));
                 return Ok(Standin { child, past, controllers, control });

@@ -64,6 +64,14 @@ pub enum Fault {
     ServerRenumbered,
     /// A node of the server has a bad status, without a value.
     ServerBad { node: String },
+    /// The cable of the broker.
+    BrokerCut,
+    /// Everything that the broker sends comes late.
+    BrokerSlow,
+    /// Meter M2 sends half messages.
+    MeterBroken,
+    /// Meter M3 sends nothing.
+    MeterSilent,
     /// The process itself.
     Process {
         #[serde(flatten)]
@@ -90,6 +98,10 @@ impl fmt::Display for Fault {
             Fault::ServerSlow => write!(f, "Dryline is slow"),
             Fault::ServerRenumbered => write!(f, "namespaces of Dryline are renumbered"),
             Fault::ServerBad { node } => write!(f, "sensor behind {node} failed"),
+            Fault::BrokerCut => write!(f, "cable of the broker cut"),
+            Fault::BrokerSlow => write!(f, "the broker is slow"),
+            Fault::MeterBroken => write!(f, "meter M2 sends half messages"),
+            Fault::MeterSilent => write!(f, "meter M3 is silent"),
             Fault::Process { upset: Upset::PumpTrip { tank } } => write!(f, "pump of wash tank {tank} tripped"),
             Fault::Process { upset: Upset::BlindFilter { tank } } => write!(f, "filter of wash tank {tank} blinds"),
             Fault::Process { upset: Upset::PhDrift { vessel } } => write!(f, "pH probe of EX-{vessel} drifts"),
@@ -122,6 +134,11 @@ impl Faults {
         self.0.iter().filter(move |(_, until)| *until > now).map(move |(f, until)| (f, *until - now))
     }
 
+    /// Whether one is on.
+    pub(crate) fn is_on(&self, fault: &Fault, now: Instant) -> bool {
+        self.on(now).any(|(on, _)| on == fault)
+    }
+
     /// Switches one off; whether it was on.
     pub(crate) fn end(&mut self, fault: &Fault) -> bool {
         let before = self.0.len();
@@ -135,6 +152,6 @@ impl Faults {
 
     /// Whether a controller's cable is cut.
     pub(crate) fn cut(&self, which: Which, now: Instant) -> bool {
-        self.on(now).any(|(f, _)| *f == Fault::Cut { controller: which })
+        self.is_on(&Fault::Cut { controller: which }, now)
     }
 }

@@ -11,6 +11,10 @@ use crate::{
     points::{Bound, Form, Reading},
     process::{Process, STEP_S},
     registers::{Works, sense},
+    utilities::{
+        self,
+        points::{Point, ROOT, points, rounded},
+    },
 };
 use havrel_core::{
     TagNo,
@@ -80,6 +84,7 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
     let works = Works::new(vessels, seed);
     let read = readers(&plant, &works);
     let shown = shown(&plant);
+    let told = told(&plant);
     let mut process = Process::new(vessels, seed);
     let mut noise = Pcg64Mcg::seed_from_u64(seed ^ 0x9a57);
     let mut engine = Engine::new(Vec::new());
@@ -101,6 +106,10 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
             if let Some(value) = (node.read)(&process.dryline).value() {
                 batch.push(*tag, now, Quality::GOOD, 0, &value);
             }
+        }
+        for (tag, point) in &told {
+            let value = rounded(point, (point.read)(&process.utilities));
+            batch.push(*tag, now, Quality::GOOD, 0, &value);
         }
         engine.step(now, Input::Samples(&batch), &mut effects);
         engine.step(now, Input::Tick, &mut effects);
@@ -161,6 +170,23 @@ fn shown(plant: &Plant) -> Vec<(TagNo, Node)> {
         .collect();
     shown.sort_unstable_by_key(|(no, _)| *no);
     shown
+}
+
+/// The plant's tags with what the utilities tell them.
+fn told(plant: &Plant) -> Vec<(TagNo, Point)> {
+    let name = |point: &Point| (format!("{ROOT}/{}", point.topic), point.member.to_owned());
+    let mut points: HashMap<(String, String), Point> = points().into_iter().map(|point| (name(&point), point)).collect();
+    let mut told: Vec<_> = plant
+        .tags
+        .values()
+        .filter_map(|tag| {
+            plant.connections.get(&tag.set.connection?).filter(|c| c.set.name == utilities::NAME)?;
+            let text = |field: &str| tag.set.point.get(field).and_then(|v| v.as_str()).unwrap_or_default();
+            Some((tag.no, points.remove(&(text("topic").to_owned(), text("member").trim_start_matches('/').to_owned()))?))
+        })
+        .collect();
+    told.sort_unstable_by_key(|(no, _)| *no);
+    told
 }
 
 /// A reading as the driver would give it.

@@ -1,5 +1,5 @@
 //! A simulated part of Brackmere Kelp Works: Landing and Extraction behind two Modbus TCP controllers, Drying and
-//! Packing behind an OPC UA server.
+//! Packing behind an OPC UA server, Utilities behind an MQTT broker.
 //!
 //! [`process`] is what happens, in fixed steps and seeded, so that the same seed gives the same plant; [`maps`] lists what
 //! the controllers show of it, [`registers`] how; [`serve`] puts them on sockets; [`faults`] go wrong on command, through
@@ -15,4 +15,6 @@ pub mod plant;
 pub mod points;
 pub mod process;
 pub mod registers;
+mod relay;
 pub mod serve;
+pub mod utilities;

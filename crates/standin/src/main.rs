@@ -7,7 +7,7 @@ use havrel_standin::{
     history, maps, plant,
     process::Upset,
     registers::Works,
-    serve,
+    serve, utilities,
 };
 use std::{
     error::Error,
@@ -16,7 +16,7 @@ use std::{
 };
 use tokio::net::TcpListener;
 
-/// Simulated part of Brackmere Kelp Works behind two Modbus TCP controllers and an OPC UA server.
+/// Simulated part of Brackmere Kelp Works behind two Modbus TCP controllers, an OPC UA server and an MQTT broker.
 #[derive(Parser)]
 struct Cli {
     #[command(subcommand)]
@@ -25,7 +25,7 @@ struct Cli {
 
 #[derive(Subcommand)]
 enum What {
-    /// Answers Modbus TCP, OPC UA, and orders on the control interface.
+    /// Answers Modbus TCP, OPC UA, MQTT, and orders on the control interface.
     Serve(Serve),
     /// Makes something go wrong, in the program that serves.
     Fault {
@@ -49,6 +49,9 @@ enum What {
         /// The port of server “Dryline”.
         #[arg(long, default_value_t = 5023)]
         dryline: u16,
+        /// The port of the broker.
+        #[arg(long, default_value_t = 5024)]
+        utilities: u16,
         #[command(flatten)]
         model: Model,
     },
@@ -84,6 +87,9 @@ struct Serve {
     /// Where server “Dryline” listens.
     #[arg(long, default_value = "127.0.0.1:5023")]
     dryline: SocketAddr,
+    /// Where the broker of the utilities listens.
+    #[arg(long, default_value = "127.0.0.1:5024")]
+    utilities: SocketAddr,
     /// The controllers' unit id.
     #[arg(long, default_value_t = 1)]
     unit: u8,
@@ -131,6 +137,14 @@ enum Order {
     SlowServer,
     /// Let the server Dryline give its namespaces other numbers.
     RenumberedServer,
+    /// Cut the cable of the broker.
+    CutBroker,
+    /// Let everything that the broker sends come late.
+    SlowBroker,
+    /// Let meter M2 send half messages.
+    BrokenMeter,
+    /// Let meter M3 send nothing.
+    SilentMeter,
     /// Let a node of the server Dryline have a bad status, such as: bad-node Drying.Mill.Vibration
     BadNode { node: String },
     /// Freeze a sensor, such as: freeze Extraction/EX-1 Temperature
@@ -162,6 +176,10 @@ fn order(fault: Order, seconds: f64) -> control::Order {
         Order::NarrowServer => Fault::ServerNarrow,
         Order::SlowServer => Fault::ServerSlow,
         Order::RenumberedServer => Fault::ServerRenumbered,
+        Order::CutBroker => Fault::BrokerCut,
+        Order::SlowBroker => Fault::BrokerSlow,
+        Order::BrokenMeter => Fault::MeterBroken,
+        Order::SilentMeter => Fault::MeterSilent,
         Order::BadNode { node } => Fault::ServerBad { node },
         Order::Freeze { place, point } => Fault::Freeze { place, point },
         Order::PumpTrip { tank } => process(Upset::PumpTrip { tank }),
@@ -180,9 +198,14 @@ async fn main() -> Result<(), Box<dyn Error>> {
                 println!("{title}, for another {left:.0} s");
             }
         }
-        What::Plant { extraction, wash, dryline: port, model } => {
+        What::Plant { extraction, wash, dryline: port, utilities: broker, model } => {
             let works = Works::new(model.vessels.into(), model.seed);
-            let ports = [(Which::Extraction.name(), extraction), (Which::Wash.name(), wash), (dryline::NAME, port)];
+            let ports = [
+                (Which::Extraction.name(), extraction),
+                (Which::Wash.name(), wash),
+                (dryline::NAME, port),
+                (utilities::NAME, broker),
+            ];
             let ports = ports.into_iter().collect();
             serde_json::to_writer(io::stdout().lock(), &plant::items(&works, &ports))?;
         }
@@ -207,14 +230,17 @@ async fn answer(args: Serve) -> io::Result<()> {
     let wash = TcpListener::bind(args.wash).await?;
     let orders = TcpListener::bind(args.control).await?;
     let server = TcpListener::bind(args.dryline).await?;
+    let broker = TcpListener::bind(args.utilities).await?;
     let process = history::aged(args.model.vessels.into(), args.model.seed, args.model.past);
     let shared = serve::Shared::new(Works::of(process, args.model.seed), Which::Extraction, args.unit);
-    let [a, b, c, d] = [extraction.local_addr()?, wash.local_addr()?, orders.local_addr()?, server.local_addr()?];
-    println!("listening: extraction {a} wash {b} control {c} dryline {d}");
+    let [a, b, c, d, e] =
+        [extraction.local_addr()?, wash.local_addr()?, orders.local_addr()?, server.local_addr()?, broker.local_addr()?];
+    println!("listening: extraction {a} wash {b} control {c} dryline {d} utilities {e}");
     tokio::select! {
         served = serve::serve(extraction, shared.clone()) => served,
         served = serve::serve(wash, shared.beside(Which::Wash)) => served,
         served = dryline::server::serve(server, shared.clone()) => served,
+        served = utilities::serve::serve(broker, shared.clone()) => served,
         served = control::serve(orders, shared.clone()) => served,
         () = serve::run(shared, speed) => Ok(()),
         () = input_ends(), if args.until_input_ends => Ok(()),

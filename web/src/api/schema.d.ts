@@ -1574,6 +1574,8 @@ export interface components {
             changes: boolean;
             /** @description Its devices may give what they recorded themselves. */
             records: boolean;
+            /** @description What it offers is heard as it comes, so looking again shows more. */
+            listens: boolean;
             /** @description Its values are set by people here; the connection need not allow writing for that. */
             set_here: boolean;
         };

@@ -4,6 +4,7 @@ use super::{KIND, Order, Type};
 use crate::{
     form::{Choice, Control, Field, Section, While, choices},
     kind::{Capabilities, Description},
+    tls,
 };
 use serde_json::json;
 
@@ -23,7 +24,7 @@ pub(super) fn describe() -> Description {
         first: "Controller 1",
         sections: vec![
             Section { title: "", folded: false, fields: first() },
-            Section { title: "Security", folded: false, fields: security() },
+            Section { title: "Security", folded: false, fields: tls::fields(TRANSPORT, TLS) },
             Section { title: "Requests, groups and spare addresses", folded: true, fields: more() },
         ],
         point: point(),
@@ -64,23 +65,6 @@ fn first() -> Vec<Field> {
 /// Modbus has port 502; secured, 802 (MODBUS/TCP Security protocol specification).
 fn port(key: &'static str) -> Field {
     Field::number(key, "Port").usual(502).usual_while(TRANSPORT, TLS, 802)
-}
-
-fn security() -> Vec<Field> {
-    let pem = |key, label, hint| Field::new(key, label, Control::Pem).usual("").hint(hint).only(TRANSPORT, TLS).width(3);
-    vec![
-        pem("settings.tls.trust", "Certificates of trusted authorities", "PEM"),
-        Field::new("settings.tls.fingerprint", "Or the fingerprint of the device’s own certificate", Control::Fingerprint)
-            .usual("")
-            .hint("SHA-256. A test shows it, to be compared and trusted.")
-            .only(TRANSPORT, TLS)
-            .width(3),
-        pem("settings.tls.certificate", "Our certificate", "PEM; where the device asks for one"),
-        Field::new("settings.tls.key", "Private key of our certificate", Control::PemSecret)
-            .hint("PEM; encrypted when saved, never shown again")
-            .only(TRANSPORT, TLS)
-            .width(3),
-    ]
 }
 
 fn more() -> Vec<Field> {

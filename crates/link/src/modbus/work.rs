@@ -180,13 +180,7 @@ impl Item {
 
     /// The value in engineering units.
     pub fn engineering(&self, raw: Value) -> (Value, bool) {
-        match (self.scaling, raw.number()) {
-            (Some(scaling), Some(number)) if self.point.shape.kind != Type::Bool => {
-                let (value, clamped) = scaling.apply(number);
-                (Value::F64(value), clamped)
-            }
-            _ => (raw, false),
-        }
+        Scaling::of(self.scaling, raw)
     }
 
     /// What to send so that the device holds an engineering value.

@@ -48,19 +48,6 @@ fn below(node: &NodeId) -> BrowseDescription {
     }
 }
 
-/// The id of a part of the value of a node: `part=/Bags/0;` before that of the node.
-fn in_node(part: &Part, node: &str) -> String {
-    format!("part={};{node}", part.show().replace('%', "%25").replace(';', "%3B"))
-}
-
-/// The part and the node of such an id; of another one, all of its value.
-fn split(id: &str) -> (String, &str) {
-    match id.strip_prefix("part=").and_then(|rest| rest.split_once(';')) {
-        Some((part, node)) => (part.replace("%3B", ";").replace("%25", "%"), node),
-        None => (String::new(), id),
-    }
-}
-
 /// Whether a reference leads to a property.
 fn is_property(reference: &ReferenceDescription) -> bool {
     reference.reference_type_id == ReferenceTypeId::HasProperty
@@ -78,8 +65,7 @@ fn is_recording(reference: &ReferenceDescription) -> bool {
 pub(super) async fn page(server: &Server, namespaces: &NamespaceMap, ask: &Ask) -> Result<Children, LinkError> {
     let most = ask.most.clamp(1, MOST) as u32;
     let refused = |words: &str| LinkError::BadRequest(words.to_owned());
-    let (part, asked) = split(&ask.node);
-    let part = Part::parse(&part).map_err(refused)?;
+    let (part, asked) = Part::split(&ask.node).map_err(refused)?;
     let of_object;
     let mut nodes = Vec::new();
     let refused_cursor = || refused("Take the cursor from “next” of the page before.");
@@ -165,7 +151,7 @@ fn in_value(node: &str, part: &Part, held: Option<&Variant>, within: Range<usize
             picked.insert("type".into(), kind.into());
         }
         let mut described = Node {
-            id: in_node(&inner, node),
+            id: inner.in_node(node),
             name: if listed { format!("[{step}]") } else { short(&step) },
             branch,
             inside: true,

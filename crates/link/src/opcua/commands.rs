@@ -9,7 +9,7 @@ use super::{
     settings::Point,
     shapes::{Shapes, encodings},
     status,
-    taken::{Taken, engineering, push},
+    taken::{Taken, push},
     value,
 };
 use crate::{Command, LinkError, LinkPlan, PointPlan, RawValue, now};
@@ -17,6 +17,7 @@ use havrel_core::{
     TagNo,
     quality::Quality,
     sample::{Batch, Value},
+    scale::Scaling,
 };
 use opcua::types::{
     AttributeId, DataValue, NamespaceMap, NodeId, ReadValueId, StatusCode, Variant, VariantScalarTypeId, WriteValue,
@@ -191,7 +192,7 @@ fn raw(taken: &Taken, told: &DataValue, shapes: &Shapes) -> RawValue {
     let none = |words: &str| RawValue { words: words.to_owned(), ..RawValue::default() };
     match told.value.as_ref().map(|held| taken.part.value(held, shapes)) {
         Some(Ok(decoded)) => {
-            let scaled = Some(engineering(decoded.clone(), taken.scaling).0);
+            let scaled = Some(Scaling::of(taken.scaling, decoded.clone()).0);
             RawValue { bytes: Vec::new(), decoded: Some(decoded), scaled, words: String::new() }
         }
         Some(Err(reason)) if !code.is_bad() => none(reason.words()),

@@ -1,69 +1,23 @@
 //! The part of a value that a tag takes: an element of an array, a member of a structure, or all of it.
 
-use super::{
-    shapes::Shapes,
-    structure::{Content, DEEPEST},
-    value,
-};
+use super::{shapes::Shapes, structure::Content, value};
 use havrel_core::{quality::Reason, sample::Value};
 use opcua::types::{Variant, VariantScalarTypeId};
 use serde_json::Value as Json;
 
-/// Most bytes of a part as text.
-const MOST: usize = 500;
 /// Most members and elements of a structure that are shown as text.
 const MOST_SHOWN: usize = 100;
 
-/// The names of members and the numbers of elements that lead to a part, the outermost first. Empty: the whole value.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Part(Vec<String>);
+/// Names the members and elements that lead to a part.
+pub use crate::pointer::Pointer as Part;
 
 impl Part {
-    /// Reads a part as JSON Pointer (RFC 6901): `/2/temperature`.
-    ///
-    /// # Errors
-    /// A sentence.
-    pub fn parse(text: &str) -> Result<Part, &'static str> {
-        let text = text.trim();
-        let Some(rest) = text.strip_prefix('/') else {
-            return if text.is_empty() {
-                Ok(Part::default())
-            } else {
-                Err("A member begins with a slash, like /temperature, or /2/temperature in an array of structures.")
-            };
-        };
-        let steps: Vec<_> = rest.split('/').map(|step| step.replace("~1", "/").replace("~0", "~")).collect();
-        match text.len() <= MOST && steps.len() <= DEEPEST {
-            true => Ok(Part(steps)),
-            false => Err("A member lies at most 10 levels deep and has at most 500 bytes."),
-        }
-    }
-
-    /// As JSON Pointer.
-    pub fn show(&self) -> String {
-        self.0.iter().map(|step| format!("/{}", step.replace('~', "~0").replace('/', "~1"))).collect()
-    }
-
-    /// The part that lies one step further in.
-    pub fn with(&self, step: &str) -> Part {
-        Part(self.0.iter().cloned().chain([step.to_owned()]).collect())
-    }
-
-    pub fn is_whole(&self) -> bool {
-        self.0.is_empty()
-    }
-
-    /// The name of the innermost member or element; empty for the whole value.
-    pub fn name(&self) -> &str {
-        self.0.last().map_or("", String::as_str)
-    }
-
     /// What it is made of in a value.
     ///
     /// # Errors
     /// When the value has no such part, or its type is not known.
     pub fn of(&self, held: &Variant, shapes: &Shapes) -> Result<Content, Reason> {
-        self.0.iter().try_fold(open(held, shapes)?, |content, step| inside(content, step, shapes))
+        self.steps().iter().try_fold(open(held, shapes)?, |content, step| inside(content, step, shapes))
     }
 
     /// The same as a value of a tag.
@@ -147,7 +101,7 @@ fn is_structured(held: &Variant) -> bool {
 pub fn shown(content: &Content, shapes: &Shapes) -> Result<Value, Reason> {
     match content {
         Content::Value(plain) if !is_structured(plain) => value::value(plain),
-        _ => Ok(Value::Text(value::cut(json(content, shapes).to_string()))),
+        _ => Ok(Value::Text(crate::payload::cut(json(content, shapes).to_string()))),
     }
 }
 
@@ -173,24 +127,8 @@ mod tests {
         *,
     };
     use opcua::types::{Array, ByteString, ByteStringBody, ExtensionObject, NodeId};
-    use proptest::prelude::*;
     use rstest::rstest;
     use std::sync::Arc;
-
-    #[rstest]
-    #[case("", "")]
-    #[case(" /temperature ", "/temperature")]
-    #[case("/2/a~1b~0c", "/2/a~1b~0c")]
-    fn parts_are_written_as_json_pointers(#[case] text: &str, #[case] shown: &str) {
-        assert_eq!(Part::parse(text).unwrap().show(), shown);
-    }
-
-    #[rstest]
-    #[case("temperature")]
-    #[case("/1/2/3/4/5/6/7/8/9/10/11")]
-    fn others_are_refused(#[case] text: &str) {
-        assert!(Part::parse(text).is_err());
-    }
 
     #[rstest]
     #[case("/0", Ok(Value::F64(0.5)))]
@@ -240,16 +178,5 @@ mod tests {
         let one = structure(&known);
         assert_eq!(Part::default().value(&one, &Shapes::default()), Err(Reason::NoSuchType));
         assert!(is_divided(&one, &known) && !is_divided(&one, &Shapes::default()));
-    }
-
-    proptest! {
-        #[test]
-        fn what_is_shown_is_read_as_the_same(steps in proptest::collection::vec("[^ \\t\\n]{1,8}", 0..5)) {
-            let part = steps.iter().fold(Part::default(), |part, step| part.with(step));
-            let shown = part.show();
-            // Space at the ends is not part of it.
-            prop_assume!(shown.trim() == shown);
-            prop_assert_eq!(Part::parse(&shown), Ok(part));
-        }
     }
 }

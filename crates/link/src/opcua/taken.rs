@@ -23,7 +23,7 @@ impl Taken {
     /// # Errors
     /// Why a tag cannot hold it.
     pub fn of(&self, held: &Variant, shapes: &Shapes) -> Result<(Value, bool), Reason> {
-        self.part.value(held, shapes).map(|raw| engineering(raw, self.scaling))
+        self.part.value(held, shapes).map(|raw| Scaling::of(self.scaling, raw))
     }
 }
 
@@ -66,17 +66,6 @@ fn empty(batch: &mut Batch, tag: TagNo, time: Nanos, quality: Quality, flags: u8
     batch.push_quality(tag, time, quality);
     if let Some(sample) = batch.samples.last_mut() {
         sample.flags = flags;
-    }
-}
-
-/// A value in engineering units; switches and texts are not scaled.
-pub fn engineering(raw: Value, scaling: Option<Scaling>) -> (Value, bool) {
-    match (scaling, &raw, raw.number()) {
-        (Some(scaling), Value::I64(_) | Value::U64(_) | Value::F32(_) | Value::F64(_), Some(number)) => {
-            let (value, clamped) = scaling.apply(number);
-            (Value::F64(value), clamped)
-        }
-        _ => (raw, false),
     }
 }
 

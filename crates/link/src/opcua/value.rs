@@ -8,8 +8,6 @@ use havrel_core::{
 };
 use opcua::types::{Array, DateTime, NumericRange, UAString, Variant, VariantScalarTypeId};
 
-/// Most bytes of text that a value becomes.
-const MOST_TEXT: usize = 4000;
 /// Most elements of an array that are shown in one value.
 const MOST_SHOWN: usize = 100;
 
@@ -36,8 +34,8 @@ pub fn ticks(at: Nanos) -> i64 {
 /// # Errors
 /// Why a tag cannot hold it.
 pub fn value(variant: &Variant) -> Result<Value, Reason> {
-    let text = |text: String| Ok(Value::Text(cut(text)));
-    let whole = |text: &UAString| Ok(Value::Text(cut(text.as_ref().to_owned())));
+    let text = |text: String| Ok(Value::Text(crate::payload::cut(text)));
+    let whole = |text: &UAString| Ok(Value::Text(crate::payload::cut(text.as_ref().to_owned())));
     match variant {
         Variant::Boolean(v) => Ok(Value::Bool(*v)),
         Variant::SByte(v) => Ok(Value::I64((*v).into())),
@@ -62,7 +60,7 @@ pub fn value(variant: &Variant) -> Result<Value, Reason> {
         Variant::ExpandedNodeId(v) => text(v.to_string()),
         Variant::ByteString(v) => {
             let bytes = v.value.as_deref().unwrap_or_default();
-            text(bytes.iter().take(MOST_TEXT / 2).map(|b| format!("{b:02x}")).collect())
+            text(crate::payload::hex(bytes))
         }
         Variant::Variant(v) => value(v),
         Variant::Array(array) => list(array),
@@ -89,15 +87,7 @@ fn list(array: &Array) -> Result<Value, Reason> {
     if array.values.len() > MOST_SHOWN {
         shown.push(format!("… {} in all", array.values.len()));
     }
-    Ok(Value::Text(cut(format!("[{}]", shown.join(", ")))))
-}
-
-pub fn cut(text: String) -> String {
-    if text.len() <= MOST_TEXT {
-        return text;
-    }
-    let end = (0..=MOST_TEXT).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
-    format!("{}…", &text[..end])
+    Ok(Value::Text(crate::payload::cut(format!("[{}]", shown.join(", ")))))
 }
 
 /// A value as a node of this type holds it.

@@ -155,6 +155,10 @@ pub async fn test(connection: &Connection) -> Vec<TestStep> {
     timeout(LONG, async { tokio::join!(tester.test(connection, Arc::new(Ours), steps), collect).1 }).await.expect("the test ends")
 }
 
+pub fn names(steps: &[TestStep]) -> Vec<(&str, bool)> {
+    steps.iter().map(|s| (s.name.as_str(), s.passed)).collect()
+}
+
 /// A server that hands each connection to `serve`.
 pub async fn listen<F, S>(serve: S) -> u16
 where

@@ -5,6 +5,7 @@ mod depth;
 mod device;
 mod good;
 mod learnt;
+mod mqtt;
 mod opcua;
 mod plain;
 mod secured;

@@ -6,7 +6,7 @@ use havrel_core::{
     quality::Reason,
     sample::{Value, flag},
 };
-use havrel_link::{Ask, Children, Command, LinkError, LinkPlan, LinkState, Node, TestStep};
+use havrel_link::{Ask, Children, Command, LinkError, LinkPlan, LinkState, Node};
 use havrel_standin::{
     dryline::{
         nodes::NAMESPACE,
@@ -437,10 +437,6 @@ async fn a_spare_address_takes_over() {
     assert_eq!(running.until(1, |v, _| *v == Some(Value::F64(7.75))).await.1, Reason::Fine);
     assert_eq!(running.state(LinkState::Running).await.path, 1);
     running.end().await;
-}
-
-pub fn names(steps: &[TestStep]) -> Vec<(&str, bool)> {
-    steps.iter().map(|s| (s.name.as_str(), s.passed)).collect()
 }
 
 #[tokio::test]

@@ -6,7 +6,7 @@ use super::{
     record::{Builder, Record, Recording},
     space,
 };
-use crate::{faults::Fault, serve::Shared};
+use crate::{faults::Fault, relay, serve::Shared};
 use opcua::{
     crypto::{PrivateKey, SecurityPolicy},
     server::{
@@ -29,17 +29,12 @@ use std::{
 };
 use tempfile::TempDir;
 use tokio::{
-    io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _},
-    net::{TcpListener, TcpStream},
+    net::TcpListener,
     time::{MissedTickBehavior, interval, sleep},
 };
 
 /// How often values are taken from the process.
 const BEAT: Duration = Duration::from_millis(200);
-/// How late a slow server says everything.
-const SLOW: Duration = Duration::from_millis(600);
-/// How often the relay looks whether its cable is cut.
-const CABLE: Duration = Duration::from_millis(50);
 /// The server itself; the namespace of its nodes is another one, as the first belongs to the library's own nodes.
 const APPLICATION: &str = "urn:brackmere:server:dryline";
 /// How the server shows itself to clients; another face needs another server.
@@ -286,61 +281,26 @@ pub async fn serve(listener: TcpListener, shared: Shared) -> io::Result<()> {
             }
             accepted = listener.accept() => {
                 let Ok((outside, _)) = accepted else { continue };
-                tokio::spawn(relay(outside, running.address, shared.clone()));
+                tokio::spawn(relay::relay(outside, running.address, shared.clone()));
             }
         }
     }
 }
 
-/// Carries bytes both ways until either side ends or the cable is cut.
-async fn relay(mut outside: TcpStream, inside: SocketAddr, shared: Shared) {
-    if shared.server_cut() {
-        return;
+impl relay::Cable for Shared {
+    fn cut(&self) -> bool {
+        self.lock().faults.is_on(&Fault::ServerCut, Instant::now())
     }
-    let Ok(mut inside) = TcpStream::connect(inside).await else { return };
-    // Small answers must not wait to be sent together.
-    let _ = (outside.set_nodelay(true), inside.set_nodelay(true));
-    let cut = async {
-        while !shared.server_cut() {
-            sleep(CABLE).await;
-        }
-    };
-    let ((mut from_client, mut to_client), (from_server, mut to_server)) = (outside.split(), inside.split());
-    tokio::select! {
-        // Whichever side ends, the other one ends too.
-        _ = tokio::io::copy(&mut from_client, &mut to_server) => {}
-        _ = answers(from_server, &mut to_client, &shared) => {}
-        () = cut => {}
-    }
-}
 
-/// Carries what the server says, late where that was ordered.
-async fn answers(mut server: impl AsyncRead + Unpin, client: &mut (impl AsyncWrite + Unpin), shared: &Shared) -> io::Result<()> {
-    let mut bytes = vec![0; 1 << 16];
-    loop {
-        let count = server.read(&mut bytes).await?;
-        if count == 0 {
-            return Ok(());
-        }
-        if shared.server_slow() {
-            sleep(SLOW).await;
-        }
-        client.write_all(&bytes[..count]).await?;
+    fn slow(&self) -> bool {
+        self.lock().faults.is_on(&Fault::ServerSlow, Instant::now())
     }
 }
 
 impl Shared {
-    fn server_cut(&self) -> bool {
-        self.lock().faults.on(Instant::now()).any(|(fault, _)| *fault == Fault::ServerCut)
-    }
-
-    fn server_slow(&self) -> bool {
-        self.lock().faults.on(Instant::now()).any(|(fault, _)| *fault == Fault::ServerSlow)
-    }
-
     fn face(&self) -> Face {
         let works = self.lock();
-        let on = |fault: &Fault| works.faults.on(Instant::now()).any(|(on, _)| on == fault);
+        let on = |fault: &Fault| works.faults.is_on(fault, Instant::now());
         let certificate = match (on(&Fault::ServerExpired), on(&Fault::ServerRenewed)) {
             (true, _) => Shown::Expired,
             (false, true) => Shown::Renewed,

@@ -1,16 +1,19 @@
 //! The process: what happens in the plant, in fixed steps and seeded, so that the same seed gives the same plant.
 //!
 //! Kelp goes from the [`Hopper`] over the [`Conveyor`] through one of two [`Tank`]s into the [`Leach`] vessel; the
-//! extraction [`Vessel`]s run their own repeated runs, and the [`Dryline`] dries and packs. [`Upset`]s come now and then by themselves, and on command.
+//! extraction [`Vessel`]s run their own repeated runs, the [`Dryline`] dries and packs, and the
+//! [`Utilities`] give steam, air and power. [`Upset`]s come now and then by themselves, and on command.
 
 mod dryline;
 mod landing;
 mod leach;
+mod utilities;
 mod vessel;
 
 pub use dryline::{Bagging, Dryline, GRADES, SILO_T, SILOS, ZONES};
 pub use landing::{Conveyor, Cycle, Hopper, Tank};
 pub use leach::Leach;
+pub use utilities::{METERS, Utilities};
 pub use vessel::{Phase, Setpoints, Vessel};
 
 use rand::{RngExt, SeedableRng};
@@ -49,6 +52,7 @@ pub struct Process {
     pub leach: Leach,
     pub vessels: Vec<Vessel>,
     pub dryline: Dryline,
+    pub utilities: Utilities,
     /// Steps since the start.
     pub steps: u64,
     /// What is wrong, and until which step.
@@ -70,6 +74,7 @@ impl Process {
             leach: Leach::new(seed),
             vessels: (0..vessels).map(|n| Vessel::new(n, seed)).collect(),
             dryline: Dryline::new(seed),
+            utilities: Utilities::new(seed),
             steps: 0,
             upsets: Vec::new(),
             luck: Pcg64Mcg::seed_from_u64(seed ^ 0x5eed),
@@ -104,6 +109,7 @@ impl Process {
             vessel.step();
         }
         self.dryline.step();
+        self.utilities.step();
     }
 
     /// Begins an upset, or prolongs it. Gives whether the plant has what it concerns.

@@ -1,0 +1,415 @@
+//! The life of one connection: connect, subscribe what the tags hear, recover by itself, over a spare address if need be.
+
+use super::{
+    client::{As, Event, Heard, Session},
+    inbox::{Difference, Inbox},
+    listening::Ears,
+    look::{self, At},
+    settings::{Point, Settings},
+};
+use crate::{
+    Command, LinkError, LinkPlan, LinkState, PointPlan, Ports, RawValue,
+    health::Rate,
+    life::{Life, Paths, Stop},
+    now, payload,
+    runner::Reply,
+    traffic::{Exchange, MOST_BYTES},
+};
+use havrel_core::{
+    TagNo,
+    quality::Quality,
+    sample::{Batch, Value},
+    scale::Scaling,
+};
+use std::{collections::VecDeque, sync::Arc, time::Duration};
+use tokio::{
+    task::JoinSet,
+    time::{Instant, MissedTickBehavior, interval, timeout},
+};
+
+/// Messages that are taken in at once.
+const MOST_AT_ONCE: usize = 2000;
+/// Filters in one request, and bytes of them.
+const MOST_FILTERS: usize = 100;
+const MOST_FILTER_BYTES: usize = 16 << 10;
+/// How often the connection looks after itself.
+const LOOK: Duration = Duration::from_secs(1);
+/// A session that lasted no longer was lost soon.
+const SOON: Duration = Duration::from_secs(10);
+/// Looks at topics under way at once.
+const MOST_LOOKS: usize = 8;
+
+/// A connection that runs.
+struct Run {
+    life: Life,
+    inbox: Inbox,
+    rate: Rate,
+    ears: Ears,
+}
+
+/// A value that was published and is not confirmed yet.
+struct Written {
+    value: Value,
+    reply: Reply<Value>,
+    began: Instant,
+}
+
+/// What one session has under way.
+struct Serving {
+    session: Session,
+    plan: Arc<LinkPlan>,
+    /// Filters that are still to be asked for, and those that were asked for last.
+    wanted: VecDeque<String>,
+    asked: Vec<String>,
+    /// Filters that are no longer wanted.
+    unwanted: Vec<String>,
+    written: VecDeque<Written>,
+    /// Topics that the broker does not give.
+    refused: Vec<String>,
+}
+
+pub(super) async fn run(ports: Ports) {
+    let mut run = Run { life: Life::new(ports), inbox: Inbox::default(), rate: Rate::new(now()), ears: Ears::default() };
+    loop {
+        let plan = run.life.ports.plan.borrow_and_update().clone();
+        let stop = match Settings::usable(&plan.connection.settings) {
+            Err(error) => Stop::Failed(error),
+            Ok(_) if !plan.connection.enabled => Stop::Failed(LinkError::SwitchedOff),
+            Ok(settings) => run.connect(plan, settings).await,
+        };
+        run.inbox.lost();
+        run.ears = Ears::default();
+        let error = match stop {
+            Stop::End => return,
+            Stop::Again => continue,
+            Stop::Failed(error) => error,
+        };
+        let plan = run.life.ports.plan.borrow().clone();
+        let paths = Settings::parse(&plan.connection.settings)
+            .map_or(Paths { count: 0, takeover: false }, |s| Paths { count: s.paths().len(), takeover: s.takeover });
+        let mut marks = Batch::default();
+        let at = now();
+        plan.points.iter().for_each(|p| marks.push_quality(p.tag, at, Quality::of(error.reason())));
+        if run.life.failed(error, marks, paths).await.is_err() {
+            return;
+        }
+    }
+}
+
+impl Run {
+    async fn connect(&mut self, plan: Arc<LinkPlan>, settings: Settings) -> Stop {
+        self.life.connecting();
+        let paths = settings.paths();
+        self.life.path = self.life.path.min(paths.len() - 1);
+        let timeout_ms = plan.connection.timeout_ms;
+        let began = Instant::now();
+        let session = match Session::open(&settings, &paths[self.life.path], timeout_ms, As::Ourselves).await {
+            Ok(session) => session,
+            Err(error) => return Stop::Failed(error),
+        };
+        let took_us = micros(began);
+        self.life.ports.health.send_modify(|h| {
+            (h.round_trip_us, h.answered) = (took_us, now());
+            h.requests += 1;
+        });
+        let mut serving = Serving {
+            session,
+            plan,
+            wanted: VecDeque::new(),
+            asked: Vec::new(),
+            unwanted: Vec::new(),
+            written: VecDeque::new(),
+            refused: Vec::new(),
+        };
+        let stop = self.deliver(&mut serving, &settings).await;
+        let error = match &stop {
+            Stop::Failed(error) => error.clone(),
+            _ => LinkError::Closed,
+        };
+        serving.written.drain(..).for_each(|written| drop(written.reply.send(Err(error.clone()))));
+        stop
+    }
+
+    /// Keeps a session delivering until something ends it.
+    async fn deliver(&mut self, serving: &mut Serving, settings: &Settings) -> Stop {
+        let timeout_ms = serving.plan.connection.timeout_ms;
+        let paths = settings.paths();
+        let mut marks = Batch::default();
+        self.inbox.follow(&serving.plan, settings, &mut marks, now());
+        serving.wanted = self.inbox.all().into();
+        if self.hand_on(marks).await.is_err() {
+            return Stop::End;
+        }
+        serving.ask(settings);
+        self.running(serving);
+        let opened = Instant::now();
+        let mut looks = interval(LOOK);
+        looks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        let mut looking = JoinSet::new();
+        loop {
+            tokio::select! {
+                changed = self.life.ports.plan.changed() => {
+                    if changed.is_err() {
+                        return Stop::End;
+                    }
+                    let next = self.life.ports.plan.borrow_and_update().clone();
+                    let (a, b) = (&serving.plan.connection, &next.connection);
+                    if a.settings != b.settings || a.enabled != b.enabled || a.timeout_ms != b.timeout_ms {
+                        return Stop::Again;
+                    }
+                    serving.plan = next;
+                    let mut marks = Batch::default();
+                    let Difference { new, gone } = self.inbox.follow(&serving.plan, settings, &mut marks, now());
+                    serving.refused.retain(|topic| !gone.contains(topic));
+                    serving.unwanted.extend(gone);
+                    serving.wanted.extend(new);
+                    serving.ask(settings);
+                    if self.hand_on(marks).await.is_err() {
+                        return Stop::End;
+                    }
+                    self.running(serving);
+                }
+                command = self.life.ports.commands.recv() => match command {
+                    None => return Stop::End,
+                    Some(Command::TakePath { path, reply }) => {
+                        if self.life.take_path(path, reply, paths.len()) {
+                            return Stop::Again;
+                        }
+                    }
+                    Some(Command::Write { tag, value, reply }) => serving.write(tag, value, reply),
+                    Some(Command::Read { points, reply }) => {
+                        let read = points.iter().map(|point| self.read(point)).collect();
+                        // Whoever asked may have gone away meanwhile.
+                        let _ = reply.send(Ok(read));
+                    }
+                    Some(Command::Browse { ask, reply }) if looking.len() < MOST_LOOKS => match At::of(&ask.node) {
+                        Err(error) => drop(reply.send(Err(error))),
+                        Ok(at) => {
+                            let mut look = self.ears.listen(&at.filter, settings, &paths[self.life.path], timeout_ms);
+                            looking.spawn(async move {
+                                // The answer to the filter may take as long as that of a login and another one.
+                                let patience = Duration::from_millis(u64::from(timeout_ms) * 3);
+                                let page = match timeout(patience, look.topics()).await {
+                                    Err(_) => Err(LinkError::Silent(timeout_ms)),
+                                    Ok(Err(error)) => Err(error),
+                                    Ok(Ok(topics)) => look::page(&topics, &at, &ask.cursor, ask.most),
+                                };
+                                let _ = reply.send(page);
+                            });
+                        }
+                    },
+                    Some(Command::Browse { reply, .. }) => drop(reply.send(Err(LinkError::Busy))),
+                    Some(fill @ Command::Fill { .. }) => {
+                        fill.refuse(&LinkError::BadRequest("A broker records nothing.".into()));
+                    }
+                },
+                Some(_) = looking.join_next() => {}
+                event = serving.session.events.recv() => {
+                    let mut batch = Batch::default();
+                    let mut next = event;
+                    let mut messages = 0;
+                    loop {
+                        match next {
+                            None => return Stop::Failed(LinkError::Closed),
+                            Some(Event::Lost(error)) => {
+                                return if self.hand_on(batch).await.is_err() { Stop::End } else { Stop::Failed(error) };
+                            }
+                            Some(Event::Message(came)) => {
+                                messages += 1;
+                                self.hear(&came, &mut batch);
+                            }
+                            Some(Event::Subscribed(answers)) => {
+                                serving.answered(answers, &mut self.inbox, &mut batch);
+                                serving.ask(settings);
+                                self.running(serving);
+                            }
+                            Some(Event::Published(answer)) => self.published(serving, answer),
+                            Some(Event::Opened { .. }) => {}
+                        }
+                        if messages >= MOST_AT_ONCE {
+                            break;
+                        }
+                        match serving.session.events.try_recv() {
+                            Ok(event) => next = Some(event),
+                            Err(_) => break,
+                        }
+                    }
+                    if messages > 0 {
+                        self.life.ports.health.send_modify(|h| {
+                            h.answered = now();
+                            h.requests += messages as u64;
+                        });
+                    }
+                    if self.hand_on(batch).await.is_err() {
+                        return Stop::End;
+                    }
+                }
+                _ = looks.tick() => {
+                    if opened.elapsed() >= SOON {
+                        self.life.failures = 0;
+                    }
+                    self.ears.tire();
+                    serving.ask(settings);
+                    let mut marks = Batch::default();
+                    self.inbox.tick(&mut marks, now());
+                    let late = Duration::from_millis(timeout_ms.into());
+                    while serving.written.front().is_some_and(|written| written.began.elapsed() > late) {
+                        if let Some(written) = serving.written.pop_front() {
+                            let _ = written.reply.send(Err(LinkError::Silent(timeout_ms)));
+                        }
+                    }
+                    if self.hand_on(marks).await.is_err() {
+                        return Stop::End;
+                    }
+                    self.running(serving);
+                }
+            }
+        }
+    }
+
+    /// Takes in a message, and shows it to those who watch.
+    fn hear(&mut self, came: &Heard, batch: &mut Batch) {
+        let wanted = self.inbox.hear(came, batch, now());
+        if self.life.ports.tap.open() {
+            let kept = if came.retained { ", retained" } else { "" };
+            let asked = format!("message on {}", came.topic);
+            let answered = format!("{} bytes, quality of service {}{kept}", came.payload.len(), came.qos);
+            let received = came.payload.iter().take(MOST_BYTES).copied().collect();
+            let (sent, at) = (Vec::new(), now());
+            let exchange = Exchange { at, took_us: 0, unit: 0, asked, answered, passed: wanted, sent, received };
+            self.life.ports.tap.tell(exchange);
+        }
+    }
+
+    /// A message of ours was confirmed or refused: the oldest that waits, as the answers come in their order.
+    fn published(&self, serving: &mut Serving, answer: Result<(), LinkError>) {
+        let Some(Written { value, reply, began }) = serving.written.pop_front() else { return };
+        let took_us = micros(began);
+        self.life.ports.health.send_modify(|h| {
+            (h.round_trip_us, h.answered) = (took_us, now());
+            if let Err(error) = &answer {
+                h.count(error);
+            }
+        });
+        let _ = reply.send(answer.map(|()| value));
+    }
+
+    /// What came last where a point is heard.
+    fn read(&self, point: &PointPlan) -> RawValue {
+        let failed = |words: String| RawValue { words, ..RawValue::default() };
+        let at = match Point::parse(&point.point) {
+            Err((_, words)) => return failed(words),
+            Ok(at) => at,
+        };
+        let Some(last) = self.inbox.last(&at.topic) else { return failed("No message came yet.".into()) };
+        let sample = at.taken.of(&payload::read(last, at.taken.format)).pop();
+        let bytes = last.iter().take(MOST_BYTES).copied().collect();
+        match sample.map(|sample| (sample.value, sample.quality)) {
+            Some((Some(value), _)) => {
+                let scaled = Some(Scaling::of(point.scaling, value.clone()).0);
+                RawValue { bytes, decoded: Some(value), scaled, words: String::new() }
+            }
+            Some((None, quality)) => RawValue { bytes, words: quality.reason().words().into(), ..RawValue::default() },
+            None => RawValue { bytes, words: "The last message leaves it out.".into(), ..RawValue::default() },
+        }
+    }
+
+    /// Hands on what came. `Err`: nobody takes it any more.
+    async fn hand_on(&mut self, batch: Batch) -> Result<(), ()> {
+        let count = batch.samples.len() as u64;
+        if count == 0 {
+            return Ok(());
+        }
+        let rate = self.rate.add(now(), count);
+        self.life.ports.health.send_modify(|h| {
+            h.values += count;
+            h.rate = rate;
+        });
+        self.life.ports.batches.send(batch).await.map_err(drop)
+    }
+
+    /// Tells that the connection runs, with what was found out.
+    fn running(&self, serving: &Serving) {
+        let path = self.life.path;
+        let mut learnt = Vec::new();
+        if let Some(first) = serving.refused.first() {
+            let others = serving.refused.len() - 1;
+            let more = if others == 0 { String::new() } else { format!(" and {others} more") };
+            learnt.push(format!("The broker does not give {first}{more}."));
+        }
+        if self.inbox.unfit > 0 {
+            learnt.push(format!("{} messages did not fit a tag that reads them.", self.inbox.unfit));
+        }
+        self.life.ports.health.send_modify(|h| {
+            h.enter(LinkState::Running, None);
+            h.learnt = learnt;
+            if h.path != path {
+                (h.path, h.path_since) = (path, now());
+            }
+        });
+    }
+}
+
+impl Serving {
+    /// Asks for the next topics, once the answer to those before is there; lets go of those that are not wanted.
+    fn ask(&mut self, settings: &Settings) {
+        while let Some(topic) = self.unwanted.pop() {
+            if !self.session.unsubscribe(&topic) {
+                self.unwanted.push(topic);
+                break;
+            }
+        }
+        if !self.asked.is_empty() {
+            return;
+        }
+        let mut bytes = 0;
+        let some = self.wanted.iter().take(MOST_FILTERS).take_while(|topic| {
+            bytes += topic.len() + 3;
+            bytes <= MOST_FILTER_BYTES
+        });
+        // One that is longer goes alone.
+        let count = some.count().max(usize::from(!self.wanted.is_empty()));
+        let next: Vec<String> = self.wanted.iter().take(count).cloned().collect();
+        if !next.is_empty() && self.session.subscribe(&next, settings.qos) {
+            self.wanted.drain(..count);
+            self.asked = next;
+        }
+    }
+
+    /// The broker answered for the topics that were asked for.
+    fn answered(&mut self, answers: Vec<Result<u8, LinkError>>, inbox: &mut Inbox, marks: &mut Batch) {
+        let asked = std::mem::take(&mut self.asked);
+        let missing = std::iter::repeat_with(|| Err(LinkError::WrongAnswer("an answer is missing".into())));
+        for (topic, answer) in asked.into_iter().zip(answers.into_iter().chain(missing)) {
+            let refused = answer.err().map(|error| error.reason());
+            inbox.granted(&topic, refused, marks, now());
+            if refused.is_some() {
+                self.refused.push(topic);
+            }
+        }
+    }
+
+    /// Publishes a value that somebody writes.
+    fn write(&mut self, tag: TagNo, value: Value, reply: Reply<Value>) {
+        let point = self.plan.points.iter().find(|point| point.tag == tag);
+        let refused = |words: &str| LinkError::BadRequest(words.into());
+        let at = match point.map(|point| Point::parse(&point.point)) {
+            Some(Ok(at)) if !at.write_topic.is_empty() => at,
+            Some(Ok(_)) => return drop(reply.send(Err(refused("Enter a topic to write to in the source of the tag.")))),
+            _ => return drop(reply.send(Err(refused("The tag has no topic.")))),
+        };
+        let message = match (point.and_then(|point| point.scaling), value.number()) {
+            (Some(scaling), Some(number)) => at.message(&Value::F64(scaling.invert(number))),
+            _ => at.message(&value),
+        };
+        if self.session.publish(&at.write_topic, message.into_bytes(), at.write_retain) {
+            self.written.push_back(Written { value, reply, began: Instant::now() });
+        } else {
+            let _ = reply.send(Err(LinkError::Busy));
+        }
+    }
+}
+
+fn micros(began: Instant) -> u64 {
+    u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX)
+}

@@ -1,0 +1,109 @@
+//! The utilities on the wire: a broker behind a cable, and the program that publishes what they tell.
+
+use super::{
+    broker::{Account, Broker, Setup},
+    points::{self, ROOT},
+};
+use crate::{faults::Fault, relay, serve::Shared};
+use rumqttc::{AsyncClient, Event, MqttOptions, Packet, QoS};
+use std::{
+    io,
+    time::{Duration, Instant, SystemTime, UNIX_EPOCH},
+};
+use tokio::{
+    net::TcpListener,
+    time::{MissedTickBehavior, interval},
+};
+
+/// The account with which Havrel reads the utilities.
+pub const USER: &str = "havrel";
+pub const PASSWORD: &str = "kelp-and-steam";
+
+/// How often messages are sent.
+const BEAT: Duration = Duration::from_secs(1);
+/// The highest steam pressure that may be wanted, in bar.
+const MOST_PRESSURE: f64 = 10.0;
+
+fn setup() -> Setup {
+    let accounts = vec![
+        Account {
+            user: USER,
+            password: PASSWORD,
+            rights: &["read brackmere/#", "write brackmere/utilities/+/set", "readwrite havrel/#"],
+        },
+        Account { user: "utilities", password: "published-here", rights: &["readwrite brackmere/#"] },
+        Account { user: "visitor", password: "looks-only", rights: &["read brackmere/utilities/outside"] },
+    ];
+    Setup { accounts, ..Setup::default() }
+}
+
+/// Runs the broker, and publishes once a second, until the listener fails.
+///
+/// # Errors
+/// When the broker does not start, or the listener fails.
+pub async fn serve(listener: TcpListener, shared: Shared) -> io::Result<()> {
+    let broker = tokio::task::spawn_blocking(|| Broker::start(&setup())).await.map_err(io::Error::other)??;
+    let mut options = MqttOptions::new("utilities", broker.address.ip().to_string(), broker.address.port());
+    options.set_credentials("utilities", "published-here").set_keep_alive(Duration::from_secs(10));
+    let (client, mut polled) = AsyncClient::new(options, 100);
+    let points = points::points();
+    let mut beat = interval(BEAT);
+    beat.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        tokio::select! {
+            accepted = listener.accept() => {
+                let Ok((outside, _)) = accepted else { continue };
+                tokio::spawn(relay::relay(outside, broker.address, Cable(shared.clone())));
+            }
+            _ = beat.tick() => {
+                let now_ms = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64);
+                let (messages, broken, silent) = shared.told(&points, now_ms);
+                for (topic, message) in messages {
+                    if silent && topic.contains("/meter/M3/") {
+                        continue;
+                    }
+                    let message = if broken && topic.contains("/meter/M2/") { message[..message.len() / 2].to_owned() } else { message };
+                    // The meters and the setpoint are kept by the broker. What finds no room is sent with the next beat.
+                    let retained = topic.contains("/meter/") || topic.ends_with("/setpoint");
+                    let _ = client.try_publish(topic, QoS::AtMostOnce, retained, message);
+                }
+            }
+            event = polled.poll() => match event {
+                Ok(Event::Incoming(Packet::ConnAck(_))) => drop(client.try_subscribe(format!("{ROOT}/boiler/set"), QoS::AtLeastOnce)),
+                Ok(Event::Incoming(Packet::Publish(came))) => shared.set_pressure(&came.payload),
+                Ok(_) => {}
+                Err(_) => tokio::time::sleep(BEAT).await,
+            },
+        }
+    }
+}
+
+/// The cable between the broker and its clients.
+struct Cable(Shared);
+
+impl relay::Cable for Cable {
+    fn cut(&self) -> bool {
+        self.0.lock().faults.is_on(&Fault::BrokerCut, Instant::now())
+    }
+
+    fn slow(&self) -> bool {
+        self.0.lock().faults.is_on(&Fault::BrokerSlow, Instant::now())
+    }
+}
+
+impl Shared {
+    /// The messages of this moment; whether one meter sends half of them, and another one none.
+    fn told(&self, points: &[points::Point], now_ms: i64) -> (Vec<(String, String)>, bool, bool) {
+        let works = self.lock();
+        let on = |fault| works.faults.is_on(&fault, Instant::now());
+        (points::messages(points, &works.process.utilities, now_ms), on(Fault::MeterBroken), on(Fault::MeterSilent))
+    }
+
+    /// Takes the steam pressure that is wanted: `{"pressure": 8.5}`.
+    fn set_pressure(&self, message: &[u8]) {
+        let wanted = serde_json::from_slice::<serde_json::Value>(message).ok().and_then(|told| told["pressure"].as_f64());
+        if let Some(bar) = wanted.filter(|bar| (0.0..=MOST_PRESSURE).contains(bar)) {
+            self.lock().process.utilities.pressure_setpoint = bar;
+        }
+    }
+}
