@@ -14,7 +14,7 @@ const MAY = {
   jobs: ['core', 'db'],
   live: ['core', 'link', 'db'],
   server: ['core', 'link', 'db', 'live', 'jobs'],
-  bench: ['core', 'link', 'db', 'live', 'jobs', 'server'],
+  bench: ['core', 'link', 'db', 'live', 'jobs', 'server', 'standin'],
 };
 
 const faults = [];

@@ -40,7 +40,6 @@ async function views(page: Page) {
   };
   const desk = (name: string) => page.getByRole('navigation').getByRole('link', { name, exact: true }).click();
   const ex1 = page.getByRole('region', { name: 'EX-1' });
-  await shot('faults');
   await desk('Board');
   await page.getByRole('treeitem', { name: /Extraction/ }).click();
   await shot('board');
@@ -123,6 +122,15 @@ async function views(page: Page) {
   // What was just said covers the list.
   await page.getByText(/^Chose 12 values/).waitFor({ state: 'hidden' });
   await shot('nodes');
+  await page.getByRole('button', { name: /^Utilities/ }).click();
+  const topics = page.getByRole('tree', { name: 'Topics heard' });
+  for (const name of ['brackmere', 'utilities', 'boiler', 'meter', 'M6', 'json']) {
+    await topics.getByRole('button', { name: `Open ${name}`, exact: true }).click();
+    await topics.getByRole('button', { name: `Close ${name}`, exact: true }).waitFor();
+  }
+  await topics.getByRole('button', { name: 'Choose all below M6' }).click();
+  await page.getByText(/^Chose 6 values/).waitFor({ state: 'hidden' });
+  await shot('topics');
   await page.getByRole('button', { name: /^Havrel itself/ }).click();
   await page.getByRole('button', { name: /^Choose all/ }).click();
   await page.getByRole('button', { name: /^Add \d+ rows$/ }).click();

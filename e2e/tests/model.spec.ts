@@ -42,6 +42,11 @@ const desk = (name: string) => page.getByRole('navigation').getByRole('link', { 
 const part = (name: string) => page.locator('main button[aria-pressed]').getByText(name, { exact: true }).click();
 const tree = (on = page) => on.getByRole('tree', { name: 'Plant' });
 const place = (name: string, on = page) => on.getByRole('treeitem', { name: new RegExp(`^${name}(,|$)`) });
+/** The hall stands below everything else; what is out of sight is not drawn. */
+const toTheEnd = async () => {
+  await tree().hover();
+  await page.mouse.wheel(0, 10_000);
+};
 const grid = (on = page) => on.getByRole('grid', { name: 'Tags' });
 const unsaved = (on = page) => on.getByRole('region', { name: 'Not saved yet' });
 const count = (words: string, on = page) => expect(on.getByRole('heading', { name: words, exact: true })).toBeVisible();
@@ -196,6 +201,7 @@ test('a branch is dragged, and its alarm and its trend go with it', async () => 
   await expect(page.getByRole('main')).toContainText('Level');
   // The same by keyboard: out of the hall, behind it, then up in front of it.
   await desk('Model');
+  await toTheEnd();
   await place('EX-1').click();
   await page.keyboard.press('Alt+ArrowLeft');
   await expect(place('EX-1')).toHaveAttribute('aria-level', '2');

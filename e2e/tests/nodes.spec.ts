@@ -147,11 +147,11 @@ test('a cut cable is told at the connection and at the tags, and all comes back'
   await page.getByRole('link', { name: 'Demo faults' }).click();
   const group = page.getByRole('region', { name: 'Server Dryline' });
   await group.getByRole('button', { name: 'Cut the cable' }).click();
-  await expect(page.getByRole('contentinfo')).toContainText('3 of 5 connections', { timeout: 30_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('4 of 6 connections', { timeout: 30_000 });
   await page.getByRole('button', { name: 'End all' }).click();
-  await expect(page.getByRole('contentinfo')).toContainText('5 of 5 connections', { timeout: 60_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('6 of 6 connections', { timeout: 60_000 });
   await group.getByRole('button', { name: 'Restart' }).click();
   // The two sessions need not be away at the same moment.
-  await expect(page.getByRole('contentinfo')).toContainText(/[34] of 5 connections/, { timeout: 30_000 });
-  await expect(page.getByRole('contentinfo')).toContainText('5 of 5 connections', { timeout: 60_000 });
+  await expect(page.getByRole('contentinfo')).toContainText(/[45] of 6 connections/, { timeout: 30_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('6 of 6 connections', { timeout: 60_000 });
 });

@@ -4,6 +4,7 @@
 mod connect;
 mod engine;
 mod load;
+mod messages;
 mod model;
 mod nodes;
 mod plant;
@@ -34,8 +35,8 @@ struct Cli {
     /// Figures of an earlier run to print beside.
     #[arg(long)]
     against: Option<PathBuf>,
-    /// Only some of it: engine, model, store, wire, nodes, connect, load, tree.
-    #[arg(long, value_delimiter = ',', default_value = "engine,model,store,wire,nodes,connect,load,tree")]
+    /// Only some of it: engine, model, store, wire, nodes, messages, connect, load, tree.
+    #[arg(long, value_delimiter = ',', default_value = "engine,model,store,wire,nodes,messages,connect,load,tree")]
     only: Vec<String>,
     /// Tags of the plants under load.
     #[arg(long, value_delimiter = ',', default_value = "10000,100000")]
@@ -137,6 +138,9 @@ fn main() -> Result<()> {
         }
         if wanted("nodes") {
             nodes::measure(&mut figures).await?;
+        }
+        if wanted("messages") {
+            messages::measure(&mut figures).await?;
         }
         Ok::<_, Failure>(())
     })?;

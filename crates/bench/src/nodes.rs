@@ -167,7 +167,8 @@ impl Drop for Beside {
     }
 }
 
-struct Nobody;
+/// An installation without a certificate.
+pub(crate) struct Nobody;
 
 impl Identities for Nobody {
     fn identity(&self) -> std::result::Result<Arc<Identity>, LinkError> {

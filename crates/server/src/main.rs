@@ -38,7 +38,7 @@ static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 type Result<T> = std::result::Result<T, Box<dyn Error + Send + Sync>>;
 
 /// What is logged unless the environment says otherwise. What the library for OPC UA logs is told in words of ours anyway.
-const LOG: &str = "warn,havrel=info,opcua_client=off,opcua_core=off,opcua_crypto=off";
+const LOG: &str = "warn,havrel=info,opcua_client=off,opcua_core=off,opcua_crypto=off,rumqttc=off";
 
 /// Havrel: connects controllers, models the plant, raises alarms, records, reports.
 #[derive(Parser)]

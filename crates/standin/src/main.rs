@@ -10,6 +10,7 @@ use havrel_standin::{
     serve, utilities,
 };
 use std::{
+    convert::Infallible,
     error::Error,
     io::{self, Write},
     net::SocketAddr,
@@ -240,11 +241,19 @@ async fn answer(args: Serve) -> io::Result<()> {
         served = serve::serve(extraction, shared.clone()) => served,
         served = serve::serve(wash, shared.beside(Which::Wash)) => served,
         served = dryline::server::serve(server, shared.clone()) => served,
-        served = utilities::serve::serve(broker, shared.clone()) => served,
+        never = utilities_served(broker, shared.clone()) => match never {},
         served = control::serve(orders, shared.clone()) => served,
         () = serve::run(shared, speed) => Ok(()),
         () = input_ends(), if args.until_input_ends => Ok(()),
     }
+}
+
+/// Serves the utilities; without a broker the rest of the plant goes on.
+async fn utilities_served(listener: TcpListener, shared: serve::Shared) -> Infallible {
+    if let Err(error) = utilities::serve::serve(listener, shared).await {
+        eprintln!("havrel-standin: nobody answers for the utilities: {error}");
+    }
+    std::future::pending().await
 }
 
 async fn input_ends() {

@@ -107,6 +107,12 @@ function Desk() {
         {press('Renumber its namespaces', { fault: 'server_renumbered' })}
         {press('Fail the vibration sensor', { fault: 'server_bad', node: 'Drying.Mill.Vibration' })}
       </Group>
+      <Group title="Broker Utilities" note="on its wire, and in what is sent">
+        {press('Cut the cable', { fault: 'broker_cut' })}
+        {press('Answer 0.6 s late', { fault: 'broker_slow' })}
+        {press('Meter M2 sends half messages', { fault: 'meter_broken' })}
+        {press('Meter M3 sends nothing', { fault: 'meter_silent' })}
+      </Group>
       <Group title="Wash tanks" note="in the process">
         {[1, 2].map((tank) => press(`Trip pump ${tank}`, { fault: 'process', upset: 'pump_trip', tank }))}
         {[1, 2].map((tank) => press(`Blind filter ${tank}`, { fault: 'process', upset: 'blind_filter', tank }))}

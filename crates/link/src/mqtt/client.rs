@@ -18,6 +18,9 @@ use v5::mqttbytes::v5 as five;
 const MOST_WAITING: usize = 1024;
 /// Requests that wait to be sent.
 const MOST_REQUESTS: usize = 16;
+/// What is read of a message of version 3.1.1 at least, in bytes: a broker cannot be told what is too large, and a message that is not
+/// read to its end ends the session before its topic is known.
+const READ_AT_LEAST: usize = 16 << 20;
 /// Messages sent and not confirmed yet.
 const MOST_UNCONFIRMED: u16 = 100;
 
@@ -28,7 +31,8 @@ pub(super) struct Heard {
     pub payload: bytes::Bytes,
     /// The broker had kept it.
     pub retained: bool,
-    pub qos: u8,
+    /// It is larger than is taken, and its content is left out.
+    pub oversized: bool,
 }
 
 /// What a broker answers to a filter or a message.
@@ -87,7 +91,7 @@ impl Poller {
     async fn next(&mut self, failed: &Failed) -> Option<Event> {
         match self {
             Poller::Three(polled) => match polled.poll().await {
-                Ok(rumqttc::Event::Incoming(packet)) => event_of_three(packet),
+                Ok(rumqttc::Event::Incoming(packet)) => event_of_three(packet, failed.largest),
                 Ok(rumqttc::Event::Outgoing(_)) => None,
                 Err(error) => Some(Event::Lost(failed.three(error))),
             },
@@ -112,7 +116,7 @@ fn three(
     options.set_transport(carrier).set_keep_alive(Duration::from_secs(settings.keep_alive_s.into()));
     options.set_clean_session(settings.clean || who != As::Ourselves);
     let largest = settings.largest as usize;
-    options.set_max_packet_size(largest, largest).set_inflight(MOST_UNCONFIRMED);
+    options.set_max_packet_size(largest.max(READ_AT_LEAST), largest).set_inflight(MOST_UNCONFIRMED);
     if let Some((user, password)) = login(settings, who)? {
         options.set_credentials(user, password);
     }
@@ -284,11 +288,13 @@ fn carried(settings: &Settings, host: &str, port: u16, judge: Option<&Arc<Judge>
     })
 }
 
-fn event_of_three(packet: Packet) -> Option<Event> {
+fn event_of_three(packet: Packet, largest: u32) -> Option<Event> {
     Some(match packet {
         Packet::ConnAck(answer) => Event::Opened { kept: answer.session_present },
         Packet::Publish(came) => {
-            Event::Message(Heard { topic: came.topic, payload: came.payload, retained: came.retain, qos: came.qos as u8 })
+            let oversized = came.payload.len() > largest as usize;
+            let payload = if oversized { bytes::Bytes::new() } else { came.payload };
+            Event::Message(Heard { topic: came.topic, payload, retained: came.retain, oversized })
         }
         Packet::SubAck(answer) => {
             let code = |code: SubscribeReasonCode| match code {
@@ -310,7 +316,7 @@ fn event_of_five(packet: five::Packet) -> Option<Event> {
             topic: String::from_utf8_lossy(&came.topic).into_owned(),
             payload: came.payload,
             retained: came.retain,
-            qos: came.qos as u8,
+            oversized: false,
         }),
         five::Packet::SubAck(answer) => {
             use five::SubscribeReasonCode as Code;

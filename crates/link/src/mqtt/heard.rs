@@ -54,7 +54,7 @@ impl Topics {
     pub fn hear(&mut self, came: &Heard, at: Nanos) {
         let size = came.payload.len();
         let before = self.all.get(&came.topic).and_then(|last| last.payload.as_ref()).map_or(0, Bytes::len);
-        let fits = size <= MOST_OF_ONE && self.bytes - before + size <= MOST_BYTES;
+        let fits = !came.oversized && size <= MOST_OF_ONE && self.bytes - before + size <= MOST_BYTES;
         if !self.all.contains_key(&came.topic) && self.all.len() >= MOST_TOPICS {
             self.more = true;
             return;
@@ -100,7 +100,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn message(topic: &str, payload: &[u8]) -> Heard {
-        Heard { topic: topic.into(), payload: Bytes::copy_from_slice(payload), retained: false, qos: 0 }
+        Heard { topic: topic.into(), payload: Bytes::copy_from_slice(payload), retained: false, oversized: false }
     }
 
     fn topics(all: &[&str]) -> Topics {

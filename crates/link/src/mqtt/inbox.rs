@@ -41,6 +41,16 @@ struct Topic {
     waits: Option<Nanos>,
     /// What came last.
     last: Option<Bytes>,
+    /// When its tags were last told that something is wrong.
+    marked: Nanos,
+}
+
+impl Topic {
+    /// Tells all its tags.
+    fn mark(&mut self, reason: Reason, marks: &mut Batch, at: Nanos) {
+        self.marked = at;
+        self.ears.iter().for_each(|ear| marks.push_quality(ear.tag, at, Quality::of(reason)));
+    }
 }
 
 /// All topics of a connection. It outlasts sessions.
@@ -99,23 +109,28 @@ impl Inbox {
             None => topic.waits = Some(at),
             Some(reason) => {
                 topic.waits = None;
-                topic.ears.iter().for_each(|ear| marks.push_quality(ear.tag, at, Quality::of(reason)));
+                topic.mark(reason, marks, at);
             }
         }
     }
 
-    /// The session is over: nothing is granted any more.
-    pub fn lost(&mut self) {
-        self.topics.values_mut().for_each(|topic| topic.waits = None);
+    /// The session is over: nothing is granted any more, and all tags are told so.
+    pub fn lost(&mut self, at: Nanos) {
+        self.topics.values_mut().for_each(|topic| (topic.waits, topic.marked) = (None, at));
     }
 
-    /// Takes in a message. Whether any tag hears it.
+    /// Takes in a message. Whether tags hear it, and all of them can read it.
     pub fn hear(&mut self, came: &Heard, batch: &mut Batch, at: Nanos) -> bool {
         let Some(topic) = self.topics.get_mut(&came.topic) else { return false };
         (topic.heard, topic.waits) = (Some(at), None);
+        if came.oversized {
+            topic.mark(Reason::DoesNotFit, batch, at);
+            self.unfit += 1;
+            return false;
+        }
         topic.last = (came.payload.len() <= MOST_LAST).then(|| Bytes::copy_from_slice(&came.payload));
         let mut read: Vec<(payload::Format, payload::Message)> = Vec::new();
-        let mut unfit = false;
+        let (mut unfit, marked) = (false, topic.marked);
         for ear in &mut topic.ears {
             ear.silent = false;
             let format = ear.at.taken.format;
@@ -124,12 +139,12 @@ impl Inbox {
                 read.len() - 1
             });
             for sample in ear.at.taken.of(&read[known].1) {
-                unfit |= sample.quality.reason() == Reason::DoesNotFit;
-                ear.take(sample, came.retained, batch, at);
+                unfit |= matches!(sample.quality.reason(), Reason::DoesNotFit | Reason::NotANumber);
+                ear.take(sample, came.retained, marked, batch, at);
             }
         }
         self.unfit += u64::from(unfit);
-        true
+        !unfit
     }
 
     /// What the passing of time tells: granted topics on which nothing was kept, and tags that are silent too long.
@@ -138,12 +153,13 @@ impl Inbox {
             if topic.waits.is_some_and(|granted| at - granted >= KEPT) {
                 topic.waits = None;
                 let reason = if topic.heard.is_some() { Reason::NotRetained } else { Reason::NeverHeard };
-                topic.ears.iter().for_each(|ear| marks.push_quality(ear.tag, at, Quality::of(reason)));
+                topic.mark(reason, marks, at);
             }
             let Some(heard) = topic.heard else { continue };
             for ear in topic.ears.iter_mut().filter(|ear| ear.silent_s > 0 && !ear.silent) {
                 if at - heard >= Nanos::from(ear.silent_s) * SECOND {
                     ear.silent = true;
+                    topic.marked = at;
                     marks.push_quality(ear.tag, at, Quality::of(Reason::SilentTooLong));
                 }
             }
@@ -157,7 +173,7 @@ impl Inbox {
 }
 
 impl Ear {
-    fn take(&self, sample: payload::Sample, retained: bool, batch: &mut Batch, at: Nanos) {
+    fn take(&self, sample: payload::Sample, retained: bool, marked: Nanos, batch: &mut Batch, at: Nanos) {
         let time = sample.time.unwrap_or(at);
         let flags = if sample.time.is_some() { flag::OWN_TIME } else { 0 };
         let Some(raw) = sample.value else {
@@ -175,6 +191,10 @@ impl Ear {
             told => told,
         };
         batch.push(self.tag, time, quality, flags, &value);
+        // It is older than the moment at which the tag was told that something is wrong: it holds from now on.
+        if time <= marked {
+            batch.push(self.tag, at, quality, 0, &value);
+        }
     }
 }
 
@@ -204,7 +224,7 @@ mod tests {
     }
 
     fn message(topic: &str, payload: &str, retained: bool) -> Heard {
-        Heard { topic: topic.into(), payload: Bytes::copy_from_slice(payload.as_bytes()), retained, qos: 1 }
+        Heard { topic: topic.into(), payload: Bytes::copy_from_slice(payload.as_bytes()), retained, oversized: false }
     }
 
     /// Tag, reason and seconds after the beginning of each sample.
@@ -218,7 +238,7 @@ mod tests {
         let mut inbox = inbox(&[at("/a"), at("/b"), json!({"topic": "m", "format": "number"}), json!({"topic": "n"})]);
         let mut batch = Batch::default();
         let came = message("m", &json!({"ts": AT / SECOND - 5, "a": 1, "b": "x"}).to_string(), true);
-        assert!(inbox.hear(&came, &mut batch, AT));
+        assert!(!inbox.hear(&came, &mut batch, AT) && inbox.unfit == 1, "one of them cannot read it");
         let expected = [(1, Reason::Fine, -5), (2, Reason::Fine, -5), (3, Reason::NotANumber, 0)];
         assert_eq!(told(&batch), expected);
         assert!(!inbox.hear(&message("other", "1", false), &mut batch, AT));
@@ -250,11 +270,33 @@ mod tests {
         }
         assert_eq!(told(&std::mem::take(&mut marks)), [(2, Reason::NeverHeard, 2), (1, Reason::SilentTooLong, 11)]);
         inbox.hear(&message("m", "1", false), &mut values, AT + 12 * SECOND);
-        inbox.lost();
+        inbox.lost(AT + 15 * SECOND);
         inbox.granted("m", None, &mut marks, AT + 20 * SECOND);
         inbox.tick(&mut marks, AT + 22 * SECOND);
         let expected = [(1, Reason::NotRetained, 22), (1, Reason::SilentTooLong, 22)];
         assert_eq!(told(&marks), expected);
+    }
+
+    #[test]
+    fn what_is_older_than_an_outage_holds_again_from_now_on() {
+        let mut inbox = inbox(&[json!({"topic": "m", "member": "/v", "time": "/ts", "clock": "seconds"})]);
+        let mut batch = Batch::default();
+        inbox.lost(AT + 10 * SECOND);
+        let came = |seconds: i64| message("m", &json!({"ts": AT / SECOND + seconds, "v": 1}).to_string(), true);
+        inbox.hear(&came(5), &mut batch, AT + 12 * SECOND);
+        inbox.hear(&came(11), &mut batch, AT + 13 * SECOND);
+        assert_eq!(told(&batch), [(1, Reason::Fine, 5), (1, Reason::Fine, 12), (1, Reason::Fine, 11)]);
+        let own: Vec<bool> = batch.samples.iter().map(|s| s.flags & flag::OWN_TIME != 0).collect();
+        assert_eq!(own, [true, false, true]);
+    }
+
+    #[test]
+    fn a_message_that_is_too_large_is_told_at_its_tags() {
+        let mut inbox = inbox(&[json!({"topic": "m"}), json!({"topic": "n"})]);
+        let mut batch = Batch::default();
+        let came = Heard { oversized: true, ..message("m", "", false) };
+        assert!(!inbox.hear(&came, &mut batch, AT) && inbox.unfit == 1);
+        assert_eq!(told(&batch), [(1, Reason::DoesNotFit, 0)]);
     }
 
     #[test]

@@ -6,7 +6,7 @@
 //! ```
 
 use super::{
-    heard::{Last, MOST_TOPICS, Topics},
+    heard::{Last, Level, MOST_TOPICS, Topics},
     settings::check_filter,
 };
 use crate::{Children, LinkError, Node, Reading, now, payload, pointer::Pointer};
@@ -60,33 +60,40 @@ pub(super) fn page(topics: &Topics, at: &At, cursor: &str, most: usize) -> Resul
         text => text.parse().map_err(|_| LinkError::BadRequest("Take the cursor from “next” of the page before.".into()))?,
     };
     let asked_at = now();
-    let mut nodes = Vec::new();
-    if let Some(topic) = &at.topic
-        && let Some(last) = topics.get(topic)
-    {
-        nodes = members(at, topic, last);
-    }
-    if at.part.is_whole() {
-        let mut levels = topics.below(at.topic.as_deref());
-        levels.sort_by(|a, b| natural(&a.name, &b.name));
-        nodes.extend(levels.into_iter().map(|level| {
-            let topic = at.topic.as_ref().map_or_else(|| level.name.clone(), |above| format!("{above}/{}", level.name));
-            let name = if level.name.is_empty() { "(empty level)".to_owned() } else { level.name };
-            let mut node = Node { id: at.node(&topic), name, branch: level.branch, ..Node::default() };
-            if let Some(last) = topics.get(&topic).filter(|_| level.heard) {
-                heard(&mut node, &topic, last, asked_at);
-            }
-            node
-        }));
-        if topics.more && at.topic.is_none() {
-            let refused = format!("Havrel keeps {MOST_TOPICS} topics, and more were heard. A narrower filter shows the others.");
-            nodes.push(Node { id: "more".into(), name: "…".into(), refused, ..Node::default() });
-        }
-    }
     let most = most.clamp(1, MOST);
-    let next = (nodes.len() > first.saturating_add(most)).then(|| (first + most).to_string());
-    let nodes = nodes.into_iter().skip(first).take(most).collect();
+    let inside = at.topic.as_ref().and_then(|topic| Some(members(at, topic, topics.get(topic)?))).unwrap_or_default();
+    let mut levels = if at.part.is_whole() { topics.below(at.topic.as_deref()) } else { Vec::new() };
+    levels.sort_by(|a, b| natural(&a.name, &b.name));
+    let (before, all) = (inside.len(), inside.len() + levels.len());
+    let mut nodes: Vec<Node> = inside.into_iter().skip(first).take(most).collect();
+    // Only what is shown is looked into.
+    let room = most - nodes.len();
+    nodes.extend(
+        levels.into_iter().skip(first.saturating_sub(before)).take(room).map(|level| of_level(topics, at, level, asked_at)),
+    );
+    let end = first.saturating_add(most);
+    if topics.more && at.topic.is_none() && end >= all {
+        let refused = format!("Havrel keeps {MOST_TOPICS} topics, and more were heard. A narrower filter shows the others.");
+        nodes.push(Node { id: "more".into(), name: "…".into(), refused, ..Node::default() });
+    }
+    let next = (end < all).then(|| end.to_string());
     Ok(Children { read_at: asked_at, parts: Vec::new(), nodes, next })
+}
+
+/// A level of topics as a node.
+fn of_level(topics: &Topics, at: &At, level: Level, asked_at: Nanos) -> Node {
+    let topic = at.topic.as_ref().map_or_else(|| level.name.clone(), |above| format!("{above}/{}", level.name));
+    if level.name.chars().any(char::is_control) {
+        let name = level.name.chars().map(|c| if c.is_control() { char::REPLACEMENT_CHARACTER } else { c }).collect();
+        let refused = "Its name holds control characters, so it cannot be taken.".into();
+        return Node { id: at.node(&topic), name, refused, ..Node::default() };
+    }
+    let name = if level.name.is_empty() { "(empty level)".to_owned() } else { level.name };
+    let mut node = Node { id: at.node(&topic), name, branch: level.branch, ..Node::default() };
+    if let Some(last) = topics.get(&topic).filter(|_| level.heard) {
+        heard(&mut node, &topic, last, asked_at);
+    }
+    node
 }
 
 /// What a message is taken for: its format, and the document where it is one.
@@ -121,29 +128,41 @@ fn delimiter_of(text: &str) -> Option<(char, &'static str)> {
 fn heard(node: &mut Node, topic: &str, last: &Last, asked_at: Nanos) {
     let size = if last.size == 1 { "1 byte".to_owned() } else { format!("{} bytes", last.size) };
     let kept = if last.retained { ", retained" } else { "" };
+    let rhythm = last.every_s().map_or_else(String::new, |every| format!(" every {every:.1} s"));
+    let age = ((asked_at - last.at).max(0) as f64 / SECOND as f64).round();
+    node.description = format!("{size}{rhythm}, last {age} s ago{kept}");
     let Some(bytes) = &last.payload else {
-        node.about = format!("{size}{kept}");
         node.refused = "The last message is too large to be shown.".into();
         return;
     };
     let (format, document) = format_of(bytes);
-    let mut point = object(json!({"topic": topic, "format": format}));
-    let named = match (format, &document) {
-        ("json", Some(Json::Object(_) | Json::Array(_))) => "JSON",
-        ("json", Some(one)) => {
-            holds(&mut point, one);
-            "JSON"
-        }
-        ("bytes", _) => "bytes",
-        (other, _) => other,
-    };
-    node.about = format!("{named}, {size}{kept}");
-    let age = ((asked_at - last.at).max(0) as f64 / SECOND as f64).round();
-    let rhythm = last.every_s().map_or_else(String::new, |every| format!("every {every:.1} s, "));
-    node.description = format!("{rhythm}last {age} s ago");
-    node.branch |= format == "line" || document.as_ref().is_some_and(is_divided);
     node.readings.push(Reading { point: Own::new(), text: text_of(bytes) });
-    node.point = Some(point);
+    let divided = format == "line" || document.as_ref().is_some_and(is_divided);
+    node.branch |= divided;
+    node.about = match (format, &document) {
+        ("json", Some(one)) if !divided => kind_of(one),
+        ("json", _) => "JSON",
+        (other, _) => other,
+    }
+    .to_owned();
+    // Of a message that has members, these are taken.
+    if !divided {
+        let mut point = object(json!({"topic": topic, "format": format}));
+        document.iter().for_each(|one| holds(&mut point, one));
+        node.point = Some(point);
+    }
+}
+
+/// What a part of a document is, in a word.
+fn kind_of(one: &Json) -> &'static str {
+    match one {
+        Json::Null => "null",
+        Json::Bool(_) => "switch",
+        Json::Number(_) => "number",
+        Json::String(_) => "text",
+        Json::Array(_) => "array",
+        Json::Object(_) => "object",
+    }
 }
 
 /// A message as people can read it, or its beginning.
@@ -166,13 +185,13 @@ fn is_divided(document: &Json) -> bool {
 fn members(at: &At, topic: &str, last: &Last) -> Vec<Node> {
     let Some(bytes) = &last.payload else { return Vec::new() };
     let (format, document) = format_of(bytes);
-    let inside = |part: &Pointer, name: String, about: &str, text: String, branch: bool, point: Own| Node {
+    let inside = |part: &Pointer, name: String, about: &str, text: String, branch: bool, point: Option<Own>| Node {
         id: part.in_node(&at.node(topic)),
         name,
         inside: true,
         branch,
         about: about.to_owned(),
-        point: Some(point),
+        point,
         readings: vec![Reading { point: Own::new(), text }],
         ..Node::default()
     };
@@ -188,7 +207,7 @@ fn members(at: &At, topic: &str, last: &Last) -> Vec<Node> {
                 "field",
                 field.to_owned(),
                 false,
-                point,
+                Some(point),
             )
         };
         return fields.map(field).collect();
@@ -209,15 +228,16 @@ fn members(at: &At, topic: &str, last: &Last) -> Vec<Node> {
             point.insert("time".into(), time.show().into());
             point.insert("clock".into(), (*clock).into());
         }
-        let (about, text) = match one {
-            Json::Null => ("null", String::new()),
-            Json::Bool(on) => ("switch", on.to_string()),
-            Json::Number(number) => ("number", number.to_string()),
-            Json::String(text) => ("text", text.chars().take(MOST_SHOWN).collect()),
-            Json::Array(_) => ("array", text_of(one.to_string().as_bytes())),
-            Json::Object(_) => ("object", text_of(one.to_string().as_bytes())),
+        let text = match one {
+            Json::Null => String::new(),
+            Json::String(text) => text_of(text.as_bytes()),
+            other => text_of(other.to_string().as_bytes()),
         };
-        inside(&part, name.chars().take(MOST_SHOWN).collect(), about, text, is_divided(one), point)
+        // Of a part that has members, these are taken.
+        let (branch, name) = (is_divided(one), name.chars().take(MOST_SHOWN).collect());
+        let own_time = point.get("time").and_then(Json::as_str).map(|time| format!("with the time in {time}"));
+        let node = inside(&part, name, kind_of(one), text, branch, Some(point).filter(|_| !branch));
+        Node { description: own_time.filter(|_| !branch).unwrap_or_default(), ..node }
     };
     steps.into_iter().map(node).collect()
 }
@@ -269,7 +289,7 @@ mod tests {
                 topic: (*topic).into(),
                 payload: bytes::Bytes::copy_from_slice(payload.as_bytes()),
                 retained: false,
-                qos: 0,
+                oversized: false,
             };
             topics.hear(&came, SECOND);
         }
@@ -287,7 +307,7 @@ mod tests {
         let top = below(&topics, "");
         assert_eq!(top.iter().map(|n| n.name.as_str()).collect::<Vec<_>>(), ["(empty level)", "site"]);
         let meter = below(&topics, &below(&topics, &top[1].id)[0].id);
-        assert_eq!(meter[0].point, Some(object(json!({"topic": "site/meter/M1", "format": "json"}))));
+        assert_eq!((meter[0].point.as_ref(), meter[0].about.as_str()), (None, "JSON"), "its members are taken");
         let inside = below(&topics, &meter[0].id);
         let names: Vec<_> = inside.iter().map(|n| (n.name.as_str(), n.inside, n.branch)).collect();
         assert_eq!(names, [("ts", true, false), ("power", true, false), ("phase", true, true), ("raw", false, true)]);
@@ -323,6 +343,8 @@ mod tests {
         let at = At::of("filter=a%3B%25/#;topic=a;%/b").unwrap();
         assert_eq!((at.filter.as_str(), at.topic.as_deref()), ("a;%/#", Some("a;%/b")));
         assert!(page(&Topics::default(), &at, "x", 10).is_err());
+        let odd = below(&topics(&[("a\u{7}b/c", "1")]), "");
+        assert!(odd[0].name == "a\u{fffd}b" && !odd[0].branch && !odd[0].refused.is_empty(), "{odd:?}");
         let many: Vec<String> = (0..25).map(|n| format!("t{n}")).collect();
         let topics = topics(&many.iter().map(|t| (t.as_str(), "1")).collect::<Vec<_>>());
         let at = At::of("").unwrap();

@@ -77,7 +77,6 @@ pub(super) async fn run(ports: Ports) {
             Ok(_) if !plan.connection.enabled => Stop::Failed(LinkError::SwitchedOff),
             Ok(settings) => run.connect(plan, settings).await,
         };
-        run.inbox.lost();
         run.ears = Ears::default();
         let error = match stop {
             Stop::End => return,
@@ -89,6 +88,7 @@ pub(super) async fn run(ports: Ports) {
             .map_or(Paths { count: 0, takeover: false }, |s| Paths { count: s.paths().len(), takeover: s.takeover });
         let mut marks = Batch::default();
         let at = now();
+        run.inbox.lost(at);
         plan.points.iter().for_each(|p| marks.push_quality(p.tag, at, Quality::of(error.reason())));
         if run.life.failed(error, marks, paths).await.is_err() {
             return;
@@ -269,15 +269,14 @@ impl Run {
 
     /// Takes in a message, and shows it to those who watch.
     fn hear(&mut self, came: &Heard, batch: &mut Batch) {
-        let wanted = self.inbox.hear(came, batch, now());
+        let fits = self.inbox.hear(came, batch, now());
         if self.life.ports.tap.open() {
-            let kept = if came.retained { ", retained" } else { "" };
-            let asked = format!("message on {}", came.topic);
-            let answered = format!("{} bytes, quality of service {}{kept}", came.payload.len(), came.qos);
+            let text: String = String::from_utf8_lossy(&came.payload).chars().take(MOST_BYTES).collect();
+            let kept = if came.retained { " (retained)" } else { "" };
             let received = came.payload.iter().take(MOST_BYTES).copied().collect();
+            let (asked, answered) = (came.topic.clone(), format!("{text}{kept}"));
             let (sent, at) = (Vec::new(), now());
-            let exchange = Exchange { at, took_us: 0, unit: 0, asked, answered, passed: wanted, sent, received };
-            self.life.ports.tap.tell(exchange);
+            self.life.ports.tap.tell(Exchange { at, took_us: 0, unit: 0, asked, answered, passed: fits, sent, received });
         }
     }
 

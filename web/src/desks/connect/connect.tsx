@@ -127,11 +127,11 @@ function partsOf({ can }: KindView): [string, string][] {
   return [
     ...when(can.spaces, 'registers', 'Registers'),
     ...when(can.spaces, 'blocks', 'Blocks and map'),
-    ['intake', can.tree ? 'Nodes and intake' : can.browse ? 'Intake' : 'New tags'],
+    ['intake', can.listens ? 'Topics and intake' : can.tree ? 'Nodes and intake' : can.browse ? 'Intake' : 'New tags'],
     ['tags', 'Tags'],
     ...when(can.tokens, 'tokens', 'Tokens'),
     ...when(can.health, 'health', 'Health'),
-    ...when(can.asks, 'traffic', 'Traffic'),
+    ...when(can.asks || can.listens, 'traffic', 'Traffic'),
     ['settings', can.test ? 'Settings and test' : 'Settings'],
   ];
 }
@@ -182,7 +182,7 @@ function Line({ item, seen, disabled }: LineProps) {
         <ChevronRight className={clsx('size-4 text-soft', open && 'rotate-90')} />
         <span className="w-40 truncate font-semibold">{item.set.name}</span>
         <span className="w-60 truncate text-soft">
-          <span className={clsx(kind?.can.asks && 'figures')}>
+          <span className={clsx((item.addresses?.length ?? 0) > 0 && 'figures')}>
             {(path > 0 ? item.addresses?.[path] : item.source) || kind?.title}
           </span>
           {path > 0 && ' · spare'}
@@ -209,7 +209,7 @@ function Line({ item, seen, disabled }: LineProps) {
           {part === 'blocks' && <Blocks item={item} seen={seen} disabled={disabled} />}
           {part === 'intake' &&
             (kind?.can.tree ? (
-              <Nodes item={item} seen={seen} disabled={disabled} />
+              <Nodes item={item} seen={seen} disabled={disabled} listens={kind.can.listens} />
             ) : kind?.can.browse ? (
               <Offers item={item} node={kind.can.spaces ? 'blocks' : ''} seen={seen} disabled={disabled} />
             ) : (
@@ -218,7 +218,7 @@ function Line({ item, seen, disabled }: LineProps) {
           {part === 'tags' && <Tags tags={tags.data?.items ?? []} total={total} />}
           {part === 'tokens' && <Tokens />}
           {part === 'health' && <Health item={item} disabled={disabled} />}
-          {part === 'traffic' && <Traffic item={item} />}
+          {part === 'traffic' && <Traffic item={item} listens={kind?.can.listens ?? false} />}
           {part === 'settings' && kind && <ConnectionForm key={item.id} kind={kind} item={item} seen={seen} />}
         </div>
       )}

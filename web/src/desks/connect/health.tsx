@@ -19,6 +19,8 @@ export function Health({ item, disabled }: { item: Item<'connection'>; disabled:
   const kind = useKind(item.set.kind);
   if (!status) return <p className="text-soft">No data yet.</p>;
   const asks = kind?.can.asks ?? false;
+  const listens = kind?.can.listens ?? false;
+  const wired = asks || listens;
   const age = (at: string) => (at ? `${lasting(now - Date.parse(at))}` : '–');
   const count = (n: number) => n.toLocaleString('en');
   const figures: [string, string, string][] = [
@@ -32,13 +34,15 @@ export function Health({ item, disabled }: { item: Item<'connection'>; disabled:
     ['Values', count(status.values), 'since Havrel started'],
     [asks ? 'Last answer' : 'Last value', status.answered ? `${age(status.answered)} ago` : 'none yet', ''],
     ['Oldest value', status.oldest ? age(status.oldest) : '–', 'among its tags'],
-    ...(asks
-      ? ([
+    ...((asks
+      ? [
           ['Requests', count(status.requests), 'since Havrel started'],
           ['Skipped polls', count(status.overruns), 'the previous poll took too long'],
-          ['Reconnects', count(status.reconnects), 'since Havrel started'],
-        ] as [string, string, string][])
-      : []),
+        ]
+      : listens
+        ? [['Messages', count(status.requests), 'since Havrel started']]
+        : []) as [string, string, string][]),
+    ...((wired ? [['Reconnects', count(status.reconnects), 'since Havrel started']] : []) as [string, string, string][]),
   ];
   const kinds = Object.entries(status.errors_by_kind).sort((a, b) => b[1] - a[1]);
   return (
@@ -55,11 +59,11 @@ export function Health({ item, disabled }: { item: Item<'connection'>; disabled:
           ))}
         </tbody>
       </table>
-      {asks && (
+      {wired && (
         <div className="max-w-md min-w-64">
           {status.learnt.length > 0 && (
             <div className="mb-4">
-              <h4 className="font-semibold">Found out about the device</h4>
+              <h4 className="font-semibold">Found out about the {listens ? 'broker' : 'device'}</h4>
               <ul>
                 {status.learnt.map((words) => (
                   <li key={words}>{words}</li>

@@ -34,7 +34,8 @@ const fine = (at: string) => {
   return `${time.toLocaleTimeString('en-GB')}.${String(time.getMilliseconds()).padStart(3, '0')}`;
 };
 
-export function Traffic({ item }: { item: Item<'connection'> }) {
+/** Requests with their answers; of what is only heard, topics with their messages. */
+export function Traffic({ item, listens }: { item: Item<'connection'>; listens: boolean }) {
   const kept = useRef<Exchange[]>([]);
   const paused = useRef(false);
   const [rows, setRows] = useState<Exchange[]>([]);
@@ -73,7 +74,14 @@ export function Traffic({ item }: { item: Item<'connection'> }) {
     <div>
       <div className="mb-2 flex flex-wrap items-end gap-3">
         <Field label="Filter" className="w-64">
-          {(p) => <Input {...p} placeholder="unit 3, write, refused …" value={text} onChange={(e) => setText(e.target.value)} />}
+          {(p) => (
+            <Input
+              {...p}
+              placeholder={listens ? 'words of topic or message' : 'unit 3, write, refused …'}
+              value={text}
+              onChange={(e) => setText(e.target.value)}
+            />
+          )}
         </Field>
         <span className="pb-1">
           <Tick label="Failed only" checked={failed} onChange={setFailed} />
@@ -82,7 +90,7 @@ export function Traffic({ item }: { item: Item<'connection'> }) {
           {still ? <Play className="size-4" /> : <Pause className="size-4" />} {still ? 'Resume the log' : 'Pause the log'}
         </Button>
         <Button disabled={found.length === 0} onClick={out}>
-          <Download className="size-4" /> Save {counted(found.length, 'exchange')}
+          <Download className="size-4" /> Save {counted(found.length, listens ? 'message' : 'exchange')}
         </Button>
         <span className="ml-auto pb-1 text-sm text-soft">
           {still ? 'paused' : 'newest first'}
@@ -94,18 +102,18 @@ export function Traffic({ item }: { item: Item<'connection'> }) {
           <thead className="sticky top-0 bg-band text-sm">
             <tr className="h-7">
               <th className="w-28 px-2 font-semibold">Time</th>
-              <th className="w-20 px-2 text-right font-semibold">Took</th>
-              <th className="w-12 px-2 text-right font-semibold">Unit</th>
-              <th className="w-64 px-2 font-semibold">Request</th>
-              <th className="px-2 font-semibold">Answer</th>
+              {!listens && <th className="w-20 px-2 text-right font-semibold">Took</th>}
+              {!listens && <th className="w-12 px-2 text-right font-semibold">Unit</th>}
+              <th className={clsx('px-2 font-semibold', listens ? 'w-80' : 'w-64')}>{listens ? 'Topic' : 'Request'}</th>
+              <th className="px-2 font-semibold">{listens ? 'Message' : 'Answer'}</th>
             </tr>
           </thead>
           <tbody>
             {found.slice(0, SHOWN).map((row) => (
               <tr key={row.n} className="h-6.5 border-t border-line align-top hover:bg-band">
                 <td className="figures px-2">{fine(row.at)}</td>
-                <td className="figures px-2 text-right text-soft">{(row.took_us / 1000).toFixed(2)} ms</td>
-                <td className="figures px-2 text-right">{row.unit}</td>
+                {!listens && <td className="figures px-2 text-right text-soft">{(row.took_us / 1000).toFixed(2)} ms</td>}
+                {!listens && <td className="figures px-2 text-right">{row.unit}</td>}
                 <td className="px-2">
                   <button
                     type="button"
@@ -115,7 +123,7 @@ export function Traffic({ item }: { item: Item<'connection'> }) {
                   >
                     {row.asked}
                   </button>
-                  {open === row.n && <Bytes title="sent" text={row.sent} />}
+                  {open === row.n && !listens && <Bytes title="sent" text={row.sent} />}
                 </td>
                 <td className={clsx('px-2', !row.passed && 'text-act4')}>
                   <span className={clsx('block', open !== row.n && 'truncate', row.passed && 'figures')}>
@@ -129,11 +137,13 @@ export function Traffic({ item }: { item: Item<'connection'> }) {
           </tbody>
         </table>
         {found.length === 0 && (
-          <p className="p-2 text-soft">{rows.length === 0 ? 'Waiting for the next exchange…' : 'No match.'}</p>
+          <p className="p-2 text-soft">
+            {rows.length === 0 ? `Waiting for the next ${listens ? 'message' : 'exchange'}…` : 'No match.'}
+          </p>
         )}
       </div>
       <p className="mt-1 text-sm text-soft">
-        Open a request to see its bytes. The last {KEPT.toLocaleString('en')} are kept while this is open.
+        Open a {listens ? 'topic' : 'request'} to see its bytes. The last {KEPT.toLocaleString('en')} are kept while this is open.
       </p>
     </div>
   );

@@ -47,11 +47,14 @@ const MOST_FOUND = 1000;
 /** Most types for which the same is offered. */
 const MOST_ALIKE = 2;
 
-/** The top of the server. */
-const TOP: Place = { offer: NOTHING, above: [] };
+/** Everything, as a filter of topics says it. */
+const EVERY = '#';
+
+/** The node at the top, as somebody listens to topics. */
+const listenedTo = (filter: string) => `filter=${filter.trim().replaceAll('%', '%25').replaceAll(';', '%3B')};`;
 
 /** The row of the intake that a node begins as. */
-function candidateOf(chosen: Place, places: readonly string[]): Candidate {
+function candidateOf(chosen: Place, places: readonly string[], note: string): Candidate {
   const { offer } = chosen;
   const path = pathOf(chosen);
   const set: Partial<Pick<TagSet, 'unit' | 'decimals' | 'range_low' | 'range_high'>> = offer.set;
@@ -72,7 +75,7 @@ function candidateOf(chosen: Place, places: readonly string[]): Candidate {
     decimals: textOf(set.decimals),
     low: textOf(set.range_low),
     high: textOf(set.range_high),
-    note: offer.description,
+    note,
     stateNames: offer.states,
   };
 }
@@ -81,9 +84,11 @@ interface Props {
   item: Item<'connection'>;
   seen: number;
   disabled: boolean;
+  /** What it offers is heard as it comes. */
+  listens: boolean;
 }
 
-export function Nodes({ item, seen, disabled }: Props) {
+export function Nodes({ item, seen, disabled, listens }: Props) {
   const queries = useQueryClient();
   const places = useItems('place').data?.items ?? [];
   const [open, setOpen] = useState<ReadonlySet<string>>(new Set());
@@ -98,7 +103,12 @@ export function Nodes({ item, seen, disabled }: Props) {
   const [at, setAt] = useState(-1);
   const steps = useSteps<Candidate>(`nodes ${item.id}`);
   const box = useRef<HTMLDivElement>(null);
-  const nodes = useMemo(() => ['', ...new Set([...open].map((key) => key.split('\n').at(-1) ?? ''))], [open]);
+  const [filter, setFilter] = useState(EVERY);
+  const [heard, setHeard] = useState(EVERY);
+  const top = listens ? listenedTo(heard) : '';
+  const root: Place = { offer: { ...NOTHING, id: top }, above: [] };
+  const peer = listens ? 'the broker' : 'the server';
+  const nodes = useMemo(() => [top, ...new Set([...open].map((key) => key.split('\n').at(-1) ?? ''))], [open, top]);
   const query = (node: string) => ({
     queryKey: ['items', 'nodes', item.id, node],
     queryFn: () => below(item.id, node, PAGE),
@@ -112,9 +122,9 @@ export function Nodes({ item, seen, disabled }: Props) {
     })),
   });
   const known = new Map(nodes.flatMap((node, i) => (results[i]?.data ? [[node, results[i].data] as const] : [])));
-  const listed = useListed(item.id, found ? new Map() : known);
+  const listed = useListed(item.id, found || listens ? new Map() : known);
   const marks = new Map(listed.flatMap(({ node, view }) => (view ? [[node, view] as const] : [])));
-  const rows = found ? rowsFound(found.places) : rowsOf(known, open, marks);
+  const rows = found ? rowsFound(found.places) : rowsOf(known, open, marks, top);
   const virtual = useVirtualizer({
     count: rows.length,
     getScrollElement: () => box.current,
@@ -178,15 +188,15 @@ export function Nodes({ item, seen, disabled }: Props) {
 
   async function takeBelow(place: Place) {
     const keep = (offer: Offer) => isWanted(offer, wanted);
-    const walked = await walkThrough(`Below ${place.offer.name}`, (how) => walk(place, { keep, ...how }));
+    const walked = await walkThrough(`Below ${place.offer.name}`, (how) => walk(place, { keep, inside: listens, ...how }));
     if (walked) take(walked.found, `below ${place.offer.name}`, walked.whole);
   }
 
   async function find() {
     const from = found ? null : rows[at];
-    const below = from?.offer.branch ? from : TOP;
-    const name = below === TOP ? 'the server' : below.offer.name;
-    const keep = (offer: Offer) => offer.id !== '' && isFound(offer, words);
+    const below = from?.offer.branch ? from : root;
+    const name = below === root ? peer : below.offer.name;
+    const keep = (offer: Offer) => offer.id !== top && isFound(offer, words);
     const walked = await walkThrough(`Finding “${words.trim()}” below ${name}`, (how) =>
       walk(below, { keep, most: MOST_FOUND, ...how }),
     );
@@ -198,7 +208,7 @@ export function Nodes({ item, seen, disabled }: Props) {
   async function takeAlike({ type, name, paths }: Alike) {
     const objects = { keep: (o: Offer) => o.of_type === type, into: (o: Offer) => o.point === null && o.of_type !== type };
     const walked = await walkThrough(`Objects of the type ${name}`, async (how) => {
-      const { found, whole } = await walk(TOP, { ...objects, ...how });
+      const { found, whole } = await walk(root, { ...objects, ...how });
       const places: Place[] = [];
       let missed = false;
       for (const object of found) {
@@ -240,15 +250,34 @@ export function Nodes({ item, seen, disabled }: Props) {
   }
 
   const current = found ? undefined : rows[at];
-  const target = current?.offer.branch ? current.offer.name : 'the server';
+  const target = current?.offer.branch ? current.offer.name : peer;
   const alike = alikeOf(chosen.values()).slice(0, MOST_ALIKE);
   const error = results.find((r) => r.error)?.error;
+  const tracks = TRACKS[listens ? 'topics' : 'nodes'];
   const rowId = (index: number) => `node-${item.id}-${index}`;
   return (
     <div>
       <Trouble error={error} />
       <div className="mb-2 flex flex-wrap items-end gap-3">
-        <Field label="Take from below a node" className="w-44">
+        {listens && (
+          <form
+            className="flex items-end gap-2"
+            onSubmit={(event) => {
+              event.preventDefault();
+              setHeard(filter);
+              setOpen(new Set());
+              setAt(-1);
+            }}
+          >
+            <Field label="Topics" className="w-44">
+              {(p) => <Input {...p} value={filter} placeholder="site/#" onChange={(e) => setFilter(e.target.value)} />}
+            </Field>
+            <Button type="submit" disabled={!filter.trim() || filter.trim() === heard.trim()}>
+              Listen
+            </Button>
+          </form>
+        )}
+        <Field label={`Take from below a ${listens ? 'topic' : 'node'}`} className="w-44">
           {(p) => (
             <Choice {...p} value={wanted} onChange={(e) => setWanted(e.target.value as Wanted)}>
               <option value="every">every value</option>
@@ -269,7 +298,7 @@ export function Nodes({ item, seen, disabled }: Props) {
               <Input
                 {...p}
                 value={words}
-                placeholder="words of name, description, id"
+                placeholder={listens ? 'words of the topic' : 'words of name, description, id'}
                 disabled={walking !== null}
                 onChange={(e) => setWords(e.target.value)}
               />
@@ -297,7 +326,11 @@ export function Nodes({ item, seen, disabled }: Props) {
           disabled={chosen.size === 0 || disabled || walking !== null}
           onClick={() => {
             const titles = places.map((p) => p.title);
-            steps.step(() => [...chosen.values()].slice(0, MOST_TAKEN).map((one) => candidateOf(one, titles)));
+            steps.step(() =>
+              [...chosen.values()]
+                .slice(0, MOST_TAKEN)
+                .map((one) => candidateOf(one, titles, listens ? '' : one.offer.description)),
+            );
             setChosen(new Map());
           }}
         >
@@ -325,7 +358,9 @@ export function Nodes({ item, seen, disabled }: Props) {
           </p>
         ) : (
           <div className="flex h-6 basis-full items-center gap-3 text-sm">
-            <span className="text-soft">Arrows move and open, Space chooses a value, Enter chooses everything below a node.</span>
+            <span className="text-soft">
+              Arrows move and open, Space chooses a value, Enter chooses everything below a {listens ? 'topic' : 'node'}.
+            </span>
             <Differences listed={listed} connection={item.id} />
           </div>
         )}
@@ -333,7 +368,7 @@ export function Nodes({ item, seen, disabled }: Props) {
       <div
         ref={box}
         role="tree"
-        aria-label="Nodes of the server"
+        aria-label={listens ? 'Topics heard' : 'Nodes of the server'}
         aria-multiselectable
         aria-activedescendant={rows[at] ? rowId(at) : undefined}
         tabIndex={0}
@@ -341,16 +376,19 @@ export function Nodes({ item, seen, disabled }: Props) {
         onKeyDown={onKey}
       >
         <div className="min-w-[54rem]">
-          <div className={clsx(TRACKS, 'sticky top-0 z-10 h-7 bg-band text-sm font-semibold')} aria-hidden>
-            <span>Node</span>
+          <div className={clsx(tracks, 'sticky top-0 z-10 h-7 bg-band text-sm font-semibold')} aria-hidden>
+            <span>{listens ? 'Topic' : 'Node'}</span>
             <span className="text-right">{found ? 'Held then' : 'Holds now'}</span>
-            <span>Unit</span>
+            {!listens && <span>Unit</span>}
             <span>Type</span>
-            <span className="text-right">Range</span>
-            <span>Access</span>
-            <span>Tag, or what the server says</span>
+            {!listens && <span className="text-right">Range</span>}
+            {!listens && <span>Access</span>}
+            <span>{listens ? 'Tag, or messages' : 'Tag, or what the server says'}</span>
           </div>
-          {results[0]?.isPending && <p className="p-2 text-soft">Asking the server…</p>}
+          {listens && results[0]?.data?.nodes.length === 0 && (
+            <p className="p-2 text-soft">No message came on {heard} yet. Topics appear here as soon as one comes.</p>
+          )}
+          {results[0]?.isPending && <p className="p-2 text-soft">Asking {peer}…</p>}
           <div className="relative" style={{ height: virtual.getTotalSize() }}>
             {virtual.getVirtualItems().map((v) => {
               const row = rows[v.index];
@@ -362,6 +400,7 @@ export function Nodes({ item, seen, disabled }: Props) {
                   row={row}
                   start={v.start}
                   flat={found !== null}
+                  listens={listens}
                   open={open.has(row.key)}
                   loading={!found && open.has(row.key) && !known.has(row.offer.id)}
                   current={v.index === at}
@@ -384,8 +423,12 @@ export function Nodes({ item, seen, disabled }: Props) {
   );
 }
 
-const TRACKS =
-  'grid grid-cols-[minmax(15rem,1.6fr)_6.5rem_4rem_6rem_6.5rem_3rem_minmax(8rem,1fr)] items-center gap-x-3 px-2 whitespace-nowrap';
+const LINE_OF = 'grid items-center gap-x-3 px-2 whitespace-nowrap';
+/** The columns of nodes, and of topics, of which nobody tells unit, range and access. */
+const TRACKS = {
+  nodes: clsx(LINE_OF, 'grid-cols-[minmax(15rem,1.6fr)_6.5rem_4rem_6rem_6.5rem_3rem_minmax(8rem,1fr)]'),
+  topics: clsx(LINE_OF, 'grid-cols-[minmax(15rem,1.2fr)_minmax(10rem,1fr)_5rem_minmax(14rem,1.2fr)]'),
+};
 
 /** A value as its tag would show it; whole numbers keep their digits. */
 function shown(value: string, decimals: number | undefined): string {
@@ -400,6 +443,7 @@ interface NodeRowProps {
   start: number;
   /** It stands alone, with its path. */
   flat: boolean;
+  listens: boolean;
   open: boolean;
   loading: boolean;
   current: boolean;
@@ -416,6 +460,7 @@ function NodeRow({
   row,
   start,
   flat,
+  listens,
   open,
   loading,
   current,
@@ -442,7 +487,7 @@ function NodeRow({
       {...(expands ? { 'aria-expanded': open } : {})}
       tabIndex={-1}
       className={clsx(
-        TRACKS,
+        TRACKS[listens ? 'topics' : 'nodes'],
         'group absolute right-0 left-0 border-b border-line hover:bg-band',
         current && 'bg-tint',
         dim && 'text-soft',
@@ -489,16 +534,20 @@ function NodeRow({
       <span className="figures truncate text-right" title={offer.refused || value}>
         {offer.refused ? <span className="text-act4">⨯ {offer.refused}</span> : (state ?? shown(value, set.decimals))}
       </span>
-      <span className="truncate text-soft">{set.unit}</span>
+      {!listens && <span className="truncate text-soft">{set.unit}</span>}
       <span className="truncate text-soft" title={offer.about}>
         {offer.about}
       </span>
-      <span className="figures truncate text-right text-soft">
-        {set.range_low !== undefined && set.range_high !== undefined && `${set.range_low} to ${set.range_high}`}
-      </span>
-      <span className="truncate text-soft">
-        {offer.point && ('method' in offer.point ? 'call' : offer.writable ? 'write' : 'read')}
-      </span>
+      {!listens && (
+        <span className="figures truncate text-right text-soft">
+          {set.range_low !== undefined && set.range_high !== undefined && `${set.range_low} to ${set.range_high}`}
+        </span>
+      )}
+      {!listens && (
+        <span className="truncate text-soft">
+          {offer.point && ('method' in offer.point ? 'call' : offer.writable ? 'write' : 'read')}
+        </span>
+      )}
       <span className="truncate text-soft" title={offer.taken || offer.description}>
         {offer.taken ? `is ${offer.taken.replaceAll('/', ' / ')}` : offer.description}
       </span>

@@ -35,8 +35,8 @@ const keyOf = (above: string, id: string) => (above ? `${above}\n${id}` : id);
 /** What is new or gone below each node since somebody marked what is listed there as seen. */
 export type Marks = ReadonlyMap<string, Pick<Schemas['ListedView'], 'new' | 'gone'>>;
 
-/** The rows that are shown, from the top down. */
-export function rowsOf(known: ReadonlyMap<string, Known>, open: ReadonlySet<string>, marks: Marks = new Map()): Row[] {
+/** The rows that are shown, from the top down; the node at the top is not one of them. */
+export function rowsOf(known: ReadonlyMap<string, Known>, open: ReadonlySet<string>, marks: Marks = new Map(), top = ''): Row[] {
   const rows: Row[] = [];
   const add = (node: string, key: string, above: readonly Offer[]) => {
     const fresh = new Set(marks.get(node)?.new);
@@ -51,7 +51,7 @@ export function rowsOf(known: ReadonlyMap<string, Known>, open: ReadonlySet<stri
       rows.push({ key: keyOf(key, id), offer, above, again: false, mark: 'gone' });
     }
   };
-  add('', '', []);
+  add(top, '', []);
   return rows;
 }
 
@@ -62,7 +62,7 @@ export const rowsFound = (found: readonly Place[]): Row[] =>
 /** Which of what lies below a node is taken. */
 export type Wanted = 'every' | 'numbers' | 'writable';
 
-const NUMBERS = /^(SByte|Byte|U?Int(16|32|64)|Float|Double|Number|Integer|UInteger|Boolean)$/;
+const NUMBERS = /^(SByte|Byte|U?Int(16|32|64)|Float|Double|Number|Integer|UInteger|Boolean|number|switch)$/;
 
 export function isWanted({ point, about, writable }: Offer, wanted: Wanted): boolean {
   if (!point) return false;
@@ -95,6 +95,8 @@ export interface Walk {
   keep: (offer: Offer) => boolean;
   /** Whether it goes into a node; without it, into every one. */
   into?: (offer: Offer) => boolean;
+  /** It goes into values too: their elements and members are what is looked for. */
+  inside?: boolean;
   /** Most that is found. */
   most?: number;
   children: (node: string) => Promise<Known>;
@@ -115,7 +117,7 @@ const AHEAD = 4;
  */
 export async function walk(
   from: Place,
-  { keep, into = () => true, most = MOST_TAKEN, children, tell, cancelled }: Walk,
+  { keep, into = () => true, inside = false, most = MOST_TAKEN, children, tell, cancelled }: Walk,
 ): Promise<{ found: Place[]; whole: boolean }> {
   const found: Place[] = [];
   const seen = new Set<string>();
@@ -151,7 +153,7 @@ export async function walk(
     }
     whole &&= !known.more;
     const above = [...at.above, at.offer];
-    const taken = known.nodes.filter((offer) => !offer.inside || at.offer.inside || at.offer.id === from.offer.id);
+    const taken = known.nodes.filter((offer) => inside || !offer.inside || at.offer.inside || at.offer.id === from.offer.id);
     waiting.push(...taken.toReversed().map((offer) => ({ offer, above })));
   }
   return { found, whole };

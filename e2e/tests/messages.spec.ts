@@ -1,0 +1,155 @@
+// MQTT in the hands of an engineer: a broker tested, topics heard and opened, messages made into tags, and what goes wrong with them.
+
+import { expect, type Page, test } from '@playwright/test';
+import { connectAsync, type MqttClient } from 'mqtt';
+import { accessibility } from '../accessibility';
+import { NAME, PASSWORD, type Server, start } from '../server';
+
+// Each goes on where the one before ended.
+test.describe.configure({ mode: 'serial' });
+
+let server: Server;
+let page: Page;
+let port = '';
+/** An independent client of the broker. */
+let other: MqttClient;
+const heard: [string, string][] = [];
+const thrown: string[] = [];
+
+test.beforeAll(async ({ browser }) => {
+  server = await start(['--speed', '4', '--past', '0', '--port', '8433']);
+  page = await (await browser.newContext()).newPage();
+  page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
+  await page.goto(server.entrance);
+  await page.getByLabel('Name').fill(NAME);
+  await page.getByLabel('Password').fill(PASSWORD);
+  await page.getByRole('button', { name: 'Create account' }).click();
+  await desk('Connect');
+  const shown = await page.getByRole('button', { name: /^Utilities/ }).textContent();
+  port = /127\.0\.0\.1:(\d{4})/.exec(shown ?? '')?.[1] ?? '';
+  expect(port).not.toBe('');
+  const login = { username: 'utilities', password: 'published-here', protocolVersion: 5 as const };
+  other = await connectAsync(`mqtt://127.0.0.1:${port}`, login);
+  other.on('message', (topic, message) => heard.push([topic, message.toString()]));
+  await other.subscribeAsync('brackmere/utilities/boiler/set');
+});
+
+test.afterAll(async () => {
+  await other.endAsync();
+  await page.context().close();
+  await server.stop();
+  expect(thrown).toEqual([]);
+});
+
+const desk = (name: string) => page.getByRole('navigation').getByRole('link', { name, exact: true }).click();
+const tree = () => page.getByRole('tree', { name: 'Topics heard' });
+const topic = (name: string) => tree().getByRole('treeitem').filter({ hasText: new RegExp(`^${name}`) });
+const inspector = () => page.getByRole('complementary', { name: 'Inspector' });
+/** The row of a tag in the list of a connection. */
+const card = (place: string, tag: string) => page.getByRole('region', { name: place }).getByRole('listitem').filter({ hasText: tag });
+
+async function utilities(part: string) {
+  await desk('Connect');
+  const line = page.getByRole('button', { name: /^Utilities/ });
+  if ((await line.getAttribute('aria-expanded')) !== 'true') await line.click();
+  await page.locator('main button[aria-pressed]').getByText(part, { exact: true }).click();
+}
+
+test('a login with too few rights is told by the message that does not come back', async () => {
+  await page.getByRole('button', { name: 'Add connection' }).click();
+  await page.getByLabel('Kind').selectOption('mqtt');
+  await page.getByLabel('Name', { exact: true }).fill('As a visitor');
+  await page.getByLabel('Host', { exact: true }).fill('127.0.0.1');
+  await page.getByLabel('Port', { exact: true }).fill(port);
+  await page.getByLabel('User', { exact: true }).fill('visitor');
+  await page.getByLabel('Password').fill('guess');
+  await page.getByRole('button', { name: 'Test', exact: true }).click();
+  const ladder = page.getByRole('list', { name: 'Test' });
+  await expect(ladder).toContainText('The broker does not allow this login to connect.');
+  await page.getByLabel('Password').fill('looks-only');
+  await page.getByRole('button', { name: 'Test', exact: true }).click();
+  await expect(ladder).toContainText('not tried: no topic is allowed for it');
+  await ladder.getByRole('button', { name: 'Allow the topic havrel/test' }).click();
+  await page.getByRole('button', { name: 'Test', exact: true }).click();
+  await expect(ladder).toContainText('The broker does not allow this login to publish on this topic.');
+  await expect(ladder).toContainText('Give the login the right at the broker, or choose another login.');
+  await accessibility(page);
+  await page.getByRole('button', { name: 'Cancel' }).click();
+});
+
+test('topics appear as a tree, and a message opens into members', async () => {
+  await page.getByRole('button', { name: /^Utilities/ }).click();
+  await expect(topic('brackmere')).toBeVisible();
+  await tree().focus();
+  await page.keyboard.press('ArrowDown');
+  await page.keyboard.press('ArrowRight');
+  await expect(topic('utilities')).toBeVisible();
+  await page.keyboard.press('ArrowDown');
+  await page.keyboard.press('ArrowRight');
+  await expect(topic('boiler')).toContainText(/JSON.* bytes every 1\.\d s, last \d s ago/);
+  await expect(topic('outside')).toContainText(/-?\d+(\.\d)? ?number/);
+  // A meter that is heard later appears by itself.
+  await tree().getByRole('button', { name: 'Open meter', exact: true }).click();
+  await expect(topic('M8')).toBeVisible();
+  await other.publishAsync('brackmere/utilities/meter/M9/json', '{"power": 3.5}', { retain: true });
+  await expect(topic('M9')).toBeVisible({ timeout: 15_000 });
+  await accessibility(page);
+  await page.getByLabel('Topics', { exact: true }).fill('brackmere/#/x');
+  await page.getByRole('button', { name: 'Listen' }).click();
+  await expect(page.getByText('+ stands for one level, # at the end for all that follow')).toBeVisible();
+  await page.getByLabel('Topics', { exact: true }).fill('brackmere/utilities/meter/+/json');
+  await page.getByRole('button', { name: 'Listen' }).click();
+  await expect(topic('brackmere')).toBeVisible();
+});
+
+test('all members of two meters become tags with the time that the meters tell', async () => {
+  for (const name of ['brackmere', 'utilities', 'meter']) await tree().getByRole('button', { name: `Open ${name}`, exact: true }).click();
+  await expect(tree().getByRole('treeitem', { name: /boiler/ })).toHaveCount(0);
+  await page.getByLabel('Take from below a topic').selectOption('numbers');
+  for (const meter of ['M5', 'M6']) await tree().getByRole('button', { name: `Choose all below ${meter}` }).click();
+  await page.getByRole('button', { name: 'Add 12 rows' }).click();
+  const form = page.getByRole('form', { name: 'New tags' });
+  await expect(form).toContainText('No errors.');
+  await form.getByLabel('Record all').check();
+  await form.getByRole('button', { name: 'Create 12 tags' }).click();
+  await expect(page.getByRole('listitem').filter({ hasText: /^power/ }).first()).toContainText(/\d+\.\d/);
+  // What is a tag now is not offered again.
+  await utilities('Topics and intake');
+  for (const name of ['brackmere', 'utilities', 'meter']) await tree().getByRole('button', { name: `Open ${name}`, exact: true }).click();
+  await tree().getByRole('button', { name: 'Choose all below M5' }).click();
+  await expect(page.getByText('Chose 0 values below M5; 6 more are tags already.')).toBeVisible();
+});
+
+test('a written value goes out as the message that the boiler expects, and comes back', async () => {
+  await desk('Board');
+  await page.getByRole('treeitem', { name: /^Boiler/ }).click();
+  await page.getByRole('button', { name: 'Pressure setpoint' }).click();
+  await inspector().getByLabel('New value, bar').fill('8.4');
+  await inspector().getByRole('button', { name: 'Write…' }).click();
+  await page.getByRole('alertdialog').getByRole('button', { name: 'Write 8.4 bar' }).click();
+  await expect.poll(() => heard).toEqual([['brackmere/utilities/boiler/set', '{"pressure": 8.4}']]);
+  await expect(page.getByRole('region', { name: 'Boiler' })).toContainText('8.4');
+});
+
+test('half a message, a silent meter and a cut cable each have their own words', async () => {
+  await utilities('Settings and test');
+  await page.getByLabel('Silent too long after, s').fill('3');
+  await page.getByRole('button', { name: 'Save connection' }).click();
+  await page.getByRole('link', { name: 'Demo faults' }).click();
+  const group = page.getByRole('region', { name: 'Broker Utilities' });
+  await group.getByRole('button', { name: 'Meter M2 sends half messages' }).click();
+  await group.getByRole('button', { name: 'Meter M3 sends nothing' }).click();
+  await desk('Board');
+  await page.getByRole('treeitem', { name: /^Utilities/ }).click();
+  await expect(card('Meter M2', 'Power').getByLabel(/the message does not fit/)).toBeVisible({ timeout: 15_000 });
+  await expect(card('Meter M3', 'Power').getByLabel(/silent for longer than allowed/)).toBeVisible({ timeout: 15_000 });
+  await page.getByRole('link', { name: 'Demo faults' }).click();
+  await page.getByRole('button', { name: 'End all' }).click();
+  await group.getByRole('button', { name: 'Cut the cable' }).click();
+  await expect(page.getByRole('contentinfo')).toContainText('4 of 5 connections', { timeout: 30_000 });
+  await page.getByRole('button', { name: 'End all' }).click();
+  await expect(page.getByRole('contentinfo')).toContainText('5 of 5 connections', { timeout: 60_000 });
+  await desk('Board');
+  await expect(card('Meter M2', 'Power')).toContainText(/\d+\.\dkW/);
+  await expect(card('Meter M3', 'Power').getByLabel(/silent|fit|connected/)).toHaveCount(0, { timeout: 15_000 });
+});
