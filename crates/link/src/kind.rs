@@ -13,6 +13,11 @@ use utoipa::ToSchema;
 /// A field and what is wrong with it, as a sentence.
 pub type Wrong = (String, String);
 
+/// Fields that are wrong, each with what it is a field of before it: `settings.host`.
+pub(crate) fn within(of: &str, wrong: impl IntoIterator<Item = Wrong>) -> Vec<Wrong> {
+    wrong.into_iter().map(|(field, message)| (format!("{of}.{field}"), message)).collect()
+}
+
 /// A kind of connection: a protocol, or a source without a wire.
 pub trait Kind: Send + Sync {
     /// As connections name it.

@@ -5,6 +5,7 @@ use async_trait::async_trait;
 use havrel_core::{
     TagNo,
     plant::{Connection, Own},
+    quality::Quality,
     sample::{Batch, Value},
     scale::Scaling,
     time::Nanos,
@@ -37,6 +38,15 @@ pub struct PointPlan {
 pub struct LinkPlan {
     pub connection: Connection,
     pub points: Vec<PointPlan>,
+}
+
+impl LinkPlan {
+    /// Every tag with a quality and no value.
+    pub(crate) fn marked(&self, at: Nanos, quality: Quality) -> Batch {
+        let mut marks = Batch::default();
+        self.points.iter().for_each(|p| marks.push_quality(p.tag, at, quality));
+        marks
+    }
 }
 
 /// How a running connection hangs together with the rest.

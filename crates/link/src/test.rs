@@ -41,6 +41,12 @@ impl Rungs {
         Rungs { steps, prefix: if path == 0 { String::new() } else { format!("Spare {path}: ") } }
     }
 
+    /// Reports that the form itself is wrong, so that nothing is tried.
+    pub async fn refuse(steps: mpsc::Sender<TestStep>, error: LinkError) {
+        let rungs = Rungs::of_path(steps, 0);
+        let _: Option<()> = rungs.rung("Settings", "the form".into(), Instant::now(), Err(error)).await;
+    }
+
     /// Reports a rung; `None` ends the climb.
     pub async fn rung<T>(&self, name: &str, tried: String, began: Instant, result: Result<(T, String), LinkError>) -> Option<T> {
         self.rung_with(name, tried, began, result, Vec::new()).await

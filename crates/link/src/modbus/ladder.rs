@@ -15,11 +15,7 @@ use tokio::sync::mpsc;
 pub(super) async fn climb_all(connection: &Connection, steps: mpsc::Sender<TestStep>) {
     let settings = match Settings::usable(&connection.settings) {
         Ok(settings) => settings,
-        Err(error) => {
-            let ladder = Rungs::of_path(steps, 0);
-            let _: Option<()> = ladder.rung("Settings", "the form".into(), Instant::now(), Err(error)).await;
-            return;
-        }
+        Err(error) => return Rungs::refuse(steps, error).await,
     };
     for (i, path) in settings.paths().into_iter().enumerate() {
         let ladder = Rungs::of_path(steps.clone(), i);

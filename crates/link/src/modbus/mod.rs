@@ -29,7 +29,7 @@ pub use settings::{Point, Settings, Transport};
 
 use crate::{
     Identities, Kind, Runner, Spaces, Tester, Wrong,
-    kind::Description,
+    kind::{Description, within},
     runner::Ports,
     spaces::{Occupied, OtherReading},
     test::TestStep,
@@ -56,15 +56,14 @@ impl Kind for Modbus {
     }
 
     fn check(&self, connection: &Connection) -> Vec<Wrong> {
-        let wrong = Settings::parse(&connection.settings).err().unwrap_or_default();
-        wrong.into_iter().map(|(field, message)| (format!("settings.{field}"), message)).collect()
+        within("settings", Settings::parse(&connection.settings).err().unwrap_or_default())
     }
 
     fn check_point(&self, connection: &Connection, tag: &Tag) -> Vec<Wrong> {
         // Wrong settings of the connection are told at the connection.
         let Ok(settings) = Settings::parse(&connection.settings) else { return Vec::new() };
         match Point::parse(&settings, &tag.point) {
-            Err((field, message)) => vec![(format!("point.{field}"), message)],
+            Err(wrong) => within("point", [wrong]),
             Ok(point) if tag.writable && point.read_only() => {
                 vec![("writable".into(), "Input registers and discrete inputs can only be read.".into())]
             }

@@ -21,6 +21,8 @@ const MOST_REQUESTS: usize = 16;
 /// What is read of a message of version 3.1.1 at least, in bytes: a broker cannot be told what is too large, and a message that is not
 /// read to its end ends the session before its topic is known.
 const READ_AT_LEAST: usize = 16 << 20;
+/// How long a broker has to end a session that is left.
+const LEAVING: Duration = Duration::from_millis(500);
 /// Messages sent and not confirmed yet.
 const MOST_UNCONFIRMED: u16 = 100;
 
@@ -212,6 +214,19 @@ impl Session {
             }
         });
         Ok(Session { client, events: taken, _task: task, words })
+    }
+
+    /// Takes leave of the broker, so that it does not publish the last will.
+    pub async fn close(&mut self) {
+        let leaving = match &self.client {
+            Client::Three(client) => client.try_disconnect().is_ok(),
+            Client::Five(client) => client.try_disconnect().is_ok(),
+        };
+        let over = async { while self.events.recv().await.is_some() {} };
+        if leaving {
+            // One that does not answer is left all the same.
+            let _ = tokio::time::timeout(LEAVING, over).await;
+        }
     }
 
     /// Asks for the messages of some filters; the answer is one event. `false`: too much waits already.

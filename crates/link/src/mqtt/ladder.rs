@@ -19,11 +19,7 @@ const TEST_TOPIC: &str = "havrel/test";
 pub(super) async fn climb_all(connection: &Connection, steps: mpsc::Sender<TestStep>) {
     let settings = match Settings::usable(&connection.settings) {
         Ok(settings) => settings,
-        Err(error) => {
-            let rungs = Rungs::of_path(steps, 0);
-            let _: Option<()> = rungs.rung("Settings", "the form".into(), Instant::now(), Err(error)).await;
-            return;
-        }
+        Err(error) => return Rungs::refuse(steps, error).await,
     };
     for (i, path) in settings.paths().into_iter().enumerate() {
         if steps.is_closed() {

@@ -14,7 +14,12 @@ mod look;
 mod run;
 pub mod settings;
 
-use crate::{Identities, Kind, Runner, Tester, Wrong, kind::Description, runner::Ports, test::TestStep};
+use crate::{
+    Identities, Kind, Runner, Tester, Wrong,
+    kind::{Description, within},
+    runner::Ports,
+    test::TestStep,
+};
 use async_trait::async_trait;
 use havrel_core::plant::{Connection, Own, Tag};
 use settings::{Point, Settings};
@@ -38,13 +43,11 @@ impl Kind for Mqtt {
     }
 
     fn check(&self, connection: &Connection) -> Vec<Wrong> {
-        let wrong = Settings::parse(&connection.settings).err().unwrap_or_default();
-        wrong.into_iter().map(|(field, message)| (format!("settings.{field}"), message)).collect()
+        within("settings", Settings::parse(&connection.settings).err().unwrap_or_default())
     }
 
     fn check_point(&self, _: &Connection, tag: &Tag) -> Vec<Wrong> {
-        let wrong = Point::parse(&tag.point).err();
-        wrong.into_iter().map(|(field, message)| (format!("point.{field}"), message)).collect()
+        within("point", Point::parse(&tag.point).err())
     }
 
     fn show_point(&self, _: &Connection, point: &Own) -> Option<String> {

@@ -21,7 +21,11 @@ use havrel_core::{
     sample::{Batch, Value},
     scale::Scaling,
 };
-use std::{collections::VecDeque, sync::Arc, time::Duration};
+use std::{
+    collections::{HashSet, VecDeque},
+    sync::Arc,
+    time::Duration,
+};
 use tokio::{
     task::JoinSet,
     time::{Instant, MissedTickBehavior, interval, timeout},
@@ -36,6 +40,8 @@ const MOST_FILTER_BYTES: usize = 16 << 10;
 const LOOK: Duration = Duration::from_secs(1);
 /// A session that lasted no longer was lost soon.
 const SOON: Duration = Duration::from_secs(10);
+/// A broker that says nothing to a request for topics is given so many timeouts.
+const PATIENCE: u32 = 5;
 /// Looks at topics under way at once.
 const MOST_LOOKS: usize = 8;
 
@@ -50,8 +56,18 @@ struct Run {
 /// A value that was published and is not confirmed yet.
 struct Written {
     value: Value,
-    reply: Reply<Value>,
+    /// Nobody waits any more once it took too long; its confirmation may still come.
+    reply: Option<Reply<Value>>,
     began: Instant,
+}
+
+impl Written {
+    fn answer(&mut self, answer: Result<(), LinkError>) {
+        if let Some(reply) = self.reply.take() {
+            // Whoever asked may have gone away meanwhile.
+            let _ = reply.send(answer.map(|()| self.value.clone()));
+        }
+    }
 }
 
 /// What one session has under way.
@@ -61,11 +77,14 @@ struct Serving {
     /// Filters that are still to be asked for, and those that were asked for last.
     wanted: VecDeque<String>,
     asked: Vec<String>,
+    asked_at: Instant,
     /// Filters that are no longer wanted.
     unwanted: Vec<String>,
     written: VecDeque<Written>,
     /// Topics that the broker does not give.
     refused: Vec<String>,
+    /// Topics that it gives with a lower quality of service than was asked for.
+    lower: HashSet<String>,
 }
 
 pub(super) async fn run(ports: Ports) {
@@ -86,10 +105,9 @@ pub(super) async fn run(ports: Ports) {
         let plan = run.life.ports.plan.borrow().clone();
         let paths = Settings::parse(&plan.connection.settings)
             .map_or(Paths { count: 0, takeover: false }, |s| Paths { count: s.paths().len(), takeover: s.takeover });
-        let mut marks = Batch::default();
         let at = now();
         run.inbox.lost(at);
-        plan.points.iter().for_each(|p| marks.push_quality(p.tag, at, Quality::of(error.reason())));
+        let marks = plan.marked(at, Quality::of(error.reason()));
         if run.life.failed(error, marks, paths).await.is_err() {
             return;
         }
@@ -117,16 +135,20 @@ impl Run {
             plan,
             wanted: VecDeque::new(),
             asked: Vec::new(),
+            asked_at: Instant::now(),
             unwanted: Vec::new(),
             written: VecDeque::new(),
             refused: Vec::new(),
+            lower: HashSet::new(),
         };
         let stop = self.deliver(&mut serving, &settings).await;
         let error = match &stop {
             Stop::Failed(error) => error.clone(),
             _ => LinkError::Closed,
         };
-        serving.written.drain(..).for_each(|written| drop(written.reply.send(Err(error.clone()))));
+        serving.written.iter_mut().for_each(|written| written.answer(Err(error.clone())));
+        // Otherwise the broker would take the connection for lost, and publish the last will.
+        serving.session.close().await;
         stop
     }
 
@@ -160,9 +182,7 @@ impl Run {
                     serving.plan = next;
                     let mut marks = Batch::default();
                     let Difference { new, gone } = self.inbox.follow(&serving.plan, settings, &mut marks, now());
-                    serving.refused.retain(|topic| !gone.contains(topic));
-                    serving.unwanted.extend(gone);
-                    serving.wanted.extend(new);
+                    serving.change(new, gone);
                     serving.ask(settings);
                     if self.hand_on(marks).await.is_err() {
                         return Stop::End;
@@ -219,7 +239,7 @@ impl Run {
                                 self.hear(&came, &mut batch);
                             }
                             Some(Event::Subscribed(answers)) => {
-                                serving.answered(answers, &mut self.inbox, &mut batch);
+                                serving.answered(answers, settings.qos, &mut self.inbox, &mut batch);
                                 serving.ask(settings);
                                 self.running(serving);
                             }
@@ -253,10 +273,10 @@ impl Run {
                     let mut marks = Batch::default();
                     self.inbox.tick(&mut marks, now());
                     let late = Duration::from_millis(timeout_ms.into());
-                    while serving.written.front().is_some_and(|written| written.began.elapsed() > late) {
-                        if let Some(written) = serving.written.pop_front() {
-                            let _ = written.reply.send(Err(LinkError::Silent(timeout_ms)));
-                        }
+                    let written = serving.written.iter_mut().filter(|written| written.began.elapsed() > late);
+                    written.for_each(|written| written.answer(Err(LinkError::Silent(timeout_ms))));
+                    if !serving.asked.is_empty() && serving.asked_at.elapsed() > late * PATIENCE {
+                        return Stop::Failed(LinkError::Silent(timeout_ms));
                     }
                     if self.hand_on(marks).await.is_err() {
                         return Stop::End;
@@ -282,15 +302,15 @@ impl Run {
 
     /// A message of ours was confirmed or refused: the oldest that waits, as the answers come in their order.
     fn published(&self, serving: &mut Serving, answer: Result<(), LinkError>) {
-        let Some(Written { value, reply, began }) = serving.written.pop_front() else { return };
-        let took_us = micros(began);
+        let Some(mut written) = serving.written.pop_front() else { return };
+        let took_us = micros(written.began);
         self.life.ports.health.send_modify(|h| {
             (h.round_trip_us, h.answered) = (took_us, now());
             if let Err(error) = &answer {
                 h.count(error);
             }
         });
-        let _ = reply.send(answer.map(|()| value));
+        written.answer(answer);
     }
 
     /// What came last where a point is heard.
@@ -336,6 +356,12 @@ impl Run {
             let more = if others == 0 { String::new() } else { format!(" and {others} more") };
             learnt.push(format!("The broker does not give {first}{more}."));
         }
+        if !serving.lower.is_empty() {
+            let count = serving.lower.len();
+            learnt.push(format!(
+                "The broker grants a lower quality of service than was asked for; it concerns {count} of the topics."
+            ));
+        }
         if self.inbox.unfit > 0 {
             learnt.push(format!("{} messages did not fit a tag that reads them.", self.inbox.unfit));
         }
@@ -350,6 +376,18 @@ impl Run {
 }
 
 impl Serving {
+    /// Follows a change of the topics that are wanted.
+    fn change(&mut self, new: Vec<String>, gone: Vec<String>) {
+        let gone: HashSet<String> = gone.into_iter().collect();
+        self.refused.retain(|topic| !gone.contains(topic));
+        self.lower.retain(|topic| !gone.contains(topic));
+        self.wanted.retain(|topic| !gone.contains(topic));
+        let fresh: HashSet<&String> = new.iter().collect();
+        self.unwanted.retain(|topic| !fresh.contains(topic));
+        self.unwanted.extend(gone);
+        self.wanted.extend(new);
+    }
+
     /// Asks for the next topics, once the answer to those before is there; lets go of those that are not wanted.
     fn ask(&mut self, settings: &Settings) {
         while let Some(topic) = self.unwanted.pop() {
@@ -371,19 +409,22 @@ impl Serving {
         let next: Vec<String> = self.wanted.iter().take(count).cloned().collect();
         if !next.is_empty() && self.session.subscribe(&next, settings.qos) {
             self.wanted.drain(..count);
-            self.asked = next;
+            (self.asked, self.asked_at) = (next, Instant::now());
         }
     }
 
     /// The broker answered for the topics that were asked for.
-    fn answered(&mut self, answers: Vec<Result<u8, LinkError>>, inbox: &mut Inbox, marks: &mut Batch) {
+    fn answered(&mut self, answers: Vec<Result<u8, LinkError>>, level: u8, inbox: &mut Inbox, marks: &mut Batch) {
         let asked = std::mem::take(&mut self.asked);
         let missing = std::iter::repeat_with(|| Err(LinkError::WrongAnswer("an answer is missing".into())));
         for (topic, answer) in asked.into_iter().zip(answers.into_iter().chain(missing)) {
+            let lower = answer.as_ref().is_ok_and(|granted| *granted < level);
             let refused = answer.err().map(|error| error.reason());
             inbox.granted(&topic, refused, marks, now());
             if refused.is_some() {
                 self.refused.push(topic);
+            } else if lower {
+                self.lower.insert(topic);
             }
         }
     }
@@ -402,7 +443,7 @@ impl Serving {
             _ => at.message(&value),
         };
         if self.session.publish(&at.write_topic, message.into_bytes(), at.write_retain) {
-            self.written.push_back(Written { value, reply, began: Instant::now() });
+            self.written.push_back(Written { value, reply: Some(reply), began: Instant::now() });
         } else {
             let _ = reply.send(Err(LinkError::Busy));
         }

@@ -18,11 +18,7 @@ use tokio::sync::mpsc;
 pub(super) async fn climb_all(connection: &Connection, identities: &Arc<dyn Identities>, steps: mpsc::Sender<TestStep>) {
     let settings = match Settings::usable(&connection.settings) {
         Ok(settings) => settings,
-        Err(error) => {
-            let rungs = Rungs::of_path(steps, 0);
-            let _: Option<()> = rungs.rung("Settings", "the form".into(), Instant::now(), Err(error)).await;
-            return;
-        }
+        Err(error) => return Rungs::refuse(steps, error).await,
     };
     for path in 0..settings.paths().len() {
         if steps.is_closed() {

@@ -34,7 +34,12 @@ mod taken;
 mod trust;
 mod value;
 
-use crate::{Identities, Kind, Runner, Tester, Wrong, kind::Description, runner::Ports, test::TestStep};
+use crate::{
+    Identities, Kind, Runner, Tester, Wrong,
+    kind::{Description, within},
+    runner::Ports,
+    test::TestStep,
+};
 use async_trait::async_trait;
 use havrel_core::plant::{Connection, Own, Tag};
 use settings::{Path, Point, Settings};
@@ -58,15 +63,11 @@ impl Kind for OpcUa {
     }
 
     fn check(&self, connection: &Connection) -> Vec<Wrong> {
-        let wrong = Settings::parse(&connection.settings).err().unwrap_or_default();
-        wrong.into_iter().map(|(field, message)| (format!("settings.{field}"), message)).collect()
+        within("settings", Settings::parse(&connection.settings).err().unwrap_or_default())
     }
 
     fn check_point(&self, _: &Connection, tag: &Tag) -> Vec<Wrong> {
-        match Point::parse(&tag.point) {
-            Err((field, message)) => vec![(format!("point.{field}"), message)],
-            Ok(_) => Vec::new(),
-        }
+        within("point", Point::parse(&tag.point).err())
     }
 
     fn show_point(&self, _: &Connection, point: &Own) -> Option<String> {

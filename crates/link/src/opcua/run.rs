@@ -21,7 +21,6 @@ use crate::{
 };
 use havrel_core::{
     quality::Quality,
-    sample::Batch,
     time::{MILLI, Nanos, SECOND},
 };
 use opcua::types::{AttributeId, ReadValueId, VariableId, Variant};
@@ -82,20 +81,12 @@ pub(super) async fn run(ports: Ports) {
         let plan = run.life.ports.plan.borrow().clone();
         let paths = Settings::parse(&plan.connection.settings)
             .map_or(Paths { count: 0, takeover: false }, |s| Paths { count: s.paths().len(), takeover: s.takeover });
-        let marks = all(&plan, Quality::of(error.reason()));
+        let marks = plan.marked(now(), Quality::of(error.reason()));
         run.marked = now();
         if run.life.failed(error, marks, paths).await.is_err() {
             return;
         }
     }
-}
-
-/// Every tag of a plan with a quality and no value.
-fn all(plan: &LinkPlan, quality: Quality) -> Batch {
-    let mut marks = Batch::default();
-    let at = now();
-    plan.points.iter().for_each(|p| marks.push_quality(p.tag, at, quality));
-    marks
 }
 
 /// What is filled with what a server recorded.
@@ -395,7 +386,7 @@ impl Run {
                     // Another session stands ready, so nothing goes bad.
                     Some(Event::Lost(error)) if settings.takeover && kept.spare.ready.is_some() => return Some(Stop::Failed(error)),
                     Some(Event::Lost(error)) => {
-                        let marks = all(&kept.plan, Quality::of(error.reason()));
+                        let marks = kept.plan.marked(now(), Quality::of(error.reason()));
                         if !lost && self.life.ports.batches.send(marks).await.is_err() {
                             return Some(Stop::End);
                         }

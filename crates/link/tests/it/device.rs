@@ -133,6 +133,11 @@ impl Running {
         timeout(LONG, self.health.wait_for(|h| h.state == wanted)).await.expect("the state comes in time").unwrap().clone()
     }
 
+    /// Breaks off in the middle of whatever it does.
+    pub fn abort(self) {
+        self.task.abort();
+    }
+
     /// Ends the connection as deleting it does: its plan goes away.
     pub async fn end(self) {
         drop(self.plan);

@@ -229,6 +229,48 @@ async fn a_value_is_written_as_a_message(#[case] version: &str, #[case] user: &s
     running.end().await;
 }
 
+/// Stops a process, or lets it go on.
+fn signal(process: u32, signal: &str) {
+    let status = std::process::Command::new("kill").args([signal, &process.to_string()]).status().unwrap();
+    assert!(status.success());
+}
+
+#[tokio::test]
+async fn a_confirmation_that_comes_late_is_not_taken_for_that_of_the_next_value() {
+    let account = Account { user: "all", password: "secret", rights: &["readwrite a/#"] };
+    let broker = Broker::start(&Setup { accounts: vec![account], ..Setup::default() }).unwrap();
+    let mut connection = to(broker.address, as_user("all"));
+    connection.timeout_ms = 500;
+    let point = |topic: &str| json!({"topic": topic, "write_topic": topic});
+    let mut running = run(connection, vec![at(1, point("a/x")), at(2, point("b/x"))]);
+    running.state(LinkState::Running).await;
+    signal(broker.process(), "-STOP");
+    assert_eq!(running.write(1, Value::F64(1.0)).await, Err(LinkError::Silent(500)));
+    let second = running.write(2, Value::F64(2.0));
+    let go_on = async { signal(broker.process(), "-CONT") };
+    assert_eq!(tokio::join!(second, go_on).0, Err(LinkError::NotAllowed("publish on this topic")));
+    running.end().await;
+}
+
+#[rstest]
+#[case("5")]
+#[case("3.1.1")]
+#[tokio::test]
+async fn the_last_will_is_published_when_the_connection_breaks_and_not_when_it_ends(#[case] version: &str) {
+    let broker = open();
+    let mut other = Other::new(broker.address, &["will", "marker"]).await;
+    let settings = json!({"version": version, "will": {"topic": "will", "message": "gone"}});
+    let mut running = run(to(broker.address, settings.clone()), Vec::new());
+    running.state(LinkState::Running).await;
+    running.end().await;
+    other.publish("marker", "1", false).await;
+    assert_eq!(other.next().await.0, "marker");
+    let mut running = run(to(broker.address, settings), Vec::new());
+    running.state(LinkState::Running).await;
+    running.abort();
+    assert_eq!(other.next().await, ("will".into(), "gone".into()));
+}
+
 /// Looks until what is below a node is there.
 async fn below(running: &Running, node: &str, wanted: usize) -> Vec<Node> {
     let look = async {

@@ -58,6 +58,11 @@ impl Broker {
         Broker::start_at(setup, free()?)
     }
 
+    /// Its process, to be stopped and gone on with.
+    pub fn process(&self) -> u32 {
+        self.child.id()
+    }
+
     /// The same on a port that was in use before.
     ///
     /// # Errors
