@@ -31,6 +31,16 @@ impl Db {
         stored.map(drop)
     }
 
+    /// Stores frames of another node, one import at a time: so they leave connections for this node's own frames, and the database
+    /// is not taken for one that is away.
+    ///
+    /// # Errors
+    /// As [`Db::append`].
+    pub async fn import(&self, frames: &[Frame]) -> Result<(), DbError> {
+        let _under_way = self.importing.lock().await;
+        self.append(frames).await
+    }
+
     fn series(&self) -> MutexGuard<'_, SeriesIds> {
         self.series.lock().unwrap_or_else(PoisonError::into_inner)
     }

@@ -78,6 +78,8 @@ pub struct Db {
     /// For frames, and for finding out whether the database answers.
     record: Pool,
     away: Arc<AtomicBool>,
+    /// Held by the import that is under way.
+    importing: Arc<tokio::sync::Mutex<()>>,
     /// Series that are known to be there: they are never deleted.
     series: Arc<Mutex<SeriesIds>>,
     /// The term in which this machine stores and edits.
@@ -110,7 +112,7 @@ impl Db {
         let pool = |of| Pool::of(&options, of, &away);
         let (pool, heavy, record) = (pool(ORDINARY), pool(HEAVY), pool(RECORD));
         let term = Arc::new(AtomicU32::new(term.unsigned_abs()));
-        Ok(Db { pool, heavy, record, away, series: Arc::default(), term })
+        Ok(Db { pool, heavy, record, away, importing: Arc::default(), series: Arc::default(), term })
     }
 
     /// Tells that the database is away, or back: while it is, whoever asks is told so at once.

@@ -47,7 +47,7 @@ impl Live {
             taken.samples += frame.batch.samples.len();
             taken.events += frame.events.len();
         }
-        self.db.append(frames).await?;
+        self.db.import(frames).await?;
         Ok(taken)
     }
 }

@@ -69,6 +69,32 @@ async fn two_nodes_that_begin_at_the_same_moment_get_numbers_of_their_own() {
 }
 
 #[tokio::test]
+async fn imports_that_wait_leave_connections_for_the_own_frames() {
+    let (db, _) = two("imports_wait").await;
+    db.append(&[frame(SECOND, 1, 1, &[(10, 1.0)])]).await.unwrap();
+    let connect = async || PgConnection::connect_with(&SHARED.cluster.options("imports_wait")).await.unwrap();
+    let (mut other, mut onlooker) = (connect().await, connect().await);
+    other.execute("begin").await.unwrap();
+    other.execute("select from shipped where seq = 1 for update").await.unwrap();
+    let import = |n: u64| {
+        let db = db.clone();
+        tokio::spawn(async move { db.import(&[frame(SECOND, 1, 2 + n, &[(20 + n as i64, 1.0)])]).await })
+    };
+    let imports: Vec<_> = (0..6).map(import).collect();
+    let waits = "select exists (select from pg_stat_activity where datname = 'imports_wait' and wait_event_type = 'Lock')";
+    while !sqlx::query_scalar::<_, bool>(waits).fetch_one(&mut onlooker).await.unwrap() {
+        tokio::task::yield_now().await;
+    }
+    for seq in 1..=20 {
+        db.append(&[frame(FIRST, 1, seq, &[(seq as i64, 1.0)])]).await.unwrap();
+    }
+    other.execute("commit").await.unwrap();
+    for import in imports {
+        import.await.unwrap().unwrap();
+    }
+}
+
+#[tokio::test]
 async fn a_takeover_waits_for_what_is_just_being_stored() {
     let (first, second) = two("term_race").await;
     let frames: Vec<Frame> = (1..=20).map(|seq| frame(FIRST, 1, seq, &[(seq as i64, 1.0)])).collect();

@@ -240,12 +240,12 @@ async fn a_confirmation_that_comes_late_is_not_taken_for_that_of_the_next_value(
     let account = Account { user: "all", password: "secret", rights: &["readwrite a/#"] };
     let broker = Broker::start(&Setup { accounts: vec![account], ..Setup::default() }).unwrap();
     let mut connection = to(broker.address, as_user("all"));
-    connection.timeout_ms = 500;
+    connection.timeout_ms = 2000;
     let point = |topic: &str| json!({"topic": topic, "write_topic": topic});
     let mut running = run(connection, vec![at(1, point("a/x")), at(2, point("b/x"))]);
     running.state(LinkState::Running).await;
     signal(broker.process(), "-STOP");
-    assert_eq!(running.write(1, Value::F64(1.0)).await, Err(LinkError::Silent(500)));
+    assert_eq!(running.write(1, Value::F64(1.0)).await, Err(LinkError::Silent(2000)));
     let second = running.write(2, Value::F64(2.0));
     let go_on = async { signal(broker.process(), "-CONT") };
     assert_eq!(tokio::join!(second, go_on).0, Err(LinkError::NotAllowed("publish on this topic")));

@@ -265,6 +265,7 @@ export function Nodes({ item, seen, disabled, listens }: Props) {
             onSubmit={(event) => {
               event.preventDefault();
               setHeard(filter);
+              setFound(null);
               setOpen(new Set());
               setAt(-1);
             }}
