@@ -40,7 +40,7 @@ const MOST_FILTER_BYTES: usize = 16 << 10;
 const LOOK: Duration = Duration::from_secs(1);
 /// A session that lasted no longer was lost soon.
 const SOON: Duration = Duration::from_secs(10);
-/// A broker that says nothing to a request for topics is given so many timeouts.
+/// A broker that does not answer a request for topics is given so many timeouts.
 const PATIENCE: u32 = 5;
 /// Looks at topics under way at once.
 const MOST_LOOKS: usize = 8;
@@ -128,7 +128,6 @@ impl Run {
         let took_us = micros(began);
         self.life.ports.health.send_modify(|h| {
             (h.round_trip_us, h.answered) = (took_us, now());
-            h.requests += 1;
         });
         let mut serving = Serving {
             session,
