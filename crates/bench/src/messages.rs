@@ -3,7 +3,7 @@
 use crate::{Figures, Result, nodes::Nobody};
 use bytes::BytesMut;
 use havrel_core::{plant::Connection, time::MILLI};
-use havrel_link::{Health, LinkPlan, LinkState, PointPlan, Ports, now, runner, traffic::Tap};
+use havrel_link::{Announcer, Health, LinkPlan, LinkState, PointPlan, Ports, now, runner, traffic::Tap};
 use havrel_standin::utilities::broker::{Broker, Setup};
 use rumqttc::{AsyncClient, Connect, Event, MqttOptions, Packet, Publish, QoS};
 use serde_json::json;
@@ -136,8 +136,15 @@ async fn ours(at: SocketAddr, form: Form, topics: usize, count: usize) -> Result
     let (commands, commands_in) = mpsc::channel(8);
     let (health_out, _health) = watch::channel(Health::new(LinkState::Connecting));
     let identities = Arc::new(Nobody);
-    let ports =
-        Ports { plan: plan_in, batches: batches_out, commands: commands_in, health: health_out, tap: Tap::default(), identities };
+    let ports = Ports {
+        plan: plan_in,
+        batches: batches_out,
+        commands: commands_in,
+        health: health_out,
+        tap: Tap::default(),
+        announcer: Announcer::unheard(),
+        identities,
+    };
     let running = tokio::spawn(async move { runner("mqtt").run(ports).await });
     // Every topic is granted once all tags say that nothing came yet.
     let mut waiting = topics * each;

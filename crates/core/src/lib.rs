@@ -6,6 +6,7 @@
 
 pub mod access;
 pub mod alarm;
+pub mod arrival;
 pub mod engine;
 pub mod frame;
 pub mod history;

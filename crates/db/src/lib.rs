@@ -2,6 +2,7 @@
 
 pub mod alarms;
 pub mod answers;
+pub mod arrivals;
 pub mod backup;
 pub mod by_hand;
 pub mod cluster;

@@ -34,7 +34,7 @@ pub use error::{LinkError, Offer};
 pub use health::{Health, LinkState};
 pub use identity::{Identities, Identity};
 pub use kind::{Kind, Wrong};
-pub use runner::{Command, LinkPlan, PointPlan, Ports, RawValue, Runner};
+pub use runner::{Announcer, Command, LinkPlan, PointPlan, Ports, RawValue, Runner};
 pub use spaces::{Occupied, OtherReading, Spaces};
 pub use test::{TestStep, Tester};
 
@@ -69,6 +69,9 @@ pub struct Kinds;
 impl havrel_core::plant::SourceCheck for Kinds {
     fn connection(&self, connection: &Connection) -> Vec<(String, String)> {
         match kind(&connection.kind) {
+            Some(kind) if !connection.mappings.is_empty() && !kind.describe().can.listens => {
+                vec![("mappings".into(), "Only a connection that hears messages has mappings.".into())]
+            }
             Some(kind) => kind.check(connection),
             None => vec![("kind".into(), format!("There is no connection kind “{}”.", connection.kind))],
         }

@@ -4,6 +4,7 @@ use crate::{Ask, Children, Health, Identities, LinkError, traffic::Tap};
 use async_trait::async_trait;
 use havrel_core::{
     TagNo,
+    arrival::{Arrival, Mapping},
     plant::{Connection, Own},
     quality::Quality,
     sample::{Batch, Value},
@@ -49,6 +50,31 @@ impl LinkPlan {
     }
 }
 
+/// Tells of what a connection met by itself.
+#[derive(Clone, Debug)]
+pub struct Announcer {
+    connection: Uuid,
+    to: mpsc::Sender<(Uuid, Arrival)>,
+}
+
+impl Announcer {
+    /// For a connection, into a queue that all share.
+    pub fn new(connection: Uuid, to: mpsc::Sender<(Uuid, Arrival)>) -> Announcer {
+        Announcer { connection, to }
+    }
+
+    /// For a connection of which nobody hears.
+    pub fn unheard() -> Announcer {
+        Announcer::new(Uuid::nil(), mpsc::channel(1).0)
+    }
+
+    /// Announces an arrival. `false`: there was no room, and it must be announced again.
+    #[must_use]
+    pub fn tell(&self, arrival: Arrival) -> bool {
+        self.to.try_send((self.connection, arrival)).is_ok()
+    }
+}
+
 /// How a running connection hangs together with the rest.
 pub struct Ports {
     /// What to do; the connection ends when its sender goes away.
@@ -57,6 +83,7 @@ pub struct Ports {
     pub commands: mpsc::Receiver<Command>,
     pub health: watch::Sender<Health>,
     pub tap: Tap,
+    pub announcer: Announcer,
     /// Gives the certificate by which servers know this installation.
     pub identities: Arc<dyn Identities>,
 }
@@ -70,6 +97,8 @@ pub enum Command {
     Browse { ask: Ask, reply: Reply<Children> },
     /// Reads these points now, of tags or not, and answers in their order.
     Read { points: Vec<PointPlan>, reply: Reply<Vec<RawValue>> },
+    /// Tries a mapping on what can be heard now.
+    TryMapping { mapping: Mapping, reply: Reply<Vec<Arrival>> },
     /// Takes another address of the device into use.
     TakePath { path: usize, reply: Reply<()> },
     /// Brings in what the device itself recorded within a span, from and to; without one, ends what goes on. The answer says that it
@@ -89,6 +118,7 @@ impl Command {
             Command::Write { reply, .. } => drop(reply.send(Err(error))),
             Command::Browse { reply, .. } => drop(reply.send(Err(error))),
             Command::Read { reply, .. } => drop(reply.send(Err(error))),
+            Command::TryMapping { reply, .. } => drop(reply.send(Err(error))),
             Command::TakePath { reply, .. } | Command::Fill { reply, .. } => drop(reply.send(Err(error))),
         }
     }
@@ -103,6 +133,11 @@ impl Command {
             other => other.refuse(&LinkError::BadRequest(words.into())),
         }
     }
+}
+
+/// Why a mapping is not tried on a device that is asked for what it holds.
+pub(crate) fn unmapped() -> LinkError {
+    LinkError::BadRequest("Only a connection that hears messages has mappings.".into())
 }
 
 /// A value from its bytes up.

@@ -4,6 +4,7 @@
 use crate::{Live, LiveError, links};
 use havrel_core::{
     TagNo,
+    arrival::{Arrival, Mapping},
     plant::{Connection, Item, Plant, Tag, connection::MEMORY},
     sample::Value,
     time::Nanos,
@@ -119,6 +120,16 @@ impl Live {
     pub async fn browse(&self, connection: Uuid, ask: Ask) -> Result<Children, LiveError> {
         let (reply, answer) = oneshot::channel();
         self.command(connection, Command::Browse { ask, reply }).await?;
+        Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
+    }
+
+    /// Tries a mapping on what a connection can hear now.
+    ///
+    /// # Errors
+    /// When it cannot be used, or nothing is heard.
+    pub async fn try_mapping(&self, connection: Uuid, mapping: Mapping) -> Result<Vec<Arrival>, LiveError> {
+        let (reply, answer) = oneshot::channel();
+        self.command(connection, Command::TryMapping { mapping, reply }).await?;
         Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
     }
 

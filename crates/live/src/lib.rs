@@ -5,6 +5,7 @@
 //! configuration. The parts talk through channels and the shared picture in [`values`] and [`alarms`].
 
 pub mod alarms;
+mod arrivals;
 mod by_hand;
 mod changes;
 mod clock;
@@ -158,6 +159,7 @@ pub struct Live {
     pub identity: Arc<identity::Own>,
     quarantine: Quarantine,
     faults: supervision::Faults,
+    arrivals: arrivals::Arrivals,
     /// When the engine's thread last ended a turn: milliseconds since the program started, on a clock that nobody sets.
     beat: AtomicU64,
     began: Instant,
@@ -219,6 +221,7 @@ impl Live {
         let (seq, arrived, epoch) = replay.last.unwrap_or((shipped.seq, shipped.arrived, shipped.epoch));
         let (to_engine, inbox) = mpsc::channel(1024);
         let (reports, failures) = mpsc::unbounded_channel();
+        let (arrivals, announced) = arrivals::Arrivals::new();
         let state = DatabaseState { ok: true, since: now(), message: String::new() };
         let live = Arc::new(Live {
             db,
@@ -241,6 +244,7 @@ impl Live {
             secrets,
             quarantine,
             faults: supervision::Faults::default(),
+            arrivals,
             beat: AtomicU64::new(0),
             began: Instant::now(),
             finder: Mutex::default(),
@@ -268,6 +272,7 @@ impl Live {
         live.watched("values set by hand", move |live| by_hand::follow(live, ended.clone()));
         let failures = Arc::new(tokio::sync::Mutex::new(failures));
         live.watched("telling of drivers", move |live| links::tell(live, failures.clone()));
+        live.watched("taking in what arrives", move |live| arrivals::follow(live, announced.clone()));
         live.watched("shipping to the database", ship::run);
         live.watched("following the configuration", changes::run);
         live.watched("the engine's beat", engine::beat);

@@ -13,7 +13,7 @@ use havrel_core::{
     quality::{Quality, Reason},
     sample::Batch,
 };
-use havrel_link::{Command, Health, Identities, LinkPlan, LinkState, PointPlan, Ports, Runner, runner, traffic::Tap};
+use havrel_link::{Announcer, Command, Health, Identities, LinkPlan, LinkState, PointPlan, Ports, Runner, runner, traffic::Tap};
 use std::{
     collections::{HashMap, HashSet},
     panic::AssertUnwindSafe,
@@ -81,6 +81,7 @@ impl Line {
         plan: LinkPlan,
         identities: Arc<dyn Identities>,
         to_engine: mpsc::Sender<Message>,
+        announcer: Announcer,
         reports: mpsc::UnboundedSender<Report>,
     ) -> Line {
         let (plan, plan_in) = watch::channel(Arc::new(plan));
@@ -94,6 +95,7 @@ impl Line {
                 let (batches_out, mut batches) = mpsc::channel::<Batch>(64);
                 let (handed_on, commands) = mpsc::channel(64);
                 let (plan, health, tap, identities) = (plan_in.clone(), health.clone(), tap.clone(), identities.clone());
+                let announcer = announcer.clone();
                 let forward = async {
                     while let Some(batch) = batches.recv().await {
                         if to_engine.send(Message::Samples(batch)).await.is_err() {
@@ -111,7 +113,8 @@ impl Line {
                     std::future::pending::<()>().await;
                 };
                 back_off.begins();
-                let run = runner.run(Ports { plan, batches: batches_out, commands, health: health.clone(), tap, identities });
+                let ports = Ports { plan, batches: batches_out, commands, health: health.clone(), tap, announcer, identities };
+                let run = runner.run(ports);
                 let run = AssertUnwindSafe(run).catch_unwind();
                 let ended = tokio::select! {
                     (ended, ()) = async { tokio::join!(run, forward) } => ended,
@@ -199,7 +202,8 @@ impl Live {
         }
         for (id, plan) in wanted {
             let runner = runner(&plan.connection.kind);
-            let line = Line::start(runner, id, plan, self.identity.clone(), self.to_engine.clone(), self.reports.clone());
+            let (engine, announcer) = (self.to_engine.clone(), Announcer::new(id, self.arrivals.to.clone()));
+            let line = Line::start(runner, id, plan, self.identity.clone(), engine, announcer, self.reports.clone());
             self.spawn(crate::paths::watch(self.clone(), id, line.changes()));
             links.insert(id, line);
         }
@@ -241,7 +245,15 @@ mod tests {
         let plan = plans(&plant("Extraction", "", 1000), &HashSet::new()).remove(&Uuid::from_u128(2)).unwrap();
         let (to_engine, mut engine) = mpsc::channel(8);
         let (reports, mut reported) = mpsc::unbounded_channel();
-        let line = Line::start(Arc::new(Fails::default()), Uuid::from_u128(2), plan, Arc::new(Nobody), to_engine, reports);
+        let line = Line::start(
+            Arc::new(Fails::default()),
+            Uuid::from_u128(2),
+            plan,
+            Arc::new(Nobody),
+            to_engine,
+            Announcer::unheard(),
+            reports,
+        );
         let failure = reported.recv().await.unwrap().1.unwrap();
         assert!(failure.contains("the first time it fails"));
         assert_eq!(line.health().state, LinkState::Trouble);

@@ -6,6 +6,7 @@ use super::{
     kind::{Checking, Reference},
     layout::MOST_OF_BLOCK,
 };
+use crate::arrival::Mapping;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
@@ -39,6 +40,9 @@ pub struct Connection {
     /// Layouts mapped onto it.
     #[serde(default)]
     pub blocks: Vec<Block>,
+    /// What it makes of whatever it meets by itself.
+    #[serde(default)]
+    pub mappings: Vec<Mapping>,
     #[serde(default)]
     pub order: f64,
 }

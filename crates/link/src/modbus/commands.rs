@@ -6,7 +6,7 @@ use super::{
     session::Session,
     work::{Item, Work},
 };
-use crate::{Command, LinkError, LinkPlan, PointPlan, RawValue, now};
+use crate::{Command, LinkError, LinkPlan, PointPlan, RawValue, now, runner::unmapped};
 use havrel_core::{
     TagNo,
     quality::Quality,
@@ -33,7 +33,7 @@ impl Service {
             Command::Browse { ask, .. } => look::Space::of(&ask.node, &self.settings).map(|space| space.unit),
             Command::Write { tag, .. } => self.work.item(*tag).map(|item| item.point.unit),
             Command::Read { points, .. } => points.first().and_then(|p| self.point(p).ok()).map(|item| item.point.unit),
-            Command::TakePath { .. } | Command::Fill { .. } => None,
+            Command::TakePath { .. } | Command::Fill { .. } | Command::TryMapping { .. } => None,
         };
         unit.unwrap_or(self.settings.unit)
     }
@@ -46,6 +46,10 @@ impl Service {
             Command::TakePath { .. } => None,
             fill @ Command::Fill { .. } => {
                 fill.refuse(&LinkError::BadRequest("A device over Modbus records nothing.".into()));
+                None
+            }
+            mapping @ Command::TryMapping { .. } => {
+                mapping.refuse(&unmapped());
                 None
             }
             Command::Browse { ask, reply } => {

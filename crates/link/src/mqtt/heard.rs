@@ -72,6 +72,11 @@ impl Topics {
         self.all.get(topic)
     }
 
+    /// What came last on each topic, in the order of their bytes.
+    pub fn all(&self) -> impl Iterator<Item = (&str, &Last)> {
+        self.all.iter().map(|(topic, last)| (topic.as_str(), last))
+    }
+
     /// The levels right below a topic; without one, the first levels. They come in the order of their bytes.
     pub fn below(&self, topic: Option<&str>) -> Vec<Level> {
         let prefix = topic.map_or_else(String::new, |topic| format!("{topic}/"));

@@ -2,7 +2,7 @@
 
 use super::{
     client::Heard,
-    settings::{Point, Settings},
+    settings::{Point, Settings, fits},
 };
 use crate::{LinkPlan, payload};
 use bytes::Bytes;
@@ -46,6 +46,16 @@ struct Topic {
 }
 
 impl Topic {
+    fn granted(&mut self, refused: Option<Reason>, marks: &mut Batch, at: Nanos) {
+        match refused {
+            None => self.waits = Some(at),
+            Some(reason) => {
+                self.waits = None;
+                self.mark(reason, marks, at);
+            }
+        }
+    }
+
     /// Tells all its tags.
     fn mark(&mut self, reason: Reason, marks: &mut Batch, at: Nanos) {
         self.marked = at;
@@ -102,16 +112,18 @@ impl Inbox {
         all
     }
 
-    /// The broker granted topics, or refused them.
+    /// The broker granted a topic or a filter of topics, or refused it.
     pub fn granted(&mut self, topic: &str, refused: Option<Reason>, marks: &mut Batch, at: Nanos) {
-        let Some(topic) = self.topics.get_mut(topic) else { return };
-        match refused {
-            None => topic.waits = Some(at),
-            Some(reason) => {
-                topic.waits = None;
-                topic.mark(reason, marks, at);
-            }
+        if let Some(topic) = self.topics.get_mut(topic) {
+            topic.granted(refused, marks, at);
+            return;
         }
+        self.topics.iter_mut().filter(|(name, _)| fits(name, topic)).for_each(|(_, t)| t.granted(refused, marks, at));
+    }
+
+    /// Whether a tag hears this topic.
+    pub fn hears(&self, topic: &str) -> bool {
+        self.topics.contains_key(topic)
     }
 
     /// The session is over: nothing is granted any more, and all tags are told so.
@@ -309,5 +321,19 @@ mod tests {
         assert_eq!(difference, Difference { new: vec!["o".into()], gone: vec!["m".into()] });
         assert_eq!(told(&marks), [(3, Reason::NoSource, 0)], "a tag hears one topic");
         assert!(inbox.last("n").is_some() && inbox.all() == ["n", "o"]);
+    }
+
+    #[test]
+    fn an_answer_to_a_filter_holds_for_every_topic_that_it_covers() {
+        let mut inbox = inbox(&[json!({"topic": "site/a/x"}), json!({"topic": "site/b/x"}), json!({"topic": "site/b"})]);
+        let mut batch = Batch::default();
+        inbox.granted("site/+/x", Some(Reason::NotReadable), &mut batch, AT);
+        let mut told_now = told(&batch);
+        told_now.sort_by_key(|(tag, ..)| *tag);
+        assert_eq!(told_now, [(1, Reason::NotReadable, 0), (2, Reason::NotReadable, 0)]);
+        inbox.granted("site/#", None, &mut batch, AT);
+        let mut batch = Batch::default();
+        inbox.tick(&mut batch, AT + KEPT);
+        assert_eq!(batch.samples.len(), 3, "nothing was kept on any of them");
     }
 }

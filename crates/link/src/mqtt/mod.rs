@@ -1,7 +1,8 @@
 //! MQTT 3.1.1 and 5.0 (OASIS): messages on topics, through a broker.
 //!
 //! [`settings`] and [`inbox`] are pure: what is wanted, which tag hears which topic, and what silence means; what a message holds
-//! is [`crate::payload`]'s. [`client`] keeps a session in either version, [`ladder`] tests it rung by rung, [`listening`] hears
+//! is [`crate::payload`]'s. [`mapping`] makes tags of topics that come.
+//! [`client`] keeps a session in either version, [`ladder`] tests it rung by rung, [`listening`] hears
 //! topics for whoever looks, [`heard`] keeps them and [`look`] shows them as a tree, and [`run`] keeps the connection alive.
 
 mod client;
@@ -11,6 +12,7 @@ mod inbox;
 mod ladder;
 mod listening;
 mod look;
+mod mapping;
 mod run;
 pub mod settings;
 
@@ -43,7 +45,9 @@ impl Kind for Mqtt {
     }
 
     fn check(&self, connection: &Connection) -> Vec<Wrong> {
-        within("settings", Settings::parse(&connection.settings).err().unwrap_or_default())
+        let mut wrong = within("settings", Settings::parse(&connection.settings).err().unwrap_or_default());
+        wrong.extend(mapping::check(&connection.mappings));
+        wrong
     }
 
     fn check_point(&self, _: &Connection, tag: &Tag) -> Vec<Wrong> {
@@ -136,6 +140,23 @@ mod tests {
             Ok(words) => assert_eq!((Mqtt.show_point(&connection, &own(point)).as_deref(), wrong), (Some(words), Vec::new())),
             Err(field) => assert_eq!(wrong.iter().map(|w| w.0.clone()).collect::<Vec<_>>(), [format!("point.{field}")]),
         }
+    }
+
+    #[rstest]
+    #[case("a/b", "a/b", true)]
+    #[case("a/b", "a/+", true)]
+    #[case("a", "a/#", true)]
+    #[case("a/b/c", "a/#", true)]
+    #[case("/b", "+/b", true)]
+    #[case("\u{11C44}/b", "+/b", true)]
+    #[case("a/b", "a", false)]
+    #[case("a", "a/+", false)]
+    #[case("a/b/c", "a/+", false)]
+    #[case("$SYS/load", "#", false)]
+    #[case("$SYS/load", "+/load", false)]
+    #[case("$SYS/load", "$SYS/#", true)]
+    fn a_topic_fits_its_filters(#[case] topic: &str, #[case] filter: &str, #[case] expected: bool) {
+        assert_eq!(settings::fits(topic, filter), expected);
     }
 
     #[rstest]

@@ -2,10 +2,12 @@
 
 use super::{
     client::{As, Event, Heard, Session},
+    heard::{Last, Topics},
     inbox::{Difference, Inbox},
     listening::Ears,
     look::{self, At},
-    settings::{Point, Settings},
+    mapping::{Mappings, Trial},
+    settings::{Point, Settings, fits},
 };
 use crate::{
     Command, LinkError, LinkPlan, LinkState, PointPlan, Ports, RawValue,
@@ -17,6 +19,7 @@ use crate::{
 };
 use havrel_core::{
     TagNo,
+    arrival::Arrival,
     quality::Quality,
     sample::{Batch, Value},
     scale::Scaling,
@@ -49,6 +52,7 @@ const MOST_LOOKS: usize = 8;
 struct Run {
     life: Life,
     inbox: Inbox,
+    mappings: Mappings,
     rate: Rate,
     ears: Ears,
 }
@@ -88,7 +92,13 @@ struct Serving {
 }
 
 pub(super) async fn run(ports: Ports) {
-    let mut run = Run { life: Life::new(ports), inbox: Inbox::default(), rate: Rate::new(now()), ears: Ears::default() };
+    let mut run = Run {
+        life: Life::new(ports),
+        inbox: Inbox::default(),
+        mappings: Mappings::default(),
+        rate: Rate::new(now()),
+        ears: Ears::default(),
+    };
     loop {
         let plan = run.life.ports.plan.borrow_and_update().clone();
         let stop = match Settings::usable(&plan.connection.settings) {
@@ -156,8 +166,10 @@ impl Run {
         let timeout_ms = serving.plan.connection.timeout_ms;
         let paths = settings.paths();
         let mut marks = Batch::default();
+        self.mappings = Mappings::of(&serving.plan.connection.mappings);
         self.inbox.follow(&serving.plan, settings, &mut marks, now());
-        serving.wanted = self.inbox.all().into();
+        let own = self.inbox.all().into_iter().filter(|topic| !self.mappings.cover(topic));
+        serving.wanted = self.mappings.filters().into_iter().chain(own).collect();
         if self.hand_on(marks).await.is_err() {
             return Stop::End;
         }
@@ -175,13 +187,14 @@ impl Run {
                     }
                     let next = self.life.ports.plan.borrow_and_update().clone();
                     let (a, b) = (&serving.plan.connection, &next.connection);
-                    if a.settings != b.settings || a.enabled != b.enabled || a.timeout_ms != b.timeout_ms {
+                    if a.settings != b.settings || a.enabled != b.enabled || a.timeout_ms != b.timeout_ms || a.mappings != b.mappings {
                         return Stop::Again;
                     }
                     serving.plan = next;
                     let mut marks = Batch::default();
-                    let Difference { new, gone } = self.inbox.follow(&serving.plan, settings, &mut marks, now());
-                    serving.change(new, gone);
+                    let changed = self.inbox.follow(&serving.plan, settings, &mut marks, now());
+                    let changed = self.mapped(serving, changed, &mut marks);
+                    serving.change(changed.new, changed.gone);
                     serving.ask(settings);
                     if self.hand_on(marks).await.is_err() {
                         return Stop::End;
@@ -217,6 +230,22 @@ impl Run {
                             });
                         }
                     },
+                    Some(Command::TryMapping { mapping, reply }) if looking.len() < MOST_LOOKS => match Trial::of(&mapping) {
+                        Err(wrong) => drop(reply.send(Err(LinkError::BadRequest(wrong[0].1.clone())))),
+                        Ok(trial) => {
+                            let mut look = self.ears.listen(trial.filter(), settings, &paths[self.life.path], timeout_ms);
+                            looking.spawn(async move {
+                                let patience = Duration::from_millis(u64::from(timeout_ms) * 3);
+                                let tried = match timeout(patience, look.topics()).await {
+                                    Err(_) => Err(LinkError::Silent(timeout_ms)),
+                                    Ok(Err(error)) => Err(error),
+                                    Ok(Ok(topics)) => Ok(tried(&trial, &topics)),
+                                };
+                                let _ = reply.send(tried);
+                            });
+                        }
+                    },
+                    Some(Command::TryMapping { reply, .. }) => drop(reply.send(Err(LinkError::Busy))),
                     Some(Command::Browse { reply, .. }) => drop(reply.send(Err(LinkError::Busy))),
                     Some(fill @ Command::Fill { .. }) => {
                         fill.refuse(&LinkError::BadRequest("A broker records nothing.".into()));
@@ -286,8 +315,27 @@ impl Run {
         }
     }
 
+    /// Of topics that are wanted now or no longer: those that no mapping covers. New ones that it does begin with what came before
+    /// their tags were there.
+    fn mapped(&mut self, serving: &Serving, changed: Difference, marks: &mut Batch) -> Difference {
+        let (covered, new): (Vec<_>, Vec<_>) = changed.new.into_iter().partition(|topic| self.mappings.cover(topic));
+        for topic in covered {
+            match self.mappings.take(&topic) {
+                Some((came, at)) => drop(self.inbox.hear(&came, marks, at)),
+                None if !serving.refused.iter().any(|filter| fits(&topic, filter)) => {
+                    self.inbox.granted(&topic, None, marks, now())
+                }
+                None => {}
+            }
+        }
+        let gone = changed.gone.into_iter().filter(|topic| !self.mappings.cover(topic)).collect();
+        Difference { new, gone }
+    }
+
     /// Takes in a message, and shows it to those who watch.
     fn hear(&mut self, came: &Heard, batch: &mut Batch) {
+        let announcer = &self.life.ports.announcer;
+        self.mappings.hear(came, self.inbox.hears(&came.topic), now(), &mut |arrival| announcer.tell(arrival));
         let fits = self.inbox.hear(came, batch, now());
         if self.life.ports.tap.open() {
             let text: String = String::from_utf8_lossy(&came.payload).chars().take(MOST_BYTES).collect();
@@ -363,6 +411,9 @@ impl Run {
         }
         if self.inbox.unfit > 0 {
             learnt.push(format!("{} messages did not fit a tag that reads them.", self.inbox.unfit));
+        }
+        if self.mappings.left_out > 0 {
+            learnt.push("More topics fit a mapping than Havrel makes tags for (10,000), or their names are too long.".into());
         }
         self.life.ports.health.send_modify(|h| {
             h.enter(LinkState::Running, None);
@@ -447,6 +498,15 @@ impl Serving {
             let _ = reply.send(Err(LinkError::Busy));
         }
     }
+}
+
+/// Topics on which a mapping is tried.
+const MOST_TRIED: usize = 1000;
+
+/// What a mapping would make of the topics that were heard.
+fn tried(trial: &Trial, topics: &Topics) -> Vec<Arrival> {
+    let read = |(topic, last): (&str, &Last)| trial.arrival(topic, last.payload.as_ref()?);
+    topics.all().filter_map(read).take(MOST_TRIED).collect()
 }
 
 fn micros(began: Instant) -> u64 {

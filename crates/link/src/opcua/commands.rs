@@ -12,7 +12,7 @@ use super::{
     taken::{Taken, push},
     value,
 };
-use crate::{Command, LinkError, LinkPlan, PointPlan, RawValue, now};
+use crate::{Command, LinkError, LinkPlan, PointPlan, RawValue, now, runner::unmapped};
 use havrel_core::{
     TagNo,
     quality::Quality,
@@ -41,6 +41,7 @@ impl Service {
         match command {
             // Taken by the life of the connection itself.
             Command::TakePath { .. } | Command::Fill { .. } => {}
+            mapping @ Command::TryMapping { .. } => mapping.refuse(&unmapped()),
             Command::Browse { ask, reply } => drop(reply.send(browse::page(&self.server, &self.namespaces, &ask).await)),
             Command::Read { points, reply } => drop(reply.send(self.read(&points).await)),
             Command::Write { tag, value, reply } => {

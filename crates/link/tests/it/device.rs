@@ -2,13 +2,14 @@
 
 use havrel_core::{
     TagNo,
+    arrival::Arrival,
     plant::{Connection, Own},
     quality::Reason,
     sample::{Batch, Value},
 };
 use havrel_link::{
-    Ask, Children, Command, Health, Identities, Identity, LinkError, LinkPlan, LinkState, PointPlan, Ports, TestStep, kind, now,
-    runner, traffic::Tap,
+    Announcer, Ask, Children, Command, Health, Identities, Identity, LinkError, LinkPlan, LinkState, PointPlan, Ports, TestStep,
+    kind, now, runner, traffic::Tap,
 };
 use serde_json::{Value as Json, json};
 use std::{
@@ -23,6 +24,7 @@ use tokio::{
     task::JoinHandle,
     time::timeout,
 };
+use uuid::Uuid;
 
 /// Longer than anything here takes, so that a failure is a failure and not a slow machine.
 pub const LONG: Duration = Duration::from_secs(20);
@@ -65,6 +67,8 @@ pub struct Running {
     pub batches: mpsc::Receiver<Batch>,
     pub commands: mpsc::Sender<Command>,
     pub health: watch::Receiver<Health>,
+    /// What it announced.
+    pub arrivals: mpsc::Receiver<(Uuid, Arrival)>,
     pub tap: Tap,
     task: JoinHandle<()>,
 }
@@ -75,6 +79,7 @@ pub fn run(connection: Connection, points: Vec<PointPlan>) -> Running {
     let (batches_out, batches) = mpsc::channel(256);
     let (commands, commands_in) = mpsc::channel(8);
     let (health_out, health) = watch::channel(Health::new(LinkState::Connecting));
+    let (announced, arrivals) = mpsc::channel(256);
     let tap = Tap::default();
     let ports = Ports {
         plan: plan_in,
@@ -82,10 +87,11 @@ pub fn run(connection: Connection, points: Vec<PointPlan>) -> Running {
         commands: commands_in,
         health: health_out,
         tap: tap.clone(),
+        announcer: Announcer::new(Uuid::nil(), announced),
         identities: Arc::new(Ours),
     };
     let task = tokio::spawn(async move { runner(&kind).run(ports).await });
-    Running { plan, batches, commands, health, tap, task }
+    Running { plan, batches, commands, health, arrivals, tap, task }
 }
 
 impl Running {

@@ -7,7 +7,7 @@ use havrel_core::{
     sample::{Value, flag},
     time::SECOND,
 };
-use havrel_link::{LinkError, LinkPlan, LinkState, Node, TestStep, now};
+use havrel_link::{Command, LinkError, LinkPlan, LinkState, Node, TestStep, now};
 use havrel_standin::utilities::broker::{Account, Broker, Setup};
 use rstest::rstest;
 use rumqttc::{AsyncClient, Event, MqttOptions, Packet, QoS};
@@ -412,4 +412,67 @@ async fn another_program_on_the_port_is_told() {
     let closing = listen(|stream| async move { drop(stream) }).await;
     let steps = test(&to(SocketAddr::from(([127, 0, 0, 1], closing)), json!({}))).await;
     assert!(!told(&steps, "Login").passed);
+}
+
+#[rstest]
+#[case("5")]
+#[case("3.1.1")]
+#[tokio::test]
+async fn what_arrives_is_announced_and_its_tags_begin_with_the_message_that_came(#[case] version: &str) {
+    let broker = open();
+    let mapping = json!({"id": uuid::Uuid::from_u128(5), "topics": "site/meter/+/json", "place": "Meters/{3}",
+        "tags": [{"name": "Power", "point": {"member": "/power"}}]});
+    let mut connection = to(broker.address, json!({"version": version}));
+    connection.mappings = vec![serde_json::from_value(mapping).unwrap()];
+    let other = Other::new(broker.address, &[]).await;
+    other.publish("site/meter/M1/json", r#"{"power": 3}"#, true).await;
+    let mut running = run(connection.clone(), Vec::new());
+    let (_, first) = timeout(LONG, running.arrivals.recv()).await.unwrap().unwrap();
+    assert_eq!((first.key.as_str(), first.tags[0].place.as_str()), ("site/meter/M1/json", "Meters/M1"));
+    other.publish("site/meter/M2/json", r#"{"power": 4}"#, false).await;
+    let (_, second) = timeout(LONG, running.arrivals.recv()).await.unwrap().unwrap();
+    assert_eq!(second.tags[0].point["topic"], "site/meter/M2/json");
+    // Tags of what was heard already have their values without another message.
+    let points = [(1, &first), (2, &second)].map(|(no, arrival)| at(no, Json::Object(arrival.tags[0].point.clone())));
+    running.plan.send_replace(Arc::new(LinkPlan { connection, points: points.to_vec() }));
+    assert_eq!(running.value(2).await, Value::F64(4.0));
+    other.publish("site/meter/M1/json", r#"{"power": 5}"#, false).await;
+    while running.value(1).await != Value::F64(5.0) {}
+    other.publish("elsewhere", "1", false).await;
+    other.publish("site/meter/M1/json", r#"{"power": 6}"#, false).await;
+    // One message gives one sample: the topic is heard through the mapping alone.
+    let batch = timeout(LONG, running.batches.recv()).await.unwrap().unwrap();
+    let heard: Vec<_> = batch.samples.iter().filter(|s| s.tag == 1).filter_map(|s| batch.value_of(*s)).collect();
+    assert_eq!(heard, [Value::F64(6.0)]);
+    assert!(running.arrivals.try_recv().is_err(), "each topic is announced once");
+    running.end().await;
+}
+
+#[tokio::test]
+async fn a_mapping_is_tried_on_what_can_be_heard() {
+    let broker = open();
+    let other = Other::new(broker.address, &[]).await;
+    other.publish("site/meter/M1/json", r#"{"power": 3}"#, true).await;
+    other.publish("site/meter/M2/json", "half", true).await;
+    let running = run(to(broker.address, json!({})), Vec::new());
+    let tried = |place: &str| {
+        let mapping = json!({"id": uuid::Uuid::nil(), "topics": "site/#", "place": place,
+            "tags": [{"name": "Power", "point": {"member": "/power"}}]});
+        let (reply, answer) = tokio::sync::oneshot::channel();
+        let command = Command::TryMapping { mapping: serde_json::from_value(mapping).unwrap(), reply };
+        let commands = running.commands.clone();
+        async move {
+            commands.send(command).await.unwrap();
+            timeout(LONG, answer).await.unwrap().unwrap()
+        }
+    };
+    let mut told = Vec::new();
+    while told.len() < 2 {
+        told = tried("Meters/{3}").await.unwrap_or_default();
+    }
+    let told: Vec<_> = told.iter().map(|a| (a.key.as_str(), a.tags.len(), a.refused.is_empty())).collect();
+    assert_eq!(told, [("site/meter/M1/json", 1, true), ("site/meter/M2/json", 0, false)]);
+    let LinkError::BadRequest(words) = tried("{x}").await.unwrap_err() else { panic!() };
+    assert_eq!(words, "Braces hold the number of a level, such as {3}.");
+    running.end().await;
 }

@@ -1,6 +1,7 @@
 //! The whole server over HTTP and WebSocket, with a real database and the simulated controller on loopback.
 
 mod api;
+mod arrivals;
 mod by_hand;
 mod connect;
 mod doors;
