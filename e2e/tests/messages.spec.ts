@@ -120,6 +120,51 @@ test('all members of two meters become tags with the time that the meters tell',
   await expect(page.getByText('Chose 0 values below M5; 6 more are tags already.')).toBeVisible();
 });
 
+test('a mapping makes tags of every meter, of one that is heard later too, and what it made is taken back', async () => {
+  await tree().getByRole('button', { name: 'Open M7', exact: true }).click();
+  await tree().getByRole('button', { name: 'Open json', exact: true }).click();
+  for (const name of ['power', 'energy']) await tree().getByLabel(`Choose ${name}`).check();
+  await page.getByRole('button', { name: 'Map every such topic…' }).click();
+  const form = page.getByRole('form', { name: 'New mapping' });
+  await expect(form.getByLabel('Topics, + for any one level')).toHaveValue('brackmere/utilities/meter/+/json');
+  await form.getByRole('button', { name: 'Name them like that' }).click();
+  await expect(form.getByLabel('Place of the tags')).toHaveValue('Brackmere Kelp Works / Utilities / Meter {4}');
+  // What is typed stays while one looks elsewhere, and what is wrong is told at its field.
+  await form.getByLabel('Unit of value 1').fill('kW');
+  await form.getByLabel('Member of value 2').fill('energy');
+  await desk('Board');
+  await utilities('Mappings');
+  await expect(form.getByLabel('Unit of value 1')).toHaveValue('kW');
+  await form.getByRole('button', { name: 'Save mapping' }).click();
+  await expect(form.getByRole('row').filter({ has: page.getByLabel('Member of value 2') })).toContainText('/');
+  await form.getByLabel('Member of value 2').fill('/energy');
+  const made = form.getByRole('region', { name: 'What it makes of what is heard now' });
+  await expect(made.getByRole('row', { name: /M8\/json/ })).toContainText('Meter M8');
+  await accessibility(page);
+  await form.getByRole('button', { name: 'Save mapping' }).click();
+  const arrivals = page.getByRole('region', { name: 'Arrivals' });
+  const meter = (name: string) => arrivals.getByRole('row', { name: new RegExp(`/${name}/json`) });
+  await expect(meter('M8')).toContainText('Brackmere Kelp Works / Utilities / Meter M8: Energy, Power');
+  await expect(meter('M1')).toContainText('(there before)');
+  const tell = (power: number) =>
+    other.publishAsync('brackmere/utilities/meter/M11/json', JSON.stringify({ ts: Date.now(), power, energy: 7 }), { retain: true });
+  await tell(41.5);
+  await expect(meter('M11')).toContainText('Meter M11: Energy, Power');
+  await meter('M11').getByRole('button', { name: 'Brackmere Kelp Works / Utilities / Meter M11' }).click();
+  await expect(inspector()).toContainText('Energy');
+  await accessibility(page);
+  await meter('M11').getByRole('button', { name: 'Undo' }).click();
+  await expect(meter('M11')).toContainText('2 tags taken away');
+  await tell(42.5);
+  await expect(page.getByRole('treeitem', { name: /^Meter M8/ })).toBeVisible();
+  await expect(page.getByRole('treeitem', { name: /^Meter M11/ })).toHaveCount(0);
+  await meter('M11').getByRole('button', { name: 'Make again' }).click();
+  await expect(meter('M11')).toContainText('Meter M11: Energy, Power');
+  await desk('Board');
+  await page.getByRole('treeitem', { name: /^Meter M11/ }).click();
+  await expect(card('Meter M11', 'Power')).toContainText('kW');
+});
+
 test('a written value goes out as the message that the boiler expects, and comes back', async () => {
   await desk('Board');
   await page.getByRole('treeitem', { name: /^Boiler/ }).click();

@@ -31,6 +31,25 @@ export interface Block {
   stride: number;
 }
 
+/** A tag that a mapping makes for each topic; `{3}` in its name stands for the third level of the topic. */
+export interface Mapped {
+  name: string;
+  unit: string;
+  decimals: number | null;
+  /** What is taken of a message: the fields of a source without the topic. */
+  point: Record<string, unknown>;
+}
+
+/** What a connection makes of every topic that fits, now or later. */
+export interface Mapping {
+  id: string;
+  topics: string;
+  /** The path of the place of the tags. */
+  place: string;
+  record: boolean;
+  tags: Mapped[];
+}
+
 export interface ConnectionSet {
   name: string;
   /** As `/api/kinds` describes it. */
@@ -43,6 +62,7 @@ export interface ConnectionSet {
   settings: Record<string, unknown>;
   groups: Group[];
   blocks: Block[];
+  mappings: Mapping[];
   order: number;
 }
 

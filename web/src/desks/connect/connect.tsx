@@ -16,6 +16,7 @@ import { counted, lasting } from '../../parts/text';
 import { Button, DeskHead, Empty, Trouble } from '../../parts/ui';
 import { ConnectionForm, NewConnection } from './connection-form';
 import { Health } from './health';
+import { Mappings } from './mappings/mappings';
 import { Nodes } from './nodes/nodes';
 import { ByHand, Offers } from './offers';
 import { Blocks } from './registers/blocks';
@@ -128,6 +129,7 @@ function partsOf({ can }: KindView): [string, string][] {
     ...when(can.spaces, 'registers', 'Registers'),
     ...when(can.spaces, 'blocks', 'Blocks and map'),
     ['intake', can.listens ? 'Topics and intake' : can.tree ? 'Nodes and intake' : can.browse ? 'Intake' : 'New tags'],
+    ...when(can.listens, 'mappings', 'Mappings'),
     ['tags', 'Tags'],
     ...when(can.tokens, 'tokens', 'Tokens'),
     ...when(can.health, 'health', 'Health'),
@@ -215,6 +217,7 @@ function Line({ item, seen, disabled }: LineProps) {
             ) : (
               <ByHand item={item} seen={seen} disabled={disabled} />
             ))}
+          {part === 'mappings' && <Mappings item={item} seen={seen} disabled={disabled} />}
           {part === 'tags' && <Tags tags={tags.data?.items ?? []} total={total} />}
           {part === 'tokens' && <Tokens />}
           {part === 'health' && <Health item={item} disabled={disabled} />}

@@ -8,6 +8,8 @@ import { type KeyboardEvent, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import type { Item, Point, TagSet } from '../../../api/model';
 import { useItems } from '../../../api/queries';
+import { useGo } from '../../../app/view';
+import { keepDraft } from '../../../parts/draft';
 import { complain, textOf } from '../../../parts/form';
 import { useSteps } from '../../../parts/steps';
 import { counted } from '../../../parts/text';
@@ -15,6 +17,7 @@ import { Button, Choice, Field, Input, Tick, Trouble } from '../../../parts/ui';
 import { below, NOTHING, type Offer } from '../below';
 import { blank, type Candidate } from '../candidates';
 import { Intake } from '../intake';
+import { draftName, mappingOf } from '../mappings/mapping';
 import { Differences, useListed } from './listed';
 import {
   type Alike,
@@ -23,7 +26,9 @@ import {
   isWanted,
   type Known,
   MOST_TAKEN,
+  PARTS,
   type Place,
+  partsOf,
   pathOf,
   placeOf,
   type Row,
@@ -60,8 +65,7 @@ function candidateOf(chosen: Place, places: readonly string[], note: string): Ca
   const set: Partial<Pick<TagSet, 'unit' | 'decimals' | 'range_low' | 'range_high'>> = offer.set;
   // A value and what it is made of stand in the place of the object that has it.
   const above = chosen.above.filter(({ point }) => point === null).map((one) => one.name);
-  // What stands above the last two levels is seldom part of a name.
-  const parts = [path.slice(0, -1).join(' / '), path.at(-1) ?? '', offer.name];
+  const parts = partsOf(chosen);
   // An element has only its number: it is called after its array.
   const index = offer.inside && /^\[(\d+)\]$/.exec(offer.name)?.[1];
   const name = index ? `${path.at(-1)} ${index}` : offer.name;
@@ -90,6 +94,7 @@ interface Props {
 
 export function Nodes({ item, seen, disabled, listens }: Props) {
   const queries = useQueryClient();
+  const go = useGo();
   const places = useItems('place').data?.items ?? [];
   const [open, setOpen] = useState<ReadonlySet<string>>(new Set());
   const [chosen, setChosen] = useState<ReadonlyMap<string, Place>>(new Map());
@@ -138,7 +143,7 @@ export function Nodes({ item, seen, disabled, listens }: Props) {
         <Button kind="quiet" className="mb-2" onClick={steps.clear}>
           Discard these rows
         </Button>
-        <Intake connection={item} seen={seen} parts={['path', 'parent', 'node']} steps={steps} disabled={disabled} />
+        <Intake connection={item} seen={seen} parts={PARTS[listens ? 'topics' : 'nodes']} steps={steps} disabled={disabled} />
       </>
     );
   }
@@ -337,6 +342,18 @@ export function Nodes({ item, seen, disabled, listens }: Props) {
         >
           Add {counted(chosen.size, 'row')}
         </Button>
+        {listens && (
+          <Button
+            disabled={chosen.size === 0 || disabled || walking !== null}
+            title="Makes the chosen values tags of every topic like this one, now and later"
+            onClick={() => {
+              keepDraft(draftName(item.id), mappingOf([...chosen.values()], heard));
+              go({ part: 'mappings' });
+            }}
+          >
+            Map every such topic…
+          </Button>
+        )}
         {alike.map((one) => (
           <Button key={one.type} disabled={walking !== null} onClick={() => void takeAlike(one)}>
             Choose the same in every {one.name}

@@ -1,6 +1,19 @@
 import { expect, test } from 'vitest';
 import { NOTHING, type Offer } from '../below';
-import { alikeOf, isFound, isWanted, type Known, pathOf, placeOf, resolved, rowsOf, type Wanted, walk } from './tree';
+import {
+  alikeOf,
+  isFound,
+  isWanted,
+  type Known,
+  PARTS,
+  partsOf,
+  pathOf,
+  placeOf,
+  resolved,
+  rowsOf,
+  type Wanted,
+  walk,
+} from './tree';
 
 const offer = (id: string, more: Partial<Offer> = {}): Offer => ({
   ...NOTHING,
@@ -40,6 +53,19 @@ test('open nodes show their children with the path that leads there', () => {
     ['A/C', 'a'],
     ['', 'b'],
   ]);
+});
+
+test('names by example come from the levels of a topic, or from what stands above a node', () => {
+  const inside = (id: string, more: Partial<Offer> = {}) => offer(id, { inside: true, ...more });
+  const of = (topic: string, ...names: string[]) => ({
+    offer: inside(names.at(-1) ?? '', { point: { topic } as never }),
+    above: [folder('site'), ...names.slice(0, -1).map((name) => inside(name))],
+  });
+  const parts = partsOf(of('site/m1/json', 'day', 'power'));
+  expect(parts).toEqual(['site', 'm1', 'json', '', '', '', '', '', '', '', 'DAY POWER']);
+  expect(PARTS.topics).toHaveLength(parts.length);
+  expect(partsOf(of('1/2/3/4/5/6/7/8/9/10/11/12', 'power'))).toHaveLength(parts.length);
+  expect(partsOf({ offer: value('x'), above: [folder('a'), folder('b'), folder('c')] })).toEqual(['A / B', 'C', 'X']);
 });
 
 test('what is new is marked, and what is gone stands below the rest', () => {

@@ -14,6 +14,26 @@ export interface Place {
   above: readonly Offer[];
 }
 
+/** Levels of a topic from which names are made by example. */
+const MOST_LEVELS = 10;
+
+/** What the parts are called of which names are made by example: of nodes, or of topics. */
+export const PARTS = {
+  nodes: ['path', 'parent', 'node'],
+  topics: [...Array.from({ length: MOST_LEVELS }, (_, i) => `level ${i + 1}`), 'member'],
+};
+
+/** The parts of a value: each level of its topic and its member in the message, or what stands above a node. */
+export function partsOf(place: Place): string[] {
+  const { topic } = (place.offer.point ?? {}) as { topic?: string };
+  const path = pathOf(place);
+  // What stands above the last two levels is seldom part of a name.
+  if (topic === undefined) return [path.slice(0, -1).join(' / '), path.at(-1) ?? '', place.offer.name];
+  const levels = topic.split('/').slice(0, MOST_LEVELS);
+  const inside = [...place.above, place.offer].filter((one) => one.inside).map((one) => one.name);
+  return [...levels, ...Array<string>(MOST_LEVELS - levels.length).fill(''), inside.join(' ')];
+}
+
 /** The names of those above a node. */
 export const pathOf = ({ above }: Pick<Place, 'above'>) => above.map((offer) => offer.name);
 
