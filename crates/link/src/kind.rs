@@ -150,7 +150,7 @@ mod tests {
     }
 
     #[rstest]
-    fn what_is_described_is_understood(#[values(0, 1, 2, 3, 4, 5, 6)] which: usize) {
+    fn what_is_described_is_understood(#[values(0, 1, 2, 3, 4, 5, 6, 7)] which: usize) {
         let kind = kinds()[which];
         let mut set = json!({"name": "c", "kind": kind.name()}).as_object().cloned().unwrap();
         // What is only shown is no setting.
@@ -160,7 +160,7 @@ mod tests {
         match kind.name() {
             "modbus" => put(&mut set, "settings.host", "10.0.4.21".into()),
             "opcua" => put(&mut set, "settings.url", "opc.tcp://10.0.4.31".into()),
-            "mqtt" => put(&mut set, "settings.host", "10.0.4.41".into()),
+            "mqtt" | "http" => put(&mut set, "settings.host", "10.0.4.41".into()),
             _ => {}
         }
         let connection: Connection = serde_json::from_value(Json::Object(set)).unwrap();
@@ -172,7 +172,7 @@ mod tests {
     }
 
     #[rstest]
-    fn conditions_name_fields_that_stand_before_and_values_that_are_offered(#[values(0, 1, 2, 3, 4, 5, 6)] which: usize) {
+    fn conditions_name_fields_that_stand_before_and_values_that_are_offered(#[values(0, 1, 2, 3, 4, 5, 6, 7)] which: usize) {
         let kind = kinds()[which];
         let check = |fields: &[Field], outer: &[Field]| {
             let mut keys = HashSet::new();

@@ -9,6 +9,7 @@ pub mod certificate;
 pub mod error;
 pub mod form;
 pub mod health;
+pub mod http;
 pub mod identity;
 pub mod kind;
 mod life;
@@ -16,7 +17,9 @@ pub mod modbus;
 pub mod mqtt;
 mod net;
 pub mod opcua;
+mod opened;
 pub mod payload;
+mod payload_form;
 pub mod plain;
 pub mod pointer;
 pub mod runner;
@@ -48,9 +51,9 @@ use std::{
 };
 
 /// Every kind of connection, in the order in which they are offered.
-pub fn kinds() -> [&'static dyn Kind; 7] {
+pub fn kinds() -> [&'static dyn Kind; 8] {
     use plain::Plain;
-    [&modbus::Modbus, &opcua::OpcUa, &mqtt::Mqtt, &Plain::PUSH, &Plain::MEMORY, &signal::Signals, &Plain::FIGURES]
+    [&modbus::Modbus, &opcua::OpcUa, &mqtt::Mqtt, &http::Http, &Plain::PUSH, &Plain::MEMORY, &signal::Signals, &Plain::FIGURES]
 }
 
 /// The kind with this name.

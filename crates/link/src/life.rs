@@ -1,6 +1,6 @@
 //! The life of a connection apart from its protocol: fail with words, wait, try again, over a spare address if there is one.
 
-use crate::{Command, LinkError, LinkState, Ports, runner::Reply};
+use crate::{Command, LinkError, LinkState, Ports, health::Rate, now, runner::Reply};
 use havrel_core::{poll::back_off, sample::Batch, time::Nanos};
 use rand::RngExt as _;
 use std::{collections::VecDeque, time::Duration};
@@ -34,11 +34,26 @@ pub(crate) struct Life {
     pub path: usize,
     /// Commands that wait, also over a new connection.
     pub waiting: VecDeque<Command>,
+    rate: Rate,
 }
 
 impl Life {
     pub fn new(ports: Ports) -> Life {
-        Life { ports, failures: 0, path: 0, waiting: VecDeque::new() }
+        Life { ports, failures: 0, path: 0, waiting: VecDeque::new(), rate: Rate::new(now()) }
+    }
+
+    /// Hands on what came, and counts it. `Err`: nobody takes it any more.
+    pub async fn hand_on(&mut self, batch: Batch) -> Result<(), ()> {
+        let count = batch.samples.len() as u64;
+        if count == 0 {
+            return Ok(());
+        }
+        let rate = self.rate.add(now(), count);
+        self.ports.health.send_modify(|h| {
+            h.values += count;
+            h.rate = rate;
+        });
+        self.ports.batches.send(batch).await.map_err(drop)
     }
 
     /// Takes another address into use by hand. Whether there is one with that number.

@@ -1,7 +1,7 @@
 //! What a message holds for a tag: a number or text as it is, a member of a JSON document, or a field of a line, with the time and
 //! the quality that the sender tells in it.
 
-use crate::pointer::Pointer;
+use crate::{RawValue, pointer::Pointer};
 use havrel_core::{
     plant::{Own, resolve},
     quality::{Quality, Reason},
@@ -326,6 +326,19 @@ impl Taken {
             format!("{fraction:0<digits$}").get(..digits)?.parse().or((digits == 0).then_some(0).ok_or(())).ok()?;
         let above = whole.parse::<Nanos>().ok()?.checked_mul(10i64.pow(digits as u32))?;
         above.checked_add(if whole.starts_with('-') { -below } else { below })
+    }
+}
+
+/// What a message holds for a point, from its bytes up; `scaled` gives it in engineering units.
+pub fn raw(taken: &Taken, message: &[u8], scaled: impl FnOnce(Value) -> Value, most: usize) -> RawValue {
+    let bytes = message.iter().take(most).copied().collect();
+    match taken.of(&read(message, taken.format)).pop().map(|sample| (sample.value, sample.quality)) {
+        Some((Some(value), _)) => {
+            let scaled = Some(scaled(value.clone()));
+            RawValue { bytes, decoded: Some(value), scaled, words: String::new() }
+        }
+        Some((None, quality)) => RawValue { bytes, words: quality.reason().words().into(), ..RawValue::default() },
+        None => RawValue { bytes, words: "The last message leaves it out.".into(), ..RawValue::default() },
     }
 }
 

@@ -18,7 +18,7 @@ use havrel_server::{
     demo,
     routes::serve,
     sessions,
-    standin::{self, Standin},
+    standin::{self, Standin, WEATHER},
 };
 use std::{
     error::Error,
@@ -249,6 +249,7 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
             say(&match name.as_str() {
                 "Dryline" => format!("server {name} answers OPC UA on opc.tcp://127.0.0.1:{port}"),
                 "Utilities" => format!("broker {name} answers MQTT on 127.0.0.1, port {port}"),
+                WEATHER => format!("program {name} answers HTTP on http://127.0.0.1:{port}"),
                 _ => format!("controller {name} answers Modbus TCP on 127.0.0.1, port {port}, unit id 1"),
             });
         }

@@ -45,8 +45,11 @@ pub struct Standin {
     pub control: SocketAddr,
 }
 
-/// The first of the five ports that are tried.
+/// The first of the six ports that are tried.
 const PORT: u16 = 5020;
+
+/// The connection to the service of weather and tariff.
+pub const WEATHER: &str = "Weather and tariff";
 
 impl Standin {
     /// Starts it on the first free ports.
@@ -56,10 +59,10 @@ impl Standin {
     pub fn start(speed: f64, past: f64) -> Result<Standin, Failure> {
         let program = program()?;
         let mut last = String::new();
-        for first in (0..20).map(|n| PORT + n * 5) {
+        for first in (0..20).map(|n| PORT + n * 6) {
             let mut command = Command::new(&program);
             command.args(["serve", "--until-input-ends", "--speed", &speed.to_string(), "--past", &past.to_string()]);
-            let flags = ["--extraction", "--wash", "--control", "--dryline", "--utilities"];
+            let flags = ["--extraction", "--wash", "--control", "--dryline", "--utilities", "--weather"];
             for (flag, port) in flags.into_iter().zip(first..) {
                 command.args([flag, &format!("127.0.0.1:{port}")]);
             }
@@ -70,8 +73,8 @@ impl Standin {
                 BufReader::new(out).read_line(&mut line)?;
             }
             if line.starts_with("listening") {
-                let named = [("Extraction", first), ("Wash", first + 1), ("Dryline", first + 3), ("Utilities", first + 4)];
-                let controllers = named.map(|(name, port)| (name.to_owned(), port)).into();
+                let names = [("Extraction", 0), ("Wash", 1), ("Dryline", 3), ("Utilities", 4), (WEATHER, 5)];
+                let controllers = names.map(|(name, n)| (name.to_owned(), first + n)).into();
                 let control = SocketAddr::from((Ipv4Addr::LOCALHOST, first + 2));
                 return Ok(Standin { child, past, controllers, control });
             }
@@ -97,7 +100,8 @@ pub async fn configuration(standin: &Standin) -> Result<Vec<Made>, Failure> {
     let mut command = tokio::process::Command::new(program()?);
     command.arg("plant");
     for (name, port) in &standin.controllers {
-        command.arg(format!("--{}", name.to_lowercase())).arg(port.to_string());
+        let flag = if name == WEATHER { "weather".to_owned() } else { name.to_lowercase() };
+        command.arg(format!("--{flag}")).arg(port.to_string());
     }
     Ok(serde_json::from_slice(&command.output().await?.stdout)?)
 }

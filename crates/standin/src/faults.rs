@@ -72,6 +72,12 @@ pub enum Fault {
     MeterBroken,
     /// Meter M3 sends nothing.
     MeterSilent,
+    /// The service of weather and tariff is not available.
+    ServiceGone,
+    /// The service sends half answers.
+    ServiceBroken,
+    /// The service takes no token.
+    ServiceLocked,
     /// The process itself.
     Process {
         #[serde(flatten)]
@@ -102,6 +108,9 @@ impl fmt::Display for Fault {
             Fault::BrokerSlow => write!(f, "the broker is slow"),
             Fault::MeterBroken => write!(f, "meter M2 sends half messages"),
             Fault::MeterSilent => write!(f, "meter M3 is silent"),
+            Fault::ServiceGone => write!(f, "weather and tariff not available"),
+            Fault::ServiceBroken => write!(f, "weather and tariff send half answers"),
+            Fault::ServiceLocked => write!(f, "weather and tariff take no token"),
             Fault::Process { upset: Upset::PumpTrip { tank } } => write!(f, "pump of wash tank {tank} tripped"),
             Fault::Process { upset: Upset::BlindFilter { tank } } => write!(f, "filter of wash tank {tank} blinds"),
             Fault::Process { upset: Upset::PhDrift { vessel } } => write!(f, "pH probe of EX-{vessel} drifts"),

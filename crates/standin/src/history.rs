@@ -11,6 +11,7 @@ use crate::{
     points::{Bound, Form, Reading},
     process::{Process, STEP_S},
     registers::{Works, sense},
+    service,
     utilities::{
         self,
         points::{Point, ROOT, points, rounded},
@@ -21,7 +22,7 @@ use havrel_core::{
     alarm::AlarmAction,
     engine::{Effects, Engine, Input, Plan},
     frame::Frame,
-    plant::{Kind, Own, Plant, Stored},
+    plant::{Kind, Own, Plant, Stored, Tag},
     quality::Quality,
     sample::{Batch, Value},
     scale::Scaling,
@@ -85,6 +86,7 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
     let read = readers(&plant, &works);
     let shown = shown(&plant);
     let told = told(&plant);
+    let answered = answered(&plant);
     let mut process = Process::new(vessels, seed);
     let mut noise = Pcg64Mcg::seed_from_u64(seed ^ 0x9a57);
     let mut engine = Engine::new(Vec::new());
@@ -110,6 +112,9 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
         for (tag, point) in &told {
             let value = rounded(point, (point.read)(&process.utilities));
             batch.push(*tag, now, Quality::GOOD, 0, &value);
+        }
+        for (tag, point) in &answered {
+            batch.push(*tag, now, Quality::GOOD, 0, &Value::F64(service::points::rounded(point, &process.weather)));
         }
         engine.step(now, Input::Samples(&batch), &mut effects);
         engine.step(now, Input::Tick, &mut effects);
@@ -187,6 +192,18 @@ fn told(plant: &Plant) -> Vec<(TagNo, Point)> {
         .collect();
     told.sort_unstable_by_key(|(no, _)| *no);
     told
+}
+
+/// The plant's tags with what the service answers for them.
+fn answered(plant: &Plant) -> Vec<(TagNo, &'static service::points::Point)> {
+    let of = |tag: &Tag| {
+        plant.connections.get(&tag.connection?).filter(|c| c.set.name == service::NAME)?;
+        let text = |field: &str| tag.point.get(field).and_then(|v| v.as_str()).unwrap_or_default();
+        service::points::POINTS.iter().find(|point| point.path == text("path") && point.member == text("member"))
+    };
+    let mut answered: Vec<_> = plant.tags.values().filter_map(|tag| Some((tag.no, of(&tag.set)?))).collect();
+    answered.sort_unstable_by_key(|(no, _)| *no);
+    answered
 }
 
 /// A reading as the driver would give it.

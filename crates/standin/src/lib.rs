@@ -1,5 +1,5 @@
 //! A simulated part of Brackmere Kelp Works: Landing and Extraction behind two Modbus TCP controllers, Drying and
-//! Packing behind an OPC UA server, Utilities behind an MQTT broker.
+//! Packing behind an OPC UA server, Utilities behind an MQTT broker, weather and tariff from a program over HTTP.
 //!
 //! [`process`] is what happens, in fixed steps and seeded, so that the same seed gives the same plant; [`maps`] lists what
 //! the controllers show of it, [`registers`] how; [`serve`] puts them on sockets; [`faults`] go wrong on command, through
@@ -17,4 +17,5 @@ pub mod process;
 pub mod registers;
 mod relay;
 pub mod serve;
+pub mod service;
 pub mod utilities;

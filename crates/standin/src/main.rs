@@ -7,7 +7,7 @@ use havrel_standin::{
     history, maps, plant,
     process::Upset,
     registers::Works,
-    serve, utilities,
+    serve, service, utilities,
 };
 use std::{
     convert::Infallible,
@@ -17,7 +17,8 @@ use std::{
 };
 use tokio::net::TcpListener;
 
-/// Simulated part of Brackmere Kelp Works behind two Modbus TCP controllers, an OPC UA server and an MQTT broker.
+/// Simulated part of Brackmere Kelp Works behind two Modbus TCP controllers, an OPC UA server, an MQTT broker and a program
+/// that answers over HTTP.
 #[derive(Parser)]
 struct Cli {
     #[command(subcommand)]
@@ -26,7 +27,7 @@ struct Cli {
 
 #[derive(Subcommand)]
 enum What {
-    /// Answers Modbus TCP, OPC UA, MQTT, and orders on the control interface.
+    /// Answers Modbus TCP, OPC UA, MQTT, HTTP, and orders on the control interface.
     Serve(Serve),
     /// Makes something go wrong, in the program that serves.
     Fault {
@@ -53,6 +54,9 @@ enum What {
         /// The port of the broker.
         #[arg(long, default_value_t = 5024)]
         utilities: u16,
+        /// The port of the service of weather and tariff.
+        #[arg(long, default_value_t = 5025)]
+        weather: u16,
         #[command(flatten)]
         model: Model,
     },
@@ -91,6 +95,9 @@ struct Serve {
     /// Where the broker of the utilities listens.
     #[arg(long, default_value = "127.0.0.1:5024")]
     utilities: SocketAddr,
+    /// Where the service of weather and tariff listens.
+    #[arg(long, default_value = "127.0.0.1:5025")]
+    weather: SocketAddr,
     /// The controllers' unit id.
     #[arg(long, default_value_t = 1)]
     unit: u8,
@@ -146,6 +153,12 @@ enum Order {
     BrokenMeter,
     /// Let meter M3 send nothing.
     SilentMeter,
+    /// Let weather and tariff be unavailable.
+    GoneService,
+    /// Let weather and tariff send half answers.
+    BrokenService,
+    /// Let weather and tariff take no token.
+    LockedService,
     /// Let a node of the server Dryline have a bad status, such as: bad-node Drying.Mill.Vibration
     BadNode { node: String },
     /// Freeze a sensor, such as: freeze Extraction/EX-1 Temperature
@@ -181,6 +194,9 @@ fn order(fault: Order, seconds: f64) -> control::Order {
         Order::SlowBroker => Fault::BrokerSlow,
         Order::BrokenMeter => Fault::MeterBroken,
         Order::SilentMeter => Fault::MeterSilent,
+        Order::GoneService => Fault::ServiceGone,
+        Order::BrokenService => Fault::ServiceBroken,
+        Order::LockedService => Fault::ServiceLocked,
         Order::BadNode { node } => Fault::ServerBad { node },
         Order::Freeze { place, point } => Fault::Freeze { place, point },
         Order::PumpTrip { tank } => process(Upset::PumpTrip { tank }),
@@ -199,13 +215,14 @@ async fn main() -> Result<(), Box<dyn Error>> {
                 println!("{title}, for another {left:.0} s");
             }
         }
-        What::Plant { extraction, wash, dryline: port, utilities: broker, model } => {
+        What::Plant { extraction, wash, dryline: port, utilities: broker, weather, model } => {
             let works = Works::new(model.vessels.into(), model.seed);
             let ports = [
                 (Which::Extraction.name(), extraction),
                 (Which::Wash.name(), wash),
                 (dryline::NAME, port),
                 (utilities::NAME, broker),
+                (service::NAME, weather),
             ];
             let ports = ports.into_iter().collect();
             serde_json::to_writer(io::stdout().lock(), &plant::items(&works, &ports))?;
@@ -232,16 +249,18 @@ async fn answer(args: Serve) -> io::Result<()> {
     let orders = TcpListener::bind(args.control).await?;
     let server = TcpListener::bind(args.dryline).await?;
     let broker = TcpListener::bind(args.utilities).await?;
+    let weather = TcpListener::bind(args.weather).await?;
     let process = history::aged(args.model.vessels.into(), args.model.seed, args.model.past);
     let shared = serve::Shared::new(Works::of(process, args.model.seed), Which::Extraction, args.unit);
-    let [a, b, c, d, e] =
-        [extraction.local_addr()?, wash.local_addr()?, orders.local_addr()?, server.local_addr()?, broker.local_addr()?];
-    println!("listening: extraction {a} wash {b} control {c} dryline {d} utilities {e}");
+    let [a, b, c] = [extraction.local_addr()?, wash.local_addr()?, orders.local_addr()?];
+    let [d, e, f] = [server.local_addr()?, broker.local_addr()?, weather.local_addr()?];
+    println!("listening: extraction {a} wash {b} control {c} dryline {d} utilities {e} weather {f}");
     tokio::select! {
         served = serve::serve(extraction, shared.clone()) => served,
         served = serve::serve(wash, shared.beside(Which::Wash)) => served,
         served = dryline::server::serve(server, shared.clone()) => served,
         never = utilities_served(broker, shared.clone()) => match never {},
+        served = service::serve::serve(weather, shared.clone()) => served,
         served = control::serve(orders, shared.clone()) => served,
         () = serve::run(shared, speed) => Ok(()),
         () = input_ends(), if args.until_input_ends => Ok(()),

@@ -1,8 +1,9 @@
 //! The demo plant's configuration: areas Landing and Extraction of Brackmere Kelp Works on the simulated controllers, Drying on the
-//! simulated server, Utilities on the simulated broker. Connections and tags follow the controllers' manuals and the server's nodes; alarm rules and reports are made
+//! simulated server, Utilities on the simulated broker, weather and tariff from the simulated service. Connections and tags follow the controllers' manuals and the server's nodes; alarm rules and reports are made
 //! here. Packing is left for whoever tries the demo.
 
 mod messages;
+mod weather;
 
 use crate::{
     dryline::{
@@ -11,6 +12,7 @@ use crate::{
     },
     manual::{Entry, Manual, manuals},
     registers::Works,
+    service::NAME as SERVICE,
     utilities::NAME as UTILITIES,
 };
 use havrel_core::plant::Kind;
@@ -435,6 +437,7 @@ pub fn items(works: &Works, ports: &HashMap<&str, u16>) -> Vec<Made> {
     }
     drying(&mut b, ports.get(dryline::NAME).copied().unwrap_or(4840));
     messages::utilities(&mut b, ports.get(UTILITIES).copied().unwrap_or(1883));
+    weather::service(&mut b, ports.get(SERVICE).copied().unwrap_or(80));
     figures(&mut b, manuals);
     for entry in manuals.iter().flat_map(|m| &m.points).filter(|e| !e.setpoint.is_empty()) {
         let (of, setpoint) = (b.tag(&entry.place, entry.name), b.tag(&entry.place, entry.setpoint));

@@ -113,6 +113,11 @@ function Desk() {
         {press('Meter M2 sends half messages', { fault: 'meter_broken' })}
         {press('Meter M3 sends nothing', { fault: 'meter_silent' })}
       </Group>
+      <Group title="Weather and tariff" note="in what the program answers">
+        {press('Not available', { fault: 'service_gone' })}
+        {press('Send half answers', { fault: 'service_broken' })}
+        {press('Take no token', { fault: 'service_locked' })}
+      </Group>
       <Group title="Wash tanks" note="in the process">
         {[1, 2].map((tank) => press(`Trip pump ${tank}`, { fault: 'process', upset: 'pump_trip', tank }))}
         {[1, 2].map((tank) => press(`Blind filter ${tank}`, { fault: 'process', upset: 'blind_filter', tank }))}

@@ -4,7 +4,7 @@ use super::KIND;
 use crate::{
     form::{Choice, Control, Field, Section},
     kind::{Capabilities, Description, Start},
-    tls,
+    payload_form, tls,
 };
 use serde_json::json;
 
@@ -106,51 +106,9 @@ fn more() -> Vec<Field> {
 }
 
 fn point() -> Vec<Field> {
-    const FORMAT: &str = "format";
-    const JSON: &[&str] = &["json"];
-    const LINE: &[&str] = &["line"];
-    const TIME: &str = "time";
-    let formats = vec![
-        Choice::new("json", "JSON"),
-        Choice::new("number", "a number"),
-        Choice::new("switch", "on or off"),
-        Choice::new("text", "text"),
-        Choice::new("line", "a line of fields"),
-        Choice::new("bytes", "bytes"),
-    ];
-    let types = vec![
-        Choice::new("", "as sent"),
-        Choice::new("f64", "number"),
-        Choice::new("bool", "switch"),
-        Choice::new("text", "text"),
-    ];
-    let delimiters = vec![
-        Choice::new("comma", "comma"),
-        Choice::new("semicolon", "semicolon"),
-        Choice::new("tab", "tab"),
-        Choice::new("space", "space"),
-    ];
-    let clocks = vec![
-        Choice::new("rfc3339", "2026-11-29T05:11:47Z"),
-        Choice::new("seconds", "seconds since 1970"),
-        Choice::new("milliseconds", "ms since 1970"),
-        Choice::new("microseconds", "µs since 1970"),
-        Choice::new("nanoseconds", "ns since 1970"),
-        Choice::new("local", "clock of a time zone"),
-    ];
-    vec![
-        Field::text("topic", "Topic").hint("such as site/boiler").width(4),
-        Field::choice(FORMAT, "Message is", formats).width(2),
-        Field::text("member", "Member").hint("such as /power or /phases/0; empty: all of it").only(FORMAT, JSON).width(4),
-        Field::number("column", "Field, from 1").only(FORMAT, LINE).width(2),
-        Field::choice("delimiter", "Delimiter", delimiters).only(FORMAT, LINE).width(2),
-        Field::choice("type", "Taken as", types).only(FORMAT, &["json", "line"]).width(2),
-        Field::text(TIME, "Member with the time").hint("empty: when it came").only(FORMAT, JSON).width(2),
-        Field::choice("clock", "Time is written as", clocks).only(TIME, &[]).width(2),
-        Field::text("zone", "Time zone").hint("such as Europe/Berlin").only("clock", &["local"]).width(2),
-        Field::text("quality", "Member with the quality").hint("good, uncertain, bad; true; 192").only(FORMAT, JSON).width(3),
-        Field::text("samples", "Array of samples").hint("such as /log").only(FORMAT, JSON).width(3),
-        Field::tick("sparse", "Messages may leave it out", false).only(FORMAT, JSON).width(3),
+    let mut all = vec![Field::text("topic", "Topic").hint("such as site/boiler").width(4)];
+    all.extend(payload_form::fields());
+    all.extend([
         Field::number("silent_s", "Silent too long after, s").hint("empty: as the connection says").width(3),
         Field::text("write_topic", "Topic to write to").hint("empty: it cannot be written").width(3),
         Field::text("write_message", "Message that writes")
@@ -158,5 +116,6 @@ fn point() -> Vec<Field> {
             .only("write_topic", &[])
             .width(3),
         Field::tick("write_retain", "Retained", false).only("write_topic", &[]).width(6),
-    ]
+    ]);
+    all
 }

@@ -11,7 +11,6 @@ use super::{
 };
 use crate::{
     Command, LinkError, LinkPlan, LinkState, PointPlan, Ports, RawValue,
-    health::Rate,
     life::{Life, Paths, Stop},
     now, payload,
     runner::Reply,
@@ -53,7 +52,6 @@ struct Run {
     life: Life,
     inbox: Inbox,
     mappings: Mappings,
-    rate: Rate,
     ears: Ears,
 }
 
@@ -92,13 +90,7 @@ struct Serving {
 }
 
 pub(super) async fn run(ports: Ports) {
-    let mut run = Run {
-        life: Life::new(ports),
-        inbox: Inbox::default(),
-        mappings: Mappings::default(),
-        rate: Rate::new(now()),
-        ears: Ears::default(),
-    };
+    let mut run = Run { life: Life::new(ports), inbox: Inbox::default(), mappings: Mappings::default(), ears: Ears::default() };
     loop {
         let plan = run.life.ports.plan.borrow_and_update().clone();
         let stop = match Settings::usable(&plan.connection.settings) {
@@ -170,7 +162,7 @@ impl Run {
         self.inbox.follow(&serving.plan, settings, &mut marks, now());
         let own = self.inbox.all().into_iter().filter(|topic| !self.mappings.cover(topic));
         serving.wanted = self.mappings.filters().into_iter().chain(own).collect();
-        if self.hand_on(marks).await.is_err() {
+        if self.life.hand_on(marks).await.is_err() {
             return Stop::End;
         }
         serving.ask(settings);
@@ -196,7 +188,7 @@ impl Run {
                     let changed = self.mapped(serving, changed, &mut marks);
                     serving.change(changed.new, changed.gone);
                     serving.ask(settings);
-                    if self.hand_on(marks).await.is_err() {
+                    if self.life.hand_on(marks).await.is_err() {
                         return Stop::End;
                     }
                     self.running(serving);
@@ -260,7 +252,7 @@ impl Run {
                         match next {
                             None => return Stop::Failed(LinkError::Closed),
                             Some(Event::Lost(error)) => {
-                                return if self.hand_on(batch).await.is_err() { Stop::End } else { Stop::Failed(error) };
+                                return if self.life.hand_on(batch).await.is_err() { Stop::End } else { Stop::Failed(error) };
                             }
                             Some(Event::Message(came)) => {
                                 messages += 1;
@@ -288,7 +280,7 @@ impl Run {
                             h.requests += messages as u64;
                         });
                     }
-                    if self.hand_on(batch).await.is_err() {
+                    if self.life.hand_on(batch).await.is_err() {
                         return Stop::End;
                     }
                 }
@@ -306,7 +298,7 @@ impl Run {
                     if !serving.asked.is_empty() && serving.asked_at.elapsed() > late * PATIENCE {
                         return Stop::Failed(LinkError::Silent(timeout_ms));
                     }
-                    if self.hand_on(marks).await.is_err() {
+                    if self.life.hand_on(marks).await.is_err() {
                         return Stop::End;
                     }
                     self.running(serving);
@@ -368,30 +360,7 @@ impl Run {
             Ok(at) => at,
         };
         let Some(last) = self.inbox.last(&at.topic) else { return failed("No message came yet.".into()) };
-        let sample = at.taken.of(&payload::read(last, at.taken.format)).pop();
-        let bytes = last.iter().take(MOST_BYTES).copied().collect();
-        match sample.map(|sample| (sample.value, sample.quality)) {
-            Some((Some(value), _)) => {
-                let scaled = Some(Scaling::of(point.scaling, value.clone()).0);
-                RawValue { bytes, decoded: Some(value), scaled, words: String::new() }
-            }
-            Some((None, quality)) => RawValue { bytes, words: quality.reason().words().into(), ..RawValue::default() },
-            None => RawValue { bytes, words: "The last message leaves it out.".into(), ..RawValue::default() },
-        }
-    }
-
-    /// Hands on what came. `Err`: nobody takes it any more.
-    async fn hand_on(&mut self, batch: Batch) -> Result<(), ()> {
-        let count = batch.samples.len() as u64;
-        if count == 0 {
-            return Ok(());
-        }
-        let rate = self.rate.add(now(), count);
-        self.life.ports.health.send_modify(|h| {
-            h.values += count;
-            h.rate = rate;
-        });
-        self.life.ports.batches.send(batch).await.map_err(drop)
+        payload::raw(&at.taken, last, |value| Scaling::of(point.scaling, value).0, MOST_BYTES)
     }
 
     /// Tells that the connection runs, with what was found out.

@@ -1,7 +1,9 @@
 //! A connection's settings and a tag's point, read and checked.
 
+pub use crate::net::Path;
 use crate::{
     LinkError,
+    net::check_paths,
     payload::{FIELDS, Taken},
     tls::Tls,
 };
@@ -79,15 +81,6 @@ pub struct Will {
     pub retain: bool,
 }
 
-/// One address of the broker, or of another one with the same messages.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
-#[serde(default, deny_unknown_fields)]
-pub struct Path {
-    pub host: String,
-    /// Nothing: the usual port of the transport.
-    pub port: Option<u16>,
-}
-
 /// A connection's settings.
 #[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(default, deny_unknown_fields)]
@@ -158,24 +151,12 @@ impl Settings {
     /// Every field that is wrong, with a sentence.
     pub fn parse(own: &Own) -> Result<Settings, Vec<(String, String)>> {
         let settings: Settings = resolve(None, own).map_err(|wrong| vec![wrong])?;
-        let mut wrong: Vec<(String, String)> = Vec::new();
+        let mut wrong = check_paths(&settings.paths(), "broker");
         let mut say = |bad: bool, field: &str, words: &str| {
             if bad {
                 wrong.push((field.into(), words.into()));
             }
         };
-        for (i, path) in settings.paths().iter().enumerate() {
-            let at = |field: &str| if i == 0 { field.to_owned() } else { format!("spare[{}].{field}", i - 1) };
-            let host = path.host.trim();
-            let odd = !host.chars().all(|c| c.is_ascii_alphanumeric() || ".-_:[]".contains(c)) || host.len() > 253;
-            let words = match host {
-                "" => "Enter the name or address of the broker.",
-                _ if host.contains("://") => "Enter only the name or address here; choose the transport beside it.",
-                _ => "This is neither a name nor an address.",
-            };
-            say(host.is_empty() || odd, &at("host"), words);
-            say(path.port == Some(0), &at("port"), "A port lies between 1 and 65535.");
-        }
         let websocket = matches!(settings.transport, Transport::Websocket | Transport::WebsocketTls);
         let path = settings.path.as_str();
         let clean = path.starts_with('/') && path.len() <= 500 && path.chars().all(|c| c.is_ascii_graphic());

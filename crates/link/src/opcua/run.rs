@@ -14,7 +14,7 @@ use super::{
 };
 use crate::{
     Command, LinkError, LinkPlan, LinkState, Ports,
-    health::{Durations, Rate},
+    health::Durations,
     life::{Life, Paths, Stop},
     now,
     traffic::Exchange,
@@ -60,12 +60,11 @@ struct Run {
     marked: Nanos,
     life: Life,
     durations: Durations,
-    rate: Rate,
 }
 
 pub(super) async fn run(ports: Ports) {
-    let (life, durations, rate) = (Life::new(ports), Durations::default(), Rate::new(now()));
-    let mut run = Run { gap: None, period: None, marked: now(), life, durations, rate };
+    let (life, durations) = (Life::new(ports), Durations::default());
+    let mut run = Run { gap: None, period: None, marked: now(), life, durations };
     loop {
         let plan = run.life.ports.plan.borrow_and_update().clone();
         let stop = match Settings::usable(&plan.connection.settings) {
@@ -491,7 +490,7 @@ impl Run {
     /// Hands on what came. `Err`: nobody takes it any more.
     async fn hand_on(&mut self, items: &Items) -> Result<(), ()> {
         let batch = items.inbox.take();
-        let (count, at) = (batch.samples.len() as u64, now());
+        let count = batch.samples.len();
         if count == 0 {
             return Ok(());
         }
@@ -500,13 +499,8 @@ impl Run {
                 batch.samples.iter().take(8).filter_map(|s| batch.value_of(*s)).map(|v| v.to_json().to_string()).collect();
             self.tell(Instant::now(), format!("{count} values came"), first.join(" "));
         }
-        let rate = self.rate.add(at, count);
-        self.life.ports.health.send_modify(|h| {
-            h.values += count;
-            h.rate = rate;
-            h.answered = at;
-        });
-        self.life.ports.batches.send(batch).await.map_err(drop)
+        self.life.ports.health.send_modify(|h| h.answered = now());
+        self.life.hand_on(batch).await
     }
 
     /// Tells that the connection runs, with what was found out about the server.

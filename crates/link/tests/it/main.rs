@@ -4,6 +4,7 @@ mod bad;
 mod depth;
 mod device;
 mod good;
+mod http;
 mod learnt;
 mod mqtt;
 mod opcua;

@@ -25,13 +25,13 @@ use tokio_rustls::{
 };
 
 /// Issues certificates.
-struct Authority {
-    pem: String,
+pub struct Authority {
+    pub pem: String,
     issuer: Issuer<'static, KeyPair>,
 }
 
 impl Authority {
-    fn new() -> Authority {
+    pub fn new() -> Authority {
         let mut params = CertificateParams::new(Vec::new()).unwrap();
         params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
         let key = KeyPair::generate().unwrap();
@@ -40,7 +40,7 @@ impl Authority {
     }
 
     /// A certificate for a name, and its key, both PEM.
-    fn issue(&self, name: &str, change: fn(&mut CertificateParams)) -> (String, String) {
+    pub fn issue(&self, name: &str, change: fn(&mut CertificateParams)) -> (String, String) {
         let mut params = CertificateParams::new([name.to_owned()]).unwrap();
         change(&mut params);
         let key = KeyPair::generate().unwrap();
@@ -48,12 +48,14 @@ impl Authority {
     }
 }
 
-/// A device behind TLS that asks for a certificate of this authority; gives its port.
-async fn secured(device: u16, (certificate, key): &(String, String), clients: &Authority) -> u16 {
-    let mut roots = RootCertStore::empty();
-    roots.add(CertificateDer::from_pem_slice(clients.pem.as_bytes()).unwrap()).unwrap();
+/// A device behind TLS, which asks for a certificate of this authority where there is one; gives its port.
+pub async fn secured(device: u16, (certificate, key): &(String, String), clients: Option<&Authority>) -> u16 {
     let provider = Arc::new(ring::default_provider());
-    let verifier = WebPkiClientVerifier::builder_with_provider(Arc::new(roots), provider.clone()).build().unwrap();
+    let verifier = clients.map_or_else(WebPkiClientVerifier::no_client_auth, |clients| {
+        let mut roots = RootCertStore::empty();
+        roots.add(CertificateDer::from_pem_slice(clients.pem.as_bytes()).unwrap()).unwrap();
+        WebPkiClientVerifier::builder_with_provider(Arc::new(roots), provider.clone()).build().unwrap()
+    });
     let config = ServerConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .unwrap()
@@ -93,7 +95,7 @@ struct Site {
 async fn site(host: &str, change: fn(&mut CertificateParams)) -> Site {
     let (plain, shared) = controller().await;
     let authority = Authority::new();
-    let port = secured(plain, &authority.issue(host, change), &authority).await;
+    let port = secured(plain, &authority.issue(host, change), Some(&authority)).await;
     let (certificate, key) = authority.issue("havrel", |_| {});
     let tls = json!({"trust": authority.pem, "certificate": certificate, "key": {"secret": key}});
     Site { port, plain, tls, key, shared }

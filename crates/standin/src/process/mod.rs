@@ -2,19 +2,21 @@
 //!
 //! Kelp goes from the [`Hopper`] over the [`Conveyor`] through one of two [`Tank`]s into the [`Leach`] vessel; the
 //! extraction [`Vessel`]s run their own repeated runs, the [`Dryline`] dries and packs, and the
-//! [`Utilities`] give steam, air and power. [`Upset`]s come now and then by themselves, and on command.
+//! [`Utilities`] give steam, air and power, and there is [`Weather`]. [`Upset`]s come now and then by themselves, and on command.
 
 mod dryline;
 mod landing;
 mod leach;
 mod utilities;
 mod vessel;
+mod weather;
 
 pub use dryline::{Bagging, Dryline, GRADES, SILO_T, SILOS, ZONES};
 pub use landing::{Conveyor, Cycle, Hopper, Tank};
 pub use leach::Leach;
 pub use utilities::{METERS, Utilities};
 pub use vessel::{Phase, Setpoints, Vessel};
+pub use weather::Weather;
 
 use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
@@ -53,6 +55,7 @@ pub struct Process {
     pub vessels: Vec<Vessel>,
     pub dryline: Dryline,
     pub utilities: Utilities,
+    pub weather: Weather,
     /// Steps since the start.
     pub steps: u64,
     /// What is wrong, and until which step.
@@ -75,6 +78,7 @@ impl Process {
             vessels: (0..vessels).map(|n| Vessel::new(n, seed)).collect(),
             dryline: Dryline::new(seed),
             utilities: Utilities::new(seed),
+            weather: Weather::new(seed),
             steps: 0,
             upsets: Vec::new(),
             luck: Pcg64Mcg::seed_from_u64(seed ^ 0x5eed),
@@ -110,6 +114,7 @@ impl Process {
         }
         self.dryline.step();
         self.utilities.step();
+        self.weather.step();
     }
 
     /// Begins an upset, or prolongs it. Gives whether the plant has what it concerns.
