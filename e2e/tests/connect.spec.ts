@@ -333,6 +333,14 @@ test('a program pushes values, and memory keeps what people set', async ({ reque
   await page.getByLabel('Name', { exact: true }).fill('Boiler gateway');
   await button('Create token').click();
   const token = (await page.getByRole('status').getByText(/^hv_/).textContent()) ?? '';
+  // The code that is ready names the token and the tag, in each language.
+  const code = page.getByRole('region', { name: 'Ready code' });
+  for (const language of ['Shell', 'Python', 'C#', 'Rust', 'Spreadsheet query (M)']) {
+    await code.getByRole('button', { name: language }).click();
+    await expect(code.locator('pre')).toContainText(`Bearer`);
+    await expect(code.locator('pre')).toContainText(token);
+    await expect(code.locator('pre')).toContainText('Office/Steam flow');
+  }
   const headers = { authorization: `Bearer ${token}` };
   const answer = await request.post(`${server.url}/api/push`, { headers, data: [{ tag: 'Office/Steam flow', value: 4.25 }] });
   expect(await answer.json()).toMatchObject({ taken: 1, refused: 0 });

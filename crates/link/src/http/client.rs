@@ -181,8 +181,9 @@ impl Caller {
                     self.open = Some(sender);
                     return Ok(answer);
                 }
-                // It was closed between two requests; what only asks may be asked again.
-                Ok(Err(e)) if kept && (e.is_canceled() || e.is_closed() || e.is_incomplete_message()) => {}
+                // It was closed between two requests. What was not sent is sent now; what only asks may be asked again.
+                Ok(Err(e)) if kept && e.is_canceled() => {}
+                Ok(Err(e)) if kept && request.method == Method::Get && (e.is_closed() || e.is_incomplete_message()) => {}
                 Ok(Err(e)) => return Err(asked(words_of(&e))),
             }
         }

@@ -14,7 +14,11 @@ use havrel_core::{
     scale::Scaling,
     time::Nanos,
 };
-use std::{collections::BTreeMap, sync::Arc, time::Duration};
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::Arc,
+    time::Duration,
+};
 use tokio::{
     task::JoinSet,
     time::{Instant, sleep_until},
@@ -31,8 +35,10 @@ struct Tag {
     no: TagNo,
     at: Point,
     scaling: Option<Scaling>,
-    /// The newest value with a time of its own.
-    told: Option<(Nanos, Value)>,
+    /// What the last answer held with times of its own.
+    told: HashMap<Nanos, Value>,
+    /// When it was told that something is wrong; 0 where nothing is.
+    marked: Nanos,
 }
 
 /// One request in its rhythm.
@@ -46,6 +52,8 @@ struct Round {
     version: Option<Version>,
     /// What it failed with last; nothing where it did not, or was not asked yet.
     error: Option<LinkError>,
+    /// When its tags were told so; 0 where it did not fail last.
+    marked: Nanos,
     asked: bool,
 }
 
@@ -69,13 +77,16 @@ pub(super) struct Rounds {
     settings: Arc<Settings>,
     path: Path,
     timeout_ms: u32,
+    /// When all tags were told that the program cannot be reached; 0 where that is long past.
+    marked: Nanos,
     rounds: BTreeMap<Key, Round>,
     running: JoinSet<Ended>,
 }
 
 impl Rounds {
-    pub fn new(settings: Arc<Settings>, path: Path, timeout_ms: u32) -> Rounds {
-        Rounds { settings, path, timeout_ms, rounds: BTreeMap::new(), running: JoinSet::new() }
+    /// Requests to a program; `marked` is when all tags were told that it cannot be reached, 0 where they were not.
+    pub fn new(settings: Arc<Settings>, path: Path, timeout_ms: u32, marked: Nanos) -> Rounds {
+        Rounds { settings, path, timeout_ms, marked, rounds: BTreeMap::new(), running: JoinSet::new() }
     }
 
     /// Follows a plan; tags whose point cannot be read, or whose group is paused, are marked. A request that stays keeps its rhythm.
@@ -101,10 +112,12 @@ impl Rounds {
                     body: Bytes::new(),
                     version: None,
                     error: None,
+                    marked: 0,
                     asked: false,
                 },
             });
-            round.tags.push(Tag { no: point.tag, at: read, scaling: point.scaling, told: None });
+            let (told, marked) = (HashMap::new(), self.marked.max(round.marked));
+            round.tags.push(Tag { no: point.tag, at: read, scaling: point.scaling, told, marked });
         }
         // What is new is told by the next answer, which must hold it.
         self.rounds.values_mut().for_each(|round| round.version = None);
@@ -164,13 +177,18 @@ impl Rounds {
                 round.next = round.next.max(Instant::now() + pause.unwrap_or_default());
                 round.version = None;
                 let quality = Quality::of(error.reason());
-                round.tags.iter().for_each(|tag| batch.push_quality(tag.no, at, quality));
+                round.marked = at;
+                for tag in &mut round.tags {
+                    tag.marked = at;
+                    batch.push_quality(tag.no, at, quality);
+                }
                 Some(error)
             }
             Ok(answer) => {
                 if !answer.unchanged {
                     (round.body, round.version) = (answer.body, Some(answer.version));
                 }
+                round.marked = 0;
                 let fits = round.tell(&mut batch, at);
                 let page = answer.media.starts_with("text/html");
                 (!fits && page).then(|| LinkError::WrongAnswer("it is a page for people (text/html)".into()))
@@ -205,41 +223,55 @@ impl Round {
                 read.push((format, payload::read(&self.body, format)));
                 read.len() - 1
             });
-            for sample in tag.at.taken.of(&read[known].1) {
-                fits &= !matches!(sample.quality.reason(), Reason::DoesNotFit | Reason::NotANumber);
-                tag.take(sample, batch, at);
-            }
+            fits &= tag.take(tag.at.taken.of(&read[known].1), batch, at);
         }
         fits
     }
 }
 
 impl Tag {
-    fn take(&mut self, sample: payload::Sample, batch: &mut Batch, at: Nanos) {
-        let flags = if sample.time.is_some() { flag::OWN_TIME } else { 0 };
-        let time = sample.time.unwrap_or(at);
-        let Some(raw) = sample.value else {
-            self.told = None;
-            batch.push_quality(self.no, time, sample.quality);
-            if let Some(last) = batch.samples.last_mut() {
-                last.flags = flags;
+    /// Takes in what an answer holds for it. Whether it can read all of it.
+    fn take(&mut self, samples: Vec<payload::Sample>, batch: &mut Batch, at: Nanos) -> bool {
+        let before = std::mem::take(&mut self.told);
+        let (mut fits, mut newest): (bool, Option<(Nanos, Quality, Value)>) = (true, None);
+        for sample in samples {
+            fits &= !matches!(sample.quality.reason(), Reason::DoesNotFit | Reason::NotANumber);
+            let flags = if sample.time.is_some() { flag::OWN_TIME } else { 0 };
+            let time = sample.time.unwrap_or(at);
+            let Some(raw) = sample.value else {
+                // What comes after it must say that it holds from then on.
+                self.marked = self.marked.max(time);
+                batch.push_quality(self.no, time, sample.quality);
+                if let Some(last) = batch.samples.last_mut() {
+                    last.flags = flags;
+                }
+                continue;
+            };
+            // The same value with the same time of its own is no new one.
+            let old = flags != 0 && before.get(&time) == Some(&raw);
+            if flags != 0 {
+                self.told.insert(time, raw.clone());
             }
-            return;
-        };
-        if flags != 0 {
-            // The same value with the same time of its own is no new one; of an array only what is newer is news.
-            let old = self.told.as_ref().is_some_and(|(told, value)| time < *told || (time == *told && *value == raw));
-            if old && !sample.quality.is_bad() {
-                return;
+            let (value, clamped) = Scaling::of(self.scaling, raw);
+            let quality = match sample.quality {
+                Quality::GOOD if clamped => Quality::of(Reason::Clamped),
+                told => told,
+            };
+            if newest.as_ref().is_none_or(|(known, ..)| time >= *known) {
+                newest = Some((time, quality, value.clone()));
             }
-            self.told = Some((time, raw.clone()));
+            if !old {
+                batch.push(self.no, time, quality, flags, &value);
+            }
         }
-        let (value, clamped) = Scaling::of(self.scaling, raw);
-        let quality = match sample.quality {
-            Quality::GOOD if clamped => Quality::of(Reason::Clamped),
-            told => told,
-        };
-        batch.push(self.no, time, quality, flags, &value);
+        if let Some((time, quality, value)) = newest.filter(|_| self.marked > 0) {
+            // It is older than the moment at which the tag was told that something is wrong: it holds from now on.
+            if time <= self.marked {
+                batch.push(self.no, at, quality, 0, &value);
+            }
+            self.marked = 0;
+        }
+        fits
     }
 }
 
@@ -261,7 +293,7 @@ mod tests {
         };
         let connection = serde_json::from_value(json!({"name": "c", "kind": "http"})).unwrap();
         let plan = LinkPlan { connection, points: (1..).zip(points).map(point).collect() };
-        let mut rounds = Rounds::new(Arc::default(), Path::default(), 100);
+        let mut rounds = Rounds::new(Arc::default(), Path::default(), 100, 0);
         rounds.follow(&plan, &mut Batch::default(), AT);
         rounds
     }
@@ -308,5 +340,31 @@ mod tests {
         assert!(next > Instant::now() + Duration::from_secs(30), "it asked to be left alone");
         assert_eq!(told(&mut rounds, "/a", answer(json!(null)), AT), [(1, Reason::NoValue, 0)]);
         assert!(rounds.failing().0.is_empty());
+    }
+
+    #[tokio::test]
+    async fn a_value_that_did_not_change_during_a_failure_holds_again() {
+        let mut rounds = rounds(&[json!({"path": "/a", "member": "/v", "time": "/t", "clock": "seconds"})]);
+        let body = json!({"v": 1, "t": AT / SECOND - 60});
+        assert_eq!(told(&mut rounds, "/a", answer(body.clone()), AT), [(1, Reason::Fine, -60)]);
+        let failed = Err(Failed::Asked(LinkError::Answered(503), None));
+        assert_eq!(told(&mut rounds, "/a", failed, AT + SECOND), [(1, Reason::Refused, 1)]);
+        assert_eq!(told(&mut rounds, "/a", answer(body.clone()), AT + 2 * SECOND), [(1, Reason::Fine, 2)]);
+        assert_eq!(told(&mut rounds, "/a", answer(body), AT + 3 * SECOND), []);
+    }
+
+    #[tokio::test]
+    async fn samples_may_come_in_any_order_and_each_is_told_once() {
+        let log = |seconds: &[i64]| {
+            let all: Vec<Json> = seconds.iter().map(|s| json!({"t": AT / SECOND + s, "v": s})).collect();
+            json!({"log": all})
+        };
+        let point = json!({"path": "/b", "samples": "/log", "member": "/v", "time": "/t", "clock": "seconds"});
+        let mut rounds = rounds(&[point]);
+        let first = told(&mut rounds, "/b", answer(log(&[-1, -3, -2])), AT);
+        assert_eq!(first.iter().map(|s| s.2).collect::<Vec<_>>(), [-1, -3, -2]);
+        // One comes late, between two that are known.
+        let more = told(&mut rounds, "/b", answer(log(&[0, -1, -4, -2])), AT);
+        assert_eq!(more.iter().map(|s| s.2).collect::<Vec<_>>(), [0, -4]);
     }
 }

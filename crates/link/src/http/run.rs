@@ -15,7 +15,7 @@ use crate::{
     traffic::{Exchange, MOST_BYTES},
 };
 use bytes::Bytes;
-use havrel_core::{quality::Quality, sample::Batch, scale::Scaling};
+use havrel_core::{quality::Quality, sample::Batch, scale::Scaling, time::Nanos};
 use std::{
     collections::HashMap,
     sync::{Arc, Mutex, PoisonError},
@@ -36,10 +36,12 @@ type Looked = Arc<Mutex<HashMap<String, (Instant, Bytes)>>>;
 struct Run {
     life: Life,
     durations: Durations,
+    /// When all tags were told last that the program cannot be reached; 0 if never.
+    marked: Nanos,
 }
 
 pub(super) async fn run(ports: Ports) {
-    let mut run = Run { life: Life::new(ports), durations: Durations::default() };
+    let mut run = Run { life: Life::new(ports), durations: Durations::default(), marked: 0 };
     loop {
         let plan = run.life.ports.plan.borrow_and_update().clone();
         let stop = match Settings::usable(&plan.connection.settings) {
@@ -55,7 +57,8 @@ pub(super) async fn run(ports: Ports) {
         let plan = run.life.ports.plan.borrow().clone();
         let paths = Settings::parse(&plan.connection.settings)
             .map_or(Paths { count: 0, takeover: false }, |s| Paths { count: s.paths().len(), takeover: s.takeover });
-        let marks = plan.marked(now(), Quality::of(error.reason()));
+        run.marked = now();
+        let marks = plan.marked(run.marked, Quality::of(error.reason()));
         if run.life.failed(error, marks, paths).await.is_err() {
             return;
         }
@@ -73,7 +76,7 @@ impl Run {
             return Stop::Failed(error);
         }
         let opened = Instant::now();
-        let mut rounds = Rounds::new(settings.clone(), path.clone(), timeout_ms);
+        let mut rounds = Rounds::new(settings.clone(), path.clone(), timeout_ms, self.marked);
         let mut marks = Batch::default();
         rounds.follow(&plan, &mut marks, now());
         if self.life.hand_on(marks).await.is_err() {

@@ -219,7 +219,7 @@ function Line({ item, seen, disabled }: LineProps) {
             ))}
           {part === 'mappings' && <Mappings item={item} seen={seen} disabled={disabled} />}
           {part === 'tags' && <Tags tags={tags.data?.items ?? []} total={total} />}
-          {part === 'tokens' && <Tokens />}
+          {part === 'tokens' && <Tokens item={item} />}
           {part === 'health' && <Health item={item} disabled={disabled} />}
           {part === 'traffic' && <Traffic item={item} listens={kind?.can.listens ?? false} />}
           {part === 'settings' && kind && <ConnectionForm key={item.id} kind={kind} item={item} seen={seen} />}

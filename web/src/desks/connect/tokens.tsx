@@ -5,13 +5,21 @@ import { Copy } from 'lucide-react';
 import { useState } from 'react';
 import { toast } from 'sonner';
 import { http, take } from '../../api/client';
+import type { Item } from '../../api/model';
 import { queries, useItems } from '../../api/queries';
 import { complain, useForm } from '../../parts/form';
 import { PickField } from '../../parts/picker';
 import { moment } from '../../parts/text';
-import { Button, Choice, Confirm, Field, FormTrouble, Input, Trouble } from '../../parts/ui';
+import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick, Trouble } from '../../parts/ui';
+import { LANGUAGES, type Language, pushCode, TOKEN } from './push-code';
 
-export function Tokens() {
+const copy = (text: string) =>
+  void navigator.clipboard.writeText(text).then(
+    () => toast.success('Copied.'),
+    () => toast.error('The browser does not allow copying; select the text and copy it.'),
+  );
+
+export function Tokens({ item }: { item: Item<'connection'> }) {
   const tokens = useQuery({ queryKey: ['tokens'], queryFn: () => take(http.GET('/api/tokens')), staleTime: 0 });
   const places = useItems('place').data?.items ?? [];
   const empty = { name: '', place: '', days: '', most: '20000' };
@@ -34,15 +42,12 @@ export function Tokens() {
     await take(http.DELETE('/api/tokens/{id}', { params: { path: { id } } })).catch(complain);
     await again();
   };
-  const example = `curl -H 'Authorization: Bearer TOKEN' -H 'Content-Type: application/json' \\
-  -d '[{"tag": "PATH/OF/TAG", "value": 4.2, "time": "${new Date().toISOString()}"}]' ${window.location.origin}/api/push`;
   return (
     <div className="max-w-3xl">
       <p className="mb-2 text-soft">
         A program sends its token with each request and may push to the tags under its place. Send one object, an array, or a
         stream of one object per line; errors are reported per item, the rest is stored.
       </p>
-      <pre className="mb-3 overflow-auto rounded border border-line bg-paper p-2 text-xs">{example}</pre>
       <form
         className="mb-3 flex flex-wrap items-start gap-3"
         onSubmit={(e) => {
@@ -96,18 +101,12 @@ export function Tokens() {
         <div role="status" className="mb-3 flex flex-wrap items-center gap-3 rounded border border-teal p-2">
           <span>Copy it now, it is not shown again:</span>
           <code className="figures break-all">{made}</code>
-          <Button
-            onClick={() =>
-              void navigator.clipboard.writeText(made).then(
-                () => toast.success('Copied.'),
-                () => toast.error('The browser does not allow copying; select the text and copy it.'),
-              )
-            }
-          >
+          <Button onClick={() => copy(made)}>
             <Copy className="size-4" /> Copy
           </Button>
         </div>
       )}
+      <Code item={item} token={made} />
       <Trouble error={tokens.error} />
       {tokens.data && tokens.data.length > 0 && (
         <table className="w-full border border-line text-left">
@@ -153,5 +152,68 @@ export function Tokens() {
         <p>Requests with it are refused from then on.</p>
       </Confirm>
     </div>
+  );
+}
+
+/** Tags among which one chooses, and those that are chosen at first. */
+const MOST = 200;
+const FIRST = 3;
+
+/** Code that pushes values of some tags of the connection, with the token that was just made. */
+function Code({ item, token }: { item: Item<'connection'>; token: string | null }) {
+  const [language, setLanguage] = useState<Language>('shell');
+  const [chosen, setChosen] = useState<ReadonlySet<string> | null>(null);
+  const tags = useItems('tag', { connection: item.id }).data?.items.slice(0, MOST) ?? [];
+  const isChosen = (id: string, at: number) => (chosen ? chosen.has(id) : at < FIRST);
+  const some = tags.filter((tag, at) => isChosen(tag.id, at));
+  const wanted = some.map(({ title, set }) => ({ title, type: set.point.type ?? 'number' }));
+  const example = { title: 'Path/of/tag', type: 'number' };
+  const code = pushCode(language, window.location.origin, token ?? TOKEN, wanted.length > 0 ? wanted : [example]);
+  return (
+    <section aria-label="Ready code" className="mb-3 rounded border border-line p-2">
+      <div className="mb-2 flex flex-wrap items-center gap-2">
+        <h3 className="mr-2 font-semibold">Ready code</h3>
+        {LANGUAGES.map(([key, name]) => (
+          <Button
+            key={key}
+            kind={language === key ? 'main' : 'plain'}
+            aria-pressed={language === key}
+            onClick={() => setLanguage(key)}
+          >
+            {name}
+          </Button>
+        ))}
+        <Button className="ml-auto" onClick={() => copy(code)}>
+          <Copy className="size-4" /> Copy code
+        </Button>
+      </div>
+      {tags.length > 1 && (
+        <fieldset className="mb-2 flex max-h-24 flex-wrap gap-x-4 gap-y-1 overflow-auto">
+          <legend className="text-sm text-soft">For these tags</legend>
+          {tags.map((tag, at) => (
+            <Tick
+              key={tag.id}
+              label={tag.title.replaceAll('/', ' / ')}
+              checked={isChosen(tag.id, at)}
+              onChange={(on) => {
+                const next = new Set(some.map(({ id }) => id));
+                if (on) next.add(tag.id);
+                else next.delete(tag.id);
+                setChosen(next);
+              }}
+            />
+          ))}
+        </fieldset>
+      )}
+      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls is reached by keyboard */}
+      <pre tabIndex={0} className="max-h-64 overflow-auto rounded border border-line bg-paper p-2 text-xs">
+        {code}
+      </pre>
+      <p className="mt-1 text-sm text-soft">
+        {token
+          ? 'With the token that was just made; it is not shown again.'
+          : `Create a token, and the code holds it; until then ${TOKEN} stands for it.`}
+      </p>
+    </section>
   );
 }
