@@ -5,6 +5,7 @@ import { chmodSync, mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { createInterface } from 'node:readline';
+import type { Page } from '@playwright/test';
 
 export const NAME = 'Plant engineer';
 export const PASSWORD = 'kelp-and-salt';
@@ -19,6 +20,14 @@ export interface Server {
   stop: () => Promise<void>;
   /** Ends the program and starts it anew on the same data and port. */
   restart: () => Promise<void>;
+}
+
+/** Creates the first account, on the page that the address of a new server opens. */
+export async function enter(page: Page, server: Server): Promise<void> {
+  await page.goto(server.entrance);
+  await page.getByLabel('Name').fill(NAME);
+  await page.getByLabel('Password').fill(PASSWORD);
+  await page.getByRole('button', { name: 'Create account' }).click();
 }
 
 /** A folder that the database's user can reach. */

@@ -5,7 +5,7 @@ import { expect, type Page, test } from '@playwright/test';
 import Modbus from 'jsmodbus';
 import { fingerprint, pair, secure } from '../secured';
 import { accessibility } from '../accessibility';
-import { NAME, PASSWORD, type Server, start } from '../server';
+import { enter, type Server, start } from '../server';
 
 // Each goes on where the one before ended.
 test.describe.configure({ mode: 'serial' });
@@ -72,10 +72,7 @@ test.beforeAll(async ({ browser }) => {
   server = await start(['--speed', '4', '--past', '0', '--port', '8423']);
   page = await (await browser.newContext({ acceptDownloads: true })).newPage();
   page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
-  await page.goto(server.entrance);
-  await page.getByLabel('Name').fill(NAME);
-  await page.getByLabel('Password').fill(PASSWORD);
-  await page.getByRole('button', { name: 'Create account' }).click();
+  await enter(page, server);
   await expect(page.getByRole('region', { name: 'EX-2' })).toBeVisible();
 });
 

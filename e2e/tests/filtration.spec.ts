@@ -5,7 +5,7 @@ import { expect, type Page, test } from '@playwright/test';
 import { accessibility } from '../accessibility';
 import { cable, type Filtration, PASSWORD, PLATES, start as startFiltration, USER } from '../filtration';
 import { pair } from '../secured';
-import { NAME, PASSWORD as OWN_PASSWORD, type Server, start } from '../server';
+import { enter, type Server, start } from '../server';
 
 // Each goes on where the one before ended.
 test.describe.configure({ mode: 'serial' });
@@ -22,10 +22,7 @@ test.beforeAll(async ({ browser }) => {
   server = await start(['--speed', '4', '--past', '0', '--port', '8430']);
   page = await (await browser.newContext()).newPage();
   page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
-  await page.goto(server.entrance);
-  await page.getByLabel('Name').fill(NAME);
-  await page.getByLabel('Password').fill(OWN_PASSWORD);
-  await page.getByRole('button', { name: 'Create account' }).click();
+  await enter(page, server);
   await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
 });
 

@@ -2,7 +2,7 @@
 
 import { readFileSync } from 'node:fs';
 import { expect, type Locator, test } from '@playwright/test';
-import { NAME, PASSWORD, type Server, start } from '../server';
+import { enter, type Server, start } from '../server';
 
 const REGISTERS = [
   'address\ttype\tname\tunit\tfactor',
@@ -35,10 +35,7 @@ test.beforeAll(async () => {
 test.afterAll(() => server.stop());
 
 test('from a controller to a report', async ({ page }) => {
-  await page.goto(server.entrance);
-  await page.getByLabel('Name').fill(NAME);
-  await page.getByLabel('Password').fill(PASSWORD);
-  await page.getByRole('button', { name: 'Create account' }).click();
+  await enter(page, server);
   await expect(page.getByText('No tags yet')).toBeVisible();
 
   const act = new Actions();

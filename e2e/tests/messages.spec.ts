@@ -4,7 +4,7 @@
 import { expect, type Page, test } from '@playwright/test';
 import { connectAsync, type MqttClient } from 'mqtt';
 import { accessibility } from '../accessibility';
-import { NAME, PASSWORD, type Server, start } from '../server';
+import { enter, type Server, start } from '../server';
 
 // Each goes on where the one before ended.
 test.describe.configure({ mode: 'serial' });
@@ -21,10 +21,7 @@ test.beforeAll(async ({ browser }) => {
   server = await start(['--speed', '4', '--past', '0', '--port', '8433']);
   page = await (await browser.newContext()).newPage();
   page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
-  await page.goto(server.entrance);
-  await page.getByLabel('Name').fill(NAME);
-  await page.getByLabel('Password').fill(PASSWORD);
-  await page.getByRole('button', { name: 'Create account' }).click();
+  await enter(page, server);
   await desk('Connect');
   const shown = await page.getByRole('button', { name: /^Utilities/ }).textContent();
   port = /127\.0\.0\.1:(\d{4})/.exec(shown ?? '')?.[1] ?? '';
@@ -220,7 +217,7 @@ test('a program is asked over HTTP with its token, and a member of its answer be
   await expect(ladder).toContainText(/GET \/tariff ?200, application\/json, \d+ bytes, JSON with 5 members/);
   await accessibility(page);
   await page.getByRole('button', { name: 'Add this connection' }).click();
-  const nodes = page.getByRole('tree', { name: 'Nodes of the server' });
+  const nodes = page.getByRole('tree', { name: 'Answers of the program' });
   await nodes.getByRole('button', { name: 'Open /tariff' }).click();
   await expect(nodes.getByRole('treeitem', { name: /price/ })).toContainText(/0\.\d+/);
   await nodes.getByLabel('Choose price').check();

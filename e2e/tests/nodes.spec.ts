@@ -2,7 +2,7 @@
 
 import { expect, type Page, test } from '@playwright/test';
 import { accessibility } from '../accessibility';
-import { NAME, PASSWORD, type Server, start } from '../server';
+import { enter, type Server, start } from '../server';
 
 // Each goes on where the one before ended.
 test.describe.configure({ mode: 'serial' });
@@ -16,10 +16,7 @@ test.beforeAll(async ({ browser }) => {
   server = await start(['--speed', '4', '--past', '0', '--port', '8426']);
   page = await (await browser.newContext()).newPage();
   page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
-  await page.goto(server.entrance);
-  await page.getByLabel('Name').fill(NAME);
-  await page.getByLabel('Password').fill(PASSWORD);
-  await page.getByRole('button', { name: 'Create account' }).click();
+  await enter(page, server);
   await page.getByRole('navigation').getByRole('link', { name: 'Connect', exact: true }).click();
   const shown = await page.getByRole('button', { name: /^Dryline/ }).textContent();
   url = /opc\.tcp:\/\/[\d.:]+?\d{4}/.exec(shown ?? '')?.[0] ?? '';
@@ -147,11 +144,11 @@ test('a cut cable is told at the connection and at the tags, and all comes back'
   await page.getByRole('link', { name: 'Demo faults' }).click();
   const group = page.getByRole('region', { name: 'Server Dryline' });
   await group.getByRole('button', { name: 'Cut the cable' }).click();
-  await expect(page.getByRole('contentinfo')).toContainText('4 of 6 connections', { timeout: 30_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('5 of 7 connections', { timeout: 30_000 });
   await page.getByRole('button', { name: 'End all' }).click();
   await expect(page.getByRole('contentinfo')).toContainText('7 of 7 connections', { timeout: 60_000 });
   await group.getByRole('button', { name: 'Restart' }).click();
   // The two sessions need not be away at the same moment.
-  await expect(page.getByRole('contentinfo')).toContainText(/[45] of 6 connections/, { timeout: 30_000 });
+  await expect(page.getByRole('contentinfo')).toContainText(/[56] of 7 connections/, { timeout: 30_000 });
   await expect(page.getByRole('contentinfo')).toContainText('7 of 7 connections', { timeout: 60_000 });
 });

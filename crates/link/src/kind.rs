@@ -117,6 +117,8 @@ pub struct Capabilities {
     pub changes: bool,
     /// Its devices may give what they recorded themselves.
     pub records: bool,
+    /// Its nodes say unit, range and access of what they hold.
+    pub tells: bool,
     /// What it offers is heard as it comes, so looking again shows more.
     pub listens: bool,
     /// Its values are set by people here; the connection need not allow writing for that.

@@ -1690,6 +1690,8 @@ export interface components {
             changes: boolean;
             /** @description Its devices may give what they recorded themselves. */
             records: boolean;
+            /** @description Its nodes say unit, range and access of what they hold. */
+            tells: boolean;
             /** @description What it offers is heard as it comes, so looking again shows more. */
             listens: boolean;
             /** @description Its values are set by people here; the connection need not allow writing for that. */

@@ -56,6 +56,7 @@ pub(super) fn describe() -> Description {
             test: true,
             browse: true,
             tree: true,
+            tells: true,
             changes: true,
             records: true,
             asks: true,

@@ -122,13 +122,19 @@ function Files({ seen, any }: { seen: number; any: boolean }) {
   );
 }
 
+/** What the part is called in which what a connection offers becomes tags. */
+function intakeOf(can: KindView['can']): string {
+  if (!can.tree) return can.browse ? 'Intake' : 'New tags';
+  return `${can.listens ? 'Topics' : can.tells ? 'Nodes' : 'Answers'} and intake`;
+}
+
 /** What can be opened of a connection, by what its kind can do. */
 function partsOf({ can }: KindView): [string, string][] {
   const when = (yes: boolean, ...part: [string, string]) => (yes ? [part] : []);
   return [
     ...when(can.spaces, 'registers', 'Registers'),
     ...when(can.spaces, 'blocks', 'Blocks and map'),
-    ['intake', can.listens ? 'Topics and intake' : can.tree ? 'Nodes and intake' : can.browse ? 'Intake' : 'New tags'],
+    ['intake', intakeOf(can)],
     ...when(can.listens, 'mappings', 'Mappings'),
     ['tags', 'Tags'],
     ...when(can.tokens, 'tokens', 'Tokens'),
@@ -211,7 +217,7 @@ function Line({ item, seen, disabled }: LineProps) {
           {part === 'blocks' && <Blocks item={item} seen={seen} disabled={disabled} />}
           {part === 'intake' &&
             (kind?.can.tree ? (
-              <Nodes item={item} seen={seen} disabled={disabled} listens={kind.can.listens} />
+              <Nodes item={item} seen={seen} disabled={disabled} can={kind.can} />
             ) : kind?.can.browse ? (
               <Offers item={item} node={kind.can.spaces ? 'blocks' : ''} seen={seen} disabled={disabled} />
             ) : (

@@ -11,6 +11,7 @@ import { useItems } from '../../../api/queries';
 import { useGo } from '../../../app/view';
 import { keepDraft } from '../../../parts/draft';
 import { complain, textOf } from '../../../parts/form';
+import type { KindView } from '../../../parts/kinds';
 import { useSteps } from '../../../parts/steps';
 import { counted } from '../../../parts/text';
 import { Button, Choice, Field, Input, Tick, Trouble } from '../../../parts/ui';
@@ -40,6 +41,7 @@ import {
   type Wanted,
   walk,
 } from './tree';
+import { wordsOf } from './words';
 
 /** Nodes of one page. */
 const PAGE = 1000;
@@ -88,11 +90,12 @@ interface Props {
   item: Item<'connection'>;
   seen: number;
   disabled: boolean;
-  /** What it offers is heard as it comes. */
-  listens: boolean;
+  can: KindView['can'];
 }
 
-export function Nodes({ item, seen, disabled, listens }: Props) {
+export function Nodes({ item, seen, disabled, can }: Props) {
+  const { listens } = can;
+  const told = wordsOf(can);
   const queries = useQueryClient();
   const go = useGo();
   const places = useItems('place').data?.items ?? [];
@@ -112,7 +115,7 @@ export function Nodes({ item, seen, disabled, listens }: Props) {
   const [heard, setHeard] = useState(EVERY);
   const top = listens ? listenedTo(heard) : '';
   const root: Place = { offer: { ...NOTHING, id: top }, above: [] };
-  const peer = listens ? 'the broker' : 'the server';
+  const { peer } = told;
   const nodes = useMemo(() => [top, ...new Set([...open].map((key) => key.split('\n').at(-1) ?? ''))], [open, top]);
   const query = (node: string) => ({
     queryKey: ['items', 'nodes', item.id, node],
@@ -258,7 +261,7 @@ export function Nodes({ item, seen, disabled, listens }: Props) {
   const target = current?.offer.branch ? current.offer.name : peer;
   const alike = alikeOf(chosen.values()).slice(0, MOST_ALIKE);
   const error = results.find((r) => r.error)?.error;
-  const tracks = TRACKS[listens ? 'topics' : 'nodes'];
+  const tracks = TRACKS[can.tells ? 'nodes' : 'topics'];
   const rowId = (index: number) => `node-${item.id}-${index}`;
   return (
     <div>
@@ -283,7 +286,7 @@ export function Nodes({ item, seen, disabled, listens }: Props) {
             </Button>
           </form>
         )}
-        <Field label={`Take from below a ${listens ? 'topic' : 'node'}`} className="w-44">
+        <Field label={`Take from below a ${told.one}`} className="w-44">
           {(p) => (
             <Choice {...p} value={wanted} onChange={(e) => setWanted(e.target.value as Wanted)}>
               <option value="every">every value</option>
@@ -304,7 +307,7 @@ export function Nodes({ item, seen, disabled, listens }: Props) {
               <Input
                 {...p}
                 value={words}
-                placeholder={listens ? 'words of the topic' : 'words of name, description, id'}
+                placeholder={told.find}
                 disabled={walking !== null}
                 onChange={(e) => setWords(e.target.value)}
               />
@@ -377,7 +380,7 @@ export function Nodes({ item, seen, disabled, listens }: Props) {
         ) : (
           <div className="flex h-6 basis-full items-center gap-3 text-sm">
             <span className="text-soft">
-              Arrows move and open, Space chooses a value, Enter chooses everything below a {listens ? 'topic' : 'node'}.
+              Arrows move and open, Space chooses a value, Enter chooses everything below a {told.one}.
             </span>
             <Differences listed={listed} connection={item.id} />
           </div>
@@ -386,7 +389,7 @@ export function Nodes({ item, seen, disabled, listens }: Props) {
       <div
         ref={box}
         role="tree"
-        aria-label={listens ? 'Topics heard' : 'Nodes of the server'}
+        aria-label={told.tree}
         aria-multiselectable
         aria-activedescendant={rows[at] ? rowId(at) : undefined}
         tabIndex={0}
@@ -395,13 +398,13 @@ export function Nodes({ item, seen, disabled, listens }: Props) {
       >
         <div className="min-w-[54rem]">
           <div className={clsx(tracks, 'sticky top-0 z-10 h-7 bg-band text-sm font-semibold')} aria-hidden>
-            <span>{listens ? 'Topic' : 'Node'}</span>
+            <span>{told.head}</span>
             <span className="text-right">{found ? 'Held then' : 'Holds now'}</span>
-            {!listens && <span>Unit</span>}
+            {can.tells && <span>Unit</span>}
             <span>Type</span>
-            {!listens && <span className="text-right">Range</span>}
-            {!listens && <span>Access</span>}
-            <span>{listens ? 'Tag, or messages' : 'Tag, or what the server says'}</span>
+            {can.tells && <span className="text-right">Range</span>}
+            {can.tells && <span>Access</span>}
+            <span>{told.last}</span>
           </div>
           {listens && results[0]?.data?.nodes.length === 0 && (
             <p className="p-2 text-soft">No message came on {heard} yet. Topics appear here as soon as one comes.</p>
@@ -418,7 +421,7 @@ export function Nodes({ item, seen, disabled, listens }: Props) {
                   row={row}
                   start={v.start}
                   flat={found !== null}
-                  listens={listens}
+                  tells={can.tells}
                   open={open.has(row.key)}
                   loading={!found && open.has(row.key) && !known.has(row.offer.id)}
                   current={v.index === at}
@@ -442,7 +445,7 @@ export function Nodes({ item, seen, disabled, listens }: Props) {
 }
 
 const LINE_OF = 'grid items-center gap-x-3 px-2 whitespace-nowrap';
-/** The columns of nodes, and of topics, of which nobody tells unit, range and access. */
+/** The columns of nodes, and of topics and answers, of which nobody tells unit, range and access. */
 const TRACKS = {
   nodes: clsx(LINE_OF, 'grid-cols-[minmax(15rem,1.6fr)_6.5rem_4rem_6rem_6.5rem_3rem_minmax(8rem,1fr)]'),
   topics: clsx(LINE_OF, 'grid-cols-[minmax(15rem,1.2fr)_minmax(10rem,1fr)_5rem_minmax(14rem,1.2fr)]'),
@@ -461,7 +464,8 @@ interface NodeRowProps {
   start: number;
   /** It stands alone, with its path. */
   flat: boolean;
-  listens: boolean;
+  /** Its columns are those of a server. */
+  tells: boolean;
   open: boolean;
   loading: boolean;
   current: boolean;
@@ -478,7 +482,7 @@ function NodeRow({
   row,
   start,
   flat,
-  listens,
+  tells,
   open,
   loading,
   current,
@@ -505,7 +509,7 @@ function NodeRow({
       {...(expands ? { 'aria-expanded': open } : {})}
       tabIndex={-1}
       className={clsx(
-        TRACKS[listens ? 'topics' : 'nodes'],
+        TRACKS[tells ? 'nodes' : 'topics'],
         'group absolute right-0 left-0 border-b border-line hover:bg-band',
         current && 'bg-tint',
         dim && 'text-soft',
@@ -552,16 +556,16 @@ function NodeRow({
       <span className="figures truncate text-right" title={offer.refused || value}>
         {offer.refused ? <span className="text-act4">⨯ {offer.refused}</span> : (state ?? shown(value, set.decimals))}
       </span>
-      {!listens && <span className="truncate text-soft">{set.unit}</span>}
+      {tells && <span className="truncate text-soft">{set.unit}</span>}
       <span className="truncate text-soft" title={offer.about}>
         {offer.about}
       </span>
-      {!listens && (
+      {tells && (
         <span className="figures truncate text-right text-soft">
           {set.range_low !== undefined && set.range_high !== undefined && `${set.range_low} to ${set.range_high}`}
         </span>
       )}
-      {!listens && (
+      {tells && (
         <span className="truncate text-soft">
           {offer.point && ('method' in offer.point ? 'call' : offer.writable ? 'write' : 'read')}
         </span>

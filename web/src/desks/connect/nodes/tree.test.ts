@@ -155,6 +155,9 @@ test('words find a node by its name, its description or its id', () => {
   const one = offer('ns=2;s=Zone1.T', { name: 'Temperature', description: 'Behind the zone' });
   expect(['temp zone1', 'behind', 'TEMP', ''].map((words) => isFound(one, words))).toEqual([true, true, true, true]);
   expect(isFound(one, 'temp humidity')).toBe(false);
+  // The filter by which a topic is heard is no part of it.
+  const topic = offer('filter=works/#;topic=works/M1', { name: 'M1' });
+  expect(['works m1', 'filter', 'topic', '#'].map((words) => isFound(topic, words))).toEqual([true, false, false, false]);
 });
 
 test('what was chosen below one object is found below another of the same type', async () => {

@@ -93,7 +93,9 @@ export function isWanted({ point, about, writable }: Offer, wanted: Wanted): boo
 
 /** Whether a node is found by words: each in its name, its description or its node id. */
 export function isFound({ name, description, id, inside }: Offer, words: string): boolean {
-  const text = `${name} ${description} ${id}`.toLowerCase();
+  // What names a topic in its id is not part of it.
+  const own = id.replace(/^(filter=[^;]*;)?(topic=)?/, '');
+  const text = `${name} ${description} ${own}`.toLowerCase();
   return (
     !inside &&
     words

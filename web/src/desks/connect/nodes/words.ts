@@ -1,0 +1,34 @@
+// What a tree of nodes and its parts are called, by what a connection offers.
+
+import type { KindView } from '../../../parts/kinds';
+
+/** Nodes of a server, topics that are heard, or what a program answers. */
+const WORDS = {
+  nodes: {
+    one: 'node',
+    peer: 'the server',
+    tree: 'Nodes of the server',
+    head: 'Node',
+    last: 'Tag, or what the server says',
+    find: 'words of name, description, id',
+  },
+  topics: {
+    one: 'topic',
+    peer: 'the broker',
+    tree: 'Topics heard',
+    head: 'Topic',
+    last: 'Tag, or messages',
+    find: 'words of the topic',
+  },
+  answers: {
+    one: 'member',
+    peer: 'the program',
+    tree: 'Answers of the program',
+    head: 'Request and its answer',
+    last: 'Tag, or time',
+    find: 'words of path and member',
+  },
+};
+
+/** The words for what a kind of connection offers. */
+export const wordsOf = ({ listens, tells }: KindView['can']) => WORDS[listens ? 'topics' : tells ? 'nodes' : 'answers'];
