@@ -1,7 +1,7 @@
 //! Arrivals: tags that connections make by themselves, after the mappings in their settings. What comes together becomes one
 //! revision, which is undone like any other; what was made once is not made again.
 
-use crate::{Live, LiveError};
+use crate::{Live, LiveError, supervision::BackOff};
 use havrel_core::{
     access::Actor,
     arrival::{Arrival, Outcome, plan, take_back},
@@ -31,8 +31,8 @@ const MOST_WAITING: usize = 2000;
 /// Arrivals in one revision, and how long the first of them waits for others.
 const MOST_AT_ONCE: usize = 1000;
 const GATHER: Duration = Duration::from_millis(300);
-/// Pause after the database did not answer.
-const PAUSE: Duration = Duration::from_secs(2);
+/// Times that arrivals are tried while the database answers.
+const MOST_TRIES: u32 = 8;
 /// Arrivals that are remembered, so that they can be made again at once.
 const MOST_LAST: usize = 20_000;
 
@@ -85,9 +85,16 @@ pub(crate) async fn follow(live: Arc<Live>, inbox: Inbox) {
         for (connection, arrivals) in by_connection {
             let mut arrivals: Vec<Arrival> = arrivals.into_values().collect();
             arrivals.sort_by(|a, b| a.key.cmp(&b.key));
+            let (mut back_off, mut tries) = (BackOff::new(), 0);
             while let Err(error) = live.take_in(connection, &arrivals).await {
+                tries += 1;
+                // A database that answers everything else will not take them later either, and others wait behind them.
+                if tries >= MOST_TRIES && live.database().ok {
+                    tracing::error!(%error, count = arrivals.len(), "arrivals could not be stored and are left out until a restart");
+                    break;
+                }
                 tracing::warn!(%error, "arrivals wait for the database");
-                sleep(PAUSE).await;
+                sleep(back_off.failed()).await;
             }
         }
     }

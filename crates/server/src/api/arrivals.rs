@@ -6,11 +6,11 @@ use actix_web::{
     get,
     http::StatusCode,
     post,
-    web::{Data, Path},
+    web::{Data, Path, block},
 };
 use havrel_core::{
     access::Action,
-    arrival::{Mapping, NewTag},
+    arrival::{Arrival, Mapping, NewTag},
     plant::{Connection, Item, Own, Plant, resolve},
     text::shown,
     time::to_text,
@@ -134,11 +134,18 @@ pub async fn try_mapping(
         resolve(None, &body.into_inner().mapping).map_err(|(field, message)| Problem::field(&field, message))?;
     let _turn = app.limits.heavy().await?;
     let plant = person.plant(&app);
-    let connection = seen(&plant, *id)?;
+    seen(&plant, *id)?;
     let tried = app.live.try_mapping(*id, mapping).await?;
+    let shown = block(move || shown_trial(&plant, *id, tried)).await;
+    Ok(Json(shown.map_err(|_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping."))?))
+}
+
+/// What a trial would make, beside what the plant holds already.
+fn shown_trial(plant: &Plant, id: Uuid, tried: Vec<Arrival>) -> Vec<TriedView> {
+    let Some(connection) = plant.connections.get(&id) else { return Vec::new() };
     let kind = kind(&connection.set.kind);
     let read_at = |point: &Own| kind.and_then(|kind: &dyn Kind| kind.show_point(&connection.set, point));
-    let own = plant.tags.values().filter(|tag| tag.set.connection == Some(*id));
+    let own = plant.tags.values().filter(|tag| tag.set.connection == Some(id));
     let taken: HashMap<String, String> =
         own.filter_map(|tag| Some((read_at(&tag.set.point)?, plant.tag_path(&tag.set)))).collect();
     let places: HashMap<String, Uuid> = plant.places.keys().map(|&id| (plant.path(Some(id)), id)).collect();
@@ -150,12 +157,12 @@ pub async fn try_mapping(
         let clash = taken.is_empty() && place.is_some_and(|place| names.contains_key(&(*place, tag.name.as_str())));
         TriedTagView { place: shown(&tag.place).into_owned(), name: shown(&tag.name).into_owned(), taken, clash }
     };
-    let view = |one: havrel_core::arrival::Arrival| TriedView {
+    let view = |one: Arrival| TriedView {
         key: shown(&one.key).into_owned(),
         tags: one.tags.into_iter().map(tag).collect(),
         refused: one.refused,
     };
-    Ok(Json(tried.into_iter().map(view).collect()))
+    tried.into_iter().map(view).collect()
 }
 
 /// Which arrival.

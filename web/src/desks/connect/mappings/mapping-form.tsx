@@ -52,7 +52,7 @@ export function MappingForm({ item, seen, draft, onChange, onClose }: Props) {
     const why = `${draft.saved ? 'Changed' : 'Added'} the mapping ${mapping.topics} of ${item.set.name}`;
     const done = await form.run(() => commit(why, seen, [{ op: 'patch', kind: 'connection', id: item.id, set: { mappings } }]));
     if (!done) return;
-    toast.success('Saved. What is heard now arrives in a moment.');
+    toast.success('Saved. The tags of what is heard now are made in a moment.');
     onClose();
   }
   /** Puts a level where the place is typed. */
