@@ -3,7 +3,7 @@
 use crate::{Figures, Result, nodes::Nobody};
 use bytes::BytesMut;
 use havrel_core::{plant::Connection, time::MILLI};
-use havrel_link::{Announcer, Health, LinkPlan, LinkState, PointPlan, Ports, now, runner, traffic::Tap};
+use havrel_link::{Announcer, Health, LinkPlan, LinkState, NothingLeaves, PointPlan, Ports, now, runner, traffic::Tap};
 use havrel_standin::utilities::broker::{Broker, Setup};
 use rumqttc::{AsyncClient, Connect, Event, MqttOptions, Packet, Publish, QoS};
 use serde_json::json;
@@ -143,6 +143,7 @@ async fn ours(at: SocketAddr, form: Form, topics: usize, count: usize) -> Result
         health: health_out,
         tap: Tap::default(),
         announcer: Announcer::unheard(),
+        outgoing: Arc::new(NothingLeaves::default()),
         identities,
     };
     let running = tokio::spawn(async move { runner("mqtt").run(ports).await });

@@ -4,8 +4,8 @@ use crate::{Figures, Result, load::computed, quantile};
 use clap::Args;
 use havrel_core::plant::Connection;
 use havrel_link::{
-    Announcer, Ask, Command, Health, Identities, Identity, LinkError, LinkPlan, LinkState, PointPlan, Ports, now, runner,
-    traffic::Tap,
+    Announcer, Ask, Command, Health, Identities, Identity, LinkError, LinkPlan, LinkState, NothingLeaves, PointPlan, Ports, now,
+    runner, traffic::Tap,
 };
 use opcua::{
     client::{ClientBuilder, IdentityToken, OnSubscriptionNotification},
@@ -209,6 +209,7 @@ fn ours(ports: &[u16], items: usize, interval: Duration, warm: bool) -> Result<O
         health: health_out,
         tap: Tap::default(),
         announcer: Announcer::unheard(),
+        outgoing: Arc::new(NothingLeaves::default()),
         identities: Arc::new(Nobody),
     };
     tokio::spawn(async move { runner("opcua").run(ports).await });

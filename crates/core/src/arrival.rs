@@ -244,7 +244,8 @@ pub fn take_back(plant: &Plant, tags: &[Uuid], places: &[Uuid]) -> Vec<Edit> {
     for &id in places.iter().rev().filter(|id| plant.places.contains_key(id)) {
         let used = plant.tags.values().any(|tag| tag.set.place == id && !gone.contains(&tag.id))
             || plant.places.values().any(|place| place.set.parent == Some(id) && !gone.contains(&place.id))
-            || plant.reports.values().any(|report| report.set.place == Some(id));
+            || plant.reports.values().any(|report| report.set.place == Some(id))
+            || plant.publications.values().any(|publication| publication.set.places.contains(&id));
         if !used {
             gone.insert(id);
             edits.push(away(Kind::Place, id));

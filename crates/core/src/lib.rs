@@ -14,6 +14,7 @@ pub mod intake;
 pub mod number;
 pub mod plant;
 pub mod poll;
+pub mod publish;
 pub mod quality;
 pub mod report;
 pub mod sample;

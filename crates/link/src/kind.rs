@@ -121,6 +121,8 @@ pub struct Capabilities {
     pub tells: bool,
     /// What it offers is heard as it comes, so looking again shows more.
     pub listens: bool,
+    /// Values can be published through it.
+    pub publishes: bool,
     /// Its values are set by people here; the connection need not allow writing for that.
     pub set_here: bool,
 }

@@ -37,7 +37,7 @@ pub use error::{LinkError, Offer};
 pub use health::{Health, LinkState};
 pub use identity::{Identities, Identity};
 pub use kind::{Kind, Wrong};
-pub use runner::{Announcer, Command, LinkPlan, PointPlan, Ports, RawValue, Runner};
+pub use runner::{Announcer, Command, LinkPlan, NothingLeaves, Outgoing, PointPlan, Ports, RawValue, Runner};
 pub use spaces::{Occupied, OtherReading, Spaces};
 pub use test::{TestStep, Tester};
 
@@ -82,6 +82,10 @@ impl havrel_core::plant::SourceCheck for Kinds {
 
     fn point(&self, connection: &Connection, tag: &Tag) -> Vec<(String, String)> {
         kind(&connection.kind).map(|kind| kind.check_point(connection, tag)).unwrap_or_default()
+    }
+
+    fn publishes(&self, connection: &Connection) -> bool {
+        kind(&connection.kind).is_some_and(|kind| kind.describe().can.publishes)
     }
 }
 

@@ -6,13 +6,14 @@ use havrel_core::{
     TagNo,
     arrival::{Arrival, Mapping},
     plant::{Connection, Own},
+    publish::Message,
     quality::Quality,
     sample::{Batch, Value},
     scale::Scaling,
     time::Nanos,
 };
 use std::sync::Arc;
-use tokio::sync::{mpsc, oneshot, watch};
+use tokio::sync::{Notify, mpsc, oneshot, watch};
 use uuid::Uuid;
 
 /// Runs connections.
@@ -75,6 +76,45 @@ impl Announcer {
     }
 }
 
+/// Messages that wait to leave through a connection, in their order. Each is given with a number and counts as sent once that is
+/// done; after a break what is not done is given again.
+pub trait Outgoing: Send + Sync {
+    /// A session is open: everything that is not done is given again from now on.
+    fn open(&self);
+
+    /// The session is over.
+    fn closed(&self);
+
+    /// The next messages that were not given in this session, at most so many.
+    fn next(&self, most: usize) -> Vec<(u64, Message)>;
+
+    /// The other side has a message, or refuses it for good.
+    fn done(&self, number: u64, answer: Result<(), LinkError>);
+
+    /// Rung when there is something to give.
+    fn bell(&self) -> &Notify;
+}
+
+/// Nothing ever leaves.
+#[derive(Default)]
+pub struct NothingLeaves(Notify);
+
+impl Outgoing for NothingLeaves {
+    fn open(&self) {}
+
+    fn closed(&self) {}
+
+    fn next(&self, _: usize) -> Vec<(u64, Message)> {
+        Vec::new()
+    }
+
+    fn done(&self, _: u64, _: Result<(), LinkError>) {}
+
+    fn bell(&self) -> &Notify {
+        &self.0
+    }
+}
+
 /// How a running connection hangs together with the rest.
 pub struct Ports {
     /// What to do; the connection ends when its sender goes away.
@@ -84,6 +124,7 @@ pub struct Ports {
     pub health: watch::Sender<Health>,
     pub tap: Tap,
     pub announcer: Announcer,
+    pub outgoing: Arc<dyn Outgoing>,
     /// Gives the certificate by which servers know this installation.
     pub identities: Arc<dyn Identities>,
 }
@@ -99,6 +140,8 @@ pub enum Command {
     Read { points: Vec<PointPlan>, reply: Reply<Vec<RawValue>> },
     /// Tries a mapping on what can be heard now.
     TryMapping { mapping: Mapping, reply: Reply<Vec<Arrival>> },
+    /// Sends a message by hand, ahead of what waits, and answers once the other side has it.
+    Publish { message: Message, reply: Reply<()> },
     /// Takes another address of the device into use.
     TakePath { path: usize, reply: Reply<()> },
     /// Brings in what the device itself recorded within a span, from and to; without one, ends what goes on. The answer says that it
@@ -119,7 +162,9 @@ impl Command {
             Command::Browse { reply, .. } => drop(reply.send(Err(error))),
             Command::Read { reply, .. } => drop(reply.send(Err(error))),
             Command::TryMapping { reply, .. } => drop(reply.send(Err(error))),
-            Command::TakePath { reply, .. } | Command::Fill { reply, .. } => drop(reply.send(Err(error))),
+            Command::TakePath { reply, .. } | Command::Fill { reply, .. } | Command::Publish { reply, .. } => {
+                drop(reply.send(Err(error)))
+            }
         }
     }
 
@@ -135,9 +180,9 @@ impl Command {
     }
 }
 
-/// Why a mapping is not tried on a device that is asked for what it holds.
-pub(crate) fn unmapped() -> LinkError {
-    LinkError::BadRequest("Only a connection that hears messages has mappings.".into())
+/// Why a mapping is not tried, and nothing published, at a device that is asked for what it holds.
+pub(crate) fn no_broker() -> LinkError {
+    LinkError::BadRequest("Only a connection to a broker can do this.".into())
 }
 
 /// A value from its bytes up.

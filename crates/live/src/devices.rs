@@ -133,7 +133,7 @@ impl Live {
         Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
     }
 
-    async fn command(&self, connection: Uuid, command: Command) -> Result<(), LiveError> {
+    pub(crate) async fn command(&self, connection: Uuid, command: Command) -> Result<(), LiveError> {
         let line = self.links.lock().unwrap_or_else(PoisonError::into_inner).get(&connection).map(links::Line::commands);
         let Some(line) = line else { return Err(LiveError::Refused("There is no such connection.".into())) };
         line.send(command).await.map_err(|_| LinkError::SwitchedOff.into())

@@ -19,6 +19,7 @@ mod links;
 mod notes;
 mod paths;
 mod plain;
+mod publishing;
 mod quarantine;
 mod recall;
 pub mod secrets;
@@ -72,6 +73,7 @@ use values::Values;
 pub use by_hand::ByHandWish;
 pub use havrel_link::now;
 pub use import::Imported;
+pub use publishing::{OutboxState, Told};
 pub use supervision::Fault;
 
 /// Whether the database answers, and since when that is so.
@@ -160,6 +162,7 @@ pub struct Live {
     quarantine: Quarantine,
     faults: supervision::Faults,
     arrivals: arrivals::Arrivals,
+    publishing: publishing::Publishing,
     /// When the engine's thread last ended a turn: milliseconds since the program started, on a clock that nobody sets.
     beat: AtomicU64,
     began: Instant,
@@ -222,6 +225,7 @@ impl Live {
         let (to_engine, inbox) = mpsc::channel(1024);
         let (reports, failures) = mpsc::unbounded_channel();
         let (arrivals, announced) = arrivals::Arrivals::new();
+        let (publishing, published) = publishing::Publishing::at(data);
         let state = DatabaseState { ok: true, since: now(), message: String::new() };
         let live = Arc::new(Live {
             db,
@@ -245,6 +249,7 @@ impl Live {
             quarantine,
             faults: supervision::Faults::default(),
             arrivals,
+            publishing,
             beat: AtomicU64::new(0),
             began: Instant::now(),
             finder: Mutex::default(),
@@ -272,6 +277,7 @@ impl Live {
         live.watched("values set by hand", move |live| by_hand::follow(live, ended.clone()));
         let failures = Arc::new(tokio::sync::Mutex::new(failures));
         live.watched("telling of drivers", move |live| links::tell(live, failures.clone()));
+        live.watched("publishing", move |live| publishing::run(live, published.clone()));
         live.watched("taking in what arrives", move |live| arrivals::follow(live, announced.clone()));
         live.watched("shipping to the database", ship::run);
         live.watched("following the configuration", changes::run);
@@ -325,6 +331,7 @@ impl Live {
         for line in lines {
             line.end().await;
         }
+        self.publishing.stop().await;
         let (done, finished) = oneshot::channel();
         if self.to_engine.send(engine::Message::Stop(done)).await.is_ok() {
             // An engine that has ended already has nothing left to hand over.
@@ -396,6 +403,7 @@ impl Live {
         }
         let held = self.hold_back(&before, &next);
         self.set_links();
+        self.publishing.follow(next.clone());
         if !held.is_empty() {
             self.spawn(self.clone().let_go(held));
         }

@@ -13,7 +13,9 @@ use havrel_core::{
     quality::{Quality, Reason},
     sample::Batch,
 };
-use havrel_link::{Announcer, Command, Health, Identities, LinkPlan, LinkState, PointPlan, Ports, Runner, runner, traffic::Tap};
+use havrel_link::{
+    Announcer, Command, Health, Identities, LinkPlan, LinkState, Outgoing, PointPlan, Ports, Runner, runner, traffic::Tap,
+};
 use std::{
     collections::{HashMap, HashSet},
     panic::AssertUnwindSafe,
@@ -75,15 +77,8 @@ impl Line {
 
     /// Runs a driver. One that fails is run anew after a pause, its tags bad meanwhile; `reports` hears what it said, and
     /// nothing once it runs again.
-    fn start(
-        runner: Arc<dyn Runner>,
-        id: Uuid,
-        plan: LinkPlan,
-        identities: Arc<dyn Identities>,
-        to_engine: mpsc::Sender<Message>,
-        announcer: Announcer,
-        reports: mpsc::UnboundedSender<Report>,
-    ) -> Line {
+    fn start(runner: Arc<dyn Runner>, id: Uuid, plan: LinkPlan, around: Around) -> Line {
+        let Around { identities, to_engine, announcer, outgoing, reports } = around;
         let (plan, plan_in) = watch::channel(Arc::new(plan));
         let (commands, mut commands_in) = mpsc::channel(64);
         let health = watch::channel(Health::new(LinkState::Connecting)).0;
@@ -95,7 +90,7 @@ impl Line {
                 let (batches_out, mut batches) = mpsc::channel::<Batch>(64);
                 let (handed_on, commands) = mpsc::channel(64);
                 let (plan, health, tap, identities) = (plan_in.clone(), health.clone(), tap.clone(), identities.clone());
-                let announcer = announcer.clone();
+                let (announcer, outgoing) = (announcer.clone(), outgoing.clone());
                 let forward = async {
                     while let Some(batch) = batches.recv().await {
                         if to_engine.send(Message::Samples(batch)).await.is_err() {
@@ -113,7 +108,9 @@ impl Line {
                     std::future::pending::<()>().await;
                 };
                 back_off.begins();
-                let ports = Ports { plan, batches: batches_out, commands, health: health.clone(), tap, announcer, identities };
+                let health_out = health.clone();
+                let ports =
+                    Ports { plan, batches: batches_out, commands, health: health_out, tap, announcer, outgoing, identities };
                 let run = runner.run(ports);
                 let run = AssertUnwindSafe(run).catch_unwind();
                 let ended = tokio::select! {
@@ -139,6 +136,15 @@ impl Line {
         });
         Line { plan, commands, health: its_health, tap: its_tap, task }
     }
+}
+
+/// What a connection has to do with.
+struct Around {
+    identities: Arc<dyn Identities>,
+    to_engine: mpsc::Sender<Message>,
+    announcer: Announcer,
+    outgoing: Arc<dyn Outgoing>,
+    reports: mpsc::UnboundedSender<Report>,
 }
 
 /// A connection whose driver failed, with what it said; or that it runs again.
@@ -202,8 +208,14 @@ impl Live {
         }
         for (id, plan) in wanted {
             let runner = runner(&plan.connection.kind);
-            let (engine, announcer) = (self.to_engine.clone(), Announcer::new(id, self.arrivals.to.clone()));
-            let line = Line::start(runner, id, plan, self.identity.clone(), engine, announcer, self.reports.clone());
+            let around = Around {
+                identities: self.identity.clone(),
+                to_engine: self.to_engine.clone(),
+                announcer: Announcer::new(id, self.arrivals.to.clone()),
+                outgoing: self.publishing.outbox(id),
+                reports: self.reports.clone(),
+            };
+            let line = Line::start(runner, id, plan, around);
             self.spawn(crate::paths::watch(self.clone(), id, line.changes()));
             links.insert(id, line);
         }
@@ -214,6 +226,7 @@ impl Live {
 mod tests {
     use super::*;
     use havrel_core::plant::{Kind, Stored};
+    use havrel_link::NothingLeaves;
     use serde_json::json;
     use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -249,10 +262,13 @@ mod tests {
             Arc::new(Fails::default()),
             Uuid::from_u128(2),
             plan,
-            Arc::new(Nobody),
-            to_engine,
-            Announcer::unheard(),
-            reports,
+            Around {
+                identities: Arc::new(Nobody),
+                to_engine,
+                announcer: Announcer::unheard(),
+                outgoing: Arc::new(NothingLeaves::default()),
+                reports,
+            },
         );
         let failure = reported.recv().await.unwrap().1.unwrap();
         assert!(failure.contains("the first time it fails"));

@@ -186,6 +186,36 @@ export interface ReportSet {
   order: number;
 }
 
+/** When a publication sends. */
+export type When =
+  | { on: 'change'; deadband: number; percent: boolean; shortest_ms: number; longest_s: number }
+  | { on: 'interval'; every_ms: number };
+
+/** Values that leave through a connection. */
+export interface PublicationSet {
+  name: string;
+  connection: string;
+  enabled: boolean;
+  tags: string[];
+  /** Every tag below them, at any depth. */
+  places: string[];
+  /** Of those only the ones whose path holds these words. */
+  words: string;
+  topic: string;
+  /** Names in the topic in small letters, digits and “-”. */
+  plain: boolean;
+  format: 'json' | 'text';
+  payload: string;
+  when: When;
+  /** A message with several tags holds all of them, not only those that changed. */
+  all: boolean;
+  retain: boolean;
+  qos: number;
+  /** Messages wait on disk while the connection is lost. */
+  keep: boolean;
+  order: number;
+}
+
 export interface Sets {
   place: PlaceSet;
   layout: LayoutSet;
@@ -194,6 +224,7 @@ export interface Sets {
   tag: TagSet;
   rule: RuleSet;
   report: ReportSet;
+  publication: PublicationSet;
 }
 
 export type Kind = keyof Sets;

@@ -17,6 +17,7 @@ mod system;
 
 pub use plan::{Plan, RecordRule, RulePlan, Slot, TagPlan};
 pub use recall::Told;
+pub(crate) use record::differs;
 
 use crate::{
     TagNo,

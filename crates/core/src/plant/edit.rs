@@ -76,6 +76,10 @@ pub trait SourceCheck {
     fn connection(&self, connection: &Connection) -> Vec<(String, String)>;
     /// What is wrong with a tag's address in that connection; what stands in a block is worked out already.
     fn point(&self, connection: &Connection, tag: &Tag) -> Vec<(String, String)>;
+    /// Whether values can be published through it.
+    fn publishes(&self, _connection: &Connection) -> bool {
+        true
+    }
 }
 
 /// Nobody who knows devices is asked: every connection and every address will do.
@@ -93,7 +97,7 @@ impl SourceCheck for () {
 pub const MOST_EDITS: usize = 100_000;
 
 /// Fields of settings that may have several lines.
-const LINES: [&str; 8] = ["note", "cause", "action", "text", "trust", "certificate", "key", "secret"];
+const LINES: [&str; 9] = ["payload", "note", "cause", "action", "text", "trust", "certificate", "key", "secret"];
 /// How deep settings may nest.
 const DEEPEST: usize = 16;
 

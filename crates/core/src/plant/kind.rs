@@ -19,13 +19,15 @@ pub enum Kind {
     Tag,
     Rule,
     Report,
+    /// Values that leave through a connection.
+    Publication,
 }
 
 /// Evaluates an expression in which a name stands for the type of a kind's settings. Besides [`Kind`] itself this is the only
 /// list of the kinds.
 macro_rules! of_kind {
     ($kind:expr, $settings:ident => $body:expr) => {{
-        use $crate::plant::{Connection, Kind, Layout, Place, Report, Rule, States, Tag};
+        use $crate::plant::{Connection, Kind, Layout, Place, Publication, Report, Rule, States, Tag};
         match $kind {
             Kind::Place => {
                 type $settings = Place;
@@ -55,6 +57,10 @@ macro_rules! of_kind {
                 type $settings = Report;
                 $body
             }
+            Kind::Publication => {
+                type $settings = Publication;
+                $body
+            }
         }
     }};
 }
@@ -62,7 +68,8 @@ pub(super) use of_kind;
 
 impl Kind {
     /// Every kind; an item refers only to kinds before its own, or to its own.
-    pub const ALL: [Kind; 7] = [Kind::Place, Kind::Layout, Kind::States, Kind::Connection, Kind::Tag, Kind::Rule, Kind::Report];
+    pub const ALL: [Kind; 8] =
+        [Kind::Place, Kind::Layout, Kind::States, Kind::Connection, Kind::Tag, Kind::Rule, Kind::Report, Kind::Publication];
 
     /// The stored name, which is also the table's.
     pub const fn name(self) -> &'static str {
@@ -74,6 +81,7 @@ impl Kind {
             Kind::Tag => "tag",
             Kind::Rule => "rule",
             Kind::Report => "report",
+            Kind::Publication => "publication",
         }
     }
 

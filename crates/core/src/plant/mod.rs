@@ -12,6 +12,7 @@ pub mod kind;
 pub mod layers;
 pub mod layout;
 pub mod place;
+pub mod publication;
 pub mod relations;
 pub mod report;
 pub mod rule;
@@ -37,6 +38,7 @@ pub use edit::{Change, Edit, Op, Problem, ProblemKind, SourceCheck};
 pub use kind::{Kind, Settings};
 pub use layout::{Block, Group, Layout, Member};
 pub use place::{Level, Place};
+pub use publication::{PayloadFormat, Publication, When};
 pub use relations::{Referrer, Relations};
 pub use report::{Report, Section};
 pub use rule::Rule;
@@ -75,6 +77,7 @@ pub struct Plant {
     pub tags: Table<Tag>,
     pub rules: Table<Rule>,
     pub reports: Table<Report>,
+    pub publications: Table<Publication>,
 }
 
 /// A stored item as the database gives it.

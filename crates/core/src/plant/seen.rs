@@ -44,10 +44,14 @@ impl Plant {
             report.set.place.is_some_and(|place| inside.contains(&place))
                 && report.set.sections.iter().flat_map(super::Section::tags).all(|tag| tags.contains_key(tag))
         };
+        let sent = |one: &Item<super::Publication>| {
+            one.set.places.iter().all(|place| inside.contains(place)) && one.set.tags.iter().all(|tag| tags.contains_key(tag))
+        };
         Plant {
             revision: self.revision,
             rules: Arc::new(only(&self.rules, |r| tags.contains_key(&r.set.tag))),
             reports: Arc::new(only(&self.reports, shown)),
+            publications: Arc::new(only(&self.publications, |one| connections.contains_key(&one.set.connection) && sent(one))),
             states: Arc::new(only(&self.states, |s| named.contains(&s.id))),
             layouts: Table::default(),
             places: Arc::new(places),

@@ -189,7 +189,7 @@ pub fn columns(kind: Kind) -> &'static [Column] {
         Kind::Place => PLACES,
         Kind::Tag => TAGS,
         Kind::Rule => RULES,
-        Kind::Layout | Kind::States | Kind::Connection | Kind::Report => &[],
+        Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication => &[],
     }
 }
 

@@ -11,7 +11,7 @@ use crate::{
     health::Durations,
     life::{Life, Paths, Stop},
     now, payload,
-    runner::unmapped,
+    runner::no_broker,
     traffic::{Exchange, MOST_BYTES},
 };
 use bytes::Bytes;
@@ -119,7 +119,7 @@ impl Run {
                     Some(Command::Read { points, reply }) => {
                         drop(reply.send(Ok(points.iter().map(|point| read(&rounds, point)).collect())));
                     }
-                    Some(mapping @ Command::TryMapping { .. }) => mapping.refuse(&unmapped()),
+                    Some(other @ (Command::TryMapping { .. } | Command::Publish { .. })) => other.refuse(&no_broker()),
                     Some(other) => {
                         other.refuse(&LinkError::BadRequest("Havrel only reads from a program that it asks over HTTP.".into()));
                     }

@@ -6,7 +6,7 @@ use super::{
     session::Session,
     work::{Item, Work},
 };
-use crate::{Command, LinkError, LinkPlan, PointPlan, RawValue, now, runner::unmapped};
+use crate::{Command, LinkError, LinkPlan, PointPlan, RawValue, now, runner::no_broker};
 use havrel_core::{
     TagNo,
     quality::Quality,
@@ -33,7 +33,7 @@ impl Service {
             Command::Browse { ask, .. } => look::Space::of(&ask.node, &self.settings).map(|space| space.unit),
             Command::Write { tag, .. } => self.work.item(*tag).map(|item| item.point.unit),
             Command::Read { points, .. } => points.first().and_then(|p| self.point(p).ok()).map(|item| item.point.unit),
-            Command::TakePath { .. } | Command::Fill { .. } | Command::TryMapping { .. } => None,
+            Command::TakePath { .. } | Command::Fill { .. } | Command::TryMapping { .. } | Command::Publish { .. } => None,
         };
         unit.unwrap_or(self.settings.unit)
     }
@@ -48,8 +48,8 @@ impl Service {
                 fill.refuse(&LinkError::BadRequest("A device over Modbus records nothing.".into()));
                 None
             }
-            mapping @ Command::TryMapping { .. } => {
-                mapping.refuse(&unmapped());
+            other @ (Command::TryMapping { .. } | Command::Publish { .. }) => {
+                other.refuse(&no_broker());
                 None
             }
             Command::Browse { ask, reply } => {

@@ -7,8 +7,8 @@ use crate::{
 };
 use havrel_core::plant::Secret;
 use rumqttc::{
-    AsyncClient, ConnectReturnCode, ConnectionError, EventLoop, LastWill, MqttOptions, NetworkOptions, Packet, QoS, StateError,
-    SubscribeFilter, SubscribeReasonCode, TlsConfiguration, TlsError, Transport as Carrier, mqttbytes, qos, v5,
+    AsyncClient, ConnectReturnCode, ConnectionError, EventLoop, LastWill, MqttOptions, NetworkOptions, Outgoing, Packet, QoS,
+    StateError, SubscribeFilter, SubscribeReasonCode, TlsConfiguration, TlsError, Transport as Carrier, mqttbytes, qos, v5,
 };
 use std::{io, sync::Arc, time::Duration};
 use tokio::{sync::mpsc, task::JoinSet};
@@ -25,6 +25,8 @@ const READ_AT_LEAST: usize = 16 << 20;
 const LEAVING: Duration = Duration::from_millis(500);
 /// Messages sent and not confirmed yet.
 const MOST_UNCONFIRMED: u16 = 100;
+/// Largest message that is sent, in bytes, with its topic.
+const LARGEST_SENT: usize = 2 << 20;
 
 /// A message that came.
 #[derive(Clone, Debug)]
@@ -46,14 +48,50 @@ pub(super) enum Event {
     /// The session is open; the broker may have kept an older one.
     Opened {
         kept: bool,
+        limits: Limits,
     },
     Message(Heard),
     /// For each filter of a request, with which quality of service its messages come.
     Subscribed(Vec<Answer<u8>>),
-    /// A message of ours arrived there, or was refused.
-    Published(Answer<()>),
+    /// A message of ours is on its way, under this number; 0 where no confirmation comes.
+    Sent(u16),
+    /// It arrived there, or was refused.
+    Published(u16, Answer<()>),
     /// The session is over.
     Lost(LinkError),
+}
+
+/// What a broker takes (MQTT 5.0, 3.2.2.3); one of version 3.1.1 does not say.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Limits {
+    /// Largest message, in bytes.
+    largest: usize,
+    /// Highest quality of service.
+    qos: u8,
+    /// It retains messages.
+    retains: bool,
+}
+
+impl Limits {
+    const UNSAID: Limits = Limits { largest: LARGEST_SENT, qos: 2, retains: true };
+
+    fn of(answer: &five::ConnAck) -> Limits {
+        let Some(told) = &answer.properties else { return Limits::UNSAID };
+        Limits {
+            largest: told.max_packet_size.map_or(LARGEST_SENT, |most| most as usize).min(LARGEST_SENT),
+            qos: told.max_qos.unwrap_or(2),
+            retains: told.retain_available != Some(0),
+        }
+    }
+}
+
+/// What becomes of a message that is handed over.
+pub(super) enum Given {
+    Taken,
+    /// Too much waits already.
+    Full,
+    /// The broker would not take it.
+    Refused(LinkError),
 }
 
 enum Client {
@@ -69,6 +107,7 @@ pub(super) struct Session {
     _task: JoinSet<()>,
     /// What was found out, in words.
     pub words: String,
+    limits: Limits,
 }
 
 /// As whom a session is opened.
@@ -94,11 +133,13 @@ impl Poller {
         match self {
             Poller::Three(polled) => match polled.poll().await {
                 Ok(rumqttc::Event::Incoming(packet)) => event_of_three(packet, failed.largest),
+                Ok(rumqttc::Event::Outgoing(Outgoing::Publish(number))) => Some(Event::Sent(number)),
                 Ok(rumqttc::Event::Outgoing(_)) => None,
                 Err(error) => Some(Event::Lost(failed.three(error))),
             },
             Poller::Five(polled) => match polled.poll().await {
                 Ok(v5::Event::Incoming(packet)) => event_of_five(packet),
+                Ok(v5::Event::Outgoing(Outgoing::Publish(number))) => Some(Event::Sent(number)),
                 Ok(v5::Event::Outgoing(_)) => None,
                 Err(error) => Some(Event::Lost(failed.five(error))),
             },
@@ -118,7 +159,7 @@ fn three(
     options.set_transport(carrier).set_keep_alive(Duration::from_secs(settings.keep_alive_s.into()));
     options.set_clean_session(settings.clean || who != As::Ourselves);
     let largest = settings.largest as usize;
-    options.set_max_packet_size(largest.max(READ_AT_LEAST), largest).set_inflight(MOST_UNCONFIRMED);
+    options.set_max_packet_size(largest.max(READ_AT_LEAST), LARGEST_SENT).set_inflight(MOST_UNCONFIRMED);
     if let Some((user, password)) = login(settings, who)? {
         options.set_credentials(user, password);
     }
@@ -195,12 +236,12 @@ impl Session {
         };
         // The library counts in seconds.
         let opening = tokio::time::timeout(Duration::from_millis(timeout_ms.into()), poller.next(&failed)).await;
-        let words = match opening.map_err(|_| LinkError::Silent(timeout_ms))? {
-            Some(Event::Opened { kept: true }) => "the broker kept the session of before".to_owned(),
-            Some(Event::Opened { kept: false }) => "a new session".to_owned(),
+        let (kept, limits) = match opening.map_err(|_| LinkError::Silent(timeout_ms))? {
+            Some(Event::Opened { kept, limits }) => (kept, limits),
             Some(Event::Lost(error)) => return Err(error),
             _ => return Err(LinkError::OtherProtocol(String::new())),
         };
+        let words = if kept { "the broker kept the session of before" } else { "a new session" }.to_owned();
         failed.opened = true;
         let (events, taken) = mpsc::channel(MOST_WAITING);
         let mut task = JoinSet::new();
@@ -213,7 +254,7 @@ impl Session {
                 }
             }
         });
-        Ok(Session { client, events: taken, _task: task, words })
+        Ok(Session { client, events: taken, _task: task, words, limits })
     }
 
     /// Takes leave of the broker, so that it does not publish the last will.
@@ -251,12 +292,22 @@ impl Session {
         }
     }
 
-    /// Publishes a message, confirmed by an event. `false`: too much waits already.
-    pub fn publish(&self, topic: &str, message: Vec<u8>, retain: bool) -> bool {
-        match &self.client {
-            Client::Three(client) => client.try_publish(topic, QoS::AtLeastOnce, retain, message).is_ok(),
-            Client::Five(client) => client.try_publish(topic, v5_qos(1), retain, message).is_ok(),
+    /// Publishes a message, with no higher quality of service than the broker knows: first comes an event that it is sent, then one
+    /// that it is confirmed.
+    pub fn publish(&self, topic: &str, message: Vec<u8>, qos: u8, retain: bool) -> Given {
+        // Lengths, number and properties take a few bytes more.
+        if topic.len() + message.len() + 20 > self.limits.largest {
+            return Given::Refused(LinkError::Refused(format!("it takes messages of at most {} bytes", self.limits.largest)));
         }
+        if retain && !self.limits.retains {
+            return Given::Refused(LinkError::Refused("it retains no messages".into()));
+        }
+        let qos = qos.min(self.limits.qos);
+        let taken = match &self.client {
+            Client::Three(client) => client.try_publish(topic, quality_of_service(qos), retain, message).is_ok(),
+            Client::Five(client) => client.try_publish(topic, v5_qos(qos), retain, message).is_ok(),
+        };
+        if taken { Given::Taken } else { Given::Full }
     }
 }
 
@@ -305,7 +356,7 @@ fn carried(settings: &Settings, host: &str, port: u16, judge: Option<&Arc<Judge>
 
 fn event_of_three(packet: Packet, largest: u32) -> Option<Event> {
     Some(match packet {
-        Packet::ConnAck(answer) => Event::Opened { kept: answer.session_present },
+        Packet::ConnAck(answer) => Event::Opened { kept: answer.session_present, limits: Limits::UNSAID },
         Packet::Publish(came) => {
             let oversized = came.payload.len() > largest as usize;
             let payload = if oversized { bytes::Bytes::new() } else { came.payload };
@@ -318,14 +369,15 @@ fn event_of_three(packet: Packet, largest: u32) -> Option<Event> {
             };
             Event::Subscribed(answer.return_codes.into_iter().map(code).collect())
         }
-        Packet::PubAck(_) | Packet::PubComp(_) => Event::Published(Ok(())),
+        Packet::PubAck(answer) => Event::Published(answer.pkid, Ok(())),
+        Packet::PubComp(answer) => Event::Published(answer.pkid, Ok(())),
         _ => return None,
     })
 }
 
 fn event_of_five(packet: five::Packet) -> Option<Event> {
     Some(match packet {
-        five::Packet::ConnAck(answer) => Event::Opened { kept: answer.session_present },
+        five::Packet::ConnAck(answer) => Event::Opened { kept: answer.session_present, limits: Limits::of(&answer) },
         five::Packet::Publish(came) => Event::Message(Heard {
             // A topic is UTF-8 by the standard.
             topic: String::from_utf8_lossy(&came.topic).into_owned(),
@@ -346,16 +398,46 @@ fn event_of_five(packet: five::Packet) -> Option<Event> {
         }
         five::Packet::PubAck(answer) => {
             use five::PubAckReason as Reason;
-            Event::Published(match answer.reason {
+            let told = match answer.reason {
                 Reason::Success | Reason::NoMatchingSubscribers => Ok(()),
-                Reason::NotAuthorized => Err(LinkError::NotAllowed("publish on this topic")),
-                Reason::QuotaExceeded => Err(LinkError::Refused("a limit of the login is reached".into())),
-                _ => Err(LinkError::Refused("it does not take the message".into())),
-            })
+                Reason::NotAuthorized => Err(Unpublished::NotAllowed),
+                Reason::QuotaExceeded => Err(Unpublished::Limit),
+                _ => Err(Unpublished::Otherwise),
+            };
+            Event::Published(answer.pkid, told.map_err(Unpublished::error))
         }
+        five::Packet::PubRec(answer) => {
+            use five::PubRecReason as Reason;
+            let refusal = match answer.reason {
+                // Its confirmation follows.
+                Reason::Success | Reason::NoMatchingSubscribers => return None,
+                Reason::NotAuthorized => Unpublished::NotAllowed,
+                Reason::QuotaExceeded => Unpublished::Limit,
+                _ => Unpublished::Otherwise,
+            };
+            Event::Published(answer.pkid, Err(refusal.error()))
+        }
+        five::Packet::PubComp(answer) => Event::Published(answer.pkid, Ok(())),
         five::Packet::Disconnect(told) => Event::Lost(told_why(told.reason_code)),
         _ => return None,
     })
+}
+
+/// Why a broker does not take a message (MQTT 5.0, 3.4.2.1 and 3.5.2.1).
+enum Unpublished {
+    NotAllowed,
+    Limit,
+    Otherwise,
+}
+
+impl Unpublished {
+    fn error(self) -> LinkError {
+        match self {
+            Unpublished::NotAllowed => LinkError::NotAllowed("publish on this topic"),
+            Unpublished::Limit => LinkError::Refused("a limit of the login is reached".into()),
+            Unpublished::Otherwise => LinkError::Refused("it does not take the message".into()),
+        }
+    }
 }
 
 /// Why a broker ends a session (MQTT 5.0, 3.14.2.1).

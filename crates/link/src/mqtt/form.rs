@@ -41,6 +41,7 @@ pub(super) fn describe() -> Description {
             health: true,
             changes: true,
             listens: true,
+            publishes: true,
             ..Capabilities::default()
         },
     }

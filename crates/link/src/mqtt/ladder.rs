@@ -2,7 +2,7 @@
 //! climbed too.
 
 use super::{
-    client::{As, Event, Session},
+    client::{As, Event, Given, Session},
     settings::{Path, Settings},
 };
 use crate::{LinkError, Offer, TestStep, net, test::Rungs};
@@ -136,12 +136,14 @@ async fn granted(session: &mut Session, topic: &str, level: u8, timeout_ms: u32)
 /// Publishes a message of our own and waits for it: some brokers grant what they then drop, and confirm what they refuse.
 async fn round_trip(session: &mut Session, topic: &str, timeout_ms: u32) -> Result<(), LinkError> {
     let message = format!("Test of a connection, {}", uuid::Uuid::new_v4());
-    session.publish(topic, message.clone().into_bytes(), false);
+    if let Given::Refused(error) = session.publish(topic, message.clone().into_bytes(), 1, false) {
+        return Err(error);
+    }
     let back = async {
         loop {
             match session.events.recv().await {
                 Some(Event::Message(came)) if came.payload == message.as_bytes() => return Ok(()),
-                Some(Event::Published(Err(error)) | Event::Lost(error)) => return Err(error),
+                Some(Event::Published(_, Err(error)) | Event::Lost(error)) => return Err(error),
                 Some(_) => {}
                 None => return Err(LinkError::Closed),
             }

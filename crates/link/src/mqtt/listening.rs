@@ -107,7 +107,7 @@ async fn hear(
                     stage.send_replace(Stage::Hearing);
                 }
                 Event::Lost(error) => return Err(error),
-                Event::Opened { .. } | Event::Published(_) => {}
+                Event::Opened { .. } | Event::Sent(_) | Event::Published(..) => {}
             }
         }
         Err(LinkError::Closed)

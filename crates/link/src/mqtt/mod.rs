@@ -14,6 +14,7 @@ mod listening;
 mod look;
 mod mapping;
 mod run;
+mod sending;
 pub mod settings;
 
 use crate::{

@@ -7,6 +7,7 @@ use super::{
     listening::Ears,
     look::{self, At},
     mapping::{Mappings, Trial},
+    sending::Sending,
     settings::{Point, Settings, fits},
 };
 use crate::{
@@ -55,23 +56,6 @@ struct Run {
     ears: Ears,
 }
 
-/// A value that was published and is not confirmed yet.
-struct Written {
-    value: Value,
-    /// Nobody waits any more once it took too long; its confirmation may still come.
-    reply: Option<Reply<Value>>,
-    began: Instant,
-}
-
-impl Written {
-    fn answer(&mut self, answer: Result<(), LinkError>) {
-        if let Some(reply) = self.reply.take() {
-            // Whoever asked may have gone away meanwhile.
-            let _ = reply.send(answer.map(|()| self.value.clone()));
-        }
-    }
-}
-
 /// What one session has under way.
 struct Serving {
     session: Session,
@@ -82,7 +66,7 @@ struct Serving {
     asked_at: Instant,
     /// Filters that are no longer wanted.
     unwanted: Vec<String>,
-    written: VecDeque<Written>,
+    sending: Sending,
     /// Topics that the broker does not give.
     refused: Vec<String>,
     /// Topics that it gives with a lower quality of service than was asked for.
@@ -138,16 +122,18 @@ impl Run {
             asked: Vec::new(),
             asked_at: Instant::now(),
             unwanted: Vec::new(),
-            written: VecDeque::new(),
+            sending: Sending::default(),
             refused: Vec::new(),
             lower: HashSet::new(),
         };
+        self.life.ports.outgoing.open();
         let stop = self.deliver(&mut serving, &settings).await;
+        self.life.ports.outgoing.closed();
         let error = match &stop {
             Stop::Failed(error) => error.clone(),
             _ => LinkError::Closed,
         };
-        serving.written.iter_mut().for_each(|written| written.answer(Err(error.clone())));
+        serving.sending.over(&error);
         // Otherwise the broker would take the connection for lost, and publish the last will.
         serving.session.close().await;
         stop
@@ -171,8 +157,11 @@ impl Run {
         let mut looks = interval(LOOK);
         looks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         let mut looking = JoinSet::new();
+        let queue = self.life.ports.outgoing.clone();
         loop {
+            serving.sending.go_on(&serving.session, &*queue);
             tokio::select! {
+                () = queue.bell().notified() => {}
                 changed = self.life.ports.plan.changed() => {
                     if changed.is_err() {
                         return Stop::End;
@@ -201,6 +190,7 @@ impl Run {
                         }
                     }
                     Some(Command::Write { tag, value, reply }) => serving.write(tag, value, reply),
+                    Some(Command::Publish { message, reply }) => serving.sending.by_hand(&serving.session, message, reply),
                     Some(Command::Read { points, reply }) => {
                         let read = points.iter().map(|point| self.read(point)).collect();
                         // Whoever asked may have gone away meanwhile.
@@ -263,7 +253,8 @@ impl Run {
                                 serving.ask(settings);
                                 self.running(serving);
                             }
-                            Some(Event::Published(answer)) => self.published(serving, answer),
+                            Some(Event::Sent(number)) => serving.sending.sent(number, &*queue),
+                            Some(Event::Published(number, answer)) => self.published(serving, number, answer),
                             Some(Event::Opened { .. }) => {}
                         }
                         if messages >= MOST_AT_ONCE {
@@ -273,6 +264,9 @@ impl Run {
                             Ok(event) => next = Some(event),
                             Err(_) => break,
                         }
+                    }
+                    if serving.sending.stuck() {
+                        return Stop::Again;
                     }
                     if messages > 0 {
                         self.life.ports.health.send_modify(|h| {
@@ -293,8 +287,7 @@ impl Run {
                     let mut marks = Batch::default();
                     self.inbox.tick(&mut marks, now());
                     let late = Duration::from_millis(timeout_ms.into());
-                    let written = serving.written.iter_mut().filter(|written| written.began.elapsed() > late);
-                    written.for_each(|written| written.answer(Err(LinkError::Silent(timeout_ms))));
+                    serving.sending.tire(late, timeout_ms);
                     if !serving.asked.is_empty() && serving.asked_at.elapsed() > late * PATIENCE {
                         return Stop::Failed(LinkError::Silent(timeout_ms));
                     }
@@ -339,17 +332,20 @@ impl Run {
         }
     }
 
-    /// A message of ours was confirmed or refused: the oldest that waits, as the answers come in their order.
-    fn published(&self, serving: &mut Serving, answer: Result<(), LinkError>) {
-        let Some(mut written) = serving.written.pop_front() else { return };
-        let took_us = micros(written.began);
-        self.life.ports.health.send_modify(|h| {
-            (h.round_trip_us, h.answered) = (took_us, now());
-            if let Err(error) = &answer {
-                h.count(error);
-            }
-        });
-        written.answer(answer);
+    /// A message of ours was confirmed or refused.
+    fn published(&self, serving: &mut Serving, number: u16, answer: Result<(), LinkError>) {
+        let refused = answer.as_ref().err().cloned();
+        let took = serving.sending.confirmed(number, answer, &*self.life.ports.outgoing);
+        if took.is_some() || refused.is_some() {
+            self.life.ports.health.send_modify(|h| {
+                if let Some(took) = took {
+                    (h.round_trip_us, h.answered) = (u64::try_from(took.as_micros()).unwrap_or(u64::MAX), now());
+                }
+                if let Some(error) = &refused {
+                    h.count(error);
+                }
+            });
+        }
     }
 
     /// What came last where a point is heard.
@@ -461,11 +457,7 @@ impl Serving {
             (Some(scaling), Some(number)) => at.message(&Value::F64(scaling.invert(number))),
             _ => at.message(&value),
         };
-        if self.session.publish(&at.write_topic, message.into_bytes(), at.write_retain) {
-            self.written.push_back(Written { value, reply: Some(reply), began: Instant::now() });
-        } else {
-            let _ = reply.send(Err(LinkError::Busy));
-        }
+        self.sending.write(&self.session, &at.write_topic, message.into_bytes(), at.write_retain, value, reply);
     }
 }
 

@@ -12,7 +12,7 @@ use super::{
     taken::{Taken, push},
     value,
 };
-use crate::{Command, LinkError, LinkPlan, PointPlan, RawValue, now, runner::unmapped};
+use crate::{Command, LinkError, LinkPlan, PointPlan, RawValue, now, runner::no_broker};
 use havrel_core::{
     TagNo,
     quality::Quality,
@@ -41,7 +41,7 @@ impl Service {
         match command {
             // Taken by the life of the connection itself.
             Command::TakePath { .. } | Command::Fill { .. } => {}
-            mapping @ Command::TryMapping { .. } => mapping.refuse(&unmapped()),
+            other @ (Command::TryMapping { .. } | Command::Publish { .. }) => other.refuse(&no_broker()),
             Command::Browse { ask, reply } => drop(reply.send(browse::page(&self.server, &self.namespaces, &ask).await)),
             Command::Read { points, reply } => drop(reply.send(self.read(&points).await)),
             Command::Write { tag, value, reply } => {

@@ -8,8 +8,8 @@ use havrel_core::{
     sample::{Batch, Value},
 };
 use havrel_link::{
-    Announcer, Ask, Children, Command, Health, Identities, Identity, LinkError, LinkPlan, LinkState, PointPlan, Ports, TestStep,
-    kind, now, runner, traffic::Tap,
+    Announcer, Ask, Children, Command, Health, Identities, Identity, LinkError, LinkPlan, LinkState, NothingLeaves, Outgoing,
+    PointPlan, Ports, TestStep, kind, now, runner, traffic::Tap,
 };
 use serde_json::{Value as Json, json};
 use std::{
@@ -74,6 +74,11 @@ pub struct Running {
 }
 
 pub fn run(connection: Connection, points: Vec<PointPlan>) -> Running {
+    sending(connection, points, Arc::new(NothingLeaves::default()))
+}
+
+/// The same for one through which messages leave.
+pub fn sending(connection: Connection, points: Vec<PointPlan>, outgoing: Arc<dyn Outgoing>) -> Running {
     let kind = connection.kind.clone();
     let (plan, plan_in) = watch::channel(Arc::new(LinkPlan { connection, points }));
     let (batches_out, batches) = mpsc::channel(256);
@@ -88,6 +93,7 @@ pub fn run(connection: Connection, points: Vec<PointPlan>) -> Running {
         health: health_out,
         tap: tap.clone(),
         announcer: Announcer::new(Uuid::nil(), announced),
+        outgoing,
         identities: Arc::new(Ours),
     };
     let task = tokio::spawn(async move { runner(&kind).run(ports).await });

@@ -6,7 +6,7 @@ use super::{
 };
 use crate::{now, spool::Appended};
 use havrel_core::{
-    engine::{Effects, Input},
+    engine::{Effects, Input, Slot},
     frame::{Frame, PART_BYTES},
 };
 use std::{
@@ -67,10 +67,11 @@ impl Thread {
             Message::System { alarm, active, text } => Some(Input::System { alarm: *alarm, active: *active, text }),
             Message::Note(..) | Message::Keep(..) | Message::Recall(_) | Message::Fail | Message::Stop(_) => None,
         };
-        let before = effects.events.len();
+        let (before, changed) = (effects.events.len(), effects.changed.len());
         if let Some(input) = input {
             self.engine.step(now(), input, effects);
         }
+        self.publish(&effects.changed[changed..]);
         match message {
             Message::Samples(_) | Message::Tick | Message::System { .. } => {}
             Message::Pushed(_, reply) => replies.kept.push(reply),
@@ -96,6 +97,13 @@ impl Thread {
             Message::Fail => panic!("told to fail"),
             Message::Stop(reply) => turn.stop = Some(reply),
         }
+    }
+
+    /// Hands on what changed to whoever publishes it.
+    fn publish(&self, changed: &[Slot]) {
+        let plan = self.engine.plan();
+        let newest = |&slot: &Slot| Some((plan.tags.get(slot as usize)?.no, self.engine.current(slot)));
+        self.live.publishing.take(changed.iter().filter_map(newest));
     }
 
     pub(super) fn show(&self, effects: &Effects, replaced: bool) {

@@ -15,6 +15,7 @@ pub mod intake;
 pub mod jobs;
 pub mod journal;
 pub mod plant;
+pub mod publishing;
 pub mod push;
 pub mod remarks;
 pub mod reports;

@@ -66,7 +66,7 @@ pub struct ItemQuery {
     pub only: Option<Uuid>,
     /// Only under this place, at any depth.
     pub under: Option<Uuid>,
-    /// Only tags of this connection.
+    /// Only tags or publications of this connection.
     pub connection: Option<Uuid>,
     /// Only rules of this tag.
     pub tag: Option<Uuid>,
@@ -112,6 +112,9 @@ pub async fn list(
             |r| r.set.level,
         ),
         Kind::Report => view.list(&plant.reports, |_| true, |r| r.set.order),
+        Kind::Publication => {
+            view.list(&plant.publications, |p| query.connection.is_none_or(|c| p.set.connection == c), |p| p.set.order)
+        }
     }))
 }
 

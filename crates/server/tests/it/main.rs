@@ -11,6 +11,7 @@ mod keep;
 mod kill;
 mod model;
 mod plant;
+mod publishing;
 mod scope;
 mod secrets;
 mod upkeep;

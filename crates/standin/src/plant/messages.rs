@@ -8,6 +8,7 @@ use crate::utilities::{
 };
 use havrel_core::plant::Kind;
 use serde_json::{Value as Json, json};
+use uuid::Uuid;
 
 /// The utilities behind their broker: the boiler, the compressor and half of the meters; the others are left to be found.
 pub(super) fn utilities(b: &mut Builder, port: u16) {
@@ -37,6 +38,19 @@ pub(super) fn utilities(b: &mut Builder, port: u16) {
     let (pressure, wanted) = (b.tag("Utilities/Boiler", "Steam pressure"), b.tag("Utilities/Boiler", "Pressure setpoint"));
     b.set(pressure, "setpoint", json!(wanted));
     UTILITY_RULES.iter().for_each(|row| rule(b, row.0, row));
+    publications(b, connection);
+}
+
+/// What others hear of the plant through the same broker: the vessels, one message each.
+fn publications(b: &mut Builder, connection: Uuid) {
+    let extraction = b.place("Extraction");
+    let payload =
+        "{\n  \"sent\": \"{now}\",\n  \"{name}\": {\"value\": \"{value}\", \"unit\": \"{unit}\", \"quality\": \"{quality}\"}\n}";
+    b.add(
+        Kind::Publication,
+        json!({"name": "Vessels to the laboratory", "connection": connection, "places": [extraction], "words": "EX-",
+            "topic": "havrel/{2}/{3}", "plain": true, "payload": payload, "when": {"on": "interval", "every_ms": 10_000}}),
+    );
 }
 
 /// Where a tag of a point is heard.

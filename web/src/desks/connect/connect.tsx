@@ -19,6 +19,7 @@ import { Health } from './health';
 import { Mappings } from './mappings/mappings';
 import { Nodes } from './nodes/nodes';
 import { ByHand, Offers } from './offers';
+import { Publishing } from './publishing/publishing';
 import { Blocks } from './registers/blocks';
 import { Layouts } from './registers/layouts';
 import { Registers } from './registers/registers';
@@ -136,6 +137,7 @@ function partsOf({ can }: KindView): [string, string][] {
     ...when(can.spaces, 'blocks', 'Blocks and map'),
     ['intake', intakeOf(can)],
     ...when(can.listens, 'mappings', 'Mappings'),
+    ...when(can.publishes, 'publishing', 'Publishing'),
     ['tags', 'Tags'],
     ...when(can.tokens, 'tokens', 'Tokens'),
     ...when(can.health, 'health', 'Health'),
@@ -224,6 +226,7 @@ function Line({ item, seen, disabled }: LineProps) {
               <ByHand item={item} seen={seen} disabled={disabled} />
             ))}
           {part === 'mappings' && <Mappings item={item} seen={seen} disabled={disabled} />}
+          {part === 'publishing' && <Publishing item={item} seen={seen} disabled={disabled} />}
           {part === 'tags' && <Tags tags={tags.data?.items ?? []} total={total} />}
           {part === 'tokens' && <Tokens item={item} />}
           {part === 'health' && <Health item={item} disabled={disabled} />}

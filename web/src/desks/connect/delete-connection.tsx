@@ -19,6 +19,7 @@ export function DeleteConnection({ item, seen, onClose }: { item: Item<'connecti
   });
   const tags = uses.data?.contents.tag ?? 0;
   const rules = uses.data?.contents.rule ?? 0;
+  const publications = uses.data?.contents.publication ?? 0;
   const held = uses.data?.referrers ?? [];
   const remove = () =>
     form
@@ -36,7 +37,8 @@ export function DeleteConnection({ item, seen, onClose }: { item: Item<'connecti
       onClose={onClose}
     >
       <p>
-        {counted(tags, 'tag')} and {counted(rules, 'alarm rule')} are deleted too. Recorded history stays in the database.
+        {[counted(tags, 'tag'), ...(publications > 0 ? [counted(publications, 'publication')] : [])].join(', ')} and{' '}
+        {counted(rules, 'alarm rule')} are deleted too. Recorded history stays in the database.
       </p>
       {held.length > 0 && <p className="text-act4">It cannot be deleted yet: {held.map((h) => h.words).join('; ')}.</p>}
       <FormTrouble form={form} />

@@ -23,6 +23,7 @@ const KINDS: Record<string, [string, string]> = {
   connection: ['connection', 'connections'],
   layout: ['layout', 'layouts'],
   report: ['report', 'reports'],
+  publication: ['publication', 'publications'],
 };
 
 export function Files({ tree, disabled }: { tree: PlantTree; disabled: boolean }) {

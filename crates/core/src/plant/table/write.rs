@@ -46,7 +46,7 @@ impl<'a> Known<'a> {
                 let words = LimitKind::ALL.into_iter().map(LimitKind::words).find(|words| *words == limit)?;
                 self.rules.get(&(tag, words)).copied()
             }
-            Kind::Layout | Kind::States | Kind::Connection | Kind::Report => None,
+            Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication => None,
         }
     }
 }
