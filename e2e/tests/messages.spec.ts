@@ -174,6 +174,61 @@ test('a written value goes out as the message that the boiler expects, and comes
   await expect(page.getByRole('region', { name: 'Boiler' })).toContainText('8.4');
 });
 
+test('chosen values leave on their topics, and wait while the broker is away', async () => {
+  const login = { username: 'havrel', password: 'kelp-and-steam', protocolVersion: 5 as const };
+  const reader = await connectAsync(`mqtt://127.0.0.1:${port}`, login);
+  const arrived: { value: number; time: string; quality: string }[] = [];
+  reader.on('message', (topic, message) => {
+    if (topic === 'havrel/test/boiler/pressure-setpoint') arrived.push(JSON.parse(message.toString()));
+  });
+  await reader.subscribeAsync('havrel/test/#');
+  await utilities('Publishing');
+  await expect(page.getByRole('table', { name: 'Publications' })).toContainText('Vessels to the laboratory');
+  await page.getByRole('button', { name: 'Add a publication' }).click();
+  const form = page.getByRole('form', { name: 'New publication' });
+  await form.getByLabel('Name', { exact: true }).fill('Boiler');
+  await form.getByRole('combobox', { name: 'Add a place' }).fill('boiler');
+  await page.getByRole('option', { name: /^Boiler/ }).click();
+  await form.getByLabel('Only tags whose path').fill('setpoint');
+  const next = page.getByRole('region', { name: 'Next messages' });
+  await form.getByLabel('Topic', { exact: true }).fill('havrel/test/#');
+  await expect(next).toContainText('A topic to publish on must not contain +, # or control characters.');
+  await form.getByLabel('Topic', { exact: true }).fill('havrel/test/{3}/{name}');
+  await expect(next).toContainText('1 tag on 1 topic');
+  await expect(next).toContainText('havrel/test/boiler/pressure-setpoint');
+  await expect(next).toContainText('"quality":"good"');
+  await accessibility(page);
+  await form.getByRole('button', { name: 'Save publication' }).click();
+  const row = page.getByRole('table', { name: 'Publications' }).getByRole('row').filter({ hasText: 'Boiler' });
+  await expect(row).toContainText('on change');
+  await expect.poll(() => arrived.length).toBeGreaterThan(0);
+  expect(arrived[0]).toMatchObject({ value: 8.4, quality: 'good', time: expect.stringMatching(/^2\d{3}-.*Z$/) });
+  // A message by hand, and one that the account may not send.
+  const hand = page.getByRole('form', { name: 'Send a message by hand' });
+  await hand.getByLabel('On the topic').fill('brackmere/elsewhere');
+  await hand.getByLabel('Payload').fill('42');
+  await hand.getByRole('button', { name: 'Send message' }).click();
+  await expect(hand).toContainText('does not allow this login to publish on this topic');
+  await hand.getByLabel('On the topic').fill('havrel/test/hand');
+  await hand.getByRole('button', { name: 'Send message' }).click();
+  await expect(page.getByText('The broker has the message on havrel/test/hand.')).toBeVisible();
+  // While nothing reaches the broker messages wait on disk.
+  await page.getByRole('link', { name: 'Demo faults' }).click();
+  await page.getByRole('region', { name: 'Broker Utilities' }).getByRole('button', { name: 'Cut the cable' }).click();
+  await utilities('Publishing');
+  await expect(page.getByRole('status').filter({ hasText: /messages? waits?, the oldest for/ })).toBeVisible({
+    timeout: 30_000,
+  });
+  await page.getByRole('link', { name: 'Demo faults' }).click();
+  await page.getByRole('button', { name: 'End all' }).click();
+  await utilities('Publishing');
+  await expect(page.getByText('Nothing waits: all messages have left.')).toBeVisible({ timeout: 60_000 });
+  await row.getByRole('button', { name: 'Remove Boiler…' }).click();
+  await page.getByRole('alertdialog').getByRole('button', { name: 'Remove publication' }).click();
+  await expect(row).toHaveCount(0);
+  await reader.endAsync();
+});
+
 test('half a message, a silent meter and a cut cable each have their own words', async () => {
   await utilities('Settings and test');
   await page.getByLabel('Silent too long after, s').fill('3');

@@ -365,7 +365,7 @@ function Outline({ tried, interval }: { tried: Schemas['OutlineView']; interval:
         {next.map((one) => (
           <li key={one.topic} className="border-t border-line py-1 first:border-t-0">
             <p className="flex gap-3">
-              <b className="figures min-w-0 flex-1 font-semibold break-all">{one.topic}</b>
+              <b className="figures min-w-0 flex-1 font-semibold break-all whitespace-normal">{one.topic}</b>
               <span className="shrink-0 text-sm text-soft">
                 {one.tags > 1 && `${counted(one.tags, 'tag')}, `}
                 {counted(one.bytes, 'byte')}
