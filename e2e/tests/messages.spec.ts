@@ -212,6 +212,23 @@ test('chosen values leave on their topics, and wait while the broker is away', a
   await hand.getByLabel('On the topic').fill('havrel/test/hand');
   await hand.getByRole('button', { name: 'Send message' }).click();
   await expect(page.getByText('The broker has the message on havrel/test/hand.')).toBeVisible();
+  // Another program writes a tag that was allowed for it, and sees what came of it.
+  await row.getByRole('button', { name: 'Change Boiler' }).click();
+  const change = page.getByRole('form', { name: 'Publication' });
+  await change.getByRole('combobox', { name: 'Allow a tag' }).fill('pressure setpoint');
+  await page.getByRole('option', { name: /^Pressure setpoint/ }).click();
+  await expect(change.getByLabel('They write on the topic')).toHaveValue('havrel/test/{3}/{name}/set');
+  await change.getByLabel('Member with the value').fill('/wanted');
+  await accessibility(page);
+  await change.getByRole('button', { name: 'Save publication' }).click();
+  await expect(row).toContainText('on change');
+  await expect(async () => {
+    await reader.publishAsync('havrel/test/boiler/pressure-setpoint/set', '{"wanted": 7.9}', { qos: 1 });
+    expect(arrived.at(-1)?.value).toBe(7.9);
+  }).toPass({ intervals: [1000], timeout: 30_000 });
+  await expect(page.getByText(/\d writes? by others/)).toBeVisible();
+  await reader.publishAsync('havrel/test/boiler/pressure-setpoint/set', '{"wanted": 700}', { qos: 1 });
+  await expect(page.getByRole('table', { name: 'Publications' })).toContainText('The value must be between 0 and 12 bar.');
   // While nothing reaches the broker messages wait on disk.
   await page.getByRole('link', { name: 'Demo faults' }).click();
   await page.getByRole('region', { name: 'Broker Utilities' }).getByRole('button', { name: 'Cut the cable' }).click();

@@ -131,7 +131,7 @@ async fn ours(at: SocketAddr, form: Form, topics: usize, count: usize) -> Result
     };
     let points: Vec<PointPlan> = (1..).zip(all).map(point).collect();
     let each = points.len() / topics;
-    let (plan, plan_in) = watch::channel(Arc::new(LinkPlan { connection, points }));
+    let (plan, plan_in) = watch::channel(Arc::new(LinkPlan { connection, points, orders: Vec::new() }));
     let (batches_out, mut batches) = mpsc::channel(256);
     let (commands, commands_in) = mpsc::channel(8);
     let (health_out, _health) = watch::channel(Health::new(LinkState::Connecting));

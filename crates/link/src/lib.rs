@@ -37,7 +37,7 @@ pub use error::{LinkError, Offer};
 pub use health::{Health, LinkState};
 pub use identity::{Identities, Identity};
 pub use kind::{Kind, Wrong};
-pub use runner::{Announcer, Command, LinkPlan, NothingLeaves, Outgoing, PointPlan, Ports, RawValue, Runner};
+pub use runner::{Announcer, Command, LinkPlan, NothingLeaves, Outgoing, PointPlan, Ports, RawValue, Received, Runner};
 pub use spaces::{Occupied, OtherReading, Spaces};
 pub use test::{TestStep, Tester};
 

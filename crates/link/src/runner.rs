@@ -40,6 +40,8 @@ pub struct PointPlan {
 pub struct LinkPlan {
     pub connection: Connection,
     pub points: Vec<PointPlan>,
+    /// Topics on which others write to tags, sorted.
+    pub orders: Vec<String>,
 }
 
 impl LinkPlan {
@@ -51,28 +53,44 @@ impl LinkPlan {
     }
 }
 
+/// A message on a topic on which others write.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Received {
+    pub topic: String,
+    pub payload: Vec<u8>,
+    /// Why it may be older than it looks, and is not carried out, as a sentence.
+    pub late: Option<&'static str>,
+}
+
 /// Tells of what a connection met by itself.
 #[derive(Clone, Debug)]
 pub struct Announcer {
     connection: Uuid,
     to: mpsc::Sender<(Uuid, Arrival)>,
+    orders: mpsc::Sender<(Uuid, Received)>,
 }
 
 impl Announcer {
-    /// For a connection, into a queue that all share.
-    pub fn new(connection: Uuid, to: mpsc::Sender<(Uuid, Arrival)>) -> Announcer {
-        Announcer { connection, to }
+    /// For a connection, into queues that all share.
+    pub fn new(connection: Uuid, to: mpsc::Sender<(Uuid, Arrival)>, orders: mpsc::Sender<(Uuid, Received)>) -> Announcer {
+        Announcer { connection, to, orders }
     }
 
     /// For a connection of which nobody hears.
     pub fn unheard() -> Announcer {
-        Announcer::new(Uuid::nil(), mpsc::channel(1).0)
+        Announcer::new(Uuid::nil(), mpsc::channel(1).0, mpsc::channel(1).0)
     }
 
     /// Announces an arrival. `false`: there was no room, and it must be announced again.
     #[must_use]
     pub fn tell(&self, arrival: Arrival) -> bool {
         self.to.try_send((self.connection, arrival)).is_ok()
+    }
+
+    /// Hands on a message by which somebody writes. `false`: there was no room, and it is left out.
+    #[must_use]
+    pub fn order(&self, received: Received) -> bool {
+        self.orders.try_send((self.connection, received)).is_ok()
     }
 }
 

@@ -4,25 +4,19 @@
 use crate::{Live, LiveError, links};
 use havrel_core::{
     TagNo,
+    access::Actor,
     arrival::{Arrival, Mapping},
     plant::{Connection, Item, Plant, Tag, connection::MEMORY},
     sample::Value,
     time::Nanos,
 };
 use havrel_link::{Ask, Children, Command, LinkError, PointPlan, RawValue, traffic::Exchange};
+use serde_json::{Value as Json, json};
 use std::sync::{Arc, PoisonError};
 use tokio::sync::{broadcast, oneshot};
 use uuid::Uuid;
 
 impl Live {
-    /// Whether a value may be written to a tag.
-    ///
-    /// # Errors
-    /// In words for whoever wants to write.
-    pub fn may_write(&self, tag: Uuid, value: &Value) -> Result<(), LiveError> {
-        self.writable(&self.plant(), tag, value).map(drop)
-    }
-
     /// The tag and its connection, where the value may be written.
     fn writable<'a>(
         &self,
@@ -57,6 +51,44 @@ impl Live {
         let held = answer.await.map_err(|_| LinkError::SwitchedOff)??;
         self.keep(&item.set, item.no, &connection.set.kind, &held).await?;
         Ok(held)
+    }
+
+    /// Writes a value as somebody asks for it, or a program where nobody is named: the journal says what is asked for before it is done,
+    /// and what came of it. Gives what the tag held before, and what came of it.
+    ///
+    /// # Errors
+    /// When the value may not be written, or what is asked for cannot be written down: then it is not done.
+    pub async fn write_down(
+        &self,
+        actor: Option<&Actor>,
+        tag: Uuid,
+        value: Value,
+        asked: &Json,
+    ) -> Result<(Json, Result<Value, LiveError>), LiveError> {
+        let plant = self.plant();
+        let (item, _) = self.writable(&plant, tag, &value)?;
+        let before = {
+            let values = self.values.read().unwrap_or_else(PoisonError::into_inner);
+            values.of(item.no).and_then(|s| s.current.value.as_ref().map(Value::to_json)).unwrap_or(Json::Null)
+        };
+        let path = plant.tag_path(&item.set);
+        let shown = |value: &Value| format!("{} {}", plant.print(&item.set, value), item.set.unit).trim().to_owned();
+        let wanted = shown(&value);
+        let detail = json!({"before": before, "asked": asked});
+        self.note("write", actor, Some(tag), &format!("Asked to write {wanted} to {path}"), detail).await?;
+        let result = self.write(tag, value).await;
+        let (title, detail) = match &result {
+            Ok(held) => {
+                let detail = json!({"before": before, "asked": asked, "after": held.to_json()});
+                (format!("Wrote {} to {path}", shown(held)), detail)
+            }
+            Err(error) => (format!("Could not write {wanted} to {path}: {error}"), json!({"before": before, "asked": asked})),
+        };
+        if let Err(error) = self.note("write", actor, Some(tag), &title, detail).await {
+            // It is handed on all the same; what was asked for stands in the journal already.
+            tracing::error!(%error, title, "what came of a write is not on disk yet");
+        }
+        Ok((before, result))
     }
 
     /// Reads tags of one connection now and gives the bytes they are made of, at most 200, in their order.

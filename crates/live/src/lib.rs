@@ -17,6 +17,7 @@ pub mod jobs;
 mod lines;
 mod links;
 mod notes;
+mod orders;
 mod paths;
 mod plain;
 mod publishing;
@@ -73,6 +74,7 @@ use values::Values;
 pub use by_hand::ByHandWish;
 pub use havrel_link::now;
 pub use import::Imported;
+pub use orders::Ordered;
 pub use publishing::{OutboxState, Told};
 pub use supervision::Fault;
 
@@ -163,6 +165,7 @@ pub struct Live {
     faults: supervision::Faults,
     arrivals: arrivals::Arrivals,
     publishing: publishing::Publishing,
+    orders: orders::Orders,
     /// When the engine's thread last ended a turn: milliseconds since the program started, on a clock that nobody sets.
     beat: AtomicU64,
     began: Instant,
@@ -225,6 +228,7 @@ impl Live {
         let (to_engine, inbox) = mpsc::channel(1024);
         let (reports, failures) = mpsc::unbounded_channel();
         let (arrivals, announced) = arrivals::Arrivals::new();
+        let (orders, received) = orders::Orders::new();
         let (publishing, published) = publishing::Publishing::at(data);
         let state = DatabaseState { ok: true, since: now(), message: String::new() };
         let live = Arc::new(Live {
@@ -250,6 +254,7 @@ impl Live {
             faults: supervision::Faults::default(),
             arrivals,
             publishing,
+            orders,
             beat: AtomicU64::new(0),
             began: Instant::now(),
             finder: Mutex::default(),
@@ -277,6 +282,7 @@ impl Live {
         live.watched("values set by hand", move |live| by_hand::follow(live, ended.clone()));
         let failures = Arc::new(tokio::sync::Mutex::new(failures));
         live.watched("telling of drivers", move |live| links::tell(live, failures.clone()));
+        live.watched("writing for others", move |live| orders::follow(live, received.clone()));
         live.watched("publishing", move |live| publishing::run(live, published.clone()));
         live.watched("taking in what arrives", move |live| arrivals::follow(live, announced.clone()));
         live.watched("shipping to the database", ship::run);

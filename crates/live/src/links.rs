@@ -161,8 +161,11 @@ pub(crate) async fn tell(live: Arc<Live>, reports: Arc<tokio::sync::Mutex<mpsc::
 
 /// What every connection of a plant has to do; tags that are out of service or wait to begin are not among it.
 fn plans(plant: &Plant, waiting: &HashSet<Uuid>) -> HashMap<Uuid, LinkPlan> {
-    let mut plans: HashMap<Uuid, LinkPlan> =
-        plant.connections.values().map(|c| (c.id, LinkPlan { connection: c.set.clone(), points: Vec::new() })).collect();
+    let mut plans: HashMap<Uuid, LinkPlan> = plant
+        .connections
+        .values()
+        .map(|c| (c.id, LinkPlan { connection: c.set.clone(), points: Vec::new(), orders: Vec::new() }))
+        .collect();
     let idle = plant.idle_places();
     let mut tags: Vec<_> = plant.tags.values().filter(|t| !idle.contains(&t.set.place) && !waiting.contains(&t.id)).collect();
     tags.sort_by_key(|t| t.no);
@@ -190,7 +193,9 @@ impl Live {
     pub(crate) fn set_links(self: &Arc<Self>) {
         let plant = self.plant();
         let mut wanted = plans(&plant, &self.waiting.now());
+        self.orders.follow(&plant);
         for (&id, plan) in &mut wanted {
+            plan.orders = self.orders.topics(id);
             plan.connection.settings = self.secrets.opened(id, std::mem::take(&mut plan.connection.settings));
         }
         let mut links = self.links.lock().unwrap_or_else(PoisonError::into_inner);
@@ -211,7 +216,7 @@ impl Live {
             let around = Around {
                 identities: self.identity.clone(),
                 to_engine: self.to_engine.clone(),
-                announcer: Announcer::new(id, self.arrivals.to.clone()),
+                announcer: Announcer::new(id, self.arrivals.to.clone(), self.orders.to.clone()),
                 outgoing: self.publishing.outbox(id),
                 reports: self.reports.clone(),
             };

@@ -213,6 +213,10 @@ export interface PublicationSet {
   qos: number;
   /** Messages wait on disk while the connection is lost. */
   keep: boolean;
+  /** Tags that others may write, on which topics, and where in a message the value stands. */
+  write_tags: string[];
+  write_topic: string;
+  write_member: string;
   order: number;
 }
 

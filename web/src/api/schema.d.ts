@@ -2710,6 +2710,15 @@ export interface components {
              */
             refused: number;
             words: string;
+            /**
+             * Format: int64
+             * @description Messages by which others wrote to tags, those that were refused, when the last one came, and why the last one was refused.
+             */
+            written: number;
+            /** Format: int64 */
+            write_refused: number;
+            write_last?: string | null;
+            write_words: string;
         };
         /** @description What waits to leave through a connection. */
         PublishingView: {

@@ -52,6 +52,15 @@ pub struct Publication {
     /// Whether messages wait on disk while the connection is lost; otherwise the newest values are sent once it is back.
     #[serde(default = "yes")]
     pub keep: bool,
+    /// Tags that others may write; each is named here on purpose.
+    #[serde(default)]
+    pub write_tags: Vec<Uuid>,
+    /// On which topics they do; see [`Topic`].
+    #[serde(default)]
+    pub write_topic: String,
+    /// Where in their messages the value stands (JSON Pointer, RFC 6901); empty: the message is the value.
+    #[serde(default)]
+    pub write_member: String,
     #[serde(default)]
     pub order: f64,
 }
@@ -121,7 +130,9 @@ impl Settings for Publication {
     fn references(&self) -> Vec<Reference> {
         let tags = self.tags.iter().map(|&tag| Reference::to("tags", Kind::Tag, tag));
         let places = self.places.iter().map(|&place| Reference::to("places", Kind::Place, place));
-        std::iter::once(Reference::inside("connection", Kind::Connection, self.connection)).chain(tags).chain(places).collect()
+        let written = self.write_tags.iter().map(|&tag| Reference::to("write_tags", Kind::Tag, tag));
+        let connection = Reference::inside("connection", Kind::Connection, self.connection);
+        std::iter::once(connection).chain(tags).chain(places).chain(written).collect()
     }
 
     fn uses(item: &Item<Publication>, reference: &Reference, plant: &Plant) -> String {
@@ -129,7 +140,8 @@ impl Settings for Publication {
             Some(Kind::Tag) => plant.tags.get(&reference.to).map(|t| plant.tag_path(&t.set)),
             _ => plant.places.get(&reference.to).map(|_| plant.path(Some(reference.to))),
         };
-        format!("publication “{}” sends {}", item.set.name, path.map_or_else(|| "it".into(), |path| format!("“{path}”")))
+        let does = if reference.field == "write_tags" { "lets others write" } else { "sends" };
+        format!("publication “{}” {does} {}", item.set.name, path.map_or_else(|| "it".into(), |path| format!("“{path}”")))
     }
 
     fn check(item: &Item<Publication>, checking: &Checking<'_>, wrong: &mut Wrong) {
@@ -138,7 +150,7 @@ impl Settings for Publication {
         if set.tags.is_empty() && set.places.is_empty() {
             wrong.push(("tags".into(), "Choose at least one tag or place.".into()));
         }
-        for (field, chosen) in [("tags", &set.tags), ("places", &set.places)] {
+        for (field, chosen) in [("tags", &set.tags), ("places", &set.places), ("write_tags", &set.write_tags)] {
             if chosen.len() > MOST_CHOSEN {
                 wrong.push((field.into(), "At most 10,000 are chosen singly; choose their place instead.".into()));
             }
@@ -150,6 +162,20 @@ impl Settings for Publication {
         if let Err(words) = Payload::parse(set.format, &set.payload) {
             wrong.push(("payload".into(), words));
         }
+        if !set.write_tags.is_empty() || !set.write_topic.trim().is_empty() {
+            if let Err(words) = Topic::parse(&set.write_topic, set.plain) {
+                wrong.push(("write_topic".into(), words));
+            } else if set.write_topic.trim() == set.topic.trim() {
+                wrong.push((
+                    "write_topic".into(),
+                    "Others must write on another topic than the one on which values leave.".into(),
+                ));
+            }
+        }
+        if !set.write_member.is_empty() && !set.write_member.starts_with('/') {
+            wrong.push(("write_member".into(), "A member begins with a slash, like /value.".into()));
+        }
+        check::text(wrong, "write_member", &set.write_member);
         match set.when {
             When::Change { deadband, shortest_ms, longest_s, .. } => {
                 check::between(wrong, "when.deadband", deadband, 0.0, f64::MAX);

@@ -7,6 +7,7 @@ use super::{
 };
 use crate::{report, sample::Value};
 use serde::{Deserialize, Serialize};
+use serde_json::Value as Json;
 use std::collections::HashSet;
 use uuid::Uuid;
 
@@ -119,6 +120,33 @@ impl Plant {
             (None, Value::Bool(on)) => if *on { "on" } else { "off" }.into(),
             (None, other) => report::number(other.exact(), tag.decimals),
         }
+    }
+
+    /// The type that a tag holds at its source, where that says one.
+    pub fn type_of(&self, tag: &Tag) -> String {
+        let words = || {
+            let connection = self.connections.get(&tag.connection?)?;
+            let source = self.source(&connection.set, tag).ok()?;
+            Some(source.point.get("type")?.as_str()?.to_owned())
+        };
+        words().unwrap_or_default()
+    }
+
+    /// The value that is said for a tag: on or off, a number, or a text, which may be the name of one of its states.
+    ///
+    /// # Errors
+    /// A sentence for whoever said it.
+    pub fn said(&self, tag: &Tag, json: &Json) -> Result<Value, String> {
+        let value = match json {
+            Json::Bool(on) => Value::Bool(*on),
+            Json::Number(n) => Value::of_json(n).ok_or("This number is too large.")?,
+            Json::String(text) if text.len() <= 1000 => {
+                let number = Value::of_digits(text).filter(|_| self.type_of(tag) != "text");
+                number.unwrap_or_else(|| Value::Text(text.clone()))
+            }
+            _ => return Err("A value is on or off, a number or a text.".into()),
+        };
+        Ok(self.meant(tag, value))
     }
 
     /// What somebody means who gives a text for a tag's value: the number of the state of that name, where there is one.

@@ -2,9 +2,11 @@
 //! topic and a payload are made of stands in [`template`].
 
 mod bytes;
+mod order;
 mod publisher;
 pub mod template;
 
+pub use order::{Order, ordered, orders};
 pub use publisher::{Message, Outline, Publisher, Summary};
 pub use template::{Payload, Topic};
 

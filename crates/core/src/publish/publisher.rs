@@ -1,6 +1,9 @@
 //! Decides what leaves through one connection, and when. It never waits and reads no clock.
 
-use super::template::{Facts, Payload, Topic};
+use super::{
+    order::orders_of,
+    template::{Facts, Payload, Topic},
+};
 use crate::{
     TagNo,
     engine::{Current, differs},
@@ -182,6 +185,7 @@ impl Lane {
                 groups.push(Group { topic, members, sent_at: None, due: None });
             }
         }
+        wrong.extend(orders_of(plant, item).1);
         summary.topics = groups.len();
         let more = wrong.len().saturating_sub(MOST_PROBLEMS);
         summary.problems = wrong.into_iter().take(MOST_PROBLEMS).collect();

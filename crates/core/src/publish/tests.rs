@@ -329,3 +329,30 @@ proptest! {
         let _ = Message::decode(&bytes);
     }
 }
+
+#[rstest]
+#[case("7.5", "", Ok(json!(7.5)))]
+#[case(" Heating ", "", Ok(json!("Heating")))]
+#[case("true", "", Ok(json!(true)))]
+#[case("\"12\"", "", Ok(json!("12")))]
+#[case(r#"{"a": [{"v": 3}]}"#, "/a/0/v", Ok(json!(3)))]
+#[case(r#"{"a": 1}"#, "", Err("The message holds no single value."))]
+#[case(r#"{"a": 1}"#, "/b", Err("The message has no member /b."))]
+#[case("{half", "/b", Err("The message is no JSON."))]
+#[case("", "", Err("The message holds no single value."))]
+#[case("null", "", Err("The message holds no single value."))]
+fn what_a_message_orders(#[case] payload: &str, #[case] member: &str, #[case] expected: Result<Json, &str>) {
+    assert_eq!(ordered(payload.as_bytes(), member), expected.map_err(str::to_owned));
+}
+
+#[test]
+fn only_tags_that_are_named_are_written_and_what_cannot_be_is_told() {
+    let plant = plant(json!({"write_tags": [id(11), id(21)], "write_topic": "works/{name}/set", "write_member": "/v"}));
+    let found = orders(&plant, id(9));
+    assert_eq!(found.keys().collect::<Vec<_>>(), ["works/Level/set"], "the second would be written by the same topic");
+    assert_eq!(found["works/Level/set"], Order { publication: id(30), tag: id(11), member: "/v".into() });
+    assert_eq!(orders(&plant, id(8)).len(), 0);
+    let publisher = Publisher::of(&plant, id(9), AT);
+    let told = publisher.summaries().next().unwrap().1.problems.join("|");
+    assert!(told.contains("is not writable") && told.contains("would be written by the same topic works/Level/set"), "{told}");
+}

@@ -107,6 +107,8 @@ pub(super) struct Session {
     _task: JoinSet<()>,
     /// What was found out, in words.
     pub words: String,
+    /// The broker kept the session of before, so that what comes first may be old.
+    pub kept: bool,
     limits: Limits,
 }
 
@@ -254,7 +256,7 @@ impl Session {
                 }
             }
         });
-        Ok(Session { client, events: taken, _task: task, words, limits })
+        Ok(Session { client, events: taken, _task: task, words, kept, limits })
     }
 
     /// Takes leave of the broker, so that it does not publish the last will.

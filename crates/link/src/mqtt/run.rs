@@ -11,7 +11,7 @@ use super::{
     settings::{Point, Settings, fits},
 };
 use crate::{
-    Command, LinkError, LinkPlan, LinkState, PointPlan, Ports, RawValue,
+    Command, LinkError, LinkPlan, LinkState, PointPlan, Ports, RawValue, Received,
     life::{Life, Paths, Stop},
     now, payload,
     runner::Reply,
@@ -45,6 +45,8 @@ const LOOK: Duration = Duration::from_secs(1);
 const SOON: Duration = Duration::from_secs(10);
 /// A broker that does not answer a request for topics is given so many timeouts.
 const PATIENCE: u32 = 5;
+/// How long messages that waited at the broker may come after a session is open again.
+const CATCHING_UP: Duration = Duration::from_secs(2);
 /// Looks at topics under way at once.
 const MOST_LOOKS: usize = 8;
 
@@ -54,6 +56,8 @@ struct Run {
     inbox: Inbox,
     mappings: Mappings,
     ears: Ears,
+    /// Messages by which somebody writes that found no room.
+    orders_left: u64,
 }
 
 /// What one session has under way.
@@ -74,7 +78,13 @@ struct Serving {
 }
 
 pub(super) async fn run(ports: Ports) {
-    let mut run = Run { life: Life::new(ports), inbox: Inbox::default(), mappings: Mappings::default(), ears: Ears::default() };
+    let mut run = Run {
+        life: Life::new(ports),
+        inbox: Inbox::default(),
+        mappings: Mappings::default(),
+        ears: Ears::default(),
+        orders_left: 0,
+    };
     loop {
         let plan = run.life.ports.plan.borrow_and_update().clone();
         let stop = match Settings::usable(&plan.connection.settings) {
@@ -147,7 +157,8 @@ impl Run {
         self.mappings = Mappings::of(&serving.plan.connection.mappings);
         self.inbox.follow(&serving.plan, settings, &mut marks, now());
         let own = self.inbox.all().into_iter().filter(|topic| !self.mappings.cover(topic));
-        serving.wanted = self.mappings.filters().into_iter().chain(own).collect();
+        let orders = serving.plan.orders.iter().filter(|topic| !self.inbox.hears(topic) && !self.mappings.cover(topic)).cloned();
+        serving.wanted = self.mappings.filters().into_iter().chain(own).chain(orders).collect();
         if self.life.hand_on(marks).await.is_err() {
             return Stop::End;
         }
@@ -168,7 +179,7 @@ impl Run {
                     }
                     let next = self.life.ports.plan.borrow_and_update().clone();
                     let (a, b) = (&serving.plan.connection, &next.connection);
-                    if a.settings != b.settings || a.enabled != b.enabled || a.timeout_ms != b.timeout_ms || a.mappings != b.mappings {
+                    if a.settings != b.settings || a.enabled != b.enabled || a.timeout_ms != b.timeout_ms || a.mappings != b.mappings || serving.plan.orders != next.orders {
                         return Stop::Again;
                     }
                     serving.plan = next;
@@ -246,6 +257,7 @@ impl Run {
                             }
                             Some(Event::Message(came)) => {
                                 messages += 1;
+                                self.ordered(serving, &came, opened);
                                 self.hear(&came, &mut batch);
                             }
                             Some(Event::Subscribed(answers)) => {
@@ -317,6 +329,26 @@ impl Run {
         Difference { new, gone }
     }
 
+    /// Hands on a message by which somebody writes.
+    fn ordered(&mut self, serving: &Serving, came: &Heard, opened: Instant) {
+        if serving.plan.orders.binary_search(&came.topic).is_err() {
+            return;
+        }
+        let late = if came.retained {
+            Some("The broker retained the message, so nobody knows how old it is. Publish it without retaining it.")
+        } else if serving.session.kept && opened.elapsed() < CATCHING_UP {
+            Some("The message came together with those that waited at the broker, so nobody knows how old it is.")
+        } else if came.oversized {
+            Some("The message is too large.")
+        } else {
+            None
+        };
+        let received = Received { topic: came.topic.clone(), payload: came.payload.to_vec(), late };
+        if !self.life.ports.announcer.order(received) {
+            self.orders_left += 1;
+        }
+    }
+
     /// Takes in a message, and shows it to those who watch.
     fn hear(&mut self, came: &Heard, batch: &mut Batch) {
         let announcer = &self.life.ports.announcer;
@@ -376,6 +408,12 @@ impl Run {
         }
         if self.inbox.unfit > 0 {
             learnt.push(format!("{} messages did not fit a tag that reads them.", self.inbox.unfit));
+        }
+        if self.orders_left > 0 {
+            learnt.push(format!(
+                "{} messages that write to tags came faster than they can be carried out, and were left out.",
+                self.orders_left
+            ));
         }
         if self.mappings.left_out > 0 {
             learnt.push("More topics fit a mapping than Havrel makes tags for (10,000), or their names are too long.".into());

@@ -80,7 +80,7 @@ pub fn run(connection: Connection, points: Vec<PointPlan>) -> Running {
 /// The same for one through which messages leave.
 pub fn sending(connection: Connection, points: Vec<PointPlan>, outgoing: Arc<dyn Outgoing>) -> Running {
     let kind = connection.kind.clone();
-    let (plan, plan_in) = watch::channel(Arc::new(LinkPlan { connection, points }));
+    let (plan, plan_in) = watch::channel(Arc::new(LinkPlan { connection, points, orders: Vec::new() }));
     let (batches_out, batches) = mpsc::channel(256);
     let (commands, commands_in) = mpsc::channel(8);
     let (health_out, health) = watch::channel(Health::new(LinkState::Connecting));
@@ -92,7 +92,7 @@ pub fn sending(connection: Connection, points: Vec<PointPlan>, outgoing: Arc<dyn
         commands: commands_in,
         health: health_out,
         tap: tap.clone(),
-        announcer: Announcer::new(Uuid::nil(), announced),
+        announcer: Announcer::new(Uuid::nil(), announced, mpsc::channel(1).0),
         outgoing,
         identities: Arc::new(Ours),
     };

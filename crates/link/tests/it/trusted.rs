@@ -108,7 +108,11 @@ async fn a_changed_certificate_stops_the_connection_until_somebody_trusts_it() {
     // Once it is the old one again, or the new one is trusted, values come again.
     let plan = running.plan.borrow().clone();
     let connection = to(port, json!({"security": BEST, "fingerprint": after}));
-    running.plan.send_replace(std::sync::Arc::new(havrel_link::LinkPlan { connection, points: plan.points.clone() }));
+    running.plan.send_replace(std::sync::Arc::new(havrel_link::LinkPlan {
+        connection,
+        points: plan.points.clone(),
+        orders: Vec::new(),
+    }));
     running.value(1).await;
     running.end().await;
 }

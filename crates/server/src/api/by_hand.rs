@@ -1,12 +1,12 @@
 //! Values set by hand: set one, see all that are on, release one.
 
-use super::{plant::type_of, remarks::text, time};
+use super::{remarks::text, time};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpResponse, delete, get, put,
     web::{Data, Path},
 };
-use havrel_core::{access::Action, sample::Value, time::to_text};
+use havrel_core::{access::Action, time::to_text};
 use havrel_live::ByHandWish;
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json_;
@@ -51,21 +51,6 @@ pub struct HandView {
     pub keeps: bool,
 }
 
-/// A value in a request, for a tag whose source holds values of a type (`type_of`).
-pub(super) fn value_of(json: &Json_, holds: &str) -> Result<Value, Problem> {
-    Ok(match json {
-        Json_::Bool(on) => Value::Bool(*on),
-        Json_::Number(n) => {
-            let long = || Problem::field("value", "This number is too large.");
-            Value::of_json(n).ok_or_else(long)?
-        }
-        Json_::String(text) if text.len() <= 1000 => {
-            Value::of_digits(text).filter(|_| holds != "text").unwrap_or_else(|| Value::Text(text.clone()))
-        }
-        _ => return Err(Problem::field("value", "A value is on or off, a number or a text.")),
-    })
-}
-
 /// Sets a tag's value by hand: it counts, whatever the source says, and is marked everywhere.
 #[utoipa::path(responses((status = 204), (status = 422, body = Problem)))]
 #[put("/api/tags/{id}/by-hand")]
@@ -75,7 +60,12 @@ pub async fn set_by_hand(app: Data<App>, person: Person, id: Path<Uuid>, body: J
     let actor = person.may_at(Action::SetByHand, Some(tag.set.place))?;
     let until = body.until.as_deref().map(|until| time("until", until)).transpose()?;
     let reason = text("reason", &body.reason, LONGEST_REASON)?.to_owned();
-    let wish = ByHandWish { value: value_of(&body.value, &type_of(&plant, *id))?, reason, until, keeps: body.keeps };
+    let wish = ByHandWish {
+        value: plant.said(&tag.set, &body.value).map_err(|words| Problem::field("value", words))?,
+        reason,
+        until,
+        keeps: body.keeps,
+    };
     app.live.set_by_hand(*id, wish, actor).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -201,7 +201,7 @@ pub async fn find(app: Data<App>, person: Person, query: Query<FindQuery>) -> Re
     let hit = |id: Uuid| {
         let tag = plant.tags.get(&id)?;
         let set = &tag.set;
-        let (unit, holds) = (set.unit.clone(), type_of(&plant, id));
+        let (unit, holds) = (set.unit.clone(), plant.type_of(set));
         Some(TagHit { no: tag.no, unit, decimals: set.decimals, states: set.states, holds, record: set.record })
     };
     let view = |(kind, id): (Kind, Uuid)| {
@@ -237,7 +237,10 @@ impl Viewing<'_> {
         let page = found.into_iter().skip(self.offset).take(self.limit);
         let items = page.map(|(title, item)| {
             let set = secret::masked(serde_json::to_value(&item.set).unwrap_or_default());
-            let (source, holds) = (source_of(self.plant, item.id), type_of(self.plant, item.id));
+            let (source, holds) = (
+                source_of(self.plant, item.id),
+                self.plant.tags.get(&item.id).map(|t| self.plant.type_of(&t.set)).unwrap_or_default(),
+            );
             let connection = self.plant.connections.get(&item.id).filter(|_| self.kind == Kind::Connection);
             let leads = connection.and_then(|c| Some((kind(&c.set.kind)?, &c.set)));
             let addresses = leads.map(|(kind, set)| kind.addresses(set)).unwrap_or_default();
@@ -256,17 +259,6 @@ pub(super) fn source_of(plant: &Plant, tag: Uuid) -> String {
         let source = plant.source(&connection.set, &tag.set).ok()?;
         let point = kind(&connection.set.kind)?.show_point(&connection.set, &source.point)?;
         Some(format!("{} · {point}", connection.set.name))
-    };
-    words().unwrap_or_default()
-}
-
-/// The type of a tag at its source.
-pub(super) fn type_of(plant: &Plant, tag: Uuid) -> String {
-    let words = || {
-        let tag = plant.tags.get(&tag)?;
-        let connection = plant.connections.get(&tag.set.connection?)?;
-        let source = plant.source(&connection.set, &tag.set).ok()?;
-        Some(source.point.get("type")?.as_str()?.to_owned())
     };
     words().unwrap_or_default()
 }

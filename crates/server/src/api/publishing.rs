@@ -14,7 +14,7 @@ use havrel_core::{
     time::to_text,
 };
 use havrel_link::{Kinds, kind, now};
-use havrel_live::{Live, Told};
+use havrel_live::{Live, Ordered, Told};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use std::sync::{Arc, PoisonError};
@@ -43,6 +43,11 @@ pub struct PublicationView {
     /// Messages that the broker refused, and what it said to the last one.
     pub refused: u64,
     pub words: String,
+    /// Messages by which others wrote to tags, those that were refused, when the last one came, and why the last one was refused.
+    pub written: u64,
+    pub write_refused: u64,
+    pub write_last: Option<String>,
+    pub write_words: String,
 }
 
 /// What waits to leave through a connection.
@@ -87,7 +92,21 @@ pub async fn publishing(app: Data<App>, person: Person, id: Path<Uuid>) -> Resul
         let (summary, Told { sent, last, refused, words }) = app.live.published(*id, one.id);
         let (tags, topics) = (summary.as_ref().map(|s| s.tags), summary.as_ref().map(|s| s.topics));
         let problems = summary.map(|s| s.problems).unwrap_or_default();
-        PublicationView { id: one.id, tags, topics, problems, sent, last: time(last), refused, words }
+        let Ordered { done: written, refused: write_refused, last: write_last, words: write_words } = app.live.ordered(one.id);
+        PublicationView {
+            id: one.id,
+            tags,
+            topics,
+            problems,
+            sent,
+            last: time(last),
+            refused,
+            words,
+            written,
+            write_refused,
+            write_last: time(write_last),
+            write_words,
+        }
     };
     let publications = own.into_iter().map(view).collect();
     let queue = app.live.outbox(*id);

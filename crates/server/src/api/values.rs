@@ -1,6 +1,5 @@
 //! Current values, and writing them.
 
-use super::{by_hand::value_of, plant::type_of};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     get, post,
@@ -8,7 +7,7 @@ use actix_web::{
 };
 use havrel_core::{access::Action, engine::Current, quality::Reason, sample::Value, time::to_text};
 use serde::{Deserialize, Serialize};
-use serde_json::{Value as Json_, json};
+use serde_json::Value as Json_;
 use std::sync::PoisonError;
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
@@ -101,29 +100,7 @@ pub async fn write(app: Data<App>, person: Person, id: Path<Uuid>, body: Json<Wr
     let plant = person.plant(&app);
     let tag = plant.tags.get(&id).ok_or_else(|| Problem::missing("tag"))?;
     let actor = person.may_at(Action::Write, Some(tag.set.place))?;
-    let value = plant.meant(&tag.set, value_of(&body.value, &type_of(&plant, *id))?);
-    app.live.may_write(*id, &value)?;
-    let before = {
-        let values = app.live.values.read().unwrap_or_else(PoisonError::into_inner);
-        values.of(tag.no).and_then(|s| s.current.value.as_ref().map(Value::to_json)).unwrap_or(Json_::Null)
-    };
-    let path = plant.tag_path(&tag.set);
-    let shown = |value: &Value| format!("{} {}", plant.print(&tag.set, value), tag.set.unit).trim().to_owned();
-    let asked = shown(&value);
-    let detail = json!({"before": before, "asked": body.value});
-    // What cannot be written down is not done.
-    app.live.note("write", Some(actor), Some(*id), &format!("Asked to write {asked} to {path}"), detail).await?;
-    let result = app.live.write(*id, value).await;
-    let (title, detail) = match &result {
-        Ok(held) => {
-            let detail = json!({"before": before, "asked": body.value, "after": held.to_json()});
-            (format!("Wrote {} to {path}", shown(held)), detail)
-        }
-        Err(error) => (format!("Could not write {asked} to {path}: {error}"), json!({"before": before, "asked": body.value})),
-    };
-    if let Err(error) = app.live.note("write", Some(actor), Some(*id), &title, detail).await {
-        // It is handed on all the same; what was asked for stands in the journal already.
-        tracing::error!(%error, title, "what came of a write is not on disk yet");
-    }
+    let value = plant.said(&tag.set, &body.value).map_err(|words| Problem::field("value", words))?;
+    let (before, result) = app.live.write_down(Some(actor), *id, value, &body.value).await?;
     Ok(Json(Written { before, value: result?.to_json() }))
 }

@@ -13,6 +13,7 @@ use uuid::Uuid;
 
 /// An independent client that hears all.
 struct Ears {
+    client: AsyncClient,
     heard: mpsc::UnboundedReceiver<(String, Json)>,
     _task: JoinSet<()>,
 }
@@ -27,7 +28,6 @@ impl Ears {
         let mut ready = Some(ready);
         let mut task = JoinSet::new();
         task.spawn(async move {
-            let _client = client;
             while let Ok(event) = polled.poll().await {
                 match event {
                     Event::Incoming(Packet::SubAck(_)) => drop(ready.take().map(|r| r.send(()))),
@@ -41,7 +41,7 @@ impl Ears {
             }
         });
         is_ready.await.unwrap();
-        Ears { heard, _task: task }
+        Ears { client, heard, _task: task }
     }
 
     async fn next(&mut self) -> (String, Json) {
@@ -184,5 +184,58 @@ async fn what_waits_is_there_after_a_restart() {
     live.write(made.tag, Value::F64(9.0)).await.unwrap();
     assert_eq!(ears.next().await.1["v"], 9.0, "nothing comes twice");
     live.stop().await;
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn others_write_only_what_was_allowed_with_the_checks_of_a_write_by_hand() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let broker = Broker::start(&Setup { open: true, ..Setup::default() }).unwrap();
+    let ears = Ears::at(broker.address).await;
+    let say = |topic: &'static str, payload: &'static str, retain: bool| {
+        let client = ears.client.clone();
+        async move { client.publish(topic, QoS::AtLeastOnce, retain, payload).await.unwrap() }
+    };
+    say("works/out/order-no/set", "{\"v\": 66}", true).await;
+    let made = make(&engineer, broker.address.port(), json!({})).await;
+    let no = plant.live.plant().tags[&made.tag].no;
+    let at = format!("/api/connections/{}/publishing", made.connection);
+    // Off until it is allowed for this tag.
+    let same = json!([{"op": "patch", "kind": "publication", "id": made.publication, "set": {"write_tags": [made.tag], "write_topic": "works/{path}"}}]);
+    let (status, body) = engineer.edit(1, "The same topic", same).await;
+    assert_eq!((status, &body["problems"][0]["field"]), (422, &json!("write_topic")), "{body}");
+    let allow = json!([
+        {"op": "patch", "kind": "tag", "id": made.tag, "set": {"write_high": 100.0}},
+        {"op": "patch", "kind": "publication", "id": made.publication, "set":
+            {"write_tags": [made.tag], "write_topic": "works/{path}/set", "write_member": "/v"}}]);
+    let (status, body) = engineer.edit(1, "Allowed", allow).await;
+    assert_eq!(status, 200, "{body}");
+    // What the broker retained is as old as nobody knows.
+    let state = engineer.until(&at, |state| state["publications"][0]["write_refused"] == 1).await;
+    assert!(state["publications"][0]["write_words"].as_str().unwrap().contains("retained"), "{state}");
+    say("works/out/order-no/set", "{\"v\": 5}", false).await;
+    engineer.until(&format!("/api/values?tags={no}"), |values| values[0]["value"] == 5.0).await;
+    say("works/out/order-no/set", "{\"v\": 500}", false).await;
+    let state = engineer.until(&at, |state| state["publications"][0]["write_refused"] == 2).await;
+    assert_eq!(state["publications"][0]["written"], 1);
+    assert!(state["publications"][0]["write_words"].as_str().unwrap().contains("at most 100"), "{state}");
+    say("works/out/order-no/set", "{\"w\": 7}", false).await;
+    engineer.until(&at, |state| state["publications"][0]["write_refused"] == 3).await;
+    let journal = engineer.until("/api/journal", |journal| journal.to_string().contains("Wrote 5")).await.to_string();
+    assert!(journal.contains("Asked to write 5") && !journal.contains("500"), "{journal}");
+    // Paused, nothing is written any more.
+    let pause = json!([{"op": "patch", "kind": "publication", "id": made.publication, "set": {"enabled": false}}]);
+    assert_eq!(engineer.edit(2, "Paused", pause).await.0, 200);
+    say("works/out/order-no/set", "{\"v\": 9}", false).await;
+    engineer
+        .edit(3, "Resumed", json!([{"op": "patch", "kind": "publication", "id": made.publication, "set": {"enabled": true}}]))
+        .await;
+    engineer.until(&at, |state| state["publications"][0]["write_refused"].as_u64() >= Some(4)).await;
+    say("works/out/order-no/set", "{\"v\": 11}", false).await;
+    engineer.until(&format!("/api/values?tags={no}"), |values| values[0]["value"] == 11.0).await;
+    // 9 was never written, or it would be the third.
+    let state = engineer.until(&at, |state| state["publications"][0]["written"].as_u64() >= Some(2)).await;
+    assert_eq!(state["publications"][0]["written"], 2, "{state}");
     plant.stop().await;
 }

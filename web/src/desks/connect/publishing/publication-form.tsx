@@ -23,6 +23,12 @@ interface Props {
   onClose: () => void;
 }
 
+interface Part {
+  draft: Draft;
+  set: (part: Partial<Draft>) => void;
+  form: { error: (...names: string[]) => string | undefined };
+}
+
 const FIELDS = [
   'name',
   'tags',
@@ -175,6 +181,7 @@ export function PublicationForm({ item, seen, draft, onChange, onClose }: Props)
             <Tick label="Only the tags that changed" checked={!draft.all} onChange={(changed) => set({ all: !changed })} />
           )}
         </div>
+        <Writes draft={draft} set={set} form={form} />
         <div className="flex items-center gap-2 pt-1">
           <Button kind="main" type="submit" disabled={form.busy}>
             Save publication
@@ -235,19 +242,77 @@ function Inserts({
   );
 }
 
+const without = (all: string[], id: string) => all.filter((one) => one !== id);
+
+/** Something that is chosen, and can be left out again. */
+const chip = (id: string, name: string, onRemove: () => void) => (
+  <li key={id} className="flex items-center gap-1 rounded border border-line px-1.5">
+    {name}
+    <button type="button" aria-label={`Leave out ${name}`} onClick={onRemove}>
+      <X className="size-3" />
+    </button>
+  </li>
+);
+
+/** Tags that others may write, each allowed by itself. */
+function Writes({ draft, set, form }: Part) {
+  const tags = useTags(draft.write_tags);
+  const topic = useRef<HTMLInputElement>(null);
+  const some = draft.write_tags.length > 0;
+  const allow = (id: string) =>
+    set({ write_tags: [...draft.write_tags, id], write_topic: draft.write_topic || `${draft.topic.trim()}/set` });
+  return (
+    <div>
+      <p className="mb-0.5 text-sm text-soft">Tags that others may write through this broker</p>
+      {some && (
+        <ul aria-label="Others may write" className="mb-1 flex max-h-28 flex-wrap gap-1 overflow-auto">
+          {draft.write_tags.map((id) =>
+            chip(id, pathEnd(tags.find((tag) => tag.id === id)?.title ?? '…'), () =>
+              set({ write_tags: without(draft.write_tags, id) }),
+            ),
+          )}
+        </ul>
+      )}
+      <Picker label="Allow a tag" kind="tag" accept={(hit) => !draft.write_tags.includes(hit.id)} onPick={allow} />
+      {form.error('write_tags') && <p className="mt-0.5 text-sm text-act4">{form.error('write_tags')}</p>}
+      {some && (
+        <div className="mt-1 grid grid-cols-[minmax(0,1fr)_14rem] items-start gap-3">
+          <Field
+            label="They write on the topic"
+            error={form.error('write_topic')}
+            hint={<Inserts all={TOPIC_FIELDS} into={topic} onInsert={(text) => set({ write_topic: text })} />}
+          >
+            {(p) => (
+              <Input
+                {...p}
+                ref={topic}
+                className="figures"
+                value={draft.write_topic}
+                onChange={(e) => set({ write_topic: e.target.value })}
+              />
+            )}
+          </Field>
+          <Field label="Member with the value" error={form.error('write_member')}>
+            {(p) => (
+              <Input
+                {...p}
+                className="figures"
+                value={draft.write_member}
+                placeholder="/value; empty: all of it"
+                onChange={(e) => set({ write_member: e.target.value })}
+              />
+            )}
+          </Field>
+        </div>
+      )}
+    </div>
+  );
+}
+
 /** The tags and places that are chosen. */
 function Chosen({ draft, set, error }: { draft: Draft; set: (part: Partial<Draft>) => void; error: string | undefined }) {
   const tree = useTree();
   const tags = useTags(draft.tags);
-  const without = (all: string[], id: string) => all.filter((one) => one !== id);
-  const chip = (id: string, name: string, onRemove: () => void) => (
-    <li key={id} className="flex items-center gap-1 rounded border border-line px-1.5">
-      {name}
-      <button type="button" aria-label={`Leave out ${name}`} onClick={onRemove}>
-        <X className="size-3" />
-      </button>
-    </li>
-  );
   return (
     <div>
       <p className="mb-0.5 text-sm text-soft">Values of</p>
@@ -290,15 +355,7 @@ function Chosen({ draft, set, error }: { draft: Draft; set: (part: Partial<Draft
 }
 
 /** When it sends. */
-function When({
-  draft,
-  set,
-  form,
-}: {
-  draft: Draft;
-  set: (part: Partial<Draft>) => void;
-  form: { error: (...names: string[]) => string | undefined };
-}) {
+function When({ draft, set, form }: Part) {
   const number = (label: string, key: 'deadband' | 'shortest' | 'longest' | 'every', name: string, placeholder = '') => (
     <Field label={label} error={form.error(name)}>
       {(p) => (

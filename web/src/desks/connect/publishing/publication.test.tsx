@@ -35,8 +35,22 @@ test('what is no number goes to the server as it was typed', () => {
 });
 
 test('what cannot be sent and what was refused is told', () => {
-  const view = { id: '', tags: 1, topics: 0, sent: 0, last: null, refused: 0, words: '', problems: [] as string[] };
+  const view = {
+    id: '',
+    tags: 1,
+    topics: 0,
+    sent: 0,
+    last: null,
+    refused: 0,
+    words: '',
+    problems: [] as string[],
+    written: 0,
+    write_refused: 0,
+    write_last: null,
+    write_words: '',
+  };
   expect(troubleOf(view)).toBe('');
   const told = troubleOf({ ...view, problems: ['One.', 'Two.'], refused: 2, words: 'a/b: no' });
   expect(told).toBe('One. (and 1 more) 2 messages refused, the last on a/b: no');
+  expect(troubleOf({ ...view, write_refused: 1, write_words: 'c: no' })).toBe('1 write refused, the last on c: no');
 });

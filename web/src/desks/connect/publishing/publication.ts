@@ -84,6 +84,9 @@ export function blank(): Draft {
     retain: false,
     qos: 1,
     keep: true,
+    write_tags: [],
+    write_topic: '',
+    write_member: '',
   };
 }
 
@@ -117,7 +120,14 @@ export function setOf(draft: Draft): Omit<PublicationSet, 'connection' | 'order'
     every: ________,
     ...set
   } = draft;
-  return { ...set, name: set.name.trim(), topic: set.topic.trim(), when: whenOf(draft) };
+  return {
+    ...set,
+    name: set.name.trim(),
+    topic: set.topic.trim(),
+    write_topic: set.write_tags.length > 0 ? set.write_topic.trim() : '',
+    write_member: set.write_member.trim(),
+    when: whenOf(draft),
+  };
 }
 
 /** A publication that exists, for changing it. */
@@ -141,9 +151,11 @@ export function whenWords(when: When): string {
 }
 
 /** What of a publication needs somebody, in words; empty while all is well. */
-export function troubleOf({ problems, refused, words }: Schemas['PublicationView']): string {
+export function troubleOf({ problems, refused, words, ...writes }: Schemas['PublicationView']): string {
   const [first] = problems;
   const rest = problems.length > 1 ? ` (and ${problems.length - 1} more)` : '';
   const no = refused > 0 ? `${counted(refused, 'message')} refused, the last on ${words}` : '';
-  return [first && first + rest, no].filter(Boolean).join(' ');
+  const out =
+    writes.write_refused > 0 ? `${counted(writes.write_refused, 'write')} refused, the last on ${writes.write_words}` : '';
+  return [first && first + rest, no, out].filter(Boolean).join(' ');
 }

@@ -143,6 +143,14 @@ function Row({
           </Button>
         </td>
       </tr>
+      {state && state.written > 0 && (
+        <tr>
+          <td colSpan={7} className="px-2 pb-1 text-soft">
+            {counted(state.written, 'write')} by others
+            {state.write_last && `, the last one ${lasting(Math.max(0, now - Date.parse(state.write_last)))} ago`}
+          </td>
+        </tr>
+      )}
       {trouble && (
         <tr>
           <td colSpan={7} className="px-2 pb-1 text-act4">
