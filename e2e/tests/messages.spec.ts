@@ -219,6 +219,7 @@ test('chosen values leave on their topics, and wait while the broker is away', a
   await page.getByRole('option', { name: /^Pressure setpoint/ }).click();
   await expect(change.getByLabel('They write on the topic')).toHaveValue('havrel/test/{3}/{name}/set');
   await change.getByLabel('Member with the value').fill('/wanted');
+  await expect(next).toContainText('havrel/test/boiler/pressure-setpoint/set');
   await accessibility(page);
   await change.getByRole('button', { name: 'Save publication' }).click();
   await expect(row).toContainText('on change');

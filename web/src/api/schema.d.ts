@@ -2589,6 +2589,12 @@ export interface components {
             /** @description Whether whoever asks may take it away. */
             removable: boolean;
         };
+        /** @description A topic on which others would write. */
+        OrderView: {
+            topic: string;
+            /** @description The path of the tag. */
+            title: string;
+        };
         /** @description Another way to read an address. */
         OtherView: {
             /** @description As it would go on the wire. */
@@ -2607,6 +2613,8 @@ export interface components {
             problems: string[];
             /** @description The next messages by their topics, the first fifty. */
             next: components["schemas"]["MessageView"][];
+            /** @description Where others would write, by their topics, the first fifty. */
+            writes: components["schemas"]["OrderView"][];
         };
         /** @description Addresses that more than one thing takes. */
         OverlapView: {

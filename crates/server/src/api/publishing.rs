@@ -10,7 +10,7 @@ use actix_web::{
 use havrel_core::{
     access::Action,
     plant::{Item, Own, Plant, Publication, Settings as _, kind::Checking, resolve},
-    publish::{Message, Outline, Publisher, Summary, template::check_topic},
+    publish::{Message, Order, Outline, Publisher, Summary, orders, template::check_topic},
     time::to_text,
 };
 use havrel_link::{Kinds, kind, now};
@@ -139,6 +139,14 @@ pub struct MessageView {
     pub tags: usize,
 }
 
+/// A topic on which others would write.
+#[derive(Serialize, ToSchema)]
+pub struct OrderView {
+    pub topic: String,
+    /// The path of the tag.
+    pub title: String,
+}
+
 /// What a publication would send.
 #[derive(Serialize, ToSchema)]
 pub struct OutlineView {
@@ -148,6 +156,8 @@ pub struct OutlineView {
     pub problems: Vec<String>,
     /// The next messages by their topics, the first fifty.
     pub next: Vec<MessageView>,
+    /// Where others would write, by their topics, the first fifty.
+    pub writes: Vec<OrderView>,
 }
 
 /// Shows what a publication would send with the values of now.
@@ -173,19 +183,24 @@ pub async fn try_publication(
         return Err(Problem::field(&field, words));
     }
     let live = app.live.clone();
-    let outline = block(move || outline(&live, &plant, *id, draft)).await;
-    let outline = outline.map_err(|_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping."))?;
+    let tried = block(move || outline(&live, &plant, *id, draft)).await;
+    let (outline, writes) = tried.map_err(|_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping."))?;
     let Outline { summary: Summary { tags, topics, problems }, next } = outline;
     let view = |(message, tags): (Message, usize)| {
         let bytes = message.payload.len();
         let payload = String::from_utf8_lossy(&message.payload[..bytes.min(SHOWN)]).into_owned();
         MessageView { topic: message.topic, payload, bytes, tags }
     };
-    Ok(Json(OutlineView { tags, topics, problems, next: next.into_iter().map(view).collect() }))
+    Ok(Json(OutlineView { tags, topics, problems, next: next.into_iter().map(view).collect(), writes }))
 }
 
-fn outline(live: &Live, plant: &Plant, connection: Uuid, draft: Item<Publication>) -> Outline {
+fn outline(live: &Live, plant: &Plant, connection: Uuid, draft: Item<Publication>) -> (Outline, Vec<OrderView>) {
     let only = Plant { publications: Arc::new([(draft.id, Arc::new(draft))].into()), ..plant.clone() };
+    let title = |order: &Order| plant.tags.get(&order.tag).map(|tag| plant.tag_path(&tag.set)).unwrap_or_default();
+    let view = |(topic, order): (String, Order)| OrderView { title: title(&order), topic };
+    let mut writes: Vec<OrderView> = orders(&only, connection).into_iter().map(view).collect();
+    writes.sort_by(|a, b| a.topic.cmp(&b.topic));
+    writes.truncate(MOST_SHOWN);
     let mut publisher = Publisher::of(&Arc::new(only), connection, now());
     let tags: Vec<_> = publisher.tags().collect();
     for some in tags.chunks(1000) {
@@ -197,7 +212,8 @@ fn outline(live: &Live, plant: &Plant, connection: Uuid, draft: Item<Publication
             }
         }
     }
-    publisher.outline(MOST_SHOWN).unwrap_or(Outline { summary: Summary::default(), next: Vec::new() })
+    let nothing = || Outline { summary: Summary::default(), next: Vec::new() };
+    (publisher.outline(MOST_SHOWN).unwrap_or_else(nothing), writes)
 }
 
 /// A message to send by hand.

@@ -405,7 +405,7 @@ function When({ draft, set, form }: Part) {
 }
 
 function Outline({ tried, interval }: { tried: Schemas['OutlineView']; interval: boolean }) {
-  const { tags, topics, problems, next } = tried;
+  const { tags, topics, problems, next, writes } = tried;
   return (
     <>
       <p role="status" className="mb-1 text-soft">
@@ -443,6 +443,19 @@ function Outline({ tried, interval }: { tried: Schemas['OutlineView']; interval:
       </ul>
       {topics > next.length && next.length > 0 && (
         <p className="text-soft">and {(topics - next.length).toLocaleString('en')} more topics</p>
+      )}
+      {writes.length > 0 && (
+        <>
+          <h3 className="mt-3 mb-1 font-semibold">Where others write</h3>
+          <ul className="max-h-48 overflow-auto">
+            {writes.map((one) => (
+              <li key={one.topic} className="border-t border-line py-1 first:border-t-0">
+                <b className="figures font-semibold break-all whitespace-normal">{one.topic}</b>
+                <span className="block text-sm text-soft">{one.title.replaceAll('/', ' / ')}</span>
+              </li>
+            ))}
+          </ul>
+        </>
       )}
     </>
   );
