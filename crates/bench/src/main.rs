@@ -8,6 +8,7 @@ mod messages;
 mod model;
 mod nodes;
 mod plant;
+mod publishing;
 mod store;
 mod wire;
 
@@ -35,8 +36,8 @@ struct Cli {
     /// Figures of an earlier run to print beside.
     #[arg(long)]
     against: Option<PathBuf>,
-    /// Only some of it: engine, model, store, wire, nodes, messages, connect, load, tree.
-    #[arg(long, value_delimiter = ',', default_value = "engine,model,store,wire,nodes,messages,connect,load,tree")]
+    /// Only some of it: engine, model, store, wire, nodes, messages, publishing, connect, load, tree.
+    #[arg(long, value_delimiter = ',', default_value = "engine,model,store,wire,nodes,messages,publishing,connect,load,tree")]
     only: Vec<String>,
     /// Tags of the plants under load.
     #[arg(long, value_delimiter = ',', default_value = "10000,100000")]
@@ -141,6 +142,9 @@ fn main() -> Result<()> {
         }
         if wanted("messages") {
             messages::measure(&mut figures).await?;
+        }
+        if wanted("publishing") {
+            publishing::measure(&mut figures).await?;
         }
         Ok::<_, Failure>(())
     })?;

@@ -156,6 +156,11 @@ fn chosen(plant: &Plant, publication: &Publication) -> Vec<(String, Arc<Item<Tag
     all
 }
 
+/// Whether a tag reads a topic of a connection.
+fn reads(tag: &Tag, connection: Uuid, topic: &str) -> bool {
+    tag.connection == Some(connection) && tag.point.get("topic").and_then(|t| t.as_str()).is_some_and(|t| t.trim() == topic)
+}
+
 impl Lane {
     /// `None` where its settings cannot be used, which the door refuses.
     fn of(plant: &Plant, item: &Arc<Item<Publication>>) -> Option<Lane> {
@@ -168,6 +173,10 @@ impl Lane {
             summary.tags += 1;
             match topic.of(&path, &tag.set) {
                 Err(words) => wrong.push(words),
+                // It would hear itself for ever.
+                Ok(topic) if reads(&tag.set, set.connection, &topic) => {
+                    wrong.push(format!("“{path}” reads the topic {topic} itself, so it is not sent there."));
+                }
                 Ok(topic) => {
                     let member = Member { tag, path, current: Current::UNREAD, sent: None, changed: false };
                     shared.entry(topic).or_default().push(member);

@@ -24,7 +24,11 @@ fn plant(publication: Json) -> Arc<Plant> {
     let mut set = json!({"name": "Out", "connection": id(9), "places": [id(1)], "topic": "works/{path}", "payload": "{value}", "format": "text"});
     set.as_object_mut().unwrap().extend(publication.as_object().unwrap().clone());
     let tag = |n: u128, name: &str, place: u128, unit: &str| {
-        let set = json!({"name": name, "place": id(place), "unit": unit, "range_low": 0.0, "range_high": 200.0});
+        let mut set = json!({"name": name, "place": id(place), "unit": unit, "range_low": 0.0, "range_high": 200.0});
+        if n == 21 {
+            set["connection"] = json!(id(9));
+            set["point"] = json!({"topic": "works/Extraction/EX-2/Level"});
+        }
         item(Kind::Tag, n, u32::try_from(n).unwrap(), set)
     };
     let (plant, broken) = Plant::from_stored(
@@ -157,6 +161,15 @@ fn what_cannot_be_sent_is_told(#[case] topic: &str, #[case] payload: &str, #[cas
 }
 
 #[test]
+fn a_tag_is_not_sent_on_the_topic_that_it_reads() {
+    for (topic, told, topics) in [("works/{path}", 1, 2), ("out/{path}", 0, 3)] {
+        let publisher = Publisher::of(&plant(json!({"topic": topic})), id(9), AT);
+        let (_, summary) = publisher.summaries().next().unwrap();
+        assert_eq!((summary.problems.len(), summary.topics), (told, topics), "{:?}", summary.problems);
+    }
+}
+
+#[test]
 fn on_change_with_a_deadband_and_limits_of_the_rate() {
     let when = json!({"on": "change", "deadband": 1.0, "percent": true, "shortest_ms": 1000, "longest_s": 10});
     let plant = plant(json!({"tags": [id(11)], "places": [], "topic": "l", "when": when}));
@@ -217,7 +230,7 @@ fn a_message_holds_all_or_what_changed(#[case] all: bool, #[case] expected: &str
 #[test]
 fn a_change_elsewhere_sends_nothing_again_and_the_clock_may_be_set_back() {
     let when = json!({"on": "change", "shortest_ms": 1000});
-    let set = json!({"when": when});
+    let set = json!({"when": when, "topic": "out/{path}"});
     let mut publisher = Publisher::of(&plant(set.clone()), id(9), AT);
     let mut out = Vec::new();
     for tag in [11, 12, 21] {
@@ -232,14 +245,15 @@ fn a_change_elsewhere_sends_nothing_again_and_the_clock_may_be_set_back() {
     assert_eq!(out, [], "it waits for its time");
     let hour = 3600 * SECOND;
     next.tick(AT - hour, &mut out);
-    assert_eq!(next.next(), Some(AT - hour + SECOND - 1 + 1 - 1));
+    assert_eq!(next.next(), Some(AT - hour + SECOND - 1));
     next.tick(AT - hour + SECOND, &mut out);
     assert_eq!(out.len(), 1);
     // Other payloads must be told anew.
-    let mut other = Publisher::of(&plant(json!({"payload": "{value} {unit}"})), id(9), AT).after(&mut next);
+    let mut other =
+        Publisher::of(&plant(json!({"topic": "out/{path}", "payload": "{value} {unit}"})), id(9), AT).after(&mut next);
     out.clear();
     other.take(11, &good(Value::F64(2.0), AT), AT, &mut out);
-    assert_eq!(read(&mut out), told(&[("works/Extraction/EX-1 _A/Level", "2.0 %")]));
+    assert_eq!(read(&mut out), told(&[("out/Extraction/EX-1 _A/Level", "2.0 %")]));
 }
 
 #[test]

@@ -178,6 +178,7 @@ pub(crate) async fn run(live: Arc<Live>, inbox: Inbox) {
 struct Lane {
     publisher: Publisher,
     outbox: Arc<Outbox>,
+    folder: PathBuf,
     /// None while its folder cannot be opened.
     store: Option<Store>,
     /// Lost messages that are not written down yet, and when some were last.
@@ -298,7 +299,7 @@ impl Thread {
             if next.is_empty() && !self.lanes.contains_key(&item.id) && !folder.exists() {
                 continue;
             }
-            let lane = self.lanes.entry(item.id).or_insert_with(|| Lane::open(&folder, live.publishing.outbox(item.id)));
+            let lane = self.lanes.entry(item.id).or_insert_with(|| Lane::at(folder, live.publishing.outbox(item.id)));
             lane.publisher = next.after(&mut lane.publisher);
             lane.outbox.keep(&lane.publisher.summaries().map(|(id, _)| id).chain([Uuid::nil()]).collect::<Vec<_>>());
             wanted.extend(lane.publisher.tags());
@@ -343,18 +344,24 @@ impl Thread {
 }
 
 impl Lane {
-    fn open(folder: &Path, outbox: Arc<Outbox>) -> Lane {
-        let mut lane = Lane { publisher: Publisher::default(), outbox, store: None, lost: 0, told: None };
-        match Store::open(folder, ROOM) {
-            Ok((store, waiting)) => {
-                lane.outbox.begin(Position::default(), waiting);
-                lane.outbox.disk(store.bytes(), ROOM, Some(String::new()));
-                lane.store = Some(store);
-                lane.refill();
-            }
-            Err(error) => lane.trouble(&error),
-        }
+    fn at(folder: PathBuf, outbox: Arc<Outbox>) -> Lane {
+        outbox.begin();
+        let mut lane = Lane { publisher: Publisher::default(), outbox, folder, store: None, lost: 0, told: None };
+        lane.open();
         lane
+    }
+
+    /// Opens its queue on disk; what waits there goes behind what is held in memory.
+    fn open(&mut self) {
+        match Store::open(&self.folder, ROOM) {
+            Ok((store, waiting)) => {
+                self.outbox.wait(waiting);
+                self.outbox.disk(store.bytes(), ROOM, Some(String::new()));
+                self.store = Some(store);
+                self.refill();
+            }
+            Err(error) => self.trouble(&error),
+        }
     }
 
     fn trouble(&mut self, error: &io::Error) {
@@ -415,6 +422,9 @@ impl Lane {
 
     /// Looks after the disk.
     fn look(&mut self) {
+        if self.store.is_none() {
+            self.open();
+        }
         let Some(store) = &mut self.store else { return };
         let sent = self.outbox.sent();
         let done = store.left(sent).and_then(|()| {

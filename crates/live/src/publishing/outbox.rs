@@ -150,13 +150,13 @@ impl Outbox {
         self.queue().sent
     }
 
-    /// Begins with what waits on disk, behind this place.
-    pub(super) fn begin(&self, sent: Position, waiting: u64) {
+    /// Begins anew, with nothing in memory.
+    pub(super) fn begin(&self) {
         let mut queue = self.queue();
         queue.first += queue.entries.len() as u64;
         queue.entries.clear();
-        (queue.given, queue.sent, queue.state.waiting, queue.asked, queue.losses) = (0, sent, waiting, false, 0);
-        queue.more = waiting > 0;
+        (queue.given, queue.sent, queue.state.waiting) = (0, Position::default(), 0);
+        (queue.more, queue.asked, queue.losses) = (false, false, 0);
     }
 
     /// Takes in messages: new ones, or such that were read from disk. `more`: others wait there.
@@ -177,7 +177,7 @@ impl Outbox {
     pub(super) fn wait(&self, count: u64) {
         let mut queue = self.queue();
         queue.state.waiting += count;
-        queue.more = true;
+        queue.more |= count > 0;
     }
 
     /// So many messages are lost; nothing before this place is there any more.

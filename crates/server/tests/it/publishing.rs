@@ -239,3 +239,27 @@ async fn others_write_only_what_was_allowed_with_the_checks_of_a_write_by_hand()
     assert_eq!(state["publications"][0]["written"], 2, "{state}");
     plant.stop().await;
 }
+
+#[actix_web::test]
+async fn a_disk_that_refuses_is_told_and_messages_leave_all_the_same() {
+    let name = fresh_name();
+    SHARED.cluster.ensure(&name, None).await.unwrap();
+    let plant = Plant::on(Db::open(SHARED.cluster.options(&name)).await.unwrap()).await;
+    let engineer = plant.engineer().await;
+    let broker = Broker::start(&Setup { open: true, ..Setup::default() }).unwrap();
+    let mut ears = Ears::at(broker.address).await;
+    // A file stands where the folder of the queues would be.
+    std::fs::write(plant.spool.path().join("outbox"), "").unwrap();
+    let made = make(&engineer, broker.address.port(), json!({})).await;
+    let at = format!("/api/connections/{}/publishing", made.connection);
+    engineer.until(&at, |state| !state["trouble"].as_str().unwrap().is_empty()).await;
+    write(&engineer, made.tag, 4.0).await;
+    assert_eq!(ears.next().await.1["v"], 4.0);
+    // Once the disk takes it again, it is used again.
+    std::fs::remove_file(plant.spool.path().join("outbox")).unwrap();
+    engineer.until(&at, |state| state["trouble"] == "").await;
+    write(&engineer, made.tag, 5.0).await;
+    assert_eq!(ears.next().await.1["v"], 5.0);
+    assert!(plant.spool.path().join("outbox").join(made.connection.to_string()).is_dir());
+    plant.stop().await;
+}
