@@ -3,6 +3,7 @@
 
 import { expect, type Page, test } from '@playwright/test';
 import { connectAsync, type MqttClient } from 'mqtt';
+import sparkplug from 'sparkplug-payload';
 import { accessibility } from '../accessibility';
 import { enter, type Server, start } from '../server';
 
@@ -161,6 +162,32 @@ test('a mapping makes tags of every meter, of one that is heard later too, and w
   await desk('Board');
   await page.getByRole('treeitem', { name: /^Meter M11/ }).click();
   await expect(card('Meter M11', 'Power')).toContainText('kW');
+});
+
+test('a message of Sparkplug opens into its metrics, and one of them becomes a tag', async () => {
+  const timestamp = Date.now();
+  const metrics = [
+    { name: 'Inlet/pH', value: 7.5, type: 'Double' as const, timestamp },
+    { name: 'Inlet/Pump', value: true, type: 'Boolean' as const, timestamp },
+    { name: 'Hours', value: -2, type: 'Int8' as const, timestamp },
+  ];
+  const payload = sparkplug.get('spBv1.0')?.encodePayload({ timestamp, seq: 0, metrics });
+  await other.publishAsync('spBv1.0/Works/NBIRTH/Station', Buffer.from(payload ?? []), { retain: true });
+  await utilities('Topics and intake');
+  await page.getByLabel('Topics', { exact: true }).fill('spBv1.0/#');
+  await page.getByRole('button', { name: 'Listen' }).click();
+  for (const name of ['spBv1.0', 'Works', 'NBIRTH']) await tree().getByRole('button', { name: `Open ${name}`, exact: true }).click();
+  await expect(topic('Station')).toContainText(/3 metrics ?Sparkplug/);
+  for (const name of ['Station', 'Inlet']) await tree().getByRole('button', { name: `Open ${name}`, exact: true }).click();
+  await expect(topic('Hours')).toContainText(/-2 ?Int8/);
+  await expect(topic('pH')).toContainText(/7\.5 ?Double/);
+  await accessibility(page);
+  await tree().getByLabel('Choose pH').check();
+  await page.getByRole('button', { name: 'Add 1 row' }).click();
+  const form = page.getByRole('form', { name: 'New tags' });
+  await form.getByLabel('Place for all').fill('Brackmere Kelp Works / Effluent');
+  await form.getByRole('button', { name: 'Create 1 tag' }).click();
+  await expect(card('Effluent', 'pH')).toContainText('7.5');
 });
 
 test('a written value goes out as the message that the boiler expects, and comes back', async () => {

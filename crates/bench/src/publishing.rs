@@ -53,7 +53,7 @@ impl Outgoing for Full {
         self.bell.notify_one();
     }
 
-    fn closed(&self) {}
+    fn closed(&self, _: bool) {}
 
     fn next(&self, most: usize) -> Vec<(u64, Message)> {
         let message = |number: u64| Message {

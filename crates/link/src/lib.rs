@@ -25,6 +25,7 @@ pub mod pointer;
 pub mod runner;
 pub mod signal;
 pub mod spaces;
+pub mod sparkplug;
 pub mod test;
 #[cfg(test)]
 mod test_certificates;

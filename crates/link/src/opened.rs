@@ -1,11 +1,16 @@
 //! A message opened into nodes: what it is taken for, and the members, elements or fields that can become tags.
 
-use crate::{Node, Reading, payload, pointer::Pointer};
+use crate::{
+    Node, Reading, payload,
+    pointer::Pointer,
+    sparkplug::payload::{Metric, Payload, is_topic, type_name},
+};
 use havrel_core::{
     plant::Own,
-    time::{MILLI, Nanos, SECOND, from_text},
+    time::{MILLI, Nanos, SECOND, from_text, to_text},
 };
 use serde_json::{Value as Json, json};
+use std::collections::HashMap;
 
 /// Most fields of a line.
 const MOST: usize = 1000;
@@ -40,8 +45,69 @@ fn delimiter_of(text: &str) -> Option<(char, &'static str)> {
     all.into_iter().find(|(mark, _)| text.matches(*mark).count() >= 2)
 }
 
+/// The metrics of a message, where its topic says that it has such.
+fn metrics_of(base: &Own, bytes: &[u8]) -> Option<Payload> {
+    base.get("topic").and_then(Json::as_str).filter(|topic| is_topic(topic))?;
+    Payload::read(bytes)
+}
+
+/// What lies right below a part of the names of metrics, which “/” divides; of metrics that come several times, the last.
+fn metrics(payload: &Payload, at: &Pointer, node: &str, base: &Own) -> Vec<Node> {
+    let above = at.steps();
+    let (mut nodes, mut places) = (Vec::<Node>::new(), HashMap::<String, usize>::new());
+    for metric in &payload.metrics {
+        let label = metric.label();
+        let steps: Vec<&str> = label.split('/').collect();
+        if steps.len() <= above.len() || !steps.iter().zip(above).all(|(step, above)| step == above) {
+            continue;
+        }
+        let step = steps[above.len()];
+        let id = at.with(step).in_node(node);
+        let name: String = step.chars().take(MOST_SHOWN).collect();
+        let folder = Node { id: id.clone(), name: name.clone(), inside: true, ..Node::default() };
+        let place = *places.entry(step.to_owned()).or_insert(nodes.len());
+        if place == nodes.len() {
+            nodes.push(folder);
+        }
+        let Some(there) = nodes.get_mut(place) else { continue };
+        if steps.len() > above.len() + 1 {
+            there.branch = true;
+        } else {
+            *there = Node { id, name, branch: there.branch, ..metric_node(payload, metric, base) };
+        }
+    }
+    nodes
+}
+
+fn metric_node(payload: &Payload, metric: &Metric, base: &Own) -> Node {
+    let named = metric.name.as_ref().filter(|name| !name.trim().is_empty());
+    let text = match metric.read(None) {
+        Ok(value) => text_of(value.text().as_bytes()),
+        Err(reason) => reason.words().to_owned(),
+    };
+    let at = payload.time_of(metric).map(|at| format!("at {}", to_text(at)));
+    let history = if metric.is_historical == Some(true) { ", from the buffer of the node" } else { "" };
+    Node {
+        inside: true,
+        about: type_name(metric.datatype.unwrap_or_default()).to_owned(),
+        point: named.map(|name| with(base, json!({"format": "sparkplug", "metric": name}))),
+        readings: vec![Reading { point: Own::new(), text }],
+        description: at.unwrap_or_default() + history,
+        refused: if named.is_some() { String::new() } else { "Only the birth of its node tells its name.".into() },
+        ..Node::default()
+    }
+}
+
 /// Says of a node what its message is; `base` is what a tag of it begins with.
 pub fn whole(node: &mut Node, bytes: &[u8], base: Own) {
+    if let Some(payload) = metrics_of(&base, bytes) {
+        let count = payload.metrics.len();
+        let text = format!("{count} {}", if count == 1 { "metric" } else { "metrics" });
+        node.readings.push(Reading { point: Own::new(), text });
+        node.branch |= count > 0;
+        node.about = "Sparkplug".into();
+        return;
+    }
     let (format, document) = format_of(bytes);
     node.readings.push(Reading { point: Own::new(), text: text_of(bytes) });
     let divided = format == "line" || document.as_ref().is_some_and(is_divided);
@@ -96,6 +162,9 @@ fn is_divided(document: &Json) -> bool {
 
 /// What is right inside a message, or inside a part of it. `node` is the id of the message, `base` what a tag of it begins with.
 pub fn members(bytes: &[u8], at: &Pointer, node: &str, base: &Own) -> Vec<Node> {
+    if let Some(payload) = metrics_of(base, bytes) {
+        return metrics(&payload, at, node, base);
+    }
     let (format, document) = format_of(bytes);
     let inside = |part: &Pointer, name: String, about: &str, text: String, branch: bool, point: Option<Own>| Node {
         id: part.in_node(node),
@@ -215,5 +284,46 @@ mod tests {
     #[case(b"{\"a\": 1}", "json")]
     fn a_message_is_taken_for_what_it_looks_like(#[case] bytes: &[u8], #[case] format: &str) {
         assert_eq!(format_of(bytes).0, format);
+    }
+
+    #[test]
+    fn a_message_of_sparkplug_opens_into_metrics() {
+        use crate::sparkplug::payload::MetricValue;
+        use prost::Message as _;
+        let metric = |name: &str, alias, value| Metric {
+            name: Some(name.to_owned()).filter(|name| !name.is_empty()),
+            alias,
+            datatype: Some(10),
+            value: Some(MetricValue::Double(value)),
+            ..Metric::default()
+        };
+        let metrics = vec![metric("Inlet/pH", None, 7.0), metric("", Some(4), 2.0), metric("Inlet/pH", None, 7.25)];
+        let bytes = Payload { timestamp: Some(1_795_924_307_250), metrics, ..Payload::default() }.encode_to_vec();
+        let base = object(json!({"topic": "spBv1.0/Works/DDATA/Station/Inlet"}));
+        let mut node = Node::default();
+        whole(&mut node, &bytes, base.clone());
+        assert_eq!((node.about.as_str(), node.branch, node.readings[0].text.as_str()), ("Sparkplug", true, "3 metrics"));
+        let inside = members(&bytes, &Pointer::default(), "n", &base);
+        let names: Vec<_> = inside.iter().map(|n| (n.name.as_str(), n.branch)).collect();
+        assert_eq!(names, [("Inlet", true), ("alias 4", false)]);
+        assert!(inside[1].point.is_none() && !inside[1].refused.is_empty());
+        let inside = members(&bytes, &Pointer::default().with("Inlet"), "n", &base);
+        let told: Vec<_> = inside.iter().map(|n| (n.name.as_str(), n.about.as_str(), n.readings[0].text.as_str())).collect();
+        assert_eq!(told, [("pH", "Double", "7.25")], "of one that comes twice the last");
+        let point = json!({"topic": "spBv1.0/Works/DDATA/Station/Inlet", "format": "sparkplug", "metric": "Inlet/pH"});
+        assert_eq!(inside[0].point, Some(object(point)));
+        let taken = payload::Taken::parse(&object(json!({"format": "sparkplug", "metric": "Inlet/pH"}))).unwrap();
+        let came = taken.of(&payload::read(&bytes, taken.format));
+        let values: Vec<_> = came.iter().map(|sample| (sample.value.clone(), sample.time)).collect();
+        let value = |value| (Some(havrel_core::sample::Value::F64(value)), Some(1_795_924_307_250 * MILLI));
+        assert_eq!(values, [value(7.0), value(7.25)], "both, with their times");
+        assert_eq!(taken.words(), "Inlet/pH");
+        let other = payload::Taken::parse(&object(json!({"format": "sparkplug", "metric": "Level"}))).unwrap();
+        assert_eq!(other.of(&payload::read(&bytes, other.format)), [], "a message between births holds what changed");
+        assert!(payload::Taken::parse(&object(json!({"format": "sparkplug"}))).is_err());
+        // On any other topic the same bytes are bytes.
+        let mut plain = Node::default();
+        whole(&mut plain, &bytes, object(json!({"topic": "works/x"})));
+        assert_eq!(plain.about, "bytes");
     }
 }

@@ -1,7 +1,11 @@
 //! What a message holds for a tag: a number or text as it is, a member of a JSON document, or a field of a line, with the time and
 //! the quality that the sender tells in it.
 
-use crate::{RawValue, pointer::Pointer};
+use crate::{
+    RawValue,
+    pointer::Pointer,
+    sparkplug::payload::{Metric, Payload},
+};
 use havrel_core::{
     plant::{Own, resolve},
     quality::{Quality, Reason},
@@ -42,6 +46,8 @@ pub enum Format {
     Bytes,
     /// A line of fields with a delimiter between them (RFC 4180).
     Line,
+    /// Metrics of Sparkplug B, of which one is taken by its name.
+    Sparkplug,
 }
 
 /// What a tag holds, where it is not simply what is sent.
@@ -83,6 +89,7 @@ struct Fields {
     holds: Holds,
     column: Option<u16>,
     delimiter: String,
+    metric: String,
     samples: String,
     time: String,
     clock: Clock,
@@ -92,8 +99,21 @@ struct Fields {
 }
 
 /// The fields of a point that say what is taken from a message.
-pub const FIELDS: [&str; 12] =
-    ["format", "member", "type", "column", "delimiter", "samples", "time", "clock", "zone", "quality", "sparse", "silent_s"];
+pub const FIELDS: [&str; 13] = [
+    "format",
+    "member",
+    "type",
+    "column",
+    "delimiter",
+    "metric",
+    "samples",
+    "time",
+    "clock",
+    "zone",
+    "quality",
+    "sparse",
+    "silent_s",
+];
 
 /// What a tag takes from a message.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -104,6 +124,8 @@ pub struct Taken {
     /// The number of the field in a line, from 1.
     column: usize,
     delimiter: u8,
+    /// The name of the metric.
+    metric: String,
     /// The array of which each element is a sample; members, time and quality are then looked for in the element.
     samples: Option<Pointer>,
     time: Option<Pointer>,
@@ -119,6 +141,7 @@ pub struct Taken {
 pub enum Message {
     Json(Json),
     Plain(Vec<u8>),
+    Metrics(Box<Payload>),
     /// It is none of the form; every tag that reads it says so.
     Broken,
 }
@@ -143,6 +166,7 @@ pub fn read(bytes: &[u8], format: Format) -> Message {
     match format {
         // The library bounds how deep a document may be.
         Format::Json => serde_json::from_slice(bytes).map_or(Message::Broken, Message::Json),
+        Format::Sparkplug => Payload::read(bytes).map_or(Message::Broken, |payload| Message::Metrics(Box::new(payload))),
         _ => Message::Plain(bytes.to_owned()),
     }
 }
@@ -172,6 +196,9 @@ impl Taken {
         if fields.format == Format::Line && fields.column.unwrap_or(0) == 0 {
             return Err(wrong("column", "Enter the number of the field in the line, counted from 1."));
         }
+        if fields.format == Format::Sparkplug && fields.metric.trim().is_empty() {
+            return Err(wrong("metric", "Enter the name of the metric."));
+        }
         if fields.clock == Clock::Local
             && !fields.time.trim().is_empty()
             && from_local("2000-01-01T00:00:00", &fields.zone).is_err()
@@ -191,6 +218,7 @@ impl Taken {
             holds: fields.holds,
             column: fields.column.unwrap_or(0).into(),
             delimiter,
+            metric: fields.metric.trim().to_owned(),
             samples: if json && !fields.samples.trim().is_empty() { wanted("samples", &fields.samples)? } else { None },
             time: if json { wanted("time", &fields.time)? } else { None },
             clock: fields.clock,
@@ -205,6 +233,7 @@ impl Taken {
         let inside = |at: &Pointer| at.show();
         let member = match self.format {
             Format::Line => format!("field {}", self.column),
+            Format::Sparkplug => self.metric.clone(),
             _ => inside(&self.member),
         };
         match &self.samples {
@@ -218,6 +247,11 @@ impl Taken {
         match message {
             Message::Broken => vec![Sample::bad(Reason::DoesNotFit)],
             Message::Plain(bytes) => vec![self.plain(bytes)],
+            // Messages between births hold only what changed.
+            Message::Metrics(payload) => {
+                let named = payload.metrics.iter().filter(|metric| metric.name.as_deref() == Some(self.metric.as_str()));
+                named.map(|metric| metric_of(payload, metric)).collect()
+            }
             Message::Json(document) => match &self.samples {
                 None => self.sample(document).into_iter().collect(),
                 Some(at) => match part(document, at) {
@@ -280,7 +314,7 @@ impl Taken {
             Format::Number => text.and_then(number),
             Format::Switch => text.and_then(switch),
             Format::Line => text.and_then(|text| self.field(text)),
-            Format::Text | Format::Json => text.map(|text| Value::Text(cut(text.to_owned()))),
+            Format::Text | Format::Json | Format::Sparkplug => text.map(|text| Value::Text(cut(text.to_owned()))),
         };
         match value {
             Ok(value) => Sample { value: Some(value), quality: Quality::GOOD, time: None },
@@ -326,6 +360,17 @@ impl Taken {
             format!("{fraction:0<digits$}").get(..digits)?.parse().or((digits == 0).then_some(0).ok_or(())).ok()?;
         let above = whole.parse::<Nanos>().ok()?.checked_mul(10i64.pow(digits as u32))?;
         above.checked_add(if whole.starts_with('-') { -below } else { below })
+    }
+}
+
+/// What came for a tag of a metric.
+fn metric_of(payload: &Payload, metric: &Metric) -> Sample {
+    let (time, told) = (payload.time_of(metric), metric.quality());
+    match metric.read(None) {
+        Err(reason) => Sample { time, ..Sample::bad(reason) },
+        Ok(_) if told.is_bad() => Sample { value: None, quality: told, time },
+        Ok(Value::Text(text)) => Sample { value: Some(Value::Text(cut(text))), quality: told, time },
+        Ok(value) => Sample { value: Some(value), quality: told, time },
     }
 }
 

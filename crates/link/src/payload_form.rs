@@ -2,13 +2,14 @@
 
 use crate::form::{Choice, Field};
 
-/// The fields of [`crate::payload::FIELDS`].
-pub fn fields() -> Vec<Field> {
+/// The fields of [`crate::payload::FIELDS`]; `sparkplug`: a message may be one of Sparkplug.
+pub fn fields(sparkplug: bool) -> Vec<Field> {
     const FORMAT: &str = "format";
     const JSON: &[&str] = &["json"];
     const LINE: &[&str] = &["line"];
     const TIME: &str = "time";
-    let formats = vec![
+    const SPARKPLUG: &[&str] = &["sparkplug"];
+    let mut formats = vec![
         Choice::new("json", "JSON"),
         Choice::new("number", "a number"),
         Choice::new("switch", "on or off"),
@@ -16,6 +17,9 @@ pub fn fields() -> Vec<Field> {
         Choice::new("line", "a line of fields"),
         Choice::new("bytes", "bytes"),
     ];
+    if sparkplug {
+        formats.push(Choice::new(SPARKPLUG[0], "Sparkplug B"));
+    }
     let types = vec![
         Choice::new("", "as sent"),
         Choice::new("f64", "number"),
@@ -36,7 +40,7 @@ pub fn fields() -> Vec<Field> {
         Choice::new("nanoseconds", "ns since 1970"),
         Choice::new("local", "clock of a time zone"),
     ];
-    vec![
+    let mut all = vec![
         Field::choice(FORMAT, "Message is", formats).width(2),
         Field::text("member", "Member").hint("such as /power or /phases/0; empty: all of it").only(FORMAT, JSON).width(4),
         Field::number("column", "Field, from 1").only(FORMAT, LINE).width(2),
@@ -48,5 +52,12 @@ pub fn fields() -> Vec<Field> {
         Field::text("quality", "Member with the quality").hint("good, uncertain, bad; true; 192").only(FORMAT, JSON).width(3),
         Field::text("samples", "Array of samples").hint("such as /log").only(FORMAT, JSON).width(3),
         Field::tick("sparse", "Messages may leave it out", false).only(FORMAT, JSON).width(3),
-    ]
+    ];
+    if sparkplug {
+        all.insert(
+            1,
+            Field::text("metric", "Metric").hint("its whole name, as the birth tells it").only(FORMAT, SPARKPLUG).width(4),
+        );
+    }
+    all
 }

@@ -100,8 +100,8 @@ pub trait Outgoing: Send + Sync {
     /// A session is open: everything that is not done is given again from now on.
     fn open(&self);
 
-    /// The session is over.
-    fn closed(&self);
+    /// The session is over; `broke`: nobody here ended it.
+    fn closed(&self, broke: bool);
 
     /// The next messages that were not given in this session, at most so many.
     fn next(&self, most: usize) -> Vec<(u64, Message)>;
@@ -120,7 +120,7 @@ pub struct NothingLeaves(Notify);
 impl Outgoing for NothingLeaves {
     fn open(&self) {}
 
-    fn closed(&self) {}
+    fn closed(&self, _: bool) {}
 
     fn next(&self, _: usize) -> Vec<(u64, Message)> {
         Vec::new()

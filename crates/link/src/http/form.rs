@@ -20,7 +20,7 @@ pub(super) fn describe() -> Description {
             .width(6),
     );
     let mut point = vec![Field::text("path", "Path").hint("such as /weather").width(4)];
-    point.extend(payload_form::fields());
+    point.extend(payload_form::fields(false));
     Description {
         kind: KIND,
         title: "HTTP",

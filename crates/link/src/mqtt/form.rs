@@ -108,7 +108,7 @@ fn more() -> Vec<Field> {
 
 fn point() -> Vec<Field> {
     let mut all = vec![Field::text("topic", "Topic").hint("such as site/boiler").width(4)];
-    all.extend(payload_form::fields());
+    all.extend(payload_form::fields(true));
     all.extend([
         Field::number("silent_s", "Silent too long after, s").hint("empty: as the connection says").width(3),
         Field::text("write_topic", "Topic to write to").hint("empty: it cannot be written").width(3),

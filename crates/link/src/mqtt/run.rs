@@ -138,7 +138,7 @@ impl Run {
         };
         self.life.ports.outgoing.open();
         let stop = self.deliver(&mut serving, &settings).await;
-        self.life.ports.outgoing.closed();
+        self.life.ports.outgoing.closed(matches!(stop, Stop::Failed(_)));
         let error = match &stop {
             Stop::Failed(error) => error.clone(),
             _ => LinkError::Closed,

@@ -223,10 +223,10 @@ impl Outgoing for Outbox {
         self.bell.notify_one();
     }
 
-    fn closed(&self) {
+    fn closed(&self, broke: bool) {
         let mut queue = self.queue();
         let soon = queue.open.take().is_some_and(|since| since.elapsed() < SOON);
-        if soon && queue.given > 0 && !queue.entries.is_empty() {
+        if broke && soon && queue.given > 0 && !queue.entries.is_empty() {
             queue.losses += 1;
             if queue.losses >= GIVEN_UP {
                 queue.finish(0, Err("the connection broke each time that this message was sent".into()));
@@ -305,7 +305,7 @@ mod tests {
         assert_eq!(numbers(&given), [0, 1, 2]);
         outbox.done(1, Ok(()));
         assert_eq!((outbox.sent(), outbox.state().waiting), (Position::default(), 3), "the first is still under way");
-        outbox.closed();
+        outbox.closed(true);
         outbox.open();
         assert_eq!(numbers(&outbox.next(10)), [0, 2, 3]);
         outbox.done(0, Ok(()));
@@ -325,11 +325,22 @@ mod tests {
             outbox.open();
             assert_eq!(outbox.next(10).len(), if round < ALONE { 3 } else { 1 }, "{round}");
             assert!(outbox.next(10).is_empty());
-            outbox.closed();
+            outbox.closed(true);
         }
         assert_eq!((outbox.told(Uuid::from_u128(5)).refused, outbox.state().waiting), (1, 2));
         outbox.open();
         assert_eq!(numbers(&outbox.next(10)), [1, 2], "the others go on together");
+    }
+
+    #[test]
+    fn a_session_that_is_ended_here_is_no_fault_of_its_message() {
+        let (outbox, _asked) = filled(1);
+        for _ in 0..20 {
+            outbox.open();
+            assert_eq!(outbox.next(10).len(), 1);
+            outbox.closed(false);
+        }
+        assert_eq!(outbox.told(Uuid::from_u128(5)).refused, 0);
     }
 
     #[test]

@@ -29,9 +29,9 @@ fn setup() -> Setup {
         Account {
             user: USER,
             password: PASSWORD,
-            rights: &["read brackmere/#", "write brackmere/utilities/+/set", "readwrite havrel/#"],
+            rights: &["read brackmere/#", "write brackmere/utilities/+/set", "readwrite havrel/#", "read spBv1.0/#"],
         },
-        Account { user: "utilities", password: "published-here", rights: &["readwrite brackmere/#"] },
+        Account { user: "utilities", password: "published-here", rights: &["readwrite brackmere/#", "readwrite spBv1.0/#"] },
         Account { user: "visitor", password: "looks-only", rights: &["read brackmere/utilities/outside"] },
     ];
     Setup { accounts, ..Setup::default() }

@@ -10,6 +10,7 @@ import { commit } from '../../../api/queries';
 import { numberOf, textOf, useForm } from '../../../parts/form';
 import { counted } from '../../../parts/text';
 import { Button, Field, FormTrouble, Input, Tick, Trouble } from '../../../parts/ui';
+import { insertInto } from '../insert';
 import { useLater } from '../later';
 import { BLANK, type Draft, levelsOf, likeTags, takenOf } from './mapping';
 
@@ -54,16 +55,6 @@ export function MappingForm({ item, seen, draft, onChange, onClose }: Props) {
     if (!done) return;
     toast.success('Saved. The tags of what is heard now are made in a moment.');
     onClose();
-  }
-  /** Puts a level where the place is typed. */
-  function insert(text: string) {
-    const input = box.current;
-    const [from, to] = [input?.selectionStart ?? draft.place.length, input?.selectionEnd ?? draft.place.length];
-    set({ place: draft.place.slice(0, from) + text + draft.place.slice(to) });
-    requestAnimationFrame(() => {
-      input?.focus();
-      input?.setSelectionRange(from + text.length, from + text.length);
-    });
   }
   return (
     <form
@@ -116,7 +107,7 @@ export function MappingForm({ item, seen, draft, onChange, onClose }: Props) {
               type="button"
               className="rounded border border-line px-1.5 text-ink hover:border-teal"
               title={`Puts ${text} into the place`}
-              onClick={() => insert(text)}
+              onClick={() => insertInto(box.current, text, (place) => set({ place }))}
             >
               <b className="figures font-semibold">{text}</b> {level}
             </button>

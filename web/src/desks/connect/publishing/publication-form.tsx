@@ -12,6 +12,7 @@ import { useForm } from '../../../parts/form';
 import { Picker } from '../../../parts/picker';
 import { counted, pathEnd } from '../../../parts/text';
 import { Button, Choice, Field, FormTrouble, INPUT, Input, Tick, Trouble } from '../../../parts/ui';
+import { insertInto } from '../insert';
 import { useLater } from '../later';
 import { BEGINNINGS, type Draft, PAYLOAD_FIELDS, setOf, TOPIC_FIELDS, whenOf } from './publication';
 
@@ -216,16 +217,6 @@ function Inserts({
   into: RefObject<HTMLInputElement | HTMLTextAreaElement | null>;
   onInsert: (text: string) => void;
 }): ReactNode {
-  const insert = (field: string) => {
-    const box = into.current;
-    if (!box) return;
-    const [from, to] = [box.selectionStart ?? box.value.length, box.selectionEnd ?? box.value.length];
-    onInsert(box.value.slice(0, from) + field + box.value.slice(to));
-    requestAnimationFrame(() => {
-      box.focus();
-      box.setSelectionRange(from + field.length, from + field.length);
-    });
-  };
   return (
     <span className="flex flex-wrap gap-1">
       {all.map((field) => (
@@ -233,7 +224,7 @@ function Inserts({
           key={field}
           type="button"
           className="figures rounded border border-line px-1 text-ink hover:border-teal"
-          onClick={() => insert(field)}
+          onClick={() => insertInto(into.current, field, onInsert)}
         >
           {field}
         </button>

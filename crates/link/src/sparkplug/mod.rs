@@ -1,0 +1,3 @@
+//! Sparkplug B: what edge nodes publish.
+
+pub mod payload;
