@@ -1,7 +1,9 @@
 //! A message opened into nodes: what it is taken for, and the members, elements or fields that can become tags.
 
 use crate::{
-    Node, Reading, payload,
+    Node, Reading,
+    hex::hex,
+    payload,
     pointer::Pointer,
     sparkplug::payload::{Metric, Payload, is_topic, type_name},
 };
@@ -148,7 +150,7 @@ fn kind_of(one: &Json) -> &'static str {
 fn text_of(bytes: &[u8]) -> String {
     match std::str::from_utf8(bytes) {
         Ok(text) => text.chars().take(MOST_SHOWN).map(|c| if c.is_control() { ' ' } else { c }).collect(),
-        Err(_) => payload::hex(&bytes[..bytes.len().min(MOST_SHOWN / 2)]),
+        Err(_) => hex(bytes, MOST_SHOWN / 2),
     }
 }
 

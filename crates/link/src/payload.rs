@@ -3,6 +3,7 @@
 
 use crate::{
     RawValue,
+    hex::hex,
     pointer::Pointer,
     sparkplug::payload::{Metric, Payload},
 };
@@ -16,7 +17,7 @@ use serde::Deserialize;
 use serde_json::Value as Json;
 
 /// Most bytes of a text that a tag holds.
-const MOST_TEXT: usize = 4000;
+pub const MOST_TEXT: usize = 4000;
 /// Most samples in one message.
 pub const MOST_SAMPLES: usize = 10_000;
 
@@ -310,7 +311,7 @@ impl Taken {
     fn plain(&self, bytes: &[u8]) -> Sample {
         let text = std::str::from_utf8(bytes).map_err(|_| Reason::DoesNotFit);
         let value = match self.format {
-            Format::Bytes => Ok(Value::Text(cut(hex(bytes)))),
+            Format::Bytes => Ok(Value::Text(cut(hex(bytes, MOST_TEXT / 2)))),
             Format::Number => text.and_then(number),
             Format::Switch => text.and_then(switch),
             Format::Line => text.and_then(|text| self.field(text)),
@@ -405,16 +406,6 @@ fn switch(text: &str) -> Result<Value, Reason> {
         "0" | "off" | "false" | "no" => Ok(Value::Bool(false)),
         _ => Err(Reason::DoesNotFit),
     }
-}
-
-/// Bytes as digits, two for each.
-pub fn hex(bytes: &[u8]) -> String {
-    use std::fmt::Write as _;
-    bytes.iter().take(MOST_TEXT / 2).fold(String::new(), |mut all, byte| {
-        // Writing to text cannot fail.
-        let _ = write!(all, "{byte:02x}");
-        all
-    })
 }
 
 /// What a sender says of a value: a word, a switch (true is good), or the byte of the older field protocols, whose upper two bits

@@ -1,6 +1,7 @@
 //! Values of OPC UA (Part 6, 5.1 and 5.2) as values of tags, and back.
 
 use super::status;
+use crate::{hex::hex, payload::MOST_TEXT};
 use havrel_core::{
     quality::Reason,
     sample::Value,
@@ -60,7 +61,7 @@ pub fn value(variant: &Variant) -> Result<Value, Reason> {
         Variant::ExpandedNodeId(v) => text(v.to_string()),
         Variant::ByteString(v) => {
             let bytes = v.value.as_deref().unwrap_or_default();
-            text(crate::payload::hex(bytes))
+            text(hex(bytes, MOST_TEXT / 2))
         }
         Variant::Variant(v) => value(v),
         Variant::Array(array) => list(array),

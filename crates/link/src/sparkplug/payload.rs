@@ -1,5 +1,6 @@
 //! A payload of Sparkplug B as it travels (Eclipse Sparkplug 3.0, 6.4.1: the schema of Protocol Buffers), and the values in it.
 
+use crate::hex::hex;
 use havrel_core::{
     quality::{Quality, Reason},
     sample::Value,
@@ -265,10 +266,6 @@ fn time(raw: u64) -> String {
     i64::try_from(raw).ok().and_then(|ms| ms.checked_mul(MILLI)).map_or_else(|| raw.to_string(), to_text)
 }
 
-fn hex(bytes: &[u8]) -> String {
-    crate::payload::hex(&bytes[..bytes.len().min(MOST_SHOWN)])
-}
-
 impl Metric {
     /// The type it says, or the one that was told by a birth.
     fn type_of(&self, born: Option<u32>) -> u32 {
@@ -292,8 +289,8 @@ impl Metric {
             MetricValue::Boolean(on) => Value::Bool(*on),
             MetricValue::Text(text) => Value::Text(text.clone()),
             MetricValue::Bytes(bytes) => Value::Text(match datatype.checked_sub(FIRST_ARRAY) {
-                Some(_) => array(bytes, datatype).map_or_else(|| hex(bytes), |all| all.to_string()),
-                None => hex(bytes),
+                Some(_) => array(bytes, datatype).map_or_else(|| hex(bytes, MOST_SHOWN), |all| all.to_string()),
+                None => hex(bytes, MOST_SHOWN),
             }),
             MetricValue::DataSet(set) => Value::Text(set.show().to_string()),
             MetricValue::Template(template) => Value::Text(template.show(0).to_string()),
