@@ -224,6 +224,10 @@ test('chosen values leave on their topics, and wait while the broker is away', a
   await expect(next).toContainText('1 tag on 1 topic');
   await expect(next).toContainText('havrel/test/boiler/pressure-setpoint');
   await expect(next).toContainText('"quality":"good"');
+  await form.getByLabel('Message', { exact: true }).selectOption('all about a value');
+  await expect(next).toContainText('"unit":"bar"');
+  await form.getByLabel('Message', { exact: true }).selectOption('value with time and quality');
+  await expect(next).not.toContainText('"unit"');
   await accessibility(page);
   await form.getByRole('button', { name: 'Save publication' }).click();
   const row = page.getByRole('table', { name: 'Publications' }).getByRole('row').filter({ hasText: 'Boiler' });

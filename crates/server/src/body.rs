@@ -28,7 +28,8 @@ const LARGE: usize = 32 << 20;
 /// How deep JSON may nest.
 const DEEPEST: usize = 32;
 /// Fields that may have several lines.
-const LINES: [&str; 10] = ["note", "cause", "action", "text", "comment", "rows", "trust", "certificate", "key", "secret"];
+const LINES: [&str; 11] =
+    ["payload", "note", "cause", "action", "text", "comment", "rows", "trust", "certificate", "key", "secret"];
 
 /// A body and an answer as JSON. Text in a body is checked ([`havrel_core::text`]), and the field is named that holds what it
 /// may not.

@@ -112,6 +112,9 @@ async fn what_changes_leaves_and_a_message_by_hand_too() {
         (status, &tried["next"][0]["topic"], &tried["next"][0]["payload"]),
         (200, &json!("works/Order no"), &json!("7.0 "))
     );
+    let lines = json!({"name": "x", "connection": made.connection, "tags": [made.tag], "topic": "a", "payload": "{\n  \"v\": \"{value}\"\n}"});
+    let (status, tried) = engineer.post(&format!("{at}/try"), json!({"publication": lines})).await;
+    assert_eq!((status, &tried["next"][0]["payload"]), (200, &json!("{\"v\":7.0}")), "{tried}");
     let (status, refused) = engineer.post(&format!("{at}/try"), json!({"publication": {"name": "x", "connection": made.connection, "tags": [made.tag], "topic": "a/#", "payload": "1"}})).await;
     assert_eq!((status, &refused["problems"][0]["field"]), (422, &json!("topic")), "{refused}");
     let edit = json!([{"op": "patch", "kind": "publication", "id": made.publication, "set": {"topic": "works/{name}"}}]);
