@@ -30,7 +30,7 @@ struct Hidden {
 
 /// A second branch of which everything is marked.
 async fn hide(plant: &Plant, engineer: &Client) -> Hidden {
-    let [place, connection, tag, rule, report, states] = [(); 6].map(|()| Uuid::now_v7());
+    let [place, connection, broker, tag, rule, report, states, publication] = [(); 8].map(|()| Uuid::now_v7());
     let edits = json!([
         {"op": "create", "kind": "place", "id": place, "set": {"name": "Quarantined cellar"}},
         {"op": "create", "kind": "connection", "id": connection, "set": {"name": "Quarantined store", "kind": "memory"}},
@@ -40,6 +40,10 @@ async fn hide(plant: &Plant, engineer: &Client) -> Hidden {
         {"op": "create", "kind": "rule", "id": rule, "set": {"tag": tag, "kind": "high", "level": 10.0, "action": "Quarantined act"}},
         {"op": "create", "kind": "report", "id": report, "set": {"name": "Quarantined report", "place": place,
             "sections": [{"kind": "values", "tags": [tag]}, {"kind": "alarms"}]}},
+        {"op": "create", "kind": "connection", "id": broker, "set": {"name": "Quarantined broker", "kind": "mqtt", "enabled": false,
+            "settings": {"host": "127.0.0.1"}}},
+        {"op": "create", "kind": "publication", "id": publication, "set": {"name": "Quarantined sending", "connection": broker,
+            "tags": [tag], "topic": "quarantined", "payload": "{value}", "format": "text"}},
     ]);
     let (status, body) = engineer.edit(1, "Quarantined revision", edits).await;
     assert_eq!(status, 200, "{body}");
@@ -75,7 +79,7 @@ fn requests(path: &str, hidden: &Hidden) -> Vec<(String, Json)> {
         _ => hidden.place.to_string(),
     };
     let mut paths = vec![path.replace("{id}", &id).replace("{format}", "csv")];
-    let kinds = ["place", "layout", "states", "connection", "tag", "rule", "report"];
+    let kinds = ["place", "layout", "states", "connection", "tag", "rule", "report", "publication"];
     if path.contains("{kind}") {
         let of =
             |kind: &str, path: &str| path.replace("{kind}", kind).replace(&hidden.place.to_string(), &hidden.tag.to_string());
