@@ -45,6 +45,7 @@ struct Full {
     done: AtomicU64,
     refused: AtomicU64,
     bell: Notify,
+    begun: Notify,
     all: Notify,
 }
 
@@ -65,6 +66,9 @@ impl Outgoing for Full {
             retain: false,
         };
         let first = self.given.load(Ordering::Relaxed);
+        if first == 0 {
+            self.begun.notify_one();
+        }
         let last = (first + most as u64).min(MESSAGES);
         self.given.store(last, Ordering::Relaxed);
         (first..last).map(|number| (number, message(number))).collect()
@@ -103,9 +107,7 @@ async fn ours(at: SocketAddr) -> Result<f64> {
         identities: Arc::new(Nobody),
     };
     let running = tokio::spawn(async move { runner("mqtt").run(ports).await });
-    while queue.given.load(Ordering::Relaxed) == 0 {
-        tokio::time::sleep(Duration::from_millis(1)).await;
-    }
+    timeout(PATIENCE, queue.begun.notified()).await?;
     let began = Instant::now();
     timeout(PATIENCE, queue.all.notified()).await?;
     let rate = MESSAGES as f64 / began.elapsed().as_secs_f64();

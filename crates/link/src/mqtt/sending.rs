@@ -71,19 +71,19 @@ pub(super) struct Sending {
 impl Sending {
     /// Writes a value: a message of quality of service 1.
     pub fn write(&mut self, session: &Session, topic: &str, payload: Vec<u8>, retain: bool, value: Value, reply: Reply<Value>) {
-        let mut waits = Waits::Write(value, Some(reply), Instant::now());
-        match session.publish(topic, payload, 1, retain) {
-            Given::Taken => self.handed.push_back((waits, 1)),
-            Given::Full => waits.answer(Err(LinkError::Busy)),
-            Given::Refused(error) => waits.answer(Err(error)),
-        }
+        self.hand_over(session, topic, payload, (1, retain), Waits::Write(value, Some(reply), Instant::now()));
     }
 
     /// Sends a message by hand.
     pub fn by_hand(&mut self, session: &Session, message: Message, reply: Reply<()>) {
-        let mut waits = Waits::Hand(Some(reply), Instant::now());
-        match session.publish(&message.topic, message.payload, message.qos, message.retain) {
-            Given::Taken => self.handed.push_back((waits, message.qos)),
+        let Message { topic, payload, qos, retain, .. } = message;
+        self.hand_over(session, &topic, payload, (qos, retain), Waits::Hand(Some(reply), Instant::now()));
+    }
+
+    /// Hands a message for which somebody waits to the library, or answers at once why that is not possible.
+    fn hand_over(&mut self, session: &Session, topic: &str, payload: Vec<u8>, (qos, retain): (u8, bool), mut waits: Waits) {
+        match session.publish(topic, payload, qos, retain) {
+            Given::Taken => self.handed.push_back((waits, qos)),
             Given::Full => waits.answer(Err(LinkError::Busy)),
             Given::Refused(error) => waits.answer(Err(error)),
         }
