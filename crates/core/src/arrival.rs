@@ -58,6 +58,15 @@ impl Template {
         self.0.iter().map(number).max().unwrap_or(0)
     }
 
+    /// The text for these parts; one that is missing is left out.
+    pub fn fill_known(&self, parts: &[&str]) -> String {
+        let text = |piece: &Piece| match piece {
+            Piece::Letters(letters) => letters.clone(),
+            Piece::Part(part) => parts.get(*part).copied().unwrap_or_default().to_owned(),
+        };
+        self.0.iter().map(text).collect()
+    }
+
     /// The text for these parts.
     ///
     /// # Errors

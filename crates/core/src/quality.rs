@@ -112,6 +112,10 @@ reasons! {
     DoesNotFit = 45, Bad, "the message does not fit";
     /// The sender says that there is no value at present.
     NoValue = 46, Bad, "the sender has no value at present";
+    /// Its edge node or device told that it is gone, or the broker did (Eclipse Sparkplug 3.0, 6.4.8).
+    NodeOffline = 47, Bad, "its edge node or device is offline";
+    /// The last birth of its edge node or device lacks it.
+    NotAnnounced = 48, Bad, "its edge node or device announces no such metric";
     /// The bytes do not make a value of the tag's type, for example a float that is not a number.
     NotANumber = 18, Bad, "the device sent something that is not a number";
 }

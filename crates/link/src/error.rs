@@ -127,6 +127,8 @@ pub enum LinkError {
     /// Where to.
     #[error("The answer sends on to {0}, which is another host or not secured.")]
     SentOn(String),
+    #[error("The command was sent, and the edge node does not tell a value back.")]
+    NotTold,
     #[error("The {0} is missing, or cannot be opened with the key of this machine.")]
     NoSecret(String),
 }
@@ -166,6 +168,7 @@ impl LinkError {
             | LinkError::Ended
             | LinkError::TooLarge(_)
             | LinkError::NotBack(_)
+            | LinkError::NotTold
             | LinkError::Closed => Reason::NotConnected,
         }
     }
@@ -211,6 +214,7 @@ impl LinkError {
             LinkError::TooLarge(_) => "Allow larger messages in the settings of the connection, or find who sends it.",
             LinkError::NotBack(_) => "Some brokers take what they do not pass on: check the topic rights of the login.",
             LinkError::Answered(status) => meaning(*status).1,
+            LinkError::NotTold => "Check that the login may publish commands (NCMD, DCMD), and that the edge node takes them.",
             LinkError::SentOn(_) => "Enter that address, or allow other hosts in the settings of the connection.",
             LinkError::NoSecret(_) => "Enter it again in the settings of the connection.",
         }
@@ -234,6 +238,7 @@ impl LinkError {
             LinkError::NameNotFound(_) | LinkError::PortClosed(..) | LinkError::Unreachable(..) => "not reachable",
             LinkError::NoConnection(..) | LinkError::Line(..) => "not reachable",
             LinkError::Silent(_) | LinkError::Late(..) | LinkError::NobodyAnswers(_) | LinkError::UnitSilent(_) => "no answer",
+            LinkError::NotTold => "no answer",
             LinkError::WrongUnit(_) | LinkError::OtherUnit(..) => "no such unit",
             LinkError::OtherProtocol(_) | LinkError::WrongAnswer(_) | LinkError::OtherRequest => "wrong answer",
             LinkError::Closed => "closed by the device",

@@ -121,6 +121,8 @@ pub struct Capabilities {
     pub tells: bool,
     /// What it offers is heard as it comes, so looking again shows more.
     pub listens: bool,
+    /// Edge nodes and devices announce themselves over it, with their metrics.
+    pub announces: bool,
     /// Values can be published through it.
     pub publishes: bool,
     /// Its values are set by people here; the connection need not allow writing for that.
@@ -154,7 +156,7 @@ mod tests {
     }
 
     #[rstest]
-    fn what_is_described_is_understood(#[values(0, 1, 2, 3, 4, 5, 6, 7)] which: usize) {
+    fn what_is_described_is_understood(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] which: usize) {
         let kind = kinds()[which];
         let mut set = json!({"name": "c", "kind": kind.name()}).as_object().cloned().unwrap();
         // What is only shown is no setting.
@@ -164,7 +166,7 @@ mod tests {
         match kind.name() {
             "modbus" => put(&mut set, "settings.host", "10.0.4.21".into()),
             "opcua" => put(&mut set, "settings.url", "opc.tcp://10.0.4.31".into()),
-            "mqtt" | "http" => put(&mut set, "settings.host", "10.0.4.41".into()),
+            "mqtt" | "sparkplug" | "http" => put(&mut set, "settings.host", "10.0.4.41".into()),
             _ => {}
         }
         let connection: Connection = serde_json::from_value(Json::Object(set)).unwrap();
@@ -176,7 +178,7 @@ mod tests {
     }
 
     #[rstest]
-    fn conditions_name_fields_that_stand_before_and_values_that_are_offered(#[values(0, 1, 2, 3, 4, 5, 6, 7)] which: usize) {
+    fn conditions_name_fields_that_stand_before_and_values_that_are_offered(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] which: usize) {
         let kind = kinds()[which];
         let check = |fields: &[Field], outer: &[Field]| {
             let mut keys = HashSet::new();

@@ -4,6 +4,7 @@
 //! [`Tester`] climbs a test, its [`Spaces`] know the linear address spaces of a device. Whatever a device does (nothing,
 //! nonsense, half an answer) becomes a quality and a sentence, never a panic.
 
+pub mod announced;
 pub mod browse;
 pub mod certificate;
 pub mod error;
@@ -53,9 +54,19 @@ use std::{
 };
 
 /// Every kind of connection, in the order in which they are offered.
-pub fn kinds() -> [&'static dyn Kind; 8] {
+pub fn kinds() -> [&'static dyn Kind; 9] {
     use plain::Plain;
-    [&modbus::Modbus, &opcua::OpcUa, &mqtt::Mqtt, &http::Http, &Plain::PUSH, &Plain::MEMORY, &signal::Signals, &Plain::FIGURES]
+    [
+        &modbus::Modbus,
+        &opcua::OpcUa,
+        &mqtt::Mqtt,
+        &sparkplug::Sparkplug,
+        &http::Http,
+        &Plain::PUSH,
+        &Plain::MEMORY,
+        &signal::Signals,
+        &Plain::FIGURES,
+    ]
 }
 
 /// The kind with this name.
@@ -68,13 +79,19 @@ pub fn runner(name: &str) -> Arc<dyn Runner> {
     kind(name).map_or_else(|| Arc::new(unserved::Unserved) as Arc<dyn Runner>, Kind::runner)
 }
 
+/// Whether a kind makes tags of what it meets.
+fn maps(kind: &dyn Kind) -> bool {
+    let can = kind.describe().can;
+    can.listens || can.announces
+}
+
 /// Checks settings with the kinds, for the one door of the configuration.
 pub struct Kinds;
 
 impl havrel_core::plant::SourceCheck for Kinds {
     fn connection(&self, connection: &Connection) -> Vec<(String, String)> {
         match kind(&connection.kind) {
-            Some(kind) if !connection.mappings.is_empty() && !kind.describe().can.listens => {
+            Some(kind) if !connection.mappings.is_empty() && !maps(kind) => {
                 vec![("mappings".into(), "Only a connection that hears messages has mappings.".into())]
             }
             Some(kind) => kind.check(connection),

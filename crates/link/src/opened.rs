@@ -5,7 +5,10 @@ use crate::{
     hex::hex,
     payload,
     pointer::Pointer,
-    sparkplug::payload::{Metric, Payload, is_topic, type_name},
+    sparkplug::{
+        payload::{Metric, Payload, type_name},
+        topic::is_topic,
+    },
 };
 use havrel_core::{
     plant::Own,

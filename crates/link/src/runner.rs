@@ -1,6 +1,6 @@
 //! What a running connection is given and gives.
 
-use crate::{Ask, Children, Health, Identities, LinkError, traffic::Tap};
+use crate::{Ask, Children, Health, Identities, LinkError, announced::Announced, traffic::Tap};
 use async_trait::async_trait;
 use havrel_core::{
     TagNo,
@@ -156,6 +156,8 @@ pub enum Command {
     Browse { ask: Ask, reply: Reply<Children> },
     /// Reads these points now, of tags or not, and answers in their order.
     Read { points: Vec<PointPlan>, reply: Reply<Vec<RawValue>> },
+    /// Lists the edge nodes and devices that announced themselves.
+    Announced { reply: Reply<Vec<Announced>> },
     /// Tries a mapping on what can be heard now.
     TryMapping { mapping: Mapping, reply: Reply<Vec<Arrival>> },
     /// Sends a message by hand, ahead of what waits, and answers once the other side has it.
@@ -179,6 +181,7 @@ impl Command {
             Command::Write { reply, .. } => drop(reply.send(Err(error))),
             Command::Browse { reply, .. } => drop(reply.send(Err(error))),
             Command::Read { reply, .. } => drop(reply.send(Err(error))),
+            Command::Announced { reply } => drop(reply.send(Err(error))),
             Command::TryMapping { reply, .. } => drop(reply.send(Err(error))),
             Command::TakePath { reply, .. } | Command::Fill { reply, .. } | Command::Publish { reply, .. } => {
                 drop(reply.send(Err(error)))

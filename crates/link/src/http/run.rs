@@ -119,7 +119,7 @@ impl Run {
                     Some(Command::Read { points, reply }) => {
                         drop(reply.send(Ok(points.iter().map(|point| read(&rounds, point)).collect())));
                     }
-                    Some(other @ (Command::TryMapping { .. } | Command::Publish { .. })) => other.refuse(&no_broker()),
+                    Some(other @ (Command::TryMapping { .. } | Command::Publish { .. } | Command::Announced { .. })) => other.refuse(&no_broker()),
                     Some(other) => {
                         other.refuse(&LinkError::BadRequest("Havrel only reads from a program that it asks over HTTP.".into()));
                     }

@@ -33,7 +33,8 @@ impl Service {
             Command::Browse { ask, .. } => look::Space::of(&ask.node, &self.settings).map(|space| space.unit),
             Command::Write { tag, .. } => self.work.item(*tag).map(|item| item.point.unit),
             Command::Read { points, .. } => points.first().and_then(|p| self.point(p).ok()).map(|item| item.point.unit),
-            Command::TakePath { .. } | Command::Fill { .. } | Command::TryMapping { .. } | Command::Publish { .. } => None,
+            Command::TakePath { .. } | Command::Fill { .. } => None,
+            Command::TryMapping { .. } | Command::Publish { .. } | Command::Announced { .. } => None,
         };
         unit.unwrap_or(self.settings.unit)
     }
@@ -48,7 +49,7 @@ impl Service {
                 fill.refuse(&LinkError::BadRequest("A device over Modbus records nothing.".into()));
                 None
             }
-            other @ (Command::TryMapping { .. } | Command::Publish { .. }) => {
+            other @ (Command::TryMapping { .. } | Command::Publish { .. } | Command::Announced { .. }) => {
                 other.refuse(&no_broker());
                 None
             }

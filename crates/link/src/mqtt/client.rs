@@ -30,7 +30,7 @@ const LARGEST_SENT: usize = 2 << 20;
 
 /// A message that came.
 #[derive(Clone, Debug)]
-pub(super) struct Heard {
+pub(crate) struct Heard {
     pub topic: String,
     pub payload: bytes::Bytes,
     /// The broker had kept it.
@@ -40,11 +40,11 @@ pub(super) struct Heard {
 }
 
 /// What a broker answers to a filter or a message.
-pub(super) type Answer<T> = Result<T, LinkError>;
+pub(crate) type Answer<T> = Result<T, LinkError>;
 
 /// Something that came from a broker.
 #[derive(Debug)]
-pub(super) enum Event {
+pub(crate) enum Event {
     /// The session is open; the broker may have kept an older one.
     Opened {
         kept: bool,
@@ -63,7 +63,7 @@ pub(super) enum Event {
 
 /// What a broker takes (MQTT 5.0, 3.2.2.3); one of version 3.1.1 does not say.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Limits {
+pub(crate) struct Limits {
     /// Largest message, in bytes.
     largest: usize,
     /// Highest quality of service.
@@ -86,7 +86,7 @@ impl Limits {
 }
 
 /// What becomes of a message that is handed over.
-pub(super) enum Given {
+pub(crate) enum Given {
     Taken,
     /// Too much waits already.
     Full,
@@ -100,7 +100,7 @@ enum Client {
 }
 
 /// An open session. It ends when it is dropped.
-pub(super) struct Session {
+pub(crate) struct Session {
     client: Client,
     pub events: mpsc::Receiver<Event>,
     /// Polls the connection; ends with the session.
@@ -114,7 +114,7 @@ pub(super) struct Session {
 
 /// As whom a session is opened.
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub(super) enum As {
+pub(crate) enum As {
     /// As the settings say.
     Ourselves,
     /// With another client id, so that it does not end the session of the first, and without a will.

@@ -13,12 +13,6 @@ const SECURED: &[&str] = &["tls", "websocket_tls"];
 const WEBSOCKET: &[&str] = &["websocket", "websocket_tls"];
 
 pub(super) fn describe() -> Description {
-    let mut security = tls::fields(TRANSPORT, SECURED);
-    security.push(
-        Field::text("settings.server_name", "Name in the broker’s certificate, if it is not the host")
-            .only(TRANSPORT, SECURED)
-            .width(6),
-    );
     Description {
         kind: KIND,
         title: "MQTT",
@@ -26,7 +20,7 @@ pub(super) fn describe() -> Description {
         first: "Broker 1",
         sections: vec![
             Section { title: "", folded: false, fields: first() },
-            Section { title: "Security", folded: false, fields: security },
+            Section { title: "Security", folded: false, fields: security() },
             Section { title: "Session, last will, test and spare addresses", folded: true, fields: more() },
         ],
         point: point(),
@@ -52,7 +46,19 @@ fn port(key: &'static str) -> Field {
     usual.usual_while(TRANSPORT, &["websocket"], 80).usual_while(TRANSPORT, &["websocket_tls"], 443)
 }
 
-fn first() -> Vec<Field> {
+/// How a broker is secured.
+pub(crate) fn security() -> Vec<Field> {
+    let mut security = tls::fields(TRANSPORT, SECURED);
+    security.push(
+        Field::text("settings.server_name", "Name in the broker’s certificate, if it is not the host")
+            .only(TRANSPORT, SECURED)
+            .width(6),
+    );
+    security
+}
+
+/// Where a broker is reached, and as whom.
+pub(crate) fn reached() -> Vec<Field> {
     let transports = vec![
         Choice::new("tcp", "TCP, in clear"),
         Choice::new("tls", "TCP, secured by TLS"),
@@ -67,6 +73,12 @@ fn first() -> Vec<Field> {
         Field::choice("settings.version", "Version", vec![Choice::new("5", "MQTT 5"), Choice::new("3.1.1", "MQTT 3.1.1")]),
         Field::text("settings.user", "User").width(2),
         Field::new("settings.password", "Password", Control::Password).hint("encrypted when saved, never shown again").width(2),
+    ]
+}
+
+fn first() -> Vec<Field> {
+    let mut all = reached();
+    all.extend([
         Field::choice_of(
             "settings.qos",
             "Quality of service",
@@ -78,15 +90,26 @@ fn first() -> Vec<Field> {
         Field::number("timeout_ms", "Timeout, ms").usual(1000).width(2),
         Field::tick("enabled", "Listening on", true).width(3),
         Field::tick("writing", "Allow writing to topics", false).width(3),
+    ]);
+    all
+}
+
+/// The spare addresses of a broker, under this heading.
+pub(crate) fn spare(label: &'static str) -> [Field; 2] {
+    let fields = vec![Field::text("host", "Host").width(3), port("port")];
+    let spare = Control::List { noun: "Spare address", most: 3, fields };
+    [
+        Field::new("settings.spare", label, spare).usual(json!([])).width(6),
+        Field::tick("settings.takeover", "Switch to the next address if the one in use fails", true)
+            .only("settings.spare", &[])
+            .width(6),
     ]
 }
 
 fn more() -> Vec<Field> {
     const LASTING: &str = "settings.clean";
-    let spare = vec![Field::text("host", "Host").width(3), port("port")];
-    let spare = Control::List { noun: "Spare address", most: 3, fields: spare };
     let will = |field: Field| field.only("settings.will.topic", &[]);
-    vec![
+    let mut all = vec![
         Field::text("settings.client_id", "Client id").hint("empty: another one at each start").width(3),
         Field::number("settings.keep_alive_s", "Keep-alive, s").usual(30),
         Field::number("settings.largest", "Largest message, bytes").usual(1 << 20).width(2),
@@ -97,13 +120,9 @@ fn more() -> Vec<Field> {
         will(Field::choice_of("settings.will.qos", "Its quality of service", &[(0, "0"), (1, "1"), (2, "2")]).usual(0)).width(3),
         will(Field::tick("settings.will.retain", "Retained", false)).width(3),
         Field::text("settings.test_topic", "Topic on which a test may publish").hint("empty: none").width(6),
-        Field::new("settings.spare", "Spare addresses of the broker, or of another one with the same messages", spare)
-            .usual(json!([]))
-            .width(6),
-        Field::tick("settings.takeover", "Switch to the next address if the one in use fails", true)
-            .only("settings.spare", &[])
-            .width(6),
-    ]
+    ];
+    all.extend(spare("Spare addresses of the broker, or of another one with the same messages"));
+    all
 }
 
 fn point() -> Vec<Field> {

@@ -31,7 +31,8 @@ pub(super) async fn climb_all(connection: &Connection, steps: mpsc::Sender<TestS
     }
 }
 
-async fn climb(settings: &Settings, path: &Path, timeout_ms: u32, rungs: &Rungs) -> Option<()> {
+/// The rungs up to an open session, beside the one that may run.
+pub(crate) async fn to_session(settings: &Settings, path: &Path, timeout_ms: u32, rungs: &Rungs) -> Option<Session> {
     let began = Instant::now();
     let (host, port) = (path.host.trim(), settings.port_of(path));
     let found = net::resolve(host, port).await.map(|f| {
@@ -71,8 +72,11 @@ async fn climb(settings: &Settings, path: &Path, timeout_ms: u32, rungs: &Rungs)
         Err(error) => Err(error),
     };
     let tried = format!("connect {who} in {}", settings.version.words());
-    let mut session = rungs.rung_with("Login", tried, began, opened, offers).await?;
+    rungs.rung_with("Login", tried, began, opened, offers).await
+}
 
+async fn climb(settings: &Settings, path: &Path, timeout_ms: u32, rungs: &Rungs) -> Option<()> {
+    let mut session = to_session(settings, path, timeout_ms, rungs).await?;
     let began = Instant::now();
     let topic = settings.test_topic.as_str();
     if topic.is_empty() {
@@ -118,7 +122,7 @@ async fn warnings(settings: &Settings, path: &Path, found: &[SocketAddr], timeou
 }
 
 /// Asks for a topic. Gives the quality of service that is granted.
-async fn granted(session: &mut Session, topic: &str, level: u8, timeout_ms: u32) -> Result<u8, LinkError> {
+pub(crate) async fn granted(session: &mut Session, topic: &str, level: u8, timeout_ms: u32) -> Result<u8, LinkError> {
     session.subscribe(&[topic.to_owned()], level);
     let answer = async {
         loop {

@@ -5,11 +5,11 @@
 //! [`client`] keeps a session in either version, [`ladder`] tests it rung by rung, [`listening`] hears
 //! topics for whoever looks, [`heard`] keeps them and [`look`] shows them as a tree, and [`run`] keeps the connection alive.
 
-mod client;
-mod form;
+pub(crate) mod client;
+pub(crate) mod form;
 mod heard;
 mod inbox;
-mod ladder;
+pub(crate) mod ladder;
 mod listening;
 mod look;
 mod mapping;

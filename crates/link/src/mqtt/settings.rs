@@ -218,7 +218,7 @@ pub fn check_filter(filter: &str) -> Result<(), &'static str> {
 }
 
 /// Whether a topic fits a filter (MQTT 5.0, 4.7). The client library has the same, which fails on a first letter of several bytes.
-pub(super) fn fits(topic: &str, filter: &str) -> bool {
+pub(crate) fn fits(topic: &str, filter: &str) -> bool {
     // What a broker tells of itself begins with $ and fits no wildcard at the first level.
     if topic.starts_with('$') && filter.starts_with(['+', '#']) {
         return false;

@@ -51,6 +51,8 @@ pub struct Metric {
     pub is_transient: Option<bool>,
     #[prost(bool, optional, tag = "7")]
     pub is_null: Option<bool>,
+    #[prost(message, optional, tag = "8")]
+    pub metadata: Option<MetaData>,
     #[prost(message, optional, tag = "9")]
     pub properties: Option<PropertySet>,
     #[prost(oneof = "MetricValue", tags = "10, 11, 12, 13, 14, 15, 16, 17, 18")]
@@ -78,6 +80,13 @@ pub enum MetricValue {
     DataSet(DataSet),
     #[prost(message, tag = "18")]
     Template(Template),
+}
+
+/// What else is told of the content of a metric; parts of files are left out.
+#[derive(Clone, PartialEq, Message)]
+pub struct MetaData {
+    #[prost(string, optional, tag = "8")]
+    pub description: Option<String>,
 }
 
 /// A small table.
@@ -176,7 +185,7 @@ pub enum PropertyContent {
 }
 
 /// The types of values by their numbers (Eclipse Sparkplug 3.0, 6.4.16), and how many bits of them count.
-const INTEGERS: [(u32, &str, u32, bool); 8] = [
+pub(super) const INTEGERS: [(u32, &str, u32, bool); 8] = [
     (1, "Int8", 8, true),
     (2, "Int16", 16, true),
     (3, "Int32", 32, true),
@@ -186,8 +195,9 @@ const INTEGERS: [(u32, &str, u32, bool); 8] = [
     (7, "UInt32", 32, false),
     (8, "UInt64", 64, false),
 ];
-const BOOLEAN: u32 = 11;
-const DATE_TIME: u32 = 13;
+/// Switches, and times in milliseconds.
+pub(super) const BOOLEAN: u32 = 11;
+pub(super) const DATE_TIME: u32 = 13;
 /// The arrays, by the number of the first: elements as in the types of [`INTEGERS`], then floats, switches, texts and times.
 const FIRST_ARRAY: u32 = 22;
 /// The names of the types that are not whole numbers, by their numbers.
@@ -224,11 +234,6 @@ const OTHERS: [(u32, &str); 26] = [
 pub fn type_name(datatype: u32) -> &'static str {
     let integers = INTEGERS.iter().map(|(number, name, ..)| (*number, *name));
     integers.chain(OTHERS).find(|(number, _)| *number == datatype).map_or("", |(_, name)| name)
-}
-
-/// Whether a topic belongs to the name space of Sparkplug B (Eclipse Sparkplug 3.0, 4.1).
-pub fn is_topic(topic: &str) -> bool {
-    topic.starts_with("spBv1.0/")
 }
 
 impl Payload {
@@ -268,7 +273,7 @@ fn time(raw: u64) -> String {
 
 impl Metric {
     /// The type it says, or the one that was told by a birth.
-    fn type_of(&self, born: Option<u32>) -> u32 {
+    pub(super) fn type_of(&self, born: Option<u32>) -> u32 {
         self.datatype.or(born).unwrap_or_default()
     }
 
@@ -357,7 +362,7 @@ fn array(bytes: &[u8], datatype: u32) -> Option<Json> {
 
 impl DataSet {
     /// As a list of rows, each an object by the names of the columns.
-    fn show(&self) -> Json {
+    pub(super) fn show(&self) -> Json {
         let cell = |(at, cell): (usize, &Cell)| {
             let datatype = self.types.get(at).copied().unwrap_or_default();
             let value = match &cell.value {
@@ -379,7 +384,7 @@ impl DataSet {
 
 impl Template {
     /// As an object by the names of its metrics.
-    fn show(&self, depth: usize) -> Json {
+    pub(super) fn show(&self, depth: usize) -> Json {
         let member = |metric: &Metric| {
             let value = match &metric.value {
                 Some(MetricValue::Template(inner)) if depth < 10 => inner.show(depth + 1),
