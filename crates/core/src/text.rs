@@ -4,7 +4,7 @@
 //! that turn the direction of writing make a name look like another. People and programs are told at which field; what a device
 //! sends is shown with a picture of the character in its place.
 
-use std::borrow::Cow;
+use std::{borrow::Cow, fmt::Write as _};
 
 /// Whether a character stands for nothing that can be read: controls, line and paragraph separators, and what turns the
 /// direction of writing (Unicode 16, categories Cc, Zl, Zp, and the bidirectional controls).
@@ -46,6 +46,15 @@ pub fn shown(text: &str) -> Cow<'_, str> {
         c => c,
     };
     Cow::Owned(text.chars().map(picture).collect())
+}
+
+/// Bytes as hexadecimal digits, two for each, at most so many of them.
+pub fn hex(bytes: &[u8], most: usize) -> String {
+    bytes.iter().take(most).fold(String::new(), |mut all, byte| {
+        // Writing to text cannot fail.
+        let _ = write!(all, "{byte:02x}");
+        all
+    })
 }
 
 #[cfg(test)]

@@ -10,7 +10,6 @@ pub mod certificate;
 pub mod error;
 pub mod form;
 pub mod health;
-mod hex;
 pub mod http;
 pub mod identity;
 pub mod kind;

@@ -1,18 +1,14 @@
 //! A message opened into nodes: what it is taken for, and the members, elements or fields that can become tags.
 
-use crate::{
-    Node, Reading,
-    hex::hex,
-    payload,
-    pointer::Pointer,
-    sparkplug::{
-        payload::{Metric, Payload, type_name},
-        topic::is_topic,
-    },
-};
+use crate::{Node, Reading, payload, pointer::Pointer};
 use havrel_core::{
     plant::Own,
+    text::hex,
     time::{MILLI, Nanos, SECOND, from_text, to_text},
+};
+use havrel_sparkplug::{
+    payload::{Metric, Payload, type_name},
+    topic::is_topic,
 };
 use serde_json::{Value as Json, json};
 use std::collections::HashMap;
@@ -293,7 +289,7 @@ mod tests {
 
     #[test]
     fn a_message_of_sparkplug_opens_into_metrics() {
-        use crate::sparkplug::payload::MetricValue;
+        use havrel_sparkplug::payload::MetricValue;
         use prost::Message as _;
         let metric = |name: &str, alias, value| Metric {
             name: Some(name.to_owned()).filter(|name| !name.is_empty()),

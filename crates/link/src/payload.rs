@@ -1,18 +1,15 @@
 //! What a message holds for a tag: a number or text as it is, a member of a JSON document, or a field of a line, with the time and
 //! the quality that the sender tells in it.
 
-use crate::{
-    RawValue,
-    hex::hex,
-    pointer::Pointer,
-    sparkplug::payload::{Metric, Payload},
-};
+use crate::{RawValue, pointer::Pointer};
 use havrel_core::{
     plant::{Own, resolve},
     quality::{Quality, Reason},
     sample::Value,
+    text::hex,
     time::{Nanos, from_local, from_text},
 };
+use havrel_sparkplug::payload::{Metric, Payload};
 use serde::Deserialize;
 use serde_json::Value as Json;
 

@@ -10,7 +10,7 @@ use havrel_core::{
     sample::Value,
     time::Nanos,
 };
-use havrel_link::{Ask, Children, Command, LinkError, PointPlan, RawValue, traffic::Exchange};
+use havrel_link::{Ask, Children, Command, LinkError, PointPlan, RawValue, announced::Announced, traffic::Exchange};
 use serde_json::{Value as Json, json};
 use std::sync::{Arc, PoisonError};
 use tokio::sync::{broadcast, oneshot};
@@ -152,6 +152,16 @@ impl Live {
     pub async fn browse(&self, connection: Uuid, ask: Ask) -> Result<Children, LiveError> {
         let (reply, answer) = oneshot::channel();
         self.command(connection, Command::Browse { ask, reply }).await?;
+        Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
+    }
+
+    /// Lists the edge nodes and devices that announced themselves over a connection.
+    ///
+    /// # Errors
+    /// When it does not run, or nobody announces anything over it.
+    pub async fn announced(&self, connection: Uuid) -> Result<Vec<Announced>, LiveError> {
+        let (reply, answer) = oneshot::channel();
+        self.command(connection, Command::Announced { reply }).await?;
         Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
     }
 

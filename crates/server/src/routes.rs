@@ -67,6 +67,7 @@ pub fn serve(app: App, listener: TcpListener) -> io::Result<Server> {
             .service(api::identity::renew_identity)
             .service(api::traffic::traffic)
             .service(api::traffic::raw_values)
+            .service(api::announced::announced)
             .service(api::arrivals::arrivals)
             .service(api::arrivals::try_mapping)
             .service(api::arrivals::undo_arrival)

@@ -72,6 +72,14 @@ pub enum Fault {
     MeterBroken,
     /// Meter M3 sends nothing.
     MeterSilent,
+    /// The cable of the station at the outlet.
+    StationCut,
+    /// The station loses messages.
+    StationGap,
+    /// The station does not announce its devices.
+    StationBirthless,
+    /// Another station has the same name.
+    StationTwin,
     /// The service of weather and tariff is not available.
     ServiceGone,
     /// The service sends half answers.
@@ -108,6 +116,10 @@ impl fmt::Display for Fault {
             Fault::BrokerSlow => write!(f, "the broker is slow"),
             Fault::MeterBroken => write!(f, "meter M2 sends half messages"),
             Fault::MeterSilent => write!(f, "meter M3 is silent"),
+            Fault::StationCut => write!(f, "cable of the effluent station cut"),
+            Fault::StationGap => write!(f, "the effluent station loses messages"),
+            Fault::StationBirthless => write!(f, "the effluent station does not announce its devices"),
+            Fault::StationTwin => write!(f, "two effluent stations have one name"),
             Fault::ServiceGone => write!(f, "weather and tariff not available"),
             Fault::ServiceBroken => write!(f, "weather and tariff send half answers"),
             Fault::ServiceLocked => write!(f, "weather and tariff take no token"),

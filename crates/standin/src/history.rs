@@ -6,8 +6,10 @@ use crate::{
         self,
         nodes::{NAMESPACE, Node, nodes},
     },
+    effluent,
     faults::Which,
     manual::address,
+    plant::effluent::source,
     points::{Bound, Form, Reading},
     process::{Process, STEP_S},
     registers::{Works, sense},
@@ -87,6 +89,7 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
     let shown = shown(&plant);
     let told = told(&plant);
     let answered = answered(&plant);
+    let measured = measured(&plant);
     let mut process = Process::new(vessels, seed);
     let mut noise = Pcg64Mcg::seed_from_u64(seed ^ 0x9a57);
     let mut engine = Engine::new(Vec::new());
@@ -115,6 +118,9 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
         }
         for (tag, point) in &answered {
             batch.push(*tag, now, Quality::GOOD, 0, &Value::F64(service::points::rounded(point, &process.weather)));
+        }
+        for (tag, point) in &measured {
+            batch.push(*tag, now, Quality::GOOD, 0, &point.rounded(&process.effluent));
         }
         engine.step(now, Input::Samples(&batch), &mut effects);
         engine.step(now, Input::Tick, &mut effects);
@@ -204,6 +210,17 @@ fn answered(plant: &Plant) -> Vec<(TagNo, &'static service::points::Point)> {
     let mut answered: Vec<_> = plant.tags.values().filter_map(|tag| Some((tag.no, of(&tag.set)?))).collect();
     answered.sort_unstable_by_key(|(no, _)| *no);
     answered
+}
+
+/// The plant's tags with what the station at the outlet measures.
+fn measured(plant: &Plant) -> Vec<(TagNo, &'static effluent::points::Point)> {
+    let of = |tag: &Tag| {
+        plant.connections.get(&tag.connection?).filter(|c| c.set.name == effluent::NAME)?;
+        effluent::points::POINTS.iter().find(|point| source(point).as_object() == Some(&tag.point))
+    };
+    let mut measured: Vec<_> = plant.tags.values().filter_map(|tag| Some((tag.no, of(&tag.set)?))).collect();
+    measured.sort_unstable_by_key(|(no, _)| *no);
+    measured
 }
 
 /// A reading as the driver would give it.

@@ -2,7 +2,7 @@
 
 use clap::{Args, Parser, Subcommand};
 use havrel_standin::{
-    control, dryline,
+    control, dryline, effluent,
     faults::{Fault, Which},
     history, maps, plant,
     process::Upset,
@@ -153,6 +153,14 @@ enum Order {
     BrokenMeter,
     /// Let meter M3 send nothing.
     SilentMeter,
+    /// Cut the cable of the effluent station.
+    CutStation,
+    /// Let the effluent station lose messages.
+    LossyStation,
+    /// Let the effluent station not announce its devices.
+    BirthlessStation,
+    /// Let another station have the name of the effluent station.
+    TwinStation,
     /// Let weather and tariff be unavailable.
     GoneService,
     /// Let weather and tariff send half answers.
@@ -194,6 +202,10 @@ fn order(fault: Order, seconds: f64) -> control::Order {
         Order::SlowBroker => Fault::BrokerSlow,
         Order::BrokenMeter => Fault::MeterBroken,
         Order::SilentMeter => Fault::MeterSilent,
+        Order::CutStation => Fault::StationCut,
+        Order::LossyStation => Fault::StationGap,
+        Order::BirthlessStation => Fault::StationBirthless,
+        Order::TwinStation => Fault::StationTwin,
         Order::GoneService => Fault::ServiceGone,
         Order::BrokenService => Fault::ServiceBroken,
         Order::LockedService => Fault::ServiceLocked,
@@ -259,7 +271,7 @@ async fn answer(args: Serve) -> io::Result<()> {
         served = serve::serve(extraction, shared.clone()) => served,
         served = serve::serve(wash, shared.beside(Which::Wash)) => served,
         served = dryline::server::serve(server, shared.clone()) => served,
-        never = utilities_served(broker, shared.clone()) => match never {},
+        never = messages_served(broker, shared.clone()) => match never {},
         served = service::serve::serve(weather, shared.clone()) => served,
         served = control::serve(orders, shared.clone()) => served,
         () = serve::run(shared, speed) => Ok(()),
@@ -267,10 +279,17 @@ async fn answer(args: Serve) -> io::Result<()> {
     }
 }
 
-/// Serves the utilities; without a broker the rest of the plant goes on.
-async fn utilities_served(listener: TcpListener, shared: serve::Shared) -> Infallible {
-    if let Err(error) = utilities::serve::serve(listener, shared).await {
-        eprintln!("havrel-standin: nobody answers for the utilities: {error}");
+/// Serves the utilities and the effluent station through one broker; without it the rest of the plant goes on.
+async fn messages_served(listener: TcpListener, shared: serve::Shared) -> Infallible {
+    let served = async {
+        let broker = utilities::serve::broker().await?;
+        tokio::try_join!(
+            effluent::serve::serve(broker.address, shared.clone()),
+            utilities::serve::serve(listener, &broker, shared)
+        )
+    };
+    if let Err(error) = served.await {
+        eprintln!("havrel-standin: nobody answers for the utilities and the effluent station: {error}");
     }
     std::future::pending().await
 }

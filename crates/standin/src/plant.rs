@@ -1,7 +1,8 @@
 //! The demo plant's configuration: areas Landing and Extraction of Brackmere Kelp Works on the simulated controllers, Drying on the
-//! simulated server, Utilities on the simulated broker, weather and tariff from the simulated service. Connections and tags follow the controllers' manuals and the server's nodes; alarm rules and reports are made
+//! simulated server, Utilities and Effluent on the simulated broker, weather and tariff from the simulated service. Connections and tags follow the controllers' manuals and the server's nodes; alarm rules and reports are made
 //! here. Packing is left for whoever tries the demo.
 
+pub mod effluent;
 mod messages;
 mod weather;
 
@@ -71,6 +72,7 @@ impl Builder {
             "Landing/Reception hopper" | "Landing/Conveyor" | "Drying/Screw press" | "Drying/Mill" => "equipment",
             "Utilities/Boiler" | "Utilities/Air compressor" => "equipment",
             _ if path.starts_with("Utilities/Meter") => "device",
+            "Effluent/Outlet" | "Effluent/Basin" => "equipment",
             _ if path.starts_with("Drying/Belt dryer/") => "equipment",
             _ => "unit",
         };
@@ -437,6 +439,7 @@ pub fn items(works: &Works, ports: &HashMap<&str, u16>) -> Vec<Made> {
     }
     drying(&mut b, ports.get(dryline::NAME).copied().unwrap_or(4840));
     messages::utilities(&mut b, ports.get(UTILITIES).copied().unwrap_or(1883));
+    effluent::station(&mut b, ports.get(UTILITIES).copied().unwrap_or(1883));
     weather::service(&mut b, ports.get(SERVICE).copied().unwrap_or(80));
     figures(&mut b, manuals);
     for entry in manuals.iter().flat_map(|m| &m.points).filter(|e| !e.setpoint.is_empty()) {

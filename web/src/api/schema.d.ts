@@ -216,6 +216,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/connections/{id}/announced": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists the edge nodes and devices that announced themselves over a connection, edge nodes before their devices. */
+        get: operations["announced"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/connections/{id}/arrivals": {
         parameters: {
             query?: never;
@@ -1584,6 +1601,53 @@ export interface components {
              */
             states?: string | null;
         };
+        /**
+         * @description How an edge node or a device stands.
+         * @enum {string}
+         */
+        AnnouncedState: "waiting" | "online" | "offline";
+        /** @description An edge node, or a device behind one. */
+        AnnouncedView: {
+            /** @description Its node in the tree of what the connection offers. */
+            id: string;
+            group: string;
+            node: string;
+            /** @description Empty for the edge node itself. */
+            device: string;
+            state: components["schemas"]["AnnouncedState"];
+            /** @description Since when it is in that state; null before anything was heard. */
+            since?: string | null;
+            /** @description When something of its edge node came last; null if never. */
+            heard?: string | null;
+            /**
+             * Format: int64
+             * @description Births since the program started.
+             */
+            births: number;
+            /**
+             * Format: int64
+             * @description Metrics that it announced, and how many of them tags read.
+             */
+            metrics: number;
+            /** Format: int64 */
+            taken: number;
+            /**
+             * Format: int64
+             * @description Values that came later, out of its buffer, since the program started.
+             */
+            history: number;
+            /**
+             * Format: int64
+             * @description Of an edge node: messages that never came, and requests for its birth, since the program started.
+             */
+            missing: number;
+            /** Format: int64 */
+            asked: number;
+            /** @description Of an edge node: how full it says that its buffer is; empty where it does not tell. */
+            buffer: string;
+            /** @description What is odd about it, in sentences. */
+            words: string[];
+        };
         /** @description An answer: what it covers, and the columns of each tag. */
         Answer_PixelColumns: {
             /** @description Offsets count nanoseconds from here. */
@@ -1745,6 +1809,8 @@ export interface components {
             tells: boolean;
             /** @description What it offers is heard as it comes, so looking again shows more. */
             listens: boolean;
+            /** @description Edge nodes and devices announce themselves over it, with their metrics. */
+            announces: boolean;
             /** @description Values can be published through it. */
             publishes: boolean;
             /** @description Its values are set by people here; the connection need not allow writing for that. */
@@ -4984,6 +5050,125 @@ export interface operations {
             };
             /** @description A fault of Havrel */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    announced: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnnouncedView"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A parameter is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            502: {
                 headers: {
                     [name: string]: unknown;
                 };

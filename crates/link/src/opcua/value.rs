@@ -1,7 +1,8 @@
 //! Values of OPC UA (Part 6, 5.1 and 5.2) as values of tags, and back.
 
 use super::status;
-use crate::{hex::hex, payload::MOST_TEXT};
+use crate::payload::MOST_TEXT;
+use havrel_core::text::hex;
 use havrel_core::{
     quality::Reason,
     sample::Value,

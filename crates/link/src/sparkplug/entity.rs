@@ -1,16 +1,16 @@
 //! An edge node or a device as its birth announces it: metrics by name and alias, what each told last, and the tags that read them.
 //! Without a socket: time comes in.
 
-use super::{
-    metric::About,
-    payload::{Metric, MetricValue, Payload},
-};
 use havrel_core::{
     TagNo,
     quality::{Quality, Reason},
     sample::{Batch, Value, flag},
     scale::Scaling,
     time::Nanos,
+};
+use havrel_sparkplug::{
+    metric::{About, is_of_protocol},
+    payload::{Metric, MetricValue, Payload},
 };
 use prost::Message as _;
 use serde::Serialize;
@@ -87,11 +87,15 @@ pub(super) struct Entity {
 
 impl Known {
     fn keep(&mut self, metric: &Metric, at: Nanos, room: &mut Room) {
-        let mut kept = Metric { properties: metric.properties.clone(), ..metric.clone() };
+        let mut kept = metric.clone();
         if let (Some((before, _)), Some(MetricValue::Template(new))) = (&self.last, &mut kept.value)
             && let Some(old) = before.instance()
         {
-            // A message may carry only the members that changed.
+            // A message may carry only the members that changed, and tells their properties at birth only.
+            for member in new.metrics.iter_mut().filter(|member| member.properties.is_none()) {
+                let before = old.metrics.iter().find(|one| one.name == member.name);
+                member.properties = before.and_then(|one| one.properties.clone());
+            }
             let others = old.metrics.iter().filter(|one| !new.metrics.iter().any(|member| member.name == one.name));
             new.metrics.splice(0..0, others.cloned().collect::<Vec<_>>());
         }
@@ -112,9 +116,10 @@ impl Entity {
         self.names.get(name).map(|&at| &self.metrics[at])
     }
 
-    /// How many metrics tags read.
-    pub fn taken(&self) -> usize {
-        self.ears.keys().filter(|name| self.names.contains_key(*name)).count()
+    /// How many metrics are values of the plant, and how many of those tags read.
+    pub fn counts(&self) -> (u64, u64) {
+        let of_plant = self.metrics.iter().filter(|known| !is_of_protocol(&known.name));
+        of_plant.fold((0, 0), |(all, taken), known| (all + 1, taken + u64::from(self.ears.contains_key(&known.name))))
     }
 
     /// Moves to a state.

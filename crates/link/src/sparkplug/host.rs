@@ -3,15 +3,17 @@
 
 use super::{
     entity::{Ear, Entity, Room, State},
-    payload::Payload,
     settings::Point,
-    topic::{Name, What},
 };
 use crate::LinkPlan;
 use havrel_core::{
     quality::{Quality, Reason},
     sample::{Batch, Value},
     time::{Nanos, SECOND},
+};
+use havrel_sparkplug::{
+    payload::Payload,
+    topic::{Name, What},
 };
 use prost::Message as _;
 use std::collections::{BTreeMap, HashMap, VecDeque};

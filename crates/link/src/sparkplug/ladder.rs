@@ -1,6 +1,6 @@
 //! The test of a connection: name, port, security, login, the right to hear edge nodes, and who is heard.
 
-use super::{settings::Settings, topic};
+use super::settings::Settings;
 use crate::{
     LinkError,
     mqtt::{
@@ -12,6 +12,7 @@ use crate::{
     test::{Rungs, TestStep},
 };
 use havrel_core::plant::Connection;
+use havrel_sparkplug::topic;
 use std::{
     collections::BTreeSet,
     time::{Duration, Instant},

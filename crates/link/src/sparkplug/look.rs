@@ -8,15 +8,18 @@
 use super::{
     entity::{Entity, Known, State},
     host::{EdgeNode, Host},
-    payload::{Metric, MetricValue, type_name},
     settings::point,
-    topic::Name,
 };
 use crate::{Children, LinkError, Node, Reading, announced::Announced, now, pointer::Pointer};
 use havrel_core::{
     plant::{Own, view::natural},
     quality::Class,
-    time::{Nanos, to_text},
+    time::{Nanos, SECOND},
+};
+use havrel_sparkplug::{
+    metric::{About, is_of_protocol},
+    payload::{Metric, MetricValue, type_name},
+    topic::Name,
 };
 use serde_json::json;
 use std::collections::HashMap;
@@ -121,8 +124,8 @@ fn below(host: &Host, at: &At) -> Vec<Node> {
 /// How an edge node or a device stands, in words.
 fn standing(entity: &Entity) -> String {
     match entity.state {
-        State::Online => format!("online since {}", to_text(entity.since)),
-        State::Offline => format!("offline since {}", to_text(entity.since)),
+        State::Online => "online".to_owned(),
+        State::Offline => "offline".to_owned(),
         State::Waiting => "its birth has not come yet".to_owned(),
     }
 }
@@ -179,7 +182,12 @@ fn of_metric(at: &At, name: &str, known: &Known) -> Node {
             Node { refused, ..of_value(at, name, known, &Metric::default(), known.datatype, None) }
         }
     };
-    let about = &known.about;
+    tell_about(&mut node, &known.about);
+    node
+}
+
+/// Says of a node what its birth told beside its value.
+fn tell_about(node: &mut Node, about: &About) {
     let mut put = |key: &str, value: serde_json::Value| drop(node.set.insert(key.to_owned(), value));
     if !about.unit.is_empty() {
         put("unit", json!(about.unit));
@@ -192,12 +200,13 @@ fn of_metric(at: &At, name: &str, known: &Known) -> Node {
     if !about.description.is_empty() {
         node.description = about.description.clone();
     }
-    node
 }
 
 fn of_member(at: &At, name: &str, known: &Known, member: &Metric) -> Node {
     let time = known.last.as_ref().map(|(_, time)| *time);
-    of_value(at, name, known, member, member.type_of(None), time)
+    let mut node = of_value(at, name, known, member, member.type_of(None), time);
+    tell_about(&mut node, &About::of(member));
+    node
 }
 
 /// A value, or the instance of a structure, which is a branch.
@@ -209,8 +218,8 @@ fn of_value(at: &At, name: &str, known: &Known, metric: &Metric, datatype: u32, 
         node.about = if node.of_type.is_empty() { "structure".into() } else { node.of_type.clone() };
         return node;
     }
-    node.point = Some(point(&at.name, &known.name, &at.part));
-    node.description = time.map_or_else(String::new, |time| format!("at {}", to_text(time)));
+    node.point = (!is_of_protocol(&known.name)).then(|| point(&at.name, &known.name, &at.part));
+    node.description = time.map_or_else(String::new, |time| format!("told {} s ago", (now() - time).max(0) / SECOND));
     if metric.value.is_none() && metric.is_null != Some(true) {
         return node;
     }
@@ -235,6 +244,7 @@ pub(super) fn list(host: &Host, buffer: &str, at: Nanos) -> Vec<Announced> {
     for ((group, node), edge) in &host.nodes {
         let one = |device: &str, entity: &Entity| {
             let name = Name::new(group, node, device);
+            let (metrics, taken) = entity.counts();
             let mut words = Vec::new();
             if !entity.changed.is_empty() {
                 words.push(format!("The last birth tells another type of {}.", entity.changed.join(", ")));
@@ -248,8 +258,8 @@ pub(super) fn list(host: &Host, buffer: &str, at: Nanos) -> Vec<Announced> {
                 since: entity.since,
                 heard: edge.heard,
                 births: entity.births,
-                metrics: entity.metrics.len() as u64,
-                taken: entity.taken() as u64,
+                metrics,
+                taken,
                 history: entity.history,
                 words,
                 ..Announced::default()

@@ -1,20 +1,16 @@
 //! Sparkplug B (Eclipse Sparkplug 3.0): edge nodes that announce themselves, their devices and metrics through a broker.
 //!
-//! [`payload`] is what travels and [`topic`] where; [`metric`] reads what a metric tells beside its value. [`entity`] keeps what an
-//! edge node or a device announced, [`host`] hears all of them in the order in which they speak, and [`rule`] makes tags of what is
-//! born. All of these are pure. [`look`] shows what is known as a tree, [`ladder`] tests a connection and [`run`] keeps it alive.
+//! What travels is [`havrel_sparkplug`]'s. [`entity`] keeps what an edge node or a device announced, [`host`] hears all of them in
+//! the order in which they speak, and [`rule`] makes tags of what is born. All of these are pure. [`look`] shows what is known as a tree, [`ladder`] tests a connection and [`run`] keeps it alive.
 
 pub mod entity;
 mod form;
 mod host;
 mod ladder;
 mod look;
-mod metric;
-pub mod payload;
 mod rule;
 mod run;
 pub mod settings;
-pub mod topic;
 
 use crate::{
     Identities, Kind, Runner, Tester, Wrong,

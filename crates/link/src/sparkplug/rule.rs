@@ -1,6 +1,6 @@
 //! Mappings of edge nodes and devices: every metric that the birth of one announces becomes a tag. Without a socket.
 
-use super::{entity::Entity, host::Host, payload::Metric, settings::point, topic::Name};
+use super::{entity::Entity, host::Host, settings::point};
 use crate::{
     kind::Wrong,
     mqtt::settings::{check_filter, fits},
@@ -9,6 +9,11 @@ use crate::{
 use havrel_core::{
     arrival::{Arrival, LONGEST_KEY, Mapping, NewTag, Template},
     plant::{Own, table::clean_path},
+};
+use havrel_sparkplug::{
+    metric::{About, is_of_protocol},
+    payload::Metric,
+    topic::Name,
 };
 use serde_json::json;
 use std::collections::BTreeSet;
@@ -20,8 +25,6 @@ const MOST_FILTERS: usize = 200;
 const MOST_TAGS: usize = 20_000;
 /// Group, edge node and device: what a place can name.
 const LEVELS: usize = 3;
-/// Metrics by which the protocol is run, which are no values of a plant.
-const OF_PROTOCOL: [&str; 3] = ["bdSeq", "Node Control/", "Device Control/"];
 /// Deepest structure within a structure.
 const DEEPEST: usize = 5;
 
@@ -106,6 +109,22 @@ impl Rule {
         fits(&name.show(), &self.who)
     }
 
+    /// What a tag begins with beside its name.
+    fn settings(&self, about: &About) -> Own {
+        let mut set = self.set.clone();
+        if !about.unit.is_empty() {
+            set.insert("unit".into(), about.unit.as_str().into());
+        }
+        if let Some((low, high)) = about.range() {
+            set.insert("range_low".into(), json!(low));
+            set.insert("range_high".into(), json!(high));
+        }
+        if !about.description.is_empty() {
+            set.insert("note".into(), about.description.as_str().into());
+        }
+        set
+    }
+
     /// The tags for what an edge node or device announces.
     pub fn arrival(&self, name: &Name, entity: &Entity) -> Arrival {
         let mut arrival = Arrival { mapping: self.id, key: name.show(), ..Arrival::default() };
@@ -118,36 +137,24 @@ impl Rule {
             arrival.refused = "Its name is too long.".into();
         }
         for known in &entity.metrics {
-            let of_protocol = name_of_protocol(&known.name);
-            if of_protocol || !(self.metrics.is_empty() || self.metrics.iter().any(|filter| fits(&known.name, filter))) {
+            if is_of_protocol(&known.name)
+                || !(self.metrics.is_empty() || self.metrics.iter().any(|filter| fits(&known.name, filter)))
+            {
                 continue;
             }
-            let mut set = self.set.clone();
-            if !known.about.unit.is_empty() {
-                set.insert("unit".into(), known.about.unit.as_str().into());
-            }
-            if let Some((low, high)) = known.about.range() {
-                set.insert("range_low".into(), json!(low));
-                set.insert("range_high".into(), json!(high));
-            }
-            if !known.about.description.is_empty() {
-                set.insert("note".into(), known.about.description.as_str().into());
-            }
-            let mut add = |part: &Pointer, path: &str, set: &Own| {
+            let mut add = |part: &Pointer, path: &str, about: &About| {
                 let full = format!("{place}/{path}");
                 let (place, name_of_tag) = full.rsplit_once('/').unwrap_or((&full, ""));
                 arrival.tags.push(NewTag {
                     place: clean_path(place),
                     name: name_of_tag.trim().to_owned(),
                     point: point(name, &known.name, part),
-                    set: set.clone(),
+                    set: self.settings(about),
                 });
             };
             match known.last.as_ref().and_then(|(metric, _)| metric.instance()) {
-                Some(instance) => {
-                    members(&instance.metrics, &Pointer::default(), &known.name, &mut |part, path| add(part, path, &self.set))
-                }
-                None => add(&Pointer::default(), &known.name, &set),
+                Some(instance) => members(&instance.metrics, &Pointer::default(), &known.name, &mut add),
+                None => add(&Pointer::default(), &known.name, &known.about),
             }
         }
         if arrival.refused.is_empty() && arrival.tags.is_empty() {
@@ -163,19 +170,14 @@ impl Rule {
     }
 }
 
-/// Metrics by which the protocol itself is run.
-fn name_of_protocol(name: &str) -> bool {
-    OF_PROTOCOL.iter().any(|own| if own.ends_with('/') { name.starts_with(own) } else { name == *own })
-}
-
 /// The members of a structure, those of structures within it too.
-fn members(metrics: &[Metric], above: &Pointer, path: &str, add: &mut dyn FnMut(&Pointer, &str)) {
+fn members(metrics: &[Metric], above: &Pointer, path: &str, add: &mut dyn FnMut(&Pointer, &str, &About)) {
     for member in metrics {
         let Some(name) = member.name.as_deref().filter(|name| !name.is_empty()) else { continue };
         let (part, path) = (above.with(name), format!("{path}/{name}"));
         match member.instance() {
             Some(inner) if part.steps().len() < DEEPEST => members(&inner.metrics, &part, &path, add),
-            _ => add(&part, &path),
+            _ => add(&part, &path, &About::of(member)),
         }
     }
 }

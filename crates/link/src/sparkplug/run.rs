@@ -4,10 +4,8 @@
 use super::{
     host::{Host, Told},
     look::{self, At},
-    payload::{Metric, MetricValue, Payload, Template},
     rule::{Rule, Rules},
     settings::{Point, Settings, state},
-    topic::{self, Name},
 };
 use crate::{
     Command, LinkError, LinkPlan, LinkState, PointPlan, Ports, RawValue,
@@ -24,6 +22,10 @@ use havrel_core::{
     sample::{Batch, Value},
     scale::Scaling,
     time::{MILLI, Nanos},
+};
+use havrel_sparkplug::{
+    payload::{BOOLEAN, Metric, MetricValue, Payload, Template},
+    topic::{self, Name},
 };
 use prost::Message as _;
 use std::{sync::Arc, time::Duration};
@@ -475,7 +477,7 @@ fn rebirth(at: Nanos) -> Vec<u8> {
     let ask = Metric {
         name: Some(REBIRTH.into()),
         timestamp: Some(stamp(at)),
-        datatype: Some(super::payload::BOOLEAN),
+        datatype: Some(BOOLEAN),
         value: Some(MetricValue::Boolean(true)),
         ..Metric::default()
     };

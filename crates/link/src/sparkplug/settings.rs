@@ -1,6 +1,5 @@
 //! A connection's settings and a tag's point, read and checked.
 
-use super::topic::{self, Name};
 use crate::{
     LinkError,
     mqtt::settings::{Settings as Broker, Will},
@@ -10,6 +9,7 @@ use havrel_core::{
     plant::{Own, resolve},
     time::{MILLI, Nanos},
 };
+use havrel_sparkplug::topic::{self, Name};
 use serde::Deserialize;
 use serde_json::json;
 

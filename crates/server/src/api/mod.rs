@@ -2,6 +2,7 @@
 
 pub mod accounts;
 pub mod alarms;
+pub mod announced;
 pub mod arrivals;
 pub mod browse;
 pub mod by_hand;

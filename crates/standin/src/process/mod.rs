@@ -2,9 +2,10 @@
 //!
 //! Kelp goes from the [`Hopper`] over the [`Conveyor`] through one of two [`Tank`]s into the [`Leach`] vessel; the
 //! extraction [`Vessel`]s run their own repeated runs, the [`Dryline`] dries and packs, and the
-//! [`Utilities`] give steam, air and power, and there is [`Weather`]. [`Upset`]s come now and then by themselves, and on command.
+//! [`Utilities`] give steam, air and power, the [`Effluent`] leaves at the shore, and there is [`Weather`]. [`Upset`]s come now and then by themselves, and on command.
 
 mod dryline;
+mod effluent;
 mod landing;
 mod leach;
 mod utilities;
@@ -12,6 +13,7 @@ mod vessel;
 mod weather;
 
 pub use dryline::{Bagging, Dryline, GRADES, SILO_T, SILOS, ZONES};
+pub use effluent::Effluent;
 pub use landing::{Conveyor, Cycle, Hopper, Tank};
 pub use leach::Leach;
 pub use utilities::{METERS, Utilities};
@@ -56,6 +58,7 @@ pub struct Process {
     pub dryline: Dryline,
     pub utilities: Utilities,
     pub weather: Weather,
+    pub effluent: Effluent,
     /// Steps since the start.
     pub steps: u64,
     /// What is wrong, and until which step.
@@ -79,6 +82,7 @@ impl Process {
             dryline: Dryline::new(seed),
             utilities: Utilities::new(seed),
             weather: Weather::new(seed),
+            effluent: Effluent::new(seed),
             steps: 0,
             upsets: Vec::new(),
             luck: Pcg64Mcg::seed_from_u64(seed ^ 0x5eed),
@@ -115,6 +119,7 @@ impl Process {
         self.dryline.step();
         self.utilities.step();
         self.weather.step();
+        self.effluent.step();
     }
 
     /// Begins an upset, or prolongs it. Gives whether the plant has what it concerns.

@@ -4,7 +4,7 @@ use super::{
     broker::{Account, Broker, Setup},
     points::{self, ROOT},
 };
-use crate::{faults::Fault, relay, serve::Shared};
+use crate::{effluent::serve as effluent, faults::Fault, relay, serve::Shared};
 use rumqttc::{AsyncClient, Event, MqttOptions, Packet, QoS};
 use std::{
     io,
@@ -29,7 +29,20 @@ fn setup() -> Setup {
         Account {
             user: USER,
             password: PASSWORD,
-            rights: &["read brackmere/#", "write brackmere/utilities/+/set", "readwrite havrel/#", "read spBv1.0/#"],
+            rights: &[
+                "read brackmere/#",
+                "write brackmere/utilities/+/set",
+                "readwrite havrel/#",
+                "read spBv1.0/#",
+                "write spBv1.0/STATE/havrel",
+                "write spBv1.0/+/NCMD/+",
+                "write spBv1.0/+/DCMD/+/+",
+            ],
+        },
+        Account {
+            user: effluent::USER,
+            password: effluent::PASSWORD,
+            rights: &["readwrite spBv1.0/Brackmere/#", "read spBv1.0/STATE/#"],
         },
         Account { user: "utilities", password: "published-here", rights: &["readwrite brackmere/#", "readwrite spBv1.0/#"] },
         Account { user: "visitor", password: "looks-only", rights: &["read brackmere/utilities/outside"] },
@@ -37,12 +50,19 @@ fn setup() -> Setup {
     Setup { accounts, ..Setup::default() }
 }
 
-/// Runs the broker, and publishes once a second, until the listener fails.
+/// Starts the broker of the site.
 ///
 /// # Errors
-/// When the broker does not start, or the listener fails.
-pub async fn serve(listener: TcpListener, shared: Shared) -> io::Result<()> {
-    let broker = tokio::task::spawn_blocking(|| Broker::start(&setup())).await.map_err(io::Error::other)??;
+/// When it does not start.
+pub async fn broker() -> io::Result<Broker> {
+    tokio::task::spawn_blocking(|| Broker::start(&setup())).await.map_err(io::Error::other)?
+}
+
+/// Lets clients reach the broker, and publishes once a second, until the listener fails.
+///
+/// # Errors
+/// When the listener fails.
+pub async fn serve(listener: TcpListener, broker: &Broker, shared: Shared) -> io::Result<()> {
     let mut options = MqttOptions::new("utilities", broker.address.ip().to_string(), broker.address.port());
     options.set_credentials("utilities", "published-here").set_keep_alive(Duration::from_secs(10));
     let (client, mut polled) = AsyncClient::new(options, 100);

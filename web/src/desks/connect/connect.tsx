@@ -15,6 +15,7 @@ import { save } from '../../parts/save';
 import { counted, lasting } from '../../parts/text';
 import { Button, DeskHead, Empty, Trouble } from '../../parts/ui';
 import { ConnectionForm, NewConnection } from './connection-form';
+import { EdgeNodes } from './edge/edge-nodes';
 import { Health } from './health';
 import { Mappings } from './mappings/mappings';
 import { Nodes } from './nodes/nodes';
@@ -126,22 +127,23 @@ function Files({ seen, any }: { seen: number; any: boolean }) {
 /** What the part is called in which what a connection offers becomes tags. */
 function intakeOf(can: KindView['can']): string {
   if (!can.tree) return can.browse ? 'Intake' : 'New tags';
-  return `${can.listens ? 'Topics' : can.tells ? 'Nodes' : 'Answers'} and intake`;
+  return `${can.announces ? 'Metrics' : can.listens ? 'Topics' : can.tells ? 'Nodes' : 'Answers'} and intake`;
 }
 
 /** What can be opened of a connection, by what its kind can do. */
 function partsOf({ can }: KindView): [string, string][] {
   const when = (yes: boolean, ...part: [string, string]) => (yes ? [part] : []);
   return [
+    ...when(can.announces, 'edge', 'Edge nodes'),
     ...when(can.spaces, 'registers', 'Registers'),
     ...when(can.spaces, 'blocks', 'Blocks and map'),
     ['intake', intakeOf(can)],
-    ...when(can.listens, 'mappings', 'Mappings'),
+    ...when(can.listens || can.announces, 'mappings', 'Mappings'),
     ...when(can.publishes, 'publishing', 'Publishing'),
     ['tags', 'Tags'],
     ...when(can.tokens, 'tokens', 'Tokens'),
     ...when(can.health, 'health', 'Health'),
-    ...when(can.asks || can.listens, 'traffic', 'Traffic'),
+    ...when(can.asks || can.listens || can.announces, 'traffic', 'Traffic'),
     ['settings', can.test ? 'Settings and test' : 'Settings'],
   ];
 }
@@ -215,6 +217,7 @@ function Line({ item, seen, disabled }: LineProps) {
               </Button>
             )}
           </div>
+          {part === 'edge' && <EdgeNodes item={item} disabled={disabled} />}
           {part === 'registers' && <Registers connection={item} seen={seen} disabled={disabled} />}
           {part === 'blocks' && <Blocks item={item} seen={seen} disabled={disabled} />}
           {part === 'intake' &&
@@ -225,12 +228,14 @@ function Line({ item, seen, disabled }: LineProps) {
             ) : (
               <ByHand item={item} seen={seen} disabled={disabled} />
             ))}
-          {part === 'mappings' && <Mappings item={item} seen={seen} disabled={disabled} />}
+          {part === 'mappings' && (
+            <Mappings item={item} seen={seen} disabled={disabled} announces={kind?.can.announces ?? false} />
+          )}
           {part === 'publishing' && <Publishing item={item} seen={seen} disabled={disabled} />}
           {part === 'tags' && <Tags tags={tags.data?.items ?? []} total={total} />}
           {part === 'tokens' && <Tokens item={item} />}
           {part === 'health' && <Health item={item} disabled={disabled} />}
-          {part === 'traffic' && <Traffic item={item} listens={kind?.can.listens ?? false} />}
+          {part === 'traffic' && <Traffic item={item} listens={(kind?.can.listens || kind?.can.announces) ?? false} />}
           {part === 'settings' && kind && <ConnectionForm key={item.id} kind={kind} item={item} seen={seen} />}
         </div>
       )}

@@ -18,11 +18,13 @@ interface Props {
   item: Item<'connection'>;
   seen: number;
   disabled: boolean;
+  /** It maps edge nodes and devices that announce themselves, not topics. */
+  announces: boolean;
 }
 
 type Arrival = Schemas['ArrivalView'];
 
-export function Mappings({ item, seen, disabled }: Props) {
+export function Mappings({ item, seen, disabled, announces }: Props) {
   const [draft, setDraft] = useDraft<Draft | null>(draftName(item.id), null);
   const [leaving, setLeaving] = useState<string | null>(null);
   const { mappings } = item.set;
@@ -34,10 +36,25 @@ export function Mappings({ item, seen, disabled }: Props) {
   };
   return (
     <div>
-      {draft && <MappingForm item={item} seen={seen} draft={draft} onChange={setDraft} onClose={() => setDraft(null)} />}
+      {draft && (
+        <MappingForm
+          item={item}
+          seen={seen}
+          draft={draft}
+          announces={announces}
+          onChange={setDraft}
+          onClose={() => setDraft(null)}
+        />
+      )}
       {!draft && (
         <div className="mb-3">
-          {mappings.length === 0 ? (
+          {mappings.length === 0 && announces ? (
+            <p className="mb-2 max-w-3xl text-soft">
+              A mapping makes tags of every metric that an edge node or device announces, now or later: all devices of one name,
+              such as Works/+/Pump 1, at a place made of their names. Without one, devices wait among the edge nodes to be taken
+              in.
+            </p>
+          ) : mappings.length === 0 ? (
             <p className="mb-2 max-w-3xl text-soft">
               A mapping makes the same tags for every topic that fits, now or later, such as power and energy of each meter on
               site/meter/+/json. Choose the values of one meter among the topics and press “Map every such topic”, or begin with
@@ -50,7 +67,7 @@ export function Mappings({ item, seen, disabled }: Props) {
                   <span className="figures">{one.topics}</span>
                   <span className="text-soft">to</span>
                   <span>{one.place.replaceAll(/\s*\/\s*/g, ' / ')}</span>
-                  <span className="min-w-0 flex-1 truncate text-soft">{one.tags.map((tag) => tag.name).join(', ')}</span>
+                  <span className="min-w-0 flex-1 truncate text-soft">{metricsOf(one, announces)}</span>
                   <Button disabled={disabled} onClick={() => setDraft({ ...one, saved: true })}>
                     Change
                   </Button>
@@ -61,12 +78,12 @@ export function Mappings({ item, seen, disabled }: Props) {
               ))}
             </ul>
           )}
-          <Button disabled={disabled} onClick={() => setDraft(blankMapping())}>
+          <Button disabled={disabled} onClick={() => setDraft(announces ? { ...blankMapping(), tags: [] } : blankMapping())}>
             Add a mapping
           </Button>
         </div>
       )}
-      <Arrivals item={item} disabled={disabled} />
+      <Arrivals item={item} disabled={disabled} announces={announces} />
       <Confirm
         open={leaving !== null}
         title="Remove this mapping?"
@@ -75,13 +92,19 @@ export function Mappings({ item, seen, disabled }: Props) {
         onConfirm={() => void remove(leaving ?? '')}
         onClose={() => setLeaving(null)}
       >
-        <p>The tags that it made stay. Topics that come later make no tags any more.</p>
+        <p>The tags that it made stay. {announces ? 'Devices' : 'Topics'} that come later make no tags any more.</p>
       </Confirm>
     </div>
   );
 }
 
-function Arrivals({ item, disabled }: { item: Item<'connection'>; disabled: boolean }) {
+/** What of each source becomes a tag. */
+const metricsOf = ({ tags }: Item<'connection'>['set']['mappings'][number], announces: boolean) =>
+  announces
+    ? tags.map((tag) => String((tag.point as { metric?: string }).metric)).join(', ') || 'every metric'
+    : tags.map((tag) => tag.name).join(', ');
+
+function Arrivals({ item, disabled, announces }: Omit<Props, 'seen'>) {
   const queries = useQueryClient();
   const go = useGo();
   const key = ['items', 'arrivals', item.id];
@@ -107,7 +130,9 @@ function Arrivals({ item, disabled }: { item: Item<'connection'>; disabled: bool
     act(async () => {
       const body = { mapping, key: topic };
       const { now } = await take(http.POST('/api/connections/{id}/arrivals/again', { params: { path }, body }));
-      toast.success(now ? `Making the tags of ${topic}.` : `The tags of ${topic} are made with its next message.`);
+      toast.success(
+        now ? `Making the tags of ${topic}.` : `The tags of ${topic} are made with its next ${announces ? 'birth' : 'message'}.`,
+      );
     });
   const all = list.data?.arrivals ?? [];
   if (all.length === 0 && item.set.mappings.length === 0) return <Trouble error={list.error} />;
@@ -116,14 +141,14 @@ function Arrivals({ item, disabled }: { item: Item<'connection'>; disabled: bool
       <h3 className="mb-1 font-semibold">{counted(list.data?.total ?? 0, 'arrival')}</h3>
       <Trouble error={list.error} />
       {all.length === 0 ? (
-        <p className="text-soft">Nothing arrived on the topics of a mapping yet.</p>
+        <p className="text-soft">Nothing arrived for a mapping yet.</p>
       ) : (
         <div className="max-h-96 overflow-auto border border-line">
           <table className="w-full text-left">
             <thead className="sticky top-0 bg-band text-sm">
               <tr>
                 <th className="w-28 px-2 font-semibold">Arrived</th>
-                <th className="px-2 font-semibold">Topic</th>
+                <th className="px-2 font-semibold">{announces ? 'Edge node, device' : 'Topic'}</th>
                 <th className="px-2 font-semibold">Tags</th>
                 <th className="w-28 px-2" />
               </tr>

@@ -6,19 +6,20 @@ import clsx from 'clsx';
 import { ChevronRight } from 'lucide-react';
 import { type KeyboardEvent, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
-import type { Item, Point, TagSet } from '../../../api/model';
+import type { Item, TagSet } from '../../../api/model';
 import { useItems } from '../../../api/queries';
 import { useGo } from '../../../app/view';
 import { keepDraft } from '../../../parts/draft';
-import { complain, textOf } from '../../../parts/form';
+import { complain } from '../../../parts/form';
 import type { KindView } from '../../../parts/kinds';
 import { useSteps } from '../../../parts/steps';
 import { counted } from '../../../parts/text';
 import { Button, Choice, Field, Input, Tick, Trouble } from '../../../parts/ui';
 import { below, NOTHING, type Offer } from '../below';
-import { blank, type Candidate } from '../candidates';
+import type { Candidate } from '../candidates';
 import { Intake } from '../intake';
 import { draftName, mappingOf } from '../mappings/mapping';
+import { candidateOf, draftOf } from './candidate';
 import { Differences, useListed } from './listed';
 import {
   type Alike,
@@ -29,9 +30,7 @@ import {
   MOST_TAKEN,
   PARTS,
   type Place,
-  partsOf,
   pathOf,
-  placeOf,
   type Row,
   resolved,
   rowsFound,
@@ -60,32 +59,6 @@ const EVERY = '#';
 /** The node at the top, as somebody listens to topics. */
 const listenedTo = (filter: string) => `filter=${filter.trim().replaceAll('%', '%25').replaceAll(';', '%3B')};`;
 
-/** The row of the intake that a node begins as. */
-function candidateOf(chosen: Place, places: readonly string[], note: string): Candidate {
-  const { offer } = chosen;
-  const path = pathOf(chosen);
-  const set: Partial<Pick<TagSet, 'unit' | 'decimals' | 'range_low' | 'range_high'>> = offer.set;
-  // A value and what it is made of stand in the place of the object that has it.
-  const above = chosen.above.filter(({ point }) => point === null).map((one) => one.name);
-  const parts = partsOf(chosen);
-  // An element has only its number: it is called after its array.
-  const index = offer.inside && /^\[(\d+)\]$/.exec(offer.name)?.[1];
-  const name = index ? `${path.at(-1)} ${index}` : offer.name;
-  return {
-    ...blank(JSON.stringify(offer.point), parts, [...path, offer.name].join(' / '), offer.point as Partial<Point>),
-    named: true,
-    name,
-    place: placeOf(above, places).replaceAll('/', ' / '),
-    filled: { name: true, place: true },
-    unit: set.unit ?? '',
-    decimals: textOf(set.decimals),
-    low: textOf(set.range_low),
-    high: textOf(set.range_high),
-    note,
-    stateNames: offer.states,
-  };
-}
-
 interface Props {
   item: Item<'connection'>;
   seen: number;
@@ -109,7 +82,7 @@ export function Nodes({ item, seen, disabled, can }: Props) {
   const stopped = useRef(false);
   /** The row that keys act on; none at first, so that words are looked for in the whole server. */
   const [at, setAt] = useState(-1);
-  const steps = useSteps<Candidate>(`nodes ${item.id}`);
+  const steps = useSteps<Candidate>(draftOf(item.id));
   const box = useRef<HTMLDivElement>(null);
   const [filter, setFilter] = useState(EVERY);
   const [heard, setHeard] = useState(EVERY);

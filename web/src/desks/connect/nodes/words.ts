@@ -2,7 +2,7 @@
 
 import type { KindView } from '../../../parts/kinds';
 
-/** Nodes of a server, topics that are heard, or what a program answers. */
+/** Nodes of a server, metrics that edge nodes announce, topics that are heard, or what a program answers. */
 const WORDS = {
   nodes: {
     one: 'node',
@@ -11,6 +11,14 @@ const WORDS = {
     head: 'Node',
     last: 'Tag, or what the server says',
     find: 'words of name, description, id',
+  },
+  metrics: {
+    one: 'device',
+    peer: 'the edge nodes',
+    tree: 'Edge nodes and their metrics',
+    head: 'Edge node, device, metric',
+    last: 'Tag, or what its birth tells',
+    find: 'words of name, description',
   },
   topics: {
     one: 'topic',
@@ -31,4 +39,5 @@ const WORDS = {
 };
 
 /** The words for what a kind of connection offers. */
-export const wordsOf = ({ listens, tells }: KindView['can']) => WORDS[listens ? 'topics' : tells ? 'nodes' : 'answers'];
+export const wordsOf = ({ announces, listens, tells }: KindView['can']) =>
+  WORDS[announces ? 'metrics' : listens ? 'topics' : tells ? 'nodes' : 'answers'];

@@ -1,7 +1,6 @@
 //! What a metric tells beyond its value: a part of it, its unit and range; and how a value is put into one.
 
-use super::payload::{BOOLEAN, DATE_TIME, INTEGERS, Metric, MetricValue, PropertyContent, Template};
-use crate::pointer::Pointer;
+use crate::payload::{BOOLEAN, DATE_TIME, INTEGERS, Metric, MetricValue, PropertyContent, Template};
 use havrel_core::{
     quality::Reason,
     sample::Value,
@@ -18,6 +17,15 @@ const DESCRIPTION: &[&str] = &["description", "documentation"];
 const READ_ONLY: &[&str] = &["readonly"];
 /// Longest text of a property that is taken, in characters.
 const LONGEST: usize = 200;
+
+/// Metrics by which the protocol itself is run, which are no values of a plant: one by its name, others by what their names begin with.
+const SEQUENCE: &str = "bdSeq";
+const COMMANDS: [&str; 2] = ["Node Control/", "Device Control/"];
+
+/// Whether a metric of this name serves the protocol only (Eclipse Sparkplug 3.0, 6.4.18).
+pub fn is_of_protocol(name: &str) -> bool {
+    name == SEQUENCE || COMMANDS.iter().any(|begin| name.starts_with(begin))
+}
 
 /// What a birth tells of a metric beside its value.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -133,9 +141,12 @@ impl Metric {
 }
 
 /// A part of a document.
-fn within(document: &Json, part: &[String]) -> Result<Value, Reason> {
-    let pointer = part.iter().fold(Pointer::default(), |at, step| at.with(step)).show();
-    match document.pointer(&pointer) {
+fn within<'a>(document: &'a Json, part: &[String]) -> Result<Value, Reason> {
+    let step = |at: &'a Json, step: &String| match at {
+        Json::Array(list) => list.get(step.parse::<usize>().ok()?),
+        other => other.get(step.as_str()),
+    };
+    match part.iter().try_fold(document, step) {
         None => Err(Reason::DoesNotFit),
         Some(Json::Null) => Err(Reason::NoValue),
         Some(Json::Bool(on)) => Ok(Value::Bool(*on)),
@@ -186,7 +197,7 @@ fn carried(datatype: u32, value: &Value) -> Result<MetricValue, String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::sparkplug::payload::{DataSet, PropertySet, PropertyValue, Row};
+    use crate::payload::{DataSet, PropertySet, PropertyValue, Row};
     use rstest::rstest;
 
     fn properties(all: &[(&str, PropertyContent)]) -> Metric {

@@ -1,9 +1,9 @@
 //! A payload of Sparkplug B as it travels (Eclipse Sparkplug 3.0, 6.4.1: the schema of Protocol Buffers), and the values in it.
 
-use crate::hex::hex;
 use havrel_core::{
     quality::{Quality, Reason},
     sample::Value,
+    text::hex,
     time::{MILLI, Nanos, to_text},
 };
 use prost::Message;
@@ -185,7 +185,7 @@ pub enum PropertyContent {
 }
 
 /// The types of values by their numbers (Eclipse Sparkplug 3.0, 6.4.16), and how many bits of them count.
-pub(super) const INTEGERS: [(u32, &str, u32, bool); 8] = [
+pub const INTEGERS: [(u32, &str, u32, bool); 8] = [
     (1, "Int8", 8, true),
     (2, "Int16", 16, true),
     (3, "Int32", 32, true),
@@ -196,8 +196,8 @@ pub(super) const INTEGERS: [(u32, &str, u32, bool); 8] = [
     (8, "UInt64", 64, false),
 ];
 /// Switches, and times in milliseconds.
-pub(super) const BOOLEAN: u32 = 11;
-pub(super) const DATE_TIME: u32 = 13;
+pub const BOOLEAN: u32 = 11;
+pub const DATE_TIME: u32 = 13;
 /// The arrays, by the number of the first: elements as in the types of [`INTEGERS`], then floats, switches, texts and times.
 const FIRST_ARRAY: u32 = 22;
 /// The names of the types that are not whole numbers, by their numbers.
@@ -273,7 +273,7 @@ fn time(raw: u64) -> String {
 
 impl Metric {
     /// The type it says, or the one that was told by a birth.
-    pub(super) fn type_of(&self, born: Option<u32>) -> u32 {
+    pub fn type_of(&self, born: Option<u32>) -> u32 {
         self.datatype.or(born).unwrap_or_default()
     }
 
@@ -362,7 +362,7 @@ fn array(bytes: &[u8], datatype: u32) -> Option<Json> {
 
 impl DataSet {
     /// As a list of rows, each an object by the names of the columns.
-    pub(super) fn show(&self) -> Json {
+    pub fn show(&self) -> Json {
         let cell = |(at, cell): (usize, &Cell)| {
             let datatype = self.types.get(at).copied().unwrap_or_default();
             let value = match &cell.value {
@@ -384,7 +384,7 @@ impl DataSet {
 
 impl Template {
     /// As an object by the names of its metrics.
-    pub(super) fn show(&self, depth: usize) -> Json {
+    pub fn show(&self, depth: usize) -> Json {
         let member = |metric: &Metric| {
             let value = match &metric.value {
                 Some(MetricValue::Template(inner)) if depth < 10 => inner.show(depth + 1),

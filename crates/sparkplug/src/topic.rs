@@ -36,6 +36,19 @@ impl Name {
         Name { device: String::new(), ..self.clone() }
     }
 
+    /// Where it tells something.
+    pub fn tells(&self, what: What) -> String {
+        let what = match what {
+            What::Birth => "BIRTH",
+            What::Death => "DEATH",
+            What::Data => "DATA",
+        };
+        match self.device.as_str() {
+            "" => format!("{NAMESPACE}/{}/N{what}/{}", self.group, self.node),
+            device => format!("{NAMESPACE}/{}/D{what}/{}/{device}", self.group, self.node),
+        }
+    }
+
     /// Where a command to it is published.
     pub fn command(&self) -> String {
         match self.device.as_str() {
@@ -111,6 +124,9 @@ mod tests {
     #[test]
     fn names_lead_to_topics() {
         let device = Name::new("Works", "ES-1", "Pump 1");
+        for (name, what) in [(&device, What::Data), (&device, What::Birth), (&device.of_node(), What::Death)] {
+            assert_eq!(read(&name.tells(what)), Some((what, name.clone())));
+        }
         assert_eq!((device.command().as_str(), device.show().as_str()), ("spBv1.0/Works/DCMD/ES-1/Pump 1", "Works/ES-1/Pump 1"));
         let node = device.of_node();
         assert_eq!((node.command().as_str(), node.show().as_str()), ("spBv1.0/Works/NCMD/ES-1", "Works/ES-1"));
