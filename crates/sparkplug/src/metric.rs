@@ -161,7 +161,7 @@ fn within<'a>(document: &'a Json, part: &[String]) -> Result<Value, Reason> {
 }
 
 fn carried(datatype: u32, value: &Value) -> Result<MetricValue, String> {
-    let number = || value.number().ok_or("The metric takes a number.");
+    let number = || value.number().filter(|v| v.is_finite()).ok_or("The metric takes a number.");
     if let Some(&(_, name, bits, signed)) = INTEGERS.iter().find(|(which, ..)| *which == datatype) {
         let whole = match value {
             Value::I64(v) => i128::from(*v),
@@ -237,6 +237,7 @@ mod tests {
     #[case(8, Value::I64(-1), Err("The metric takes 0 to 18446744073709551615 (UInt64)."))]
     #[case(9, Value::I64(2), Ok(MetricValue::Float(2.0)))]
     #[case(10, Value::Text("x".into()), Err("The metric takes a number."))]
+    #[case(10, Value::F64(f64::NAN), Err("The metric takes a number."))]
     #[case(11, Value::Bool(true), Ok(MetricValue::Boolean(true)))]
     #[case(11, Value::F64(2.0), Err("The metric is on or off."))]
     #[case(12, Value::F64(2.5), Ok(MetricValue::Text("2.5".into())))]

@@ -11,6 +11,8 @@ mod look;
 mod rule;
 mod run;
 pub mod settings;
+#[cfg(test)]
+mod tests;
 
 use crate::{
     Identities, Kind, Runner, Tester, Wrong,

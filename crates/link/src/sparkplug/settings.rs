@@ -117,7 +117,7 @@ impl HostSettings {
         let groups = self.group_names();
         let mut all: Vec<String> = match groups.is_empty() {
             true => vec![topic::all_of("")],
-            false => groups.into_iter().map(topic::all_of).chain([self.state_topic()]).collect(),
+            false => std::iter::once(self.state_topic()).chain(groups.into_iter().map(topic::all_of)).collect(),
         };
         all.dedup();
         all

@@ -10,6 +10,7 @@ mod mqtt;
 mod opcua;
 mod plain;
 mod secured;
+mod sparkplug;
 mod structures;
 mod trusted;
 mod units;
