@@ -72,6 +72,8 @@ pub enum Fault {
     MeterBroken,
     /// Meter M3 sends nothing.
     MeterSilent,
+    /// The outside temperature is not measured any more; the broker retains what it was.
+    OutsideRetained,
     /// The cable of the station at the outlet.
     StationCut,
     /// The station loses messages.
@@ -116,6 +118,7 @@ impl fmt::Display for Fault {
             Fault::BrokerSlow => write!(f, "the broker is slow"),
             Fault::MeterBroken => write!(f, "meter M2 sends half messages"),
             Fault::MeterSilent => write!(f, "meter M3 is silent"),
+            Fault::OutsideRetained => write!(f, "outside temperature only retained"),
             Fault::StationCut => write!(f, "cable of the effluent station cut"),
             Fault::StationGap => write!(f, "the effluent station loses messages"),
             Fault::StationBirthless => write!(f, "the effluent station does not announce its devices"),

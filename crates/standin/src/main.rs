@@ -153,6 +153,8 @@ enum Order {
     BrokenMeter,
     /// Let meter M3 send nothing.
     SilentMeter,
+    /// Let the broker retain the outside temperature, which is not measured any more.
+    RetainedOutside,
     /// Cut the cable of the effluent station.
     CutStation,
     /// Let the effluent station lose messages.
@@ -202,6 +204,7 @@ fn order(fault: Order, seconds: f64) -> control::Order {
         Order::SlowBroker => Fault::BrokerSlow,
         Order::BrokenMeter => Fault::MeterBroken,
         Order::SilentMeter => Fault::MeterSilent,
+        Order::RetainedOutside => Fault::OutsideRetained,
         Order::CutStation => Fault::StationCut,
         Order::LossyStation => Fault::StationGap,
         Order::BirthlessStation => Fault::StationBirthless,

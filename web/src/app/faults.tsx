@@ -112,6 +112,13 @@ function Desk() {
         {press('Answer 0.6 s late', { fault: 'broker_slow' })}
         {press('Meter M2 sends half messages', { fault: 'meter_broken' })}
         {press('Meter M3 sends nothing', { fault: 'meter_silent' })}
+        {press('Outside temperature is only retained', { fault: 'outside_retained' })}
+      </Group>
+      <Group title="Effluent station" note="on its wire, and in what it announces">
+        {press('Cut its cable', { fault: 'station_cut' })}
+        {press('Lose messages', { fault: 'station_gap' })}
+        {press('Announce no devices', { fault: 'station_birthless' })}
+        {press('Another one of its name', { fault: 'station_twin' })}
       </Group>
       <Group title="Weather and tariff" note="in what the program answers">
         {press('Not available', { fault: 'service_gone' })}

@@ -284,7 +284,7 @@ pub(super) fn list(host: &Host, buffer: &str, at: Nanos) -> Vec<Announced> {
 
 /// How full an edge node says that its buffer is.
 fn level(own: &Entity, metric: &str) -> String {
-    let Some(known) = own.metric(metric) else { return String::new() };
+    let Some(known) = own.metric(metric).filter(|_| own.state == State::Online) else { return String::new() };
     let Some((last, _)) = &known.last else { return String::new() };
     let text = last.read(Some(known.datatype)).map_or_else(|reason| reason.words().to_owned(), |value| value.text());
     format!("{text} {}", known.about.unit).trim().chars().take(MOST_SHOWN).collect()

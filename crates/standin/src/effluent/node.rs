@@ -16,7 +16,7 @@ use std::collections::VecDeque;
 /// Most messages that are kept; the oldest go first.
 const MOST_KEPT: usize = 20_000;
 /// Kept messages that are sent with one beat.
-const MOST_SENT: usize = 60;
+const MOST_SENT: usize = 8;
 /// Types of values (Eclipse Sparkplug 3.0, 6.4.16).
 const INT64: u32 = 4;
 const DOUBLE: u32 = 10;
@@ -24,7 +24,7 @@ const BOOLEAN: u32 = 11;
 const TEXT: u32 = 12;
 const TEMPLATE: u32 = 19;
 /// How much of its range a value moves before it is told.
-const DEADBAND: f64 = 0.0005;
+const DEADBAND: f64 = 0.0001;
 /// The structure of a drive.
 const DRIVE: &str = "Drive";
 

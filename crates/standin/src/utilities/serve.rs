@@ -19,6 +19,8 @@ use tokio::{
 pub const USER: &str = "havrel";
 pub const PASSWORD: &str = "kelp-and-steam";
 
+/// How the topic of the outside temperature ends.
+const OUTSIDE: &str = "/outside";
 /// How often messages are sent.
 const BEAT: Duration = Duration::from_secs(1);
 /// The highest steam pressure that may be wanted, in bar.
@@ -68,6 +70,7 @@ pub async fn serve(listener: TcpListener, broker: &Broker, shared: Shared) -> io
     let (client, mut polled) = AsyncClient::new(options, 100);
     let points = points::points();
     let mut again = Instant::now();
+    let mut retains = false;
     let mut beat = interval(BEAT);
     beat.set_missed_tick_behavior(MissedTickBehavior::Delay);
     loop {
@@ -78,9 +81,18 @@ pub async fn serve(listener: TcpListener, broker: &Broker, shared: Shared) -> io
             }
             _ = beat.tick() => {
                 let now_ms = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64);
-                let (messages, broken, silent) = shared.told(&points, now_ms);
+                let Told { messages, broken, silent, only_retained } = shared.told(&points, now_ms);
                 for (topic, message) in messages {
                     if silent && topic.contains("/meter/M3/") {
+                        continue;
+                    }
+                    if topic.ends_with(OUTSIDE) && (only_retained || only_retained != retains) {
+                        // Once, to be retained; afterwards once more without a message, so that it is forgotten.
+                        if only_retained != retains {
+                            let message = if only_retained { message } else { String::new() };
+                            let _ = client.try_publish(topic, QoS::AtMostOnce, true, message);
+                        }
+                        retains = only_retained;
                         continue;
                     }
                     let message = if broken && topic.contains("/meter/M2/") { message[..message.len() / 2].to_owned() } else { message };
@@ -100,6 +112,16 @@ pub async fn serve(listener: TcpListener, broker: &Broker, shared: Shared) -> io
     }
 }
 
+/// The messages of a moment, and what is wrong with them.
+struct Told {
+    messages: Vec<(String, String)>,
+    /// One meter sends half of them, and another one none.
+    broken: bool,
+    silent: bool,
+    /// The outside temperature is not sent any more, only retained.
+    only_retained: bool,
+}
+
 /// The cable between the broker and its clients.
 struct Cable(Shared);
 
@@ -114,11 +136,16 @@ impl relay::Cable for Cable {
 }
 
 impl Shared {
-    /// The messages of this moment; whether one meter sends half of them, and another one none.
-    fn told(&self, points: &[points::Point], now_ms: i64) -> (Vec<(String, String)>, bool, bool) {
+    /// The messages of this moment, and what is wrong with them.
+    fn told(&self, points: &[points::Point], now_ms: i64) -> Told {
         let works = self.lock();
         let on = |fault| works.faults.is_on(&fault, Instant::now());
-        (points::messages(points, &works.process.utilities, now_ms), on(Fault::MeterBroken), on(Fault::MeterSilent))
+        Told {
+            messages: points::messages(points, &works.process.utilities, now_ms),
+            broken: on(Fault::MeterBroken),
+            silent: on(Fault::MeterSilent),
+            only_retained: on(Fault::OutsideRetained),
+        }
     }
 
     /// Takes the steam pressure that is wanted: `{"pressure": 8.5}`.

@@ -8,15 +8,14 @@ import { useNow } from '../../../api/live';
 import type { Item } from '../../../api/model';
 import { useItems } from '../../../api/queries';
 import { useGo } from '../../../app/view';
-import { keepDraft } from '../../../parts/draft';
+import { draftOf, keepDraft } from '../../../parts/draft';
 import { complain } from '../../../parts/form';
-import { useSteps } from '../../../parts/steps';
 import { counted, lasting } from '../../../parts/text';
 import { Button, Trouble } from '../../../parts/ui';
 import { below, NOTHING } from '../below';
 import type { Candidate } from '../candidates';
 import { blankMapping, draftName } from '../mappings/mapping';
-import { candidateOf, draftOf } from '../nodes/candidate';
+import { candidateOf, intakeDraft } from '../nodes/candidate';
 import { MOST_TAKEN, walk } from '../nodes/tree';
 
 type Announced = Schemas['AnnouncedView'];
@@ -30,6 +29,17 @@ const MOST = 500;
 /** As people write it: group, edge node and device. */
 const nameOf = ({ group, node, device }: Announced) => [group, node, ...(device ? [device] : [])].join(' / ');
 
+/** Where the devices of an edge node lie: beside one of which there are tags, if its place is called after it. */
+export function homeOf(tags: readonly Item<'tag'>[], { group, node }: Pick<Announced, 'group' | 'node'>): string | null {
+  for (const { set, title } of tags) {
+    const point = set.point as { group?: string; node?: string; device?: string };
+    const path = title.split('/');
+    const at = point.device ? path.indexOf(point.device) : -1;
+    if (point.group === group && point.node === node && at > 0) return path.slice(0, at).join('/');
+  }
+  return null;
+}
+
 interface Props {
   item: Item<'connection'>;
   disabled: boolean;
@@ -38,16 +48,16 @@ interface Props {
 export function EdgeNodes({ item, disabled }: Props) {
   const go = useGo();
   const places = useItems('place').data?.items ?? [];
-  const steps = useSteps<Candidate>(draftOf(item.id));
+  const tags = useItems('tag', { connection: item.id }).data?.items ?? [];
   const [busy, setBusy] = useState('');
-  const list = useQuery({
+  const told = useQuery({
     queryKey: ['items', 'announced', item.id],
     queryFn: () => take(http.GET('/api/connections/{id}/announced', { params: { path: { id: item.id } } })),
     refetchInterval: 2000,
     staleTime: 0,
     retry: false,
   });
-  const all = list.data ?? [];
+  const all = told.data ?? [];
   const untaken = all.filter((one) => one.metrics > one.taken && one.device);
 
   /** Puts what announced itself and is no tag yet into the intake. */
@@ -66,9 +76,17 @@ export function EdgeNodes({ item, disabled }: Props) {
           tell: () => {},
           cancelled: () => false,
         });
-        rows.push(...found.map((place) => candidateOf(place, titles, place.offer.description)));
+        const home = homeOf(tags, one);
+        const within = (names: readonly string[]) => (home === null ? undefined : [home, ...names.slice(above.length)].join('/'));
+        for (const place of found) {
+          const folders = place.above.filter(({ point }) => point === null).map(({ name }) => name);
+          rows.push(candidateOf(place, titles, place.offer.description, within(folders)));
+        }
       }
-      steps.step(() => rows.slice(0, MOST_TAKEN));
+      // Rows that wait there already stay.
+      const before = (draftOf(intakeDraft(item.id)) ?? []) as readonly Candidate[];
+      const waiting = new Set(before.map((row) => row.key));
+      keepDraft(intakeDraft(item.id), [...before, ...rows.filter((row) => !waiting.has(row.key))].slice(0, MOST_TAKEN));
       go({ part: 'intake' });
     } catch (error) {
       complain(error);
@@ -78,12 +96,14 @@ export function EdgeNodes({ item, disabled }: Props) {
 
   function map(one: Announced) {
     const topics = one.device ? `${one.group}/+/${one.device}` : `${one.group}/${one.node}/#`;
-    keepDraft(draftName(item.id), { ...blankMapping(), topics, place: '{2} / {3}', tags: [] });
+    const home = homeOf(tags, one);
+    const place = home === null ? '{2} / {3}' : `${home.replaceAll('/', ' / ')} / {3}`;
+    keepDraft(draftName(item.id), { ...blankMapping(), topics, place, tags: [] });
     go({ part: 'mappings' });
   }
 
-  if (list.error) return <Trouble error={list.error} />;
-  if (all.length === 0 && !list.isPending) {
+  if (told.error) return <Trouble error={told.error} />;
+  if (all.length === 0 && !told.isPending) {
     return (
       <p className="max-w-3xl text-soft">
         No edge node was heard yet. One appears here with its birth, or as soon as it tells anything: Havrel then asks it for its

@@ -273,17 +273,20 @@ function Tried({ tried, announces }: { tried: Schemas['TriedView'][] | undefined
               {tried.map((one) => {
                 const clash = one.tags.find((tag) => tag.clash);
                 const taken = one.tags.filter((tag) => tag.taken).length;
+                const [base = ''] = one.tags.map((tag) => tag.place).sort((x, y) => x.length - y.length);
+                const named = ({ place, name }: (typeof one.tags)[number]) =>
+                  [...place.slice(base.length).split('/').filter(Boolean), name].join(' / ');
                 const why = one.refused || (clash && `${clash.name} is another tag there already.`);
                 return (
                   <tr key={one.key} className="border-t border-line">
                     <td className="px-2 whitespace-nowrap">{one.key}</td>
-                    <td className="px-2 whitespace-nowrap">{one.tags[0]?.place.replaceAll('/', ' / ')}</td>
+                    <td className="px-2 whitespace-nowrap">{base.replaceAll('/', ' / ')}</td>
                     <td className="px-2">
                       {why ? (
                         <span className="text-act4">⨯ {why}</span>
                       ) : (
                         <>
-                          {one.tags.map((tag) => tag.name).join(', ')}
+                          {one.tags.map(named).join(', ')}
                           {taken > 0 && (
                             <span className="text-soft"> ({taken === one.tags.length ? 'all' : taken} read by tags already)</span>
                           )}

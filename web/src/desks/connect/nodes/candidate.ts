@@ -6,10 +6,10 @@ import { blank, type Candidate } from '../candidates';
 import { type Place, partsOf, pathOf, placeOf } from './tree';
 
 /** The rows of the intake of a connection, by the name under which they are kept. */
-export const draftOf = (connection: string) => `nodes ${connection}`;
+export const intakeDraft = (connection: string) => `nodes ${connection}`;
 
-/** The row of the intake that a node begins as. */
-export function candidateOf(chosen: Place, places: readonly string[], note: string): Candidate {
+/** The row of the intake that a node begins as; `home`: where it lies, if that is known. */
+export function candidateOf(chosen: Place, places: readonly string[], note: string, home?: string): Candidate {
   const { offer } = chosen;
   const path = pathOf(chosen);
   const set: Partial<Pick<TagSet, 'unit' | 'decimals' | 'range_low' | 'range_high'>> = offer.set;
@@ -23,7 +23,7 @@ export function candidateOf(chosen: Place, places: readonly string[], note: stri
     ...blank(JSON.stringify(offer.point), parts, [...path, offer.name].join(' / '), offer.point as Partial<Point>),
     named: true,
     name,
-    place: placeOf(above, places).replaceAll('/', ' / '),
+    place: (home ?? placeOf(above, places)).replaceAll('/', ' / '),
     filled: { name: true, place: true },
     unit: set.unit ?? '',
     decimals: textOf(set.decimals),

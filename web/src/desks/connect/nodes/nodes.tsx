@@ -19,7 +19,7 @@ import { below, NOTHING, type Offer } from '../below';
 import type { Candidate } from '../candidates';
 import { Intake } from '../intake';
 import { draftName, mappingOf } from '../mappings/mapping';
-import { candidateOf, draftOf } from './candidate';
+import { candidateOf, intakeDraft } from './candidate';
 import { Differences, useListed } from './listed';
 import {
   type Alike,
@@ -82,7 +82,7 @@ export function Nodes({ item, seen, disabled, can }: Props) {
   const stopped = useRef(false);
   /** The row that keys act on; none at first, so that words are looked for in the whole server. */
   const [at, setAt] = useState(-1);
-  const steps = useSteps<Candidate>(draftOf(item.id));
+  const steps = useSteps<Candidate>(intakeDraft(item.id));
   const box = useRef<HTMLDivElement>(null);
   const [filter, setFilter] = useState(EVERY);
   const [heard, setHeard] = useState(EVERY);
