@@ -72,7 +72,7 @@ impl Builder {
             "Landing/Reception hopper" | "Landing/Conveyor" | "Drying/Screw press" | "Drying/Mill" => "equipment",
             "Utilities/Boiler" | "Utilities/Air compressor" => "equipment",
             _ if path.starts_with("Utilities/Meter") => "device",
-            "Effluent/Outlet" | "Effluent/Basin" => "equipment",
+            "Effluent/Outlet" | "Effluent/Pump 1" => "equipment",
             _ if path.starts_with("Drying/Belt dryer/") => "equipment",
             _ => "unit",
         };

@@ -1,4 +1,4 @@
-//! What the demo hears of the remote station at the outlet; its pump is left to be found.
+//! What the demo hears of the remote station at the outlet; its basin is left to be found.
 
 use super::{Builder, RuleRow, rule};
 use crate::{
@@ -25,7 +25,7 @@ pub(super) fn station(b: &mut Builder, port: u16) {
     let settings = json!({"host": "127.0.0.1", "port": port, "user": USER, "password": {"secret": PASSWORD}});
     let set = json!({"name": NAME, "kind": "sparkplug", "writing": true, "settings": settings});
     let connection = b.add(Kind::Connection, set);
-    for (order, point) in POINTS.iter().filter(|point| point.device != "Pump 1").enumerate() {
+    for (order, point) in POINTS.iter().filter(|point| point.device != "Basin").enumerate() {
         let place = b.place(&point.path());
         let mut set = json!({
             "name": point.name, "place": place, "connection": connection, "point": source(point), "unit": point.unit,
@@ -55,14 +55,14 @@ const RULES: &[RuleRow<'static>] = &[
         "Ask Extraction to hold the next discharge; check the dosing of acid.",
     ),
     (
-        "Effluent/Basin",
-        "Level",
+        "Effluent/Outlet",
+        "Turbidity",
         "high",
-        2.6,
-        0.1,
-        30.0,
-        3,
-        "The pump does not start, or more comes in than it draws.",
-        "Start the pump by hand; close the drain of Landing.",
+        32.0,
+        2.0,
+        60.0,
+        2,
+        "Fine particles pass the clarifier.",
+        "Slow the pump; let the basin settle.",
     ),
 ];
