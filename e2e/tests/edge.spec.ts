@@ -2,7 +2,9 @@
 // independent edge node beside the demo's own.
 
 import { expect, type Page, test } from '@playwright/test';
+import { connectAsync } from 'mqtt';
 import sparkplug from 'sparkplug-client';
+import payloads from 'sparkplug-payload';
 import { accessibility } from '../accessibility';
 import { enter, type Server, start } from '../server';
 
@@ -243,4 +245,67 @@ test('lost messages, a missing birth and two stations of one name are told', asy
   await expect(page.getByText(/Two edge nodes seem to have this group and name/)).toBeVisible({ timeout: 90_000 });
   await accessibility(page);
   await endFaults();
+});
+
+test('tags leave as metrics of devices, and wait while the primary host is away', async () => {
+  // What an independent reader understands of it: topic and metrics.
+  const login = { username: 'havrel', password: 'kelp-and-steam', protocolVersion: 5 as const };
+  const reader = await connectAsync(`mqtt://127.0.0.1:${port}`, login);
+  const births: string[] = [];
+  let past = 0;
+  let present = 0;
+  reader.on('message', (topic, message) => {
+    const [, , what] = topic.split('/');
+    const metrics = payloads.get('spBv1.0')?.decodePayload(message).metrics ?? [];
+    if (what === 'DBIRTH') births.push(`${topic.split('/').at(-1)}: ${metrics.map(({ name, type }) => `${name} ${type}`).join(', ')}`);
+    if (what === 'DDATA') past += metrics.filter(({ isHistorical }) => isHistorical).length;
+    if (what === 'DDATA') present += metrics.filter(({ isHistorical }) => !isHistorical).length;
+  });
+  await reader.subscribeAsync(['spBv1.0/Plant/DBIRTH/#', 'spBv1.0/Plant/DDATA/#']);
+  await desk('Connect');
+  await page.getByRole('button', { name: 'Add connection' }).click();
+  await page.getByLabel('Kind').selectOption('sparkplug_node');
+  await page.getByLabel('Name', { exact: true }).fill('To the office');
+  await page.getByLabel('Host', { exact: true }).fill('127.0.0.1');
+  await page.getByLabel('Port', { exact: true }).fill(port);
+  await page.getByLabel('User', { exact: true }).fill('utilities');
+  await page.getByLabel('Password').fill('published-here');
+  await page.getByLabel('Group', { exact: true }).fill('Plant');
+  await page.getByLabel('Edge node', { exact: true }).fill('Havrel');
+  await page.getByLabel('Primary host').fill('havrel');
+  await page.getByRole('button', { name: 'Test', exact: true }).click();
+  await expect(page.getByRole('list', { name: 'Test' })).toContainText('it is there');
+  await accessibility(page);
+  await page.getByRole('button', { name: 'Add this connection' }).click();
+  await page.getByRole('button', { name: 'Add a publication' }).click();
+  const form = page.getByRole('form', { name: 'New publication' });
+  await form.getByLabel('Name', { exact: true }).fill('Vessels');
+  await form.getByRole('combobox', { name: 'Add a place' }).fill('extraction');
+  await page.getByRole('option', { name: /^Extraction/ }).click();
+  await form.getByLabel('Only tags whose path').fill('EX-1 temperature');
+  await expect(page.getByRole('region', { name: 'Metrics now' })).toContainText(/tags? as \d metrics?/);
+  await expect(page.getByRole('region', { name: 'Metrics now' })).toContainText('EX-1/Temperature');
+  await accessibility(page);
+  await form.getByRole('button', { name: 'Save publication' }).click();
+  await expect.poll(() => births.some((one) => /^EX-1: .*Temperature (Double|Float)/.test(one)), { timeout: 30_000 }).toBe(true);
+  await expect.poll(() => present).toBeGreaterThan(0);
+  await effluent('Edge nodes');
+  await expect(row('Plant / Havrel')).toContainText(/online *for/);
+  await expect(row('EX-1')).toContainText(/online *for/);
+  // The host goes: what changes meanwhile waits, and arrives later as what it is.
+  await page.getByRole('button', { name: 'Pause', exact: true }).click();
+  await page.getByRole('button', { name: /^To the office/ }).click();
+  const part = (name: string) => page.locator('main button[aria-pressed]').getByText(name, { exact: true });
+  await part('Health').click();
+  await expect(page.getByText('The primary host havrel is not there; what is to be sent waits on disk.')).toBeVisible();
+  await part('Publishing').click();
+  await expect(page.getByRole('status').filter({ hasText: /[2-9] messages wait/ })).toBeVisible({ timeout: 30_000 });
+  const before = past;
+  await page.getByRole('button', { name: /^Effluent/ }).click();
+  await page.getByRole('button', { name: 'Resume', exact: true }).click();
+  await expect.poll(() => past, { timeout: 30_000 }).toBeGreaterThan(before);
+  await page.getByRole('button', { name: /^To the office/ }).click();
+  await part('Publishing').click();
+  await expect(page.getByText('Nothing waits: all messages have left.')).toBeVisible({ timeout: 30_000 });
+  await reader.endAsync();
 });

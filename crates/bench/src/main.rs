@@ -2,6 +2,7 @@
 //! a figure alone says more about the machine than about the program. Prints a table and writes the same as JSON.
 
 mod connect;
+mod edge;
 mod engine;
 mod load;
 mod messages;
@@ -36,8 +37,12 @@ struct Cli {
     /// Figures of an earlier run to print beside.
     #[arg(long)]
     against: Option<PathBuf>,
-    /// Only some of it: engine, model, store, wire, nodes, messages, publishing, connect, load, tree.
-    #[arg(long, value_delimiter = ',', default_value = "engine,model,store,wire,nodes,messages,publishing,connect,load,tree")]
+    /// Only some of it: engine, model, store, wire, nodes, messages, edge, publishing, connect, load, tree.
+    #[arg(
+        long,
+        value_delimiter = ',',
+        default_value = "engine,model,store,wire,nodes,messages,edge,publishing,connect,load,tree"
+    )]
     only: Vec<String>,
     /// Tags of the plants under load.
     #[arg(long, value_delimiter = ',', default_value = "10000,100000")]
@@ -142,6 +147,9 @@ fn main() -> Result<()> {
         }
         if wanted("messages") {
             messages::measure(&mut figures).await?;
+        }
+        if wanted("edge") {
+            edge::measure(&mut figures).await?;
         }
         if wanted("publishing") {
             publishing::measure(&mut figures).await?;

@@ -2,8 +2,8 @@
 
 use crate::{Figures, Result, nodes::Nobody};
 use bytes::BytesMut;
-use havrel_core::{plant::Connection, time::MILLI};
-use havrel_link::{Announcer, Health, LinkPlan, LinkState, NothingLeaves, PointPlan, Ports, now, runner, traffic::Tap};
+use havrel_core::{plant::Connection, sample::Batch, time::MILLI};
+use havrel_link::{Announcer, Command, Health, LinkPlan, LinkState, NothingLeaves, PointPlan, Ports, now, runner, traffic::Tap};
 use havrel_standin::utilities::broker::{Broker, Setup};
 use rumqttc::{AsyncClient, Connect, Event, MqttOptions, Packet, Publish, QoS};
 use serde_json::json;
@@ -57,8 +57,13 @@ impl Form {
     }
 }
 
-/// Sends all messages, made before, as fast as the broker takes them.
+/// Sends messages on topics in turn.
 async fn send(at: SocketAddr, form: Form, topics: usize, count: usize) -> Result<()> {
+    send_all(at, (0..count).map(|n| (format!("bench/{}", n % topics), form.payload(n).into_bytes()))).await
+}
+
+/// Sends all messages, made before, as fast as the broker takes them.
+pub async fn send_all(at: SocketAddr, messages: impl Iterator<Item = (String, Vec<u8>)>) -> Result<()> {
     let mut bytes = BytesMut::new();
     Connect::new("bench-sender").write(&mut bytes)?;
     let mut stream = TcpStream::connect(at).await?;
@@ -66,8 +71,8 @@ async fn send(at: SocketAddr, form: Form, topics: usize, count: usize) -> Result
     let mut answer = [0; 4];
     stream.read_exact(&mut answer).await?;
     bytes.clear();
-    for n in 0..count {
-        Publish::new(format!("bench/{}", n % topics), QoS::AtMostOnce, form.payload(n)).write(&mut bytes)?;
+    for (topic, payload) in messages {
+        Publish::new(topic, QoS::AtMostOnce, payload).write(&mut bytes)?;
     }
     stream.write_all(&bytes).await?;
     stream.flush().await?;
@@ -79,14 +84,22 @@ async fn send(at: SocketAddr, form: Form, topics: usize, count: usize) -> Result
 
 /// Messages a second of a client that only counts.
 async fn bare(at: SocketAddr, form: Form) -> Result<f64> {
+    counting(at, "bench/#", MESSAGES, || send(at, form, TOPICS, MESSAGES)).await
+}
+
+/// Messages a second of a client that only counts those of a filter, up to so many.
+pub async fn counting<F>(at: SocketAddr, filter: &str, most: usize, sending: impl FnOnce() -> F) -> Result<f64>
+where
+    F: Future<Output = Result<()>> + Send + 'static,
+{
     let mut options = MqttOptions::new("bench-bare", at.ip().to_string(), at.port());
     options.set_keep_alive(Duration::from_secs(60));
     let (client, mut polled) = AsyncClient::new(options, 10);
-    client.subscribe("bench/#", QoS::AtMostOnce).await?;
+    client.subscribe(filter, QoS::AtMostOnce).await?;
     while !matches!(polled.poll().await?, Event::Incoming(Packet::SubAck(_))) {}
-    let sending = tokio::spawn(send(at, form, TOPICS, MESSAGES));
+    let sending = tokio::spawn(sending());
     let mut counted = Counted::default();
-    while counted.messages < MESSAGES {
+    while counted.messages < most {
         if let Event::Incoming(Packet::Publish(_)) = polled.poll().await? {
             counted.add(1);
         }
@@ -97,21 +110,21 @@ async fn bare(at: SocketAddr, form: Form) -> Result<f64> {
 
 /// How much came, and in which time.
 #[derive(Default)]
-struct Counted {
-    messages: usize,
+pub struct Counted {
+    pub messages: usize,
     first: Option<Instant>,
     last: Option<Instant>,
 }
 
 impl Counted {
-    fn add(&mut self, messages: usize) {
+    pub fn add(&mut self, messages: usize) {
         let at = Instant::now();
         self.first.get_or_insert(at);
         self.last = Some(at);
         self.messages += messages;
     }
 
-    fn rate(&self) -> f64 {
+    pub fn rate(&self) -> f64 {
         let (Some(first), Some(last)) = (self.first, self.last) else { return 0.0 };
         self.messages as f64 / (last - first).as_secs_f64()
     }
@@ -119,51 +132,81 @@ impl Counted {
 
 /// Messages a second that become values of tags, and how many of all did.
 async fn ours(at: SocketAddr, form: Form, topics: usize, count: usize) -> Result<(f64, f64)> {
+    let all: Vec<serde_json::Value> = (0..topics).flat_map(|n| form.points(&format!("bench/{n}"))).collect();
+    let each = all.len() / topics;
     let settings = json!({"host": at.ip().to_string(), "port": at.port(), "qos": 0});
-    let set = json!({"name": "bench", "kind": "mqtt", "timeout_ms": 5000, "settings": settings});
-    let connection: Connection = serde_json::from_value(set)?;
-    let all = (0..topics).flat_map(|n| form.points(&format!("bench/{n}")));
-    let point = |(tag, point): (u32, serde_json::Value)| PointPlan {
-        tag,
-        point: point.as_object().cloned().unwrap_or_default(),
-        scaling: None,
-        group: None,
-    };
-    let points: Vec<PointPlan> = (1..).zip(all).map(point).collect();
-    let each = points.len() / topics;
-    let (plan, plan_in) = watch::channel(Arc::new(LinkPlan { connection, points, orders: Vec::new() }));
-    let (batches_out, mut batches) = mpsc::channel(256);
-    let (commands, commands_in) = mpsc::channel(8);
-    let (health_out, _health) = watch::channel(Health::new(LinkState::Connecting));
-    let identities = Arc::new(Nobody);
-    let ports = Ports {
-        plan: plan_in,
-        batches: batches_out,
-        commands: commands_in,
-        health: health_out,
-        tap: Tap::default(),
-        announcer: Announcer::unheard(),
-        outgoing: Arc::new(NothingLeaves::default()),
-        identities,
-    };
-    let running = tokio::spawn(async move { runner("mqtt").run(ports).await });
+    let mut driver = Driver::start("mqtt", &settings, &all)?;
     // Every topic is granted once all tags say that nothing came yet.
-    let mut waiting = topics * each;
-    while waiting > 0 {
-        let batch = timeout(Duration::from_secs(60), batches.recv()).await?.ok_or("the connection ended")?;
-        waiting -= waiting.min(batch.samples.len());
-    }
+    driver.samples(topics * each).await?;
     let sending = tokio::spawn(send(at, form, topics, count));
     let mut counted = Counted::default();
-    while counted.messages < count * each {
-        let Ok(Some(batch)) = timeout(QUIET, batches.recv()).await else { break };
-        let values = batch.samples.iter().filter(|s| batch.value_of(**s).is_some()).count();
-        counted.add(values);
-    }
+    driver.count(&mut counted, count * each).await;
     sending.abort();
-    drop((plan, commands));
-    running.abort();
+    driver.end();
     Ok((counted.rate() / each as f64, counted.messages as f64 / (count * each) as f64))
+}
+
+/// A connection that runs for a measurement.
+pub struct Driver {
+    plan: watch::Sender<Arc<LinkPlan>>,
+    commands: mpsc::Sender<Command>,
+    batches: mpsc::Receiver<Batch>,
+    running: tokio::task::JoinHandle<()>,
+}
+
+impl Driver {
+    /// Runs a connection of a kind whose tags, numbered from 1, read these points.
+    pub fn start(kind: &'static str, settings: &serde_json::Value, points: &[serde_json::Value]) -> Result<Driver> {
+        let set = json!({"name": "bench", "kind": kind, "timeout_ms": 5000, "settings": settings});
+        let connection: Connection = serde_json::from_value(set)?;
+        let point = |(tag, point): (u32, &serde_json::Value)| PointPlan {
+            tag,
+            point: point.as_object().cloned().unwrap_or_default(),
+            scaling: None,
+            group: None,
+        };
+        let points: Vec<PointPlan> = (1..).zip(points).map(point).collect();
+        let (plan, plan_in) = watch::channel(Arc::new(LinkPlan { connection, points, orders: Vec::new(), topics: Vec::new() }));
+        let (batches_out, batches) = mpsc::channel(256);
+        let (commands, commands_in) = mpsc::channel(8);
+        let (health_out, _health) = watch::channel(Health::new(LinkState::Connecting));
+        let identities = Arc::new(Nobody);
+        let ports = Ports {
+            plan: plan_in,
+            batches: batches_out,
+            commands: commands_in,
+            health: health_out,
+            tap: Tap::default(),
+            announcer: Announcer::unheard(),
+            outgoing: Arc::new(NothingLeaves::default()),
+            identities,
+        };
+        let running = tokio::spawn(async move { runner(kind).run(ports).await });
+        Ok(Driver { plan, commands, batches, running })
+    }
+
+    /// Waits for so many samples, whatever they say.
+    pub async fn samples(&mut self, mut waiting: usize) -> Result<()> {
+        while waiting > 0 {
+            let batch = timeout(Duration::from_secs(60), self.batches.recv()).await?.ok_or("the connection ended")?;
+            waiting -= waiting.min(batch.samples.len());
+        }
+        Ok(())
+    }
+
+    /// Counts values until there are so many, or no more come.
+    pub async fn count(&mut self, counted: &mut Counted, most: usize) {
+        while counted.messages < most {
+            let Ok(Some(batch)) = timeout(QUIET, self.batches.recv()).await else { break };
+            let values = batch.samples.iter().filter(|s| batch.value_of(**s).is_some()).count();
+            counted.add(values);
+        }
+    }
+
+    pub fn end(self) {
+        drop((self.plan, self.commands));
+        self.running.abort();
+    }
 }
 
 pub async fn measure(figures: &mut Figures) -> Result<()> {

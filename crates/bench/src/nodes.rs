@@ -197,7 +197,7 @@ fn ours(ports: &[u16], items: usize, interval: Duration, warm: bool) -> Result<O
         let point = json!({"address": format!("nsu={NAMESPACE};s=V{n}")}).as_object().cloned().unwrap_or_default();
         PointPlan { tag: n as u32 + 1, point, scaling: None, group: None }
     };
-    let plan = LinkPlan { connection, points: (0..items).map(point).collect(), orders: Vec::new() };
+    let plan = LinkPlan { connection, points: (0..items).map(point).collect(), orders: Vec::new(), topics: Vec::new() };
     let (plan, plan_in) = watch::channel(Arc::new(plan));
     let (batches_out, batches) = mpsc::channel(1024);
     let (commands, commands_in) = mpsc::channel(8);

@@ -91,7 +91,8 @@ async fn ours(at: SocketAddr) -> Result<f64> {
     let settings = json!({"host": at.ip().to_string(), "port": at.port()});
     let connection: Connection =
         serde_json::from_value(json!({"name": "bench", "kind": "mqtt", "timeout_ms": 5000, "settings": settings}))?;
-    let (plan, plan_in) = watch::channel(Arc::new(LinkPlan { connection, points: Vec::new(), orders: Vec::new() }));
+    let (plan, plan_in) =
+        watch::channel(Arc::new(LinkPlan { connection, points: Vec::new(), orders: Vec::new(), topics: Vec::new() }));
     let (batches, _batches) = mpsc::channel(16);
     let (commands, commands_in) = mpsc::channel(8);
     let (health, _health) = watch::channel(Health::new(LinkState::Connecting));

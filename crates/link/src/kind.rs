@@ -125,6 +125,8 @@ pub struct Capabilities {
     pub announces: bool,
     /// Values can be published through it.
     pub publishes: bool,
+    /// What is published leaves as metrics, whose payload is a matter of the protocol.
+    pub metrics: bool,
     /// Its values are set by people here; the connection need not allow writing for that.
     pub set_here: bool,
 }
@@ -156,7 +158,7 @@ mod tests {
     }
 
     #[rstest]
-    fn what_is_described_is_understood(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] which: usize) {
+    fn what_is_described_is_understood(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9)] which: usize) {
         let kind = kinds()[which];
         let mut set = json!({"name": "c", "kind": kind.name()}).as_object().cloned().unwrap();
         // What is only shown is no setting.
@@ -166,6 +168,11 @@ mod tests {
         match kind.name() {
             "modbus" => put(&mut set, "settings.host", "10.0.4.21".into()),
             "opcua" => put(&mut set, "settings.url", "opc.tcp://10.0.4.31".into()),
+            "sparkplug_node" => {
+                put(&mut set, "settings.host", "10.0.4.41".into());
+                put(&mut set, "settings.group", "Works".into());
+                put(&mut set, "settings.node", "Havrel".into());
+            }
             "mqtt" | "sparkplug" | "http" => put(&mut set, "settings.host", "10.0.4.41".into()),
             _ => {}
         }
@@ -178,7 +185,9 @@ mod tests {
     }
 
     #[rstest]
-    fn conditions_name_fields_that_stand_before_and_values_that_are_offered(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] which: usize) {
+    fn conditions_name_fields_that_stand_before_and_values_that_are_offered(
+        #[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9)] which: usize,
+    ) {
         let kind = kinds()[which];
         let check = |fields: &[Field], outer: &[Field]| {
             let mut keys = HashSet::new();

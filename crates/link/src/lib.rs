@@ -53,13 +53,15 @@ use std::{
 };
 
 /// Every kind of connection, in the order in which they are offered.
-pub fn kinds() -> [&'static dyn Kind; 9] {
+pub fn kinds() -> [&'static dyn Kind; 10] {
     use plain::Plain;
+    use sparkplug::{Sparkplug, edge::EdgeNode};
     [
         &modbus::Modbus,
         &opcua::OpcUa,
         &mqtt::Mqtt,
-        &sparkplug::Sparkplug,
+        &Sparkplug,
+        &EdgeNode,
         &http::Http,
         &Plain::PUSH,
         &Plain::MEMORY,
@@ -104,6 +106,10 @@ impl havrel_core::plant::SourceCheck for Kinds {
 
     fn publishes(&self, connection: &Connection) -> bool {
         kind(&connection.kind).is_some_and(|kind| kind.describe().can.publishes)
+    }
+
+    fn metrics(&self, connection: &Connection) -> bool {
+        kind(&connection.kind).is_some_and(|kind| kind.describe().can.metrics)
     }
 }
 

@@ -42,6 +42,8 @@ pub struct LinkPlan {
     pub points: Vec<PointPlan>,
     /// Topics on which others write to tags, sorted.
     pub orders: Vec<String>,
+    /// Topics on which values leave, sorted; only for a kind that announces what it sends.
+    pub topics: Vec<String>,
 }
 
 impl LinkPlan {

@@ -10,11 +10,12 @@ use futures_util::FutureExt as _;
 use havrel_core::{
     TagNo,
     plant::Plant,
+    publish::Publisher,
     quality::{Quality, Reason},
     sample::Batch,
 };
 use havrel_link::{
-    Announcer, Command, Health, Identities, LinkPlan, LinkState, Outgoing, PointPlan, Ports, Runner, runner, traffic::Tap,
+    Announcer, Command, Health, Identities, LinkPlan, LinkState, Outgoing, PointPlan, Ports, Runner, kind, runner, traffic::Tap,
 };
 use std::{
     collections::{HashMap, HashSet},
@@ -164,7 +165,7 @@ fn plans(plant: &Plant, waiting: &HashSet<Uuid>) -> HashMap<Uuid, LinkPlan> {
     let mut plans: HashMap<Uuid, LinkPlan> = plant
         .connections
         .values()
-        .map(|c| (c.id, LinkPlan { connection: c.set.clone(), points: Vec::new(), orders: Vec::new() }))
+        .map(|c| (c.id, LinkPlan { connection: c.set.clone(), points: Vec::new(), orders: Vec::new(), topics: Vec::new() }))
         .collect();
     let idle = plant.idle_places();
     let mut tags: Vec<_> = plant.tags.values().filter(|t| !idle.contains(&t.set.place) && !waiting.contains(&t.id)).collect();
@@ -196,6 +197,9 @@ impl Live {
         self.orders.follow(&plant);
         for (&id, plan) in &mut wanted {
             plan.orders = self.orders.topics(id);
+            if kind(&plan.connection.kind).is_some_and(|kind| kind.describe().can.metrics) {
+                plan.topics = Publisher::of(&plant, id, now()).topics();
+            }
             plan.connection.settings = self.secrets.opened(id, std::mem::take(&mut plan.connection.settings));
         }
         let mut links = self.links.lock().unwrap_or_else(PoisonError::into_inner);

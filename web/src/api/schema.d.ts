@@ -1813,6 +1813,8 @@ export interface components {
             announces: boolean;
             /** @description Values can be published through it. */
             publishes: boolean;
+            /** @description What is published leaves as metrics, whose payload is a matter of the protocol. */
+            metrics: boolean;
             /** @description Its values are set by people here; the connection need not allow writing for that. */
             set_here: boolean;
         };

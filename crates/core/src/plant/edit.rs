@@ -80,6 +80,10 @@ pub trait SourceCheck {
     fn publishes(&self, _connection: &Connection) -> bool {
         true
     }
+    /// Whether they leave as metrics, whose payload is a matter of the protocol.
+    fn metrics(&self, _connection: &Connection) -> bool {
+        false
+    }
 }
 
 /// Nobody who knows devices is asked: every connection and every address will do.

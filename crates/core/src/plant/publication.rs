@@ -37,7 +37,8 @@ pub struct Publication {
     pub plain: bool,
     #[serde(default)]
     pub format: PayloadFormat,
-    /// See [`Payload`].
+    /// See [`Payload`]; empty where metrics leave, see [`crate::publish::METRIC`].
+    #[serde(default)]
     pub payload: String,
     #[serde(default)]
     pub when: When,
@@ -159,7 +160,10 @@ impl Settings for Publication {
         if let Err(words) = Topic::parse(&set.topic, set.plain) {
             wrong.push(("topic".into(), words));
         }
-        if let Err(words) = Payload::parse(set.format, &set.payload) {
+        let connection = checking.plant.connections.get(&set.connection);
+        if connection.is_some_and(|connection| checking.source.metrics(&connection.set)) {
+            check_metrics(set, wrong);
+        } else if let Err(words) = Payload::parse(set.format, &set.payload) {
             wrong.push(("payload".into(), words));
         }
         if !set.write_tags.is_empty() || !set.write_topic.trim().is_empty() {
@@ -188,11 +192,22 @@ impl Settings for Publication {
             When::Interval { every_ms } => check::between(wrong, "when.every_ms", every_ms, 100, 86_400_000),
         }
         check::between(wrong, "qos", set.qos, 0, 2);
-        if let Some(connection) = checking.plant.connections.get(&set.connection)
-            && !checking.source.publishes(&connection.set)
-        {
+        if connection.is_some_and(|connection| !checking.source.publishes(&connection.set)) {
             wrong.push(("connection".into(), "Only a connection to a broker publishes.".into()));
         }
+    }
+}
+
+/// Of a publication that sends metrics: the protocol says how.
+fn check_metrics(set: &Publication, wrong: &mut Wrong) {
+    if !set.payload.trim().is_empty() {
+        wrong.push(("payload".into(), "The protocol says how a metric is written; leave the payload empty.".into()));
+    }
+    if set.retain {
+        wrong.push(("retain".into(), "Metrics are not retained.".into()));
+    }
+    if !set.write_tags.is_empty() {
+        wrong.push(("write_tags".into(), "Other hosts cannot write over this connection.".into()));
     }
 }
 

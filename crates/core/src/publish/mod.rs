@@ -7,7 +7,7 @@ mod publisher;
 pub mod template;
 
 pub use order::{Order, ordered, orders};
-pub use publisher::{Message, Outline, Publisher, Summary};
+pub use publisher::{METRIC, Message, Outline, Publisher, Summary};
 pub use template::{Payload, Topic};
 
 #[cfg(test)]

@@ -7,7 +7,7 @@ use super::{
 use crate::{
     TagNo,
     engine::{Current, differs},
-    plant::{Item, Plant, Publication, Tag, When},
+    plant::{Item, PayloadFormat, Plant, Publication, Tag, When},
     quality::Reason,
     sample::Value,
     time::{Nanos, SECOND},
@@ -25,6 +25,9 @@ const MOST_SHARED: usize = 10_000;
 const MOST_PROBLEMS: usize = 20;
 /// Largest payload, in bytes.
 const LARGEST: usize = 1 << 20;
+
+/// How a value travels to a driver that makes a metric of it: value, time, quality, unit.
+pub const METRIC: &str = r#"{"v": "{value}", "t": "{time_ms}", "q": "{quality}", "u": "{unit}"}"#;
 
 /// A message that is to leave.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -166,7 +169,10 @@ impl Lane {
     fn of(plant: &Plant, item: &Arc<Item<Publication>>) -> Option<Lane> {
         let set = &item.set;
         let topic = Topic::parse(&set.topic, set.plain).ok()?;
-        let payload = Payload::parse(set.format, &set.payload).ok()?;
+        let payload = match set.payload.trim() {
+            "" => Payload::parse(PayloadFormat::Json, METRIC).ok()?,
+            _ => Payload::parse(set.format, &set.payload).ok()?,
+        };
         let (mut summary, mut shared) = (Summary::default(), BTreeMap::<String, Vec<Member>>::new());
         let mut wrong = Vec::new();
         for (path, tag) in chosen(plant, set) {
@@ -304,6 +310,15 @@ impl Publisher {
     /// The tags whose values it wants.
     pub fn tags(&self) -> impl Iterator<Item = TagNo> {
         self.seats.keys().copied()
+    }
+
+    /// The topics on which it sends, sorted.
+    pub fn topics(&self) -> Vec<String> {
+        let mut topics: Vec<String> =
+            self.lanes.iter().flat_map(|lane| lane.groups.iter().map(|group| group.topic.clone())).collect();
+        topics.sort_unstable();
+        topics.dedup();
+        topics
     }
 
     /// What each publication comes to.

@@ -292,7 +292,8 @@ mod tests {
             group: None,
         };
         let connection = serde_json::from_value(json!({"name": "c", "kind": "http"})).unwrap();
-        let plan = LinkPlan { connection, points: (1..).zip(points).map(point).collect(), orders: Vec::new() };
+        let plan =
+            LinkPlan { connection, points: (1..).zip(points).map(point).collect(), orders: Vec::new(), topics: Vec::new() };
         let mut rounds = Rounds::new(Arc::default(), Path::default(), 100, 0);
         rounds.follow(&plan, &mut Batch::default(), AT);
         rounds

@@ -167,7 +167,7 @@ fn three(
     }
     let will = &settings.will;
     if who == As::Ourselves && !will.topic.is_empty() {
-        options.set_last_will(LastWill::new(&will.topic, will.message.as_bytes(), quality_of_service(will.qos), will.retain));
+        options.set_last_will(LastWill::new(&will.topic, will.payload(), quality_of_service(will.qos), will.retain));
     }
     let (client, mut polled) = AsyncClient::new(options, MOST_REQUESTS);
     polled.set_network_options(network(timeout_ms));
@@ -194,7 +194,7 @@ fn five(
     }
     let will = &settings.will;
     if who == As::Ourselves && !will.topic.is_empty() {
-        options.set_last_will(five::LastWill::new(&will.topic, will.message.as_bytes(), v5_qos(will.qos), will.retain, None));
+        options.set_last_will(five::LastWill::new(&will.topic, will.payload(), v5_qos(will.qos), will.retain, None));
     }
     let (client, polled) = v5::AsyncClient::new(options, MOST_REQUESTS);
     Ok((Client::Five(client), Poller::Five(Box::new(polled))))

@@ -226,7 +226,7 @@ mod tests {
             group: None,
         };
         let connection = serde_json::from_value(json!({"name": "c", "kind": "mqtt"})).unwrap();
-        LinkPlan { connection, points: (1..).zip(points).map(point).collect(), orders: Vec::new() }
+        LinkPlan { connection, points: (1..).zip(points).map(point).collect(), orders: Vec::new(), topics: Vec::new() }
     }
 
     fn inbox(points: &[Json]) -> Inbox {

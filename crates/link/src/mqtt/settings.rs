@@ -79,6 +79,15 @@ pub struct Will {
     pub message: String,
     pub qos: u8,
     pub retain: bool,
+    /// A payload that is no text and takes the place of the message; no setting.
+    #[serde(skip)]
+    pub bytes: Option<Vec<u8>>,
+}
+
+impl Will {
+    pub fn payload(&self) -> &[u8] {
+        self.bytes.as_deref().unwrap_or(self.message.as_bytes())
+    }
 }
 
 /// A connection's settings.

@@ -1,6 +1,6 @@
 //! What the forms of a connection to edge nodes and of its tags ask for.
 
-use super::KIND;
+use super::{KIND, settings::LARGEST};
 use crate::{
     form::{Field, Section},
     kind::{Capabilities, Description},
@@ -22,7 +22,7 @@ pub(super) fn describe() -> Description {
         Field::text("settings.buffer", "Metric with the level of a buffer").usual("Buffer/Level").hint("empty: none").width(3),
         Field::text("settings.client_id", "Client id").hint("empty: another one at each start").width(3),
         Field::number("settings.keep_alive_s", "Keep-alive, s").usual(30),
-        Field::number("settings.largest", "Largest message, bytes").usual(1 << 20).width(2),
+        Field::number("settings.largest", "Largest message, bytes").usual(LARGEST).width(2),
     ];
     let mut more = host;
     more.extend(broker::spare("Spare addresses of the broker, or of another one with the same edge nodes"));

@@ -1,6 +1,6 @@
 //! The test of a connection: name, port, security, login, the right to hear edge nodes, and who is heard.
 
-use super::settings::Settings;
+use super::settings::{HostSettings, Settings};
 use crate::{
     LinkError,
     mqtt::{
@@ -23,7 +23,7 @@ use tokio::{sync::mpsc, time::timeout};
 const MOST_NAMED: usize = 5;
 
 pub(super) async fn climb_all(connection: &Connection, steps: mpsc::Sender<TestStep>) {
-    let settings = match Settings::usable(&connection.settings) {
+    let settings = match Settings::<HostSettings>::usable(&connection.settings) {
         Ok(settings) => settings,
         Err(error) => return Rungs::refuse(steps, error).await,
     };
@@ -39,7 +39,7 @@ pub(super) async fn climb_all(connection: &Connection, steps: mpsc::Sender<TestS
 async fn climb(settings: &Settings, path: &Path, timeout_ms: u32, rungs: &Rungs) -> Option<()> {
     let broker = settings.session(now());
     let mut session = to_session(&broker, path, timeout_ms, rungs).await?;
-    for filter in settings.host.filters() {
+    for filter in settings.own.filters() {
         let began = Instant::now();
         let level = granted(&mut session, &filter, 1, timeout_ms).await;
         let words = level.map(|level| ((), format!("granted, quality of service {level}")));

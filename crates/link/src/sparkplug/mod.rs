@@ -2,7 +2,9 @@
 //!
 //! What travels is [`havrel_sparkplug`]'s. [`entity`] keeps what an edge node or a device announced, [`host`] hears all of them in
 //! the order in which they speak, and [`rule`] makes tags of what is born. All of these are pure. [`look`] shows what is known as a tree, [`ladder`] tests a connection and [`run`] keeps it alive.
+//! [`edge`] is the other side: Havrel as an edge node.
 
+pub mod edge;
 pub mod entity;
 mod form;
 mod host;
@@ -22,7 +24,7 @@ use crate::{
 };
 use async_trait::async_trait;
 use havrel_core::plant::{Connection, Own, Tag};
-use settings::{Point, Settings};
+use settings::{HostSettings, Point, Settings};
 use std::sync::Arc;
 use tokio::sync::mpsc;
 
@@ -43,7 +45,7 @@ impl Kind for Sparkplug {
     }
 
     fn check(&self, connection: &Connection) -> Vec<Wrong> {
-        let mut wrong = within("settings", Settings::parse(&connection.settings).err().unwrap_or_default());
+        let mut wrong = within("settings", Settings::<HostSettings>::parse(&connection.settings).err().unwrap_or_default());
         wrong.extend(rule::check(&connection.mappings));
         wrong
     }
@@ -57,8 +59,7 @@ impl Kind for Sparkplug {
     }
 
     fn addresses(&self, connection: &Connection) -> Vec<String> {
-        let shown = |settings: Settings| settings.broker.paths().iter().map(|path| settings.broker.show(path)).collect();
-        Settings::parse(&connection.settings).map(shown).unwrap_or_default()
+        Settings::<HostSettings>::parse(&connection.settings).map(|settings| settings.addresses()).unwrap_or_default()
     }
 
     fn runner(&self) -> Arc<dyn Runner> {

@@ -5,7 +5,7 @@ use super::{
     host::{Host, Told},
     look::{self, At},
     rule::{Rule, Rules},
-    settings::{Point, Settings, state},
+    settings::{HostSettings, Point, Settings, state},
 };
 use crate::{
     Command, LinkError, LinkPlan, LinkState, PointPlan, Ports, RawValue,
@@ -82,7 +82,7 @@ pub(super) async fn run(ports: Ports) {
     };
     loop {
         let plan = run.life.ports.plan.borrow_and_update().clone();
-        let stop = match Settings::usable(&plan.connection.settings) {
+        let stop = match Settings::<HostSettings>::usable(&plan.connection.settings) {
             Err(error) => Stop::Failed(error),
             Ok(_) if !plan.connection.enabled => Stop::Failed(LinkError::SwitchedOff),
             Ok(settings) => run.connect(plan, settings).await,
@@ -94,9 +94,8 @@ pub(super) async fn run(ports: Ports) {
         };
         run.writes.drain(..).for_each(|write| drop(write.reply.send(Err(error.clone()))));
         let plan = run.life.ports.plan.borrow().clone();
-        let paths = Settings::parse(&plan.connection.settings).map_or(Paths { count: 0, takeover: false }, |s| Paths {
-            count: s.broker.paths().len(),
-            takeover: s.broker.takeover,
+        let paths = Settings::<HostSettings>::parse(&plan.connection.settings).map_or(Paths { count: 0, takeover: false }, |s| {
+            Paths { count: s.broker.paths().len(), takeover: s.broker.takeover }
         });
         let at = now();
         run.host.lost(at);
@@ -122,9 +121,9 @@ impl Run {
         self.life.ports.health.send_modify(|h| (h.round_trip_us, h.answered) = (took_us, now()));
         (self.same_host, self.state_refused) = (false, false);
         let stop = self.serve(&mut session, plan, &settings, at).await;
-        if settings.host.state && matches!(stop, Stop::End | Stop::Again) {
+        if settings.own.state && matches!(stop, Stop::End | Stop::Again) {
             // The broker publishes the last will only where it is left without a word.
-            let _ = session.publish(&settings.host.state_topic(), state(false, now()).into_bytes(), 1, true);
+            let _ = session.publish(&settings.own.state_topic(), state(false, now()).into_bytes(), 1, true);
         }
         session.close().await;
         stop
@@ -135,9 +134,9 @@ impl Run {
         let timeout_ms = plan.connection.timeout_ms;
         let late = Duration::from_millis(timeout_ms.into());
         let opened = Instant::now();
-        session.subscribe(&settings.host.filters(), 1);
+        session.subscribe(&settings.own.filters(), 1);
         let mut asked = Some(Instant::now());
-        self.host.window = Nanos::from(settings.host.reorder_ms) * MILLI;
+        self.host.window = Nanos::from(settings.own.reorder_ms) * MILLI;
         self.host.opened(now());
         let mut marks = Batch::default();
         self.host.follow(&plan, &mut marks, now());
@@ -257,9 +256,9 @@ impl Run {
 
     /// Tells edge nodes that this host is there; with the time that stands in the last will, so that they belong together.
     fn tell_state(&self, session: &Session, settings: &Settings, opened_at: Nanos) {
-        if settings.host.state {
+        if settings.own.state {
             // A queue that is empty has room for it.
-            let _ = session.publish(&settings.host.state_topic(), state(true, opened_at).into_bytes(), 1, true);
+            let _ = session.publish(&settings.own.state_topic(), state(true, opened_at).into_bytes(), 1, true);
         }
     }
 
@@ -267,7 +266,7 @@ impl Run {
         let at = now();
         let mut words = String::new();
         let mut passed = true;
-        if settings.host.state && came.topic == settings.host.state_topic() {
+        if settings.own.state && came.topic == settings.own.state_topic() {
             self.hear_state(session, settings, came, opened_at);
         } else if let Some((what, name)) = topic::read(&came.topic) {
             match Payload::read(&came.payload).filter(|_| !came.oversized) {
@@ -314,7 +313,7 @@ impl Run {
                 let _ = reply.send(At::of(&ask.node).and_then(|at| look::page(&self.host, &at, &ask.cursor, ask.most)));
             }
             Command::Announced { reply } => {
-                let _ = reply.send(Ok(look::list(&self.host, settings.host.buffer.trim(), now())));
+                let _ = reply.send(Ok(look::list(&self.host, settings.own.buffer.trim(), now())));
             }
             Command::TryMapping { mapping, reply } => {
                 let _ = reply.send(tried(&self.host, &mapping));

@@ -10,11 +10,14 @@ use havrel_core::{
     time::{MILLI, Nanos},
 };
 use havrel_sparkplug::topic::{self, Name};
-use serde::Deserialize;
+use serde::{Deserialize, de::DeserializeOwned};
 use serde_json::json;
 
 /// Settings of a broker that Sparkplug decides.
 const DECIDED: &[&str] = &["will", "test_topic", "qos", "silent_s", "clean", "expiry_s"];
+/// Largest message that is taken where nothing else is said, in bytes: one birth tells all metrics of a device, and a broker of
+/// version 5 silently keeps to itself what is larger.
+pub(super) const LARGEST: u32 = 16 << 20;
 /// Longest that a message waits for those before it, in ms.
 const MOST_REORDER_MS: u32 = 60_000;
 const MOST_GROUPS: usize = 20;
@@ -47,63 +50,120 @@ impl Default for HostSettings {
     }
 }
 
-const HOST: [&str; 5] = ["host_id", "state", "groups", "reorder_ms", "buffer"];
+/// What a connection says of itself as an edge node.
+#[derive(Clone, Debug, Default, PartialEq, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct NodeSettings {
+    pub group: String,
+    pub node: String,
+    /// The host application without which everything waits; empty: none is waited for.
+    pub primary_host: String,
+}
+
+/// What a connection says of itself, beside its broker.
+pub trait OfKind: DeserializeOwned + Default {
+    /// Its settings by their names.
+    const KEYS: &'static [&'static str];
+
+    /// What is wrong with it: field and sentence.
+    fn check(&self) -> Vec<(String, String)>;
+}
+
+impl OfKind for HostSettings {
+    const KEYS: &'static [&'static str] = &["host_id", "state", "groups", "reorder_ms", "buffer"];
+
+    fn check(&self) -> Vec<(String, String)> {
+        let mut wrong = Vec::new();
+        if let Err(words) = Name::check(self.host_id.trim()) {
+            wrong.push(("host_id".into(), words.into()));
+        }
+        if self.group_names().len() > MOST_GROUPS || self.group_names().iter().any(|group| Name::check(group).is_err()) {
+            wrong.push(("groups".into(), "Enter names of groups, divided by commas, without /, + and #; at most 20.".into()));
+        }
+        if self.reorder_ms > MOST_REORDER_MS {
+            wrong.push(("reorder_ms".into(), "Enter 0 to 60,000 ms.".into()));
+        }
+        wrong
+    }
+}
+
+impl OfKind for NodeSettings {
+    const KEYS: &'static [&'static str] = &["group", "node", "primary_host"];
+
+    fn check(&self) -> Vec<(String, String)> {
+        let host = self.primary_host.trim();
+        let names = [("group", self.group.trim()), ("node", self.node.trim()), ("primary_host", host)];
+        let asked = names.into_iter().filter(|(field, name)| *field != "primary_host" || !name.is_empty());
+        asked.filter_map(|(field, name)| Some((field.to_owned(), Name::check(name).err()?.to_owned()))).collect()
+    }
+}
 
 /// A connection's settings.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Settings {
+pub struct Settings<T = HostSettings> {
     pub broker: Broker,
-    pub host: HostSettings,
+    pub own: T,
 }
 
-impl Settings {
+impl<T: OfKind> Settings<T> {
     /// Reads a connection's settings.
     ///
     /// # Errors
     /// Every field that is wrong, with a sentence.
-    pub fn parse(own: &Own) -> Result<Settings, Vec<(String, String)>> {
-        let (host, broker): (Vec<_>, Vec<_>) = own.clone().into_iter().partition(|(key, _)| HOST.contains(&key.as_str()));
-        let broker: Own = broker.into_iter().collect();
+    pub fn parse(own: &Own) -> Result<Settings<T>, Vec<(String, String)>> {
+        let (of_kind, broker): (Vec<_>, Vec<_>) = own.clone().into_iter().partition(|(key, _)| T::KEYS.contains(&key.as_str()));
+        let mut broker: Own = broker.into_iter().collect();
+        broker.entry("largest").or_insert(LARGEST.into());
         let mut wrong: Vec<(String, String)> = Vec::new();
         for key in DECIDED.iter().filter(|key| broker.contains_key(**key)) {
             wrong.push(((*key).to_owned(), "Sparkplug B decides this itself; leave it out.".to_owned()));
         }
         let parsed = Broker::parse(&broker);
         wrong.extend(parsed.as_ref().err().cloned().unwrap_or_default());
-        let host: HostSettings = match resolve(None, &host.into_iter().collect()) {
-            Ok(host) => host,
-            Err(one) => {
+        let of_kind: Result<T, _> = resolve(None, &of_kind.into_iter().collect());
+        match (parsed, of_kind) {
+            (_, Err(one)) => {
                 wrong.push(one);
-                return Err(wrong);
+                Err(wrong)
             }
-        };
-        if let Err(words) = Name::check(host.host_id.trim()) {
-            wrong.push(("host_id".into(), words.into()));
-        }
-        if host.group_names().len() > MOST_GROUPS || host.group_names().iter().any(|group| Name::check(group).is_err()) {
-            wrong.push(("groups".into(), "Enter names of groups, divided by commas, without /, + and #; at most 20.".into()));
-        }
-        if host.reorder_ms > MOST_REORDER_MS {
-            wrong.push(("reorder_ms".into(), "Enter 0 to 60,000 ms.".into()));
-        }
-        match parsed {
-            Ok(broker) if wrong.is_empty() => Ok(Settings { broker, host }),
-            _ => Err(wrong),
+            (parsed, Ok(own)) => {
+                wrong.extend(own.check());
+                match parsed {
+                    Ok(broker) if wrong.is_empty() => Ok(Settings { broker, own }),
+                    _ => Err(wrong),
+                }
+            }
         }
     }
 
     /// The settings with which a connection can be made at all.
-    pub(super) fn usable(own: &Own) -> Result<Settings, LinkError> {
+    pub(super) fn usable(own: &Own) -> Result<Settings<T>, LinkError> {
         Settings::parse(own).map_err(|wrong| LinkError::BadRequest(wrong[0].1.clone()))
     }
 
-    /// The broker's settings for a session that begins now: a new one, with the word that this host is gone as its last will.
+    /// The broker's settings for a session that begins now, with a last will: each is a new one.
+    pub(super) fn broker_of(&self, will: Option<Will>) -> Broker {
+        Broker { clean: true, qos: 1, will: will.unwrap_or_default(), ..self.broker.clone() }
+    }
+
+    /// Every address of the broker, as people write it.
+    pub(super) fn addresses(&self) -> Vec<String> {
+        self.broker.paths().iter().map(|path| self.broker.show(path)).collect()
+    }
+}
+
+impl Settings {
+    /// The broker's settings for a session as a host: the word that this host is gone is its last will.
     pub(super) fn session(&self, at: Nanos) -> Broker {
-        let mut broker = Broker { clean: true, qos: 1, ..self.broker.clone() };
-        if self.host.state {
-            broker.will = Will { topic: self.host.state_topic(), message: state(false, at), qos: 1, retain: true };
-        }
-        broker
+        let topic = self.own.state_topic();
+        self.broker_of(self.own.state.then(|| Will { topic, message: state(false, at), qos: 1, retain: true, bytes: None }))
+    }
+}
+
+impl NodeSettings {
+    /// The edge node.
+    pub(super) fn name(&self) -> Name {
+        Name::new(self.group.trim(), self.node.trim(), "")
     }
 }
 

@@ -68,7 +68,7 @@ fn plan(points: &[Json]) -> LinkPlan {
         PointPlan { tag, point: own, scaling: None, group: None }
     };
     let connection = serde_json::from_value(json!({"name": "c", "kind": "sparkplug"})).unwrap();
-    LinkPlan { connection, points: (1..).zip(points).map(point).collect(), orders: Vec::new() }
+    LinkPlan { connection, points: (1..).zip(points).map(point).collect(), orders: Vec::new(), topics: Vec::new() }
 }
 
 /// A host whose tags 1 and 2 read the speed of the pump and the level of the node.

@@ -80,7 +80,7 @@ pub fn run(connection: Connection, points: Vec<PointPlan>) -> Running {
 /// The same for one through which messages leave.
 pub fn sending(connection: Connection, points: Vec<PointPlan>, outgoing: Arc<dyn Outgoing>) -> Running {
     let kind = connection.kind.clone();
-    let (plan, plan_in) = watch::channel(Arc::new(LinkPlan { connection, points, orders: Vec::new() }));
+    let (plan, plan_in) = watch::channel(Arc::new(LinkPlan { connection, points, orders: Vec::new(), topics: Vec::new() }));
     let (batches_out, batches) = mpsc::channel(256);
     let (commands, commands_in) = mpsc::channel(8);
     let (health_out, health) = watch::channel(Health::new(LinkState::Connecting));

@@ -331,11 +331,17 @@ async fn a_new_tag_is_read_with_the_next_answer_and_a_group_has_its_own_interval
         connection: connection.clone(),
         points: vec![first.clone(), second.clone()],
         orders: Vec::new(),
+        topics: Vec::new(),
     }));
     assert_eq!(running.value(2).await, Value::F64(2.0));
     second.group = Some(group);
     let third = at(3, json!({"path": "/t", "member": "/a"}));
-    running.plan.send_replace(Arc::new(LinkPlan { connection, points: vec![second, third], orders: Vec::new() }));
+    running.plan.send_replace(Arc::new(LinkPlan {
+        connection,
+        points: vec![second, third],
+        orders: Vec::new(),
+        topics: Vec::new(),
+    }));
     assert_eq!(running.value(2).await, Value::F64(2.0), "a group begins at once");
     assert_eq!(running.value(3).await, Value::F64(1.0));
     running.end().await;

@@ -3,6 +3,7 @@
 mod bad;
 mod depth;
 mod device;
+mod edge;
 mod good;
 mod http;
 mod learnt;

@@ -183,7 +183,7 @@ async fn what_the_broker_kept_says_so_until_the_next_message() {
     // A tag that is added hears what was kept before it came.
     let connection = to(broker.address, as_user("all"));
     let points = vec![at(1, json!({"topic": "site/kept"})), at(2, json!({"topic": "site/other"}))];
-    running.plan.send_replace(Arc::new(LinkPlan { connection, points, orders: Vec::new() }));
+    running.plan.send_replace(Arc::new(LinkPlan { connection, points, orders: Vec::new(), topics: Vec::new() }));
     assert_eq!(running.until(2, |value, _| value.is_some()).await, (Some(Value::F64(1.0)), Reason::Retained));
     running.end().await;
 }
@@ -434,7 +434,7 @@ async fn what_arrives_is_announced_and_its_tags_begin_with_the_message_that_came
     assert_eq!(second.tags[0].point["topic"], "site/meter/M2/json");
     // Tags of what was heard already have their values without another message.
     let points = [(1, &first), (2, &second)].map(|(no, arrival)| at(no, Json::Object(arrival.tags[0].point.clone())));
-    running.plan.send_replace(Arc::new(LinkPlan { connection, points: points.to_vec(), orders: Vec::new() }));
+    running.plan.send_replace(Arc::new(LinkPlan { connection, points: points.to_vec(), orders: Vec::new(), topics: Vec::new() }));
     assert_eq!(running.value(2).await, Value::F64(4.0));
     other.publish("site/meter/M1/json", r#"{"power": 5}"#, false).await;
     while running.value(1).await != Value::F64(5.0) {}

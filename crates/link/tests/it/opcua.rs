@@ -151,8 +151,9 @@ async fn tags_come_and_go_while_the_session_stays() {
     connection.groups = serde_json::from_value(json!([{"id": group, "name": "Slow", "interval_ms": 1000}])).unwrap();
     let mut slow = of(2, "Drying.Mill.Vibration");
     slow.group = Some(group);
-    let plan =
-        |connection: &Connection, points| Arc::new(LinkPlan { connection: connection.clone(), points, orders: Vec::new() });
+    let plan = |connection: &Connection, points| {
+        Arc::new(LinkPlan { connection: connection.clone(), points, orders: Vec::new(), topics: Vec::new() })
+    };
     running.plan.send(plan(&connection, vec![of(1, "Drying.Mill.Productflow"), slow.clone()])).unwrap();
     assert_eq!(running.until(1, |v, _| *v == Some(Value::F64(410.0))).await.1, Reason::Fine);
     running.value(2).await;
@@ -321,7 +322,12 @@ async fn values_are_read_where_they_are_not_sent(#[case] settings: Json, #[case]
     // Tags come and go without a new session.
     let plan = running.plan.borrow().clone();
     let points = vec![of(2, "Drying.Nothing"), of(3, "Drying.Screwpress.Torque")];
-    running.plan.send_replace(Arc::new(LinkPlan { connection: plan.connection.clone(), points, orders: Vec::new() }));
+    running.plan.send_replace(Arc::new(LinkPlan {
+        connection: plan.connection.clone(),
+        points,
+        orders: Vec::new(),
+        topics: Vec::new(),
+    }));
     running.value(3).await;
     shared.lock().begin(Fault::ServerCut, Instant::now(), Duration::from_secs(2)).unwrap();
     assert_eq!(running.until(3, |v, _| v.is_none()).await.1, Reason::NotConnected);
@@ -393,7 +399,12 @@ async fn a_session_that_is_ready_takes_over_without_a_gap_and_goes_on_from_what_
     // What is refused stays refused, and a new tag is delivered by the session in use.
     let plan = running.plan.borrow().clone();
     let points = plan.points.iter().cloned().chain([of(3, "Drying.Screwpress.Torque")]).collect();
-    running.plan.send_replace(Arc::new(LinkPlan { connection: plan.connection.clone(), points, orders: Vec::new() }));
+    running.plan.send_replace(Arc::new(LinkPlan {
+        connection: plan.connection.clone(),
+        points,
+        orders: Vec::new(),
+        topics: Vec::new(),
+    }));
     running.value(3).await;
     running.end().await;
 }

@@ -112,6 +112,7 @@ async fn a_changed_certificate_stops_the_connection_until_somebody_trusts_it() {
         connection,
         points: plan.points.clone(),
         orders: Vec::new(),
+        topics: Vec::new(),
     }));
     running.value(1).await;
     running.end().await;

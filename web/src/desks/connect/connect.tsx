@@ -137,10 +137,10 @@ function partsOf({ can }: KindView): [string, string][] {
     ...when(can.announces, 'edge', 'Edge nodes'),
     ...when(can.spaces, 'registers', 'Registers'),
     ...when(can.spaces, 'blocks', 'Blocks and map'),
-    ['intake', intakeOf(can)],
+    ...when(!can.metrics, 'intake', intakeOf(can)),
     ...when(can.listens || can.announces, 'mappings', 'Mappings'),
     ...when(can.publishes, 'publishing', 'Publishing'),
-    ['tags', 'Tags'],
+    ...when(!can.metrics, 'tags', 'Tags'),
     ...when(can.tokens, 'tokens', 'Tokens'),
     ...when(can.health, 'health', 'Health'),
     ...when(can.asks || can.listens || can.announces, 'traffic', 'Traffic'),
@@ -231,7 +231,9 @@ function Line({ item, seen, disabled }: LineProps) {
           {part === 'mappings' && (
             <Mappings item={item} seen={seen} disabled={disabled} announces={kind?.can.announces ?? false} />
           )}
-          {part === 'publishing' && <Publishing item={item} seen={seen} disabled={disabled} />}
+          {part === 'publishing' && (
+            <Publishing item={item} seen={seen} disabled={disabled} metrics={kind?.can.metrics ?? false} />
+          )}
           {part === 'tags' && <Tags tags={tags.data?.items ?? []} total={total} />}
           {part === 'tokens' && <Tokens item={item} />}
           {part === 'health' && <Health item={item} disabled={disabled} />}

@@ -19,7 +19,7 @@ export function Health({ item, disabled }: { item: Item<'connection'>; disabled:
   const kind = useKind(item.set.kind);
   if (!status) return <p className="text-soft">No data yet.</p>;
   const asks = kind?.can.asks ?? false;
-  const listens = (kind?.can.listens || kind?.can.announces) ?? false;
+  const listens = (kind?.can.listens || kind?.can.announces || kind?.can.metrics) ?? false;
   const wired = asks || listens;
   const age = (at: string) => (at ? `${lasting(now - Date.parse(at))}` : '–');
   const count = (n: number) => n.toLocaleString('en');

@@ -20,6 +20,8 @@ interface Props {
   item: Item<'connection'>;
   seen: number;
   draft: Draft;
+  /** What it sends leaves as metrics of devices. */
+  metrics: boolean;
   onChange: (draft: Draft) => void;
   onClose: () => void;
 }
@@ -42,7 +44,7 @@ const FIELDS = [
   'when.every_ms',
 ];
 
-export function PublicationForm({ item, seen, draft, onChange, onClose }: Props) {
+export function PublicationForm({ item, seen, draft, metrics, onChange, onClose }: Props) {
   const form = useForm({}, FIELDS);
   const set = (part: Partial<Draft>) => onChange({ ...draft, ...part });
   const topic = useRef<HTMLInputElement>(null);
@@ -102,7 +104,7 @@ export function PublicationForm({ item, seen, draft, onChange, onClose }: Props)
         <Chosen draft={draft} set={set} error={form.error('tags', 'places')} />
         <div className="grid grid-cols-[minmax(0,1fr)_auto] items-start gap-3">
           <Field
-            label="Topic"
+            label={metrics ? 'Device / metric' : 'Topic'}
             error={form.error('topic')}
             hint={<Inserts all={TOPIC_FIELDS} into={topic} onInsert={(v) => set({ topic: v })} />}
           >
@@ -116,58 +118,69 @@ export function PublicationForm({ item, seen, draft, onChange, onClose }: Props)
               />
             )}
           </Field>
-          <span className="mt-6">
-            <Tick label="Lower case, “-” for spaces" checked={draft.plain} onChange={(plain) => set({ plain })} />
-          </span>
+          {!metrics && (
+            <span className="mt-6">
+              <Tick label="Lower case, “-” for spaces" checked={draft.plain} onChange={(plain) => set({ plain })} />
+            </span>
+          )}
         </div>
-        <Field label="Message">
-          {(p) => (
-            <Choice
-              {...p}
-              value={beginning}
-              onChange={(e) => {
-                const one = BEGINNINGS[Number(e.target.value)];
-                if (one) set({ format: one.format, payload: one.payload });
-              }}
+        {!metrics && (
+          <>
+            <Field label="Message">
+              {(p) => (
+                <Choice
+                  {...p}
+                  value={beginning}
+                  onChange={(e) => {
+                    const one = BEGINNINGS[Number(e.target.value)];
+                    if (one) set({ format: one.format, payload: one.payload });
+                  }}
+                >
+                  {BEGINNINGS.map(({ title }, i) => (
+                    <option key={title} value={i}>
+                      {title}
+                    </option>
+                  ))}
+                  {beginning < 0 && <option value={-1}>as written below</option>}
+                </Choice>
+              )}
+            </Field>
+            <Field
+              label={draft.format === 'json' ? 'Its payload, in JSON' : 'Its payload, as text'}
+              error={form.error('payload')}
+              hint={<Inserts all={PAYLOAD_FIELDS} into={payload} onInsert={(v) => set({ payload: v })} />}
             >
-              {BEGINNINGS.map(({ title }, i) => (
-                <option key={title} value={i}>
-                  {title}
-                </option>
-              ))}
-              {beginning < 0 && <option value={-1}>as written below</option>}
-            </Choice>
-          )}
-        </Field>
-        <Field
-          label={draft.format === 'json' ? 'Its payload, in JSON' : 'Its payload, as text'}
-          error={form.error('payload')}
-          hint={<Inserts all={PAYLOAD_FIELDS} into={payload} onInsert={(v) => set({ payload: v })} />}
-        >
-          {(p) => (
-            <textarea
-              {...p}
-              ref={payload}
-              rows={5}
-              spellCheck={false}
-              className={`${INPUT} figures h-auto py-1`}
-              value={draft.payload}
-              onChange={(e) => set({ payload: e.target.value })}
-            />
-          )}
-        </Field>
+              {(p) => (
+                <textarea
+                  {...p}
+                  ref={payload}
+                  rows={5}
+                  spellCheck={false}
+                  className={`${INPUT} figures h-auto py-1`}
+                  value={draft.payload}
+                  onChange={(e) => set({ payload: e.target.value })}
+                />
+              )}
+            </Field>
+          </>
+        )}
         <When draft={draft} set={set} form={form} />
         <div className="grid grid-cols-3 items-start gap-3">
-          <Field label="Delivery">
-            {(p) => (
-              <Choice {...p} value={draft.qos} onChange={(e) => set({ qos: Number(e.target.value) })}>
-                <option value={0}>at most once</option>
-                <option value={1}>at least once</option>
-                <option value={2}>exactly once</option>
-              </Choice>
-            )}
-          </Field>
-          <Field label="While the broker is away" className="col-span-2">
+          {!metrics && (
+            <Field label="Delivery">
+              {(p) => (
+                <Choice {...p} value={draft.qos} onChange={(e) => set({ qos: Number(e.target.value) })}>
+                  <option value={0}>at most once</option>
+                  <option value={1}>at least once</option>
+                  <option value={2}>exactly once</option>
+                </Choice>
+              )}
+            </Field>
+          )}
+          <Field
+            label={metrics ? 'While the broker or the primary host is away' : 'While the broker is away'}
+            className={metrics ? 'col-span-3' : 'col-span-2'}
+          >
             {(p) => (
               <Choice {...p} value={draft.keep ? 'keep' : 'newest'} onChange={(e) => set({ keep: e.target.value === 'keep' })}>
                 <option value="keep">keep every message on disk, send them in order</option>
@@ -176,13 +189,17 @@ export function PublicationForm({ item, seen, draft, onChange, onClose }: Props)
             )}
           </Field>
         </div>
-        <div className="flex flex-wrap items-center gap-4">
-          <Tick label="Retained by the broker" checked={draft.retain} onChange={(retain) => set({ retain })} />
-          {several && (
-            <Tick label="Only the tags that changed" checked={!draft.all} onChange={(changed) => set({ all: !changed })} />
-          )}
-        </div>
-        <Writes draft={draft} set={set} form={form} />
+        {!metrics && (
+          <>
+            <div className="flex flex-wrap items-center gap-4">
+              <Tick label="Retained by the broker" checked={draft.retain} onChange={(retain) => set({ retain })} />
+              {several && (
+                <Tick label="Only the tags that changed" checked={!draft.all} onChange={(changed) => set({ all: !changed })} />
+              )}
+            </div>
+            <Writes draft={draft} set={set} form={form} />
+          </>
+        )}
         <div className="flex items-center gap-2 pt-1">
           <Button kind="main" type="submit" disabled={form.busy}>
             Save publication
@@ -194,13 +211,13 @@ export function PublicationForm({ item, seen, draft, onChange, onClose }: Props)
         <FormTrouble form={form} />
       </div>
       <section aria-label="Next messages" className="min-w-0">
-        <h3 className="mb-1 font-semibold">Next messages</h3>
+        <h3 className="mb-1 font-semibold">{metrics ? 'Metrics now' : 'Next messages'}</h3>
         {!ready ? (
           <p className="text-soft">Choose tags or a place; their next messages appear here.</p>
         ) : tried.error ? (
           <Trouble error={tried.error} />
         ) : (
-          tried.data && <Outline tried={tried.data} interval={whenOf(draft).on === 'interval'} />
+          tried.data && <Outline tried={tried.data} interval={whenOf(draft).on === 'interval'} metrics={metrics} />
         )}
       </section>
     </form>
@@ -395,12 +412,22 @@ function When({ draft, set, form }: Part) {
   );
 }
 
-function Outline({ tried, interval }: { tried: Schemas['OutlineView']; interval: boolean }) {
+/** What a metric would tell: value, unit and how far to trust it. */
+function metricOf(payload: string): string {
+  try {
+    const { v, u, q } = JSON.parse(payload) as { v: unknown; u: string; q: string };
+    return `${v === null ? 'no value' : String(v)} ${u}${q === 'good' ? '' : `, ${q}`}`;
+  } catch {
+    return payload;
+  }
+}
+
+function Outline({ tried, interval, metrics }: { tried: Schemas['OutlineView']; interval: boolean; metrics: boolean }) {
   const { tags, topics, problems, next, writes } = tried;
   return (
     <>
       <p role="status" className="mb-1 text-soft">
-        {counted(tags, 'tag')} on {counted(topics, 'topic')}
+        {counted(tags, 'tag')} {metrics ? 'as' : 'on'} {counted(topics, metrics ? 'metric' : 'topic')}
         {interval && topics > 0 && `, ${counted(topics, 'message')} each time`}
       </p>
       {problems.map((words) => (
@@ -416,11 +443,11 @@ function Outline({ tried, interval }: { tried: Schemas['OutlineView']; interval:
               <b className="figures min-w-0 flex-1 font-semibold break-all whitespace-normal">{one.topic}</b>
               <span className="shrink-0 text-sm text-soft">
                 {one.tags > 1 && `${counted(one.tags, 'tag')}, `}
-                {counted(one.bytes, 'byte')}
+                {!metrics && counted(one.bytes, 'byte')}
               </span>
             </p>
             <pre className="figures text-sm wrap-anywhere whitespace-pre-wrap">
-              {one.payload.split(/(?<=,)/).map((part, i) => (
+              {(metrics ? metricOf(one.payload) : one.payload).split(/(?<=,)/).map((part, i) => (
                 // biome-ignore lint/suspicious/noArrayIndexKey: a payload has nothing else to tell its parts by
                 <Fragment key={i}>
                   {part}
@@ -433,7 +460,9 @@ function Outline({ tried, interval }: { tried: Schemas['OutlineView']; interval:
         ))}
       </ul>
       {topics > next.length && next.length > 0 && (
-        <p className="text-soft">and {(topics - next.length).toLocaleString('en')} more topics</p>
+        <p className="text-soft">
+          and {(topics - next.length).toLocaleString('en')} more {metrics ? 'metrics' : 'topics'}
+        </p>
       )}
       {writes.length > 0 && (
         <>

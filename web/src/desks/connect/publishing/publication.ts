@@ -60,7 +60,8 @@ export const PAYLOAD_FIELDS = [
   '{now_ms}',
 ];
 
-export function blank(): Draft {
+/** A new one; `metrics`: what it sends leaves as metrics of devices, whose payload is a matter of the protocol. */
+export function blank(metrics = false): Draft {
   const [{ format, payload }] = BEGINNINGS as [(typeof BEGINNINGS)[0]];
   return {
     id: newId(),
@@ -70,10 +71,10 @@ export function blank(): Draft {
     tags: [],
     places: [],
     words: '',
-    topic: '{path}',
-    plain: true,
+    topic: metrics ? '{3}/{name}' : '{path}',
+    plain: !metrics,
     format,
-    payload,
+    payload: metrics ? '' : payload,
     on: 'change',
     deadband: '',
     percent: false,

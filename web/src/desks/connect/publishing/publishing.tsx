@@ -18,9 +18,11 @@ interface Props {
   item: Item<'connection'>;
   seen: number;
   disabled: boolean;
+  /** What it sends leaves as metrics of devices. */
+  metrics: boolean;
 }
 
-export function Publishing({ item, seen, disabled }: Props) {
+export function Publishing({ item, seen, disabled, metrics }: Props) {
   const [draft, setDraft] = useDraft<Draft | null>(draftName(item.id), null);
   const [leaving, setLeaving] = useState<Item<'publication'> | null>(null);
   const all = useItems('publication', { connection: item.id }).data?.items ?? [];
@@ -40,10 +42,24 @@ export function Publishing({ item, seen, disabled }: Props) {
   };
   return (
     <div>
-      {draft && <PublicationForm item={item} seen={seen} draft={draft} onChange={setDraft} onClose={() => setDraft(null)} />}
+      {draft && (
+        <PublicationForm
+          item={item}
+          seen={seen}
+          draft={draft}
+          metrics={metrics}
+          onChange={setDraft}
+          onClose={() => setDraft(null)}
+        />
+      )}
       {!draft && (
         <>
-          {all.length === 0 ? (
+          {all.length === 0 && metrics ? (
+            <p className="mb-2 max-w-3xl text-soft">
+              A publication announces chosen tags as metrics of devices, and tells their values on change or in a rhythm. What
+              cannot leave waits on disk and arrives later with its own times.
+            </p>
+          ) : all.length === 0 ? (
             <p className="mb-2 max-w-3xl text-soft">
               A publication sends the values of chosen tags to the broker, on change or in a rhythm, each on a topic of its own or
               several in one message. What cannot leave waits on disk.
@@ -53,9 +69,9 @@ export function Publishing({ item, seen, disabled }: Props) {
               <thead className="bg-band text-sm">
                 <tr>
                   <th className="px-2 font-semibold">Publication</th>
-                  <th className="px-2 font-semibold">Topic</th>
+                  <th className="px-2 font-semibold">{metrics ? 'Device / metric' : 'Topic'}</th>
                   <th className="px-2 font-semibold">Sends</th>
-                  <th className="w-16 px-2 text-right font-semibold">Topics</th>
+                  <th className="w-16 px-2 text-right font-semibold">{metrics ? 'Metrics' : 'Topics'}</th>
                   <th className="w-20 px-2 text-right font-semibold">Sent</th>
                   <th className="w-24 px-2 font-semibold">Last</th>
                   <th className="w-56 px-2" />
@@ -80,14 +96,14 @@ export function Publishing({ item, seen, disabled }: Props) {
               </tbody>
             </table>
           )}
-          <Button disabled={disabled} onClick={() => setDraft(blank())}>
+          <Button disabled={disabled} onClick={() => setDraft(blank(metrics))}>
             Add a publication
           </Button>
         </>
       )}
       <Trouble error={state.error} />
       {state.data && <Queue state={state.data} any={all.length > 0} />}
-      {!disabled && <ByHand item={item} />}
+      {!disabled && !metrics && <ByHand item={item} />}
       <Confirm
         open={leaving !== null}
         title={`Remove ${leaving?.set.name ?? ''}?`}
@@ -96,7 +112,11 @@ export function Publishing({ item, seen, disabled }: Props) {
         onConfirm={() => leaving && void remove(leaving)}
         onClose={() => setLeaving(null)}
       >
-        <p>Messages that wait already are still sent. What the broker retains stays there.</p>
+        <p>
+          {metrics
+            ? 'Its metrics are announced no more.'
+            : 'Messages that wait already are still sent. What the broker retains stays there.'}
+        </p>
       </Confirm>
     </div>
   );
