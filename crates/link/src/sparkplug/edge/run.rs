@@ -47,7 +47,8 @@ struct Run {
 struct Serving {
     session: Session,
     plan: Arc<LinkPlan>,
-    opened: Nanos,
+    /// When the first births were made: what was made before is of the past.
+    since: Nanos,
     /// The primary host is there, or none is waited for.
     there: bool,
     /// The first births were sent.
@@ -112,7 +113,7 @@ impl Run {
         speaker.begin();
         let (topic, death) = speaker.death();
         let will = Will { topic, bytes: Some(death), qos: 1, ..Will::default() };
-        let (began, opened) = (Instant::now(), now());
+        let began = Instant::now();
         let path = &paths[self.life.path];
         let session = match Session::open(&settings.broker_of(Some(will)), path, plan.connection.timeout_ms, As::Ourselves).await
         {
@@ -124,7 +125,7 @@ impl Run {
         let mut serving = Serving {
             session,
             plan,
-            opened,
+            since: 0,
             there: settings.own.primary_host.trim().is_empty(),
             begun: false,
             ahead: VecDeque::new(),
@@ -257,7 +258,7 @@ impl Run {
                 .filter_map(|(_, message)| serving.plan.sample(message))
                 .for_each(|sample| speaker.learn(&sample));
             serving.leaving.extend(speaker.births(true, at));
-            serving.begun = true;
+            (serving.begun, serving.since) = (true, at);
             serving.born = Some(Instant::now());
         }
         if serving.rebirth && serving.born.is_none_or(|born| born.elapsed() >= AGAIN) {
@@ -288,7 +289,7 @@ impl Run {
         }
     }
 
-    /// Makes a lot of the queue into messages: what was made before this session as values of the past.
+    /// Makes a lot of the queue into messages: what was made before the first births as values of the past.
     fn tell(&mut self, serving: &mut Serving, lot: Vec<(u64, Message)>, at: Nanos) {
         let Some((_, speaker)) = &mut self.speaker else { return };
         let (mut past, mut present): (Vec<Sample>, Vec<Sample>) = (Vec::new(), Vec::new());
@@ -296,7 +297,7 @@ impl Run {
             serving.numbers.push(number);
             let Some(sample) = serving.plan.sample(&message) else { continue };
             speaker.learn(&sample);
-            if message.made < serving.opened {
+            if message.made < serving.since {
                 past.push(sample);
             } else {
                 present.push(sample);

@@ -210,7 +210,7 @@ export function PublicationForm({ item, seen, draft, metrics, onChange, onClose 
         </div>
         <FormTrouble form={form} />
       </div>
-      <section aria-label="Next messages" className="min-w-0">
+      <section aria-label={metrics ? 'Metrics now' : 'Next messages'} className="min-w-0">
         <h3 className="mb-1 font-semibold">{metrics ? 'Metrics now' : 'Next messages'}</h3>
         {!ready ? (
           <p className="text-soft">Choose tags or a place; their next messages appear here.</p>
@@ -454,7 +454,7 @@ function Outline({ tried, interval, metrics }: { tried: Schemas['OutlineView']; 
                   <wbr />
                 </Fragment>
               ))}
-              {one.bytes > one.payload.length && '…'}
+              {!metrics && one.bytes > one.payload.length && '…'}
             </pre>
           </li>
         ))}
