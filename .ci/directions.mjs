@@ -7,14 +7,15 @@ import { join, relative } from 'node:path';
 /** What each crate may use of the others. */
 const MAY = {
   core: [],
-  link: ['core'],
+  sparkplug: ['core'],
+  link: ['core', 'sparkplug'],
   db: ['core'],
   press: ['core'],
-  standin: ['core'],
+  standin: ['core', 'sparkplug'],
   jobs: ['core', 'db'],
   live: ['core', 'link', 'db'],
   server: ['core', 'link', 'db', 'live', 'jobs'],
-  bench: ['core', 'link', 'db', 'live', 'jobs', 'server', 'standin'],
+  bench: ['core', 'sparkplug', 'link', 'db', 'live', 'jobs', 'server', 'standin'],
 };
 
 const faults = [];

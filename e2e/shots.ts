@@ -140,9 +140,10 @@ async function views(page: Page) {
   await page.keyboard.press('Enter');
   await page.getByText(/^Names by this example/).waitFor();
   await shot('intake');
+  await page.getByRole('button', { name: /^Effluent/ }).click();
+  await page.getByText('1 edge node, 3 devices').waitFor();
+  await shot('edge-nodes');
   await page.getByRole('button', { name: /^Extraction/ }).click();
-  await page.getByRole('button', { name: 'Health', exact: true }).click();
-  await shot('health');
   await page.getByRole('button', { name: 'Settings and test' }).click();
   await page.getByRole('button', { name: 'Test', exact: true }).click();
   await shot('test');

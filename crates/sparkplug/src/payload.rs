@@ -195,9 +195,15 @@ pub const INTEGERS: [(u32, &str, u32, bool); 8] = [
     (7, "UInt32", 32, false),
     (8, "UInt64", 64, false),
 ];
-/// Switches, and times in milliseconds.
+/// Some types by their numbers: whole numbers, floats, switches, texts, times in milliseconds, structures.
+pub const INT32: u32 = 3;
+pub const INT64: u32 = 4;
+pub const UINT64: u32 = 8;
+pub const DOUBLE: u32 = 10;
 pub const BOOLEAN: u32 = 11;
+pub const TEXT: u32 = 12;
 pub const DATE_TIME: u32 = 13;
+pub const TEMPLATE: u32 = 19;
 /// The arrays, by the number of the first: elements as in the types of [`INTEGERS`], then floats, switches, texts and times.
 const FIRST_ARRAY: u32 = 22;
 /// The names of the types that are not whole numbers, by their numbers.
@@ -234,6 +240,18 @@ const OTHERS: [(u32, &str); 26] = [
 pub fn type_name(datatype: u32) -> &'static str {
     let integers = INTEGERS.iter().map(|(number, name, ..)| (*number, *name));
     integers.chain(OTHERS).find(|(number, _)| *number == datatype).map_or("", |(_, name)| name)
+}
+
+impl PropertySet {
+    /// One with these properties: name, type and value of each.
+    pub fn of(all: &[(&str, u32, PropertyContent)]) -> PropertySet {
+        let value = |(_, datatype, content): &(&str, u32, PropertyContent)| PropertyValue {
+            datatype: Some(*datatype),
+            value: Some(content.clone()),
+            ..PropertyValue::default()
+        };
+        PropertySet { keys: all.iter().map(|(key, ..)| (*key).to_owned()).collect(), values: all.iter().map(value).collect() }
+    }
 }
 
 impl Payload {

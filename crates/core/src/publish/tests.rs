@@ -1,7 +1,10 @@
 use super::*;
 use crate::{
     engine::Current,
-    plant::{Kind, PayloadFormat, Plant, Stored},
+    plant::{
+        Connection, Edit, Kind, Op, PayloadFormat, Plant, Stored, Tag,
+        edit::{SourceCheck, apply},
+    },
     quality::{Quality, Reason},
     sample::Value,
     time::SECOND,
@@ -266,6 +269,52 @@ fn after_a_break_the_newest_is_sent_where_nothing_waits() {
         publisher.back(AT, &mut out);
         assert_eq!((out.len(), publisher.keeps(id(30))), (count, keep));
     }
+}
+
+/// A source whose values leave as metrics.
+struct Metrics;
+
+impl SourceCheck for Metrics {
+    fn connection(&self, _: &Connection) -> Vec<(String, String)> {
+        Vec::new()
+    }
+
+    fn point(&self, _: &Connection, _: &Tag) -> Vec<(String, String)> {
+        Vec::new()
+    }
+
+    fn metrics(&self, _: &Connection) -> bool {
+        true
+    }
+}
+
+#[test]
+fn metrics_leave_in_the_form_that_their_driver_reads() {
+    let plant = plant(json!({"payload": "", "topic": "{2}/{name}", "words": "EX-1"}));
+    let mut publisher = Publisher::of(&plant, id(9), AT);
+    assert_eq!(publisher.topics(), ["EX-1 _A/Level", "EX-1 _A/Temperature"]);
+    let mut sent = Vec::new();
+    publisher.take(11, &good(Value::I64(i64::MAX), AT), AT, &mut sent);
+    let expected = r#"{"v":9223372036854775807,"t":1790000000000,"q":"good","u":"%"}"#;
+    assert_eq!(read(&mut sent), [("EX-1 _A/Level".to_owned(), expected.to_owned())]);
+}
+
+#[rstest]
+#[case(json!({"payload": ""}), &[])]
+#[case(json!({"payload": "{value}"}), &["payload"])]
+#[case(json!({"payload": "", "retain": true, "write_tags": [id(11)], "write_topic": "w/{name}"}), &["retain", "write_tags"])]
+fn of_metrics_the_protocol_says_how_they_are_written(#[case] set: Json, #[case] fields: &[&str]) {
+    let edit = |set: Json| {
+        let op = Op::Patch(set.as_object().unwrap().clone());
+        [Edit { kind: Kind::Publication, id: id(30), op, seen: None }]
+    };
+    let told = |source: &dyn SourceCheck| match apply(&plant(json!({"name": "Before"})), &edit(set.clone()), source, || 99) {
+        Ok(_) => Vec::new(),
+        Err(problems) => problems.into_iter().map(|problem| problem.field).collect::<Vec<_>>(),
+    };
+    assert_eq!(told(&Metrics), fields);
+    // A broker is told what a message holds.
+    assert_eq!(told(&()).contains(&"payload".to_owned()), set["payload"] == "");
 }
 
 proptest! {

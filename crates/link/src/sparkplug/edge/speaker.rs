@@ -5,7 +5,7 @@ use havrel_core::{
     time::{MILLI, Nanos},
 };
 use havrel_sparkplug::{
-    payload::{BOOLEAN, Metric, MetricValue, Payload, PropertyContent, PropertySet, PropertyValue},
+    payload::{BOOLEAN, DOUBLE, INT32, INT64, Metric, MetricValue, Payload, PropertyContent, PropertySet, TEXT, UINT64},
     topic::{Name, What},
 };
 use prost::Message as _;
@@ -15,12 +15,6 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// Metrics in one message of data.
 const MOST_TOGETHER: usize = 500;
-/// Types of values (6.4.16).
-const INT64: u32 = 4;
-const UINT64: u32 = 8;
-const INT32: u32 = 3;
-const DOUBLE: u32 = 10;
-const TEXT: u32 = 12;
 /// What the property “Quality” says of values that are bad, and of those that are uncertain (6.4.8).
 const BAD: u32 = 0;
 const STALE: u32 = 500;
@@ -257,18 +251,7 @@ fn quality(code: u32) -> (&'static str, u32, PropertyContent) {
 }
 
 fn set(properties: Vec<(&'static str, u32, PropertyContent)>) -> Option<PropertySet> {
-    if properties.is_empty() {
-        return None;
-    }
-    let value = |(_, datatype, content): &(&str, u32, PropertyContent)| PropertyValue {
-        datatype: Some(*datatype),
-        value: Some(content.clone()),
-        ..PropertyValue::default()
-    };
-    Some(PropertySet {
-        keys: properties.iter().map(|(key, ..)| (*key).to_owned()).collect(),
-        values: properties.iter().map(value).collect(),
-    })
+    (!properties.is_empty()).then(|| PropertySet::of(&properties))
 }
 
 fn ms(at: Nanos) -> u64 {
