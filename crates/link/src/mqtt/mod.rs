@@ -2,7 +2,8 @@
 //!
 //! [`settings`] and [`inbox`] are pure: what is wanted, which tag hears which topic, and what silence means; what a message holds
 //! is [`crate::payload`]'s. [`mapping`] makes tags of topics that come.
-//! [`client`] keeps a session in either version, [`ladder`] tests it rung by rung, [`listening`] hears
+//! [`client`] keeps a session in either version, [`large`] finds where a broker retains more than can be
+//! read, [`ladder`] tests it rung by rung, [`listening`] hears
 //! topics for whoever looks, [`heard`] keeps them and [`look`] shows them as a tree, and [`run`] keeps the connection alive.
 
 pub(crate) mod client;
@@ -10,6 +11,7 @@ pub(crate) mod form;
 mod heard;
 mod inbox;
 pub(crate) mod ladder;
+mod large;
 mod listening;
 mod look;
 mod mapping;

@@ -4,6 +4,7 @@ use super::{
     client::{As, Event, Heard, Session},
     heard::{Last, Topics},
     inbox::{Difference, Inbox},
+    large::{Fresh, Large, PAUSE},
     listening::Ears,
     look::{self, At},
     mapping::{Mappings, Trial},
@@ -20,7 +21,7 @@ use crate::{
 use havrel_core::{
     TagNo,
     arrival::Arrival,
-    quality::Quality,
+    quality::{Quality, Reason},
     sample::{Batch, Value},
     scale::Scaling,
 };
@@ -56,6 +57,7 @@ struct Run {
     inbox: Inbox,
     mappings: Mappings,
     ears: Ears,
+    large: Large,
     /// Messages by which somebody writes that found no room.
     orders_left: u64,
 }
@@ -68,6 +70,8 @@ struct Serving {
     wanted: VecDeque<String>,
     asked: Vec<String>,
     asked_at: Instant,
+    /// Those that were asked for so shortly before that what the broker retains there may still come.
+    fresh: Fresh,
     /// Filters that are no longer wanted.
     unwanted: Vec<String>,
     sending: Sending,
@@ -83,6 +87,7 @@ pub(super) async fn run(ports: Ports) {
         inbox: Inbox::default(),
         mappings: Mappings::default(),
         ears: Ears::default(),
+        large: Large::default(),
         orders_left: 0,
     };
     loop {
@@ -131,6 +136,7 @@ impl Run {
             wanted: VecDeque::new(),
             asked: Vec::new(),
             asked_at: Instant::now(),
+            fresh: Fresh::default(),
             unwanted: Vec::new(),
             sending: Sending::default(),
             refused: Vec::new(),
@@ -143,10 +149,12 @@ impl Run {
             Stop::Failed(error) => error.clone(),
             _ => LinkError::Closed,
         };
+        let found = matches!(error, LinkError::TooLarge(_)) && self.large.met(serving.fresh.all(Instant::now()), Instant::now());
         serving.sending.over(&error);
         // Otherwise the broker would take the connection for lost, and publish the last will.
         serving.session.close().await;
-        stop
+        // The next session tells more of the message that ended this one.
+        if found { Stop::Again } else { stop }
     }
 
     /// Keeps a session delivering until something ends it.
@@ -158,11 +166,16 @@ impl Run {
         self.inbox.follow(&serving.plan, settings, &mut marks, now());
         let own = self.inbox.all().into_iter().filter(|topic| !self.mappings.cover(topic));
         let orders = serving.plan.orders.iter().filter(|topic| !self.inbox.hears(topic) && !self.mappings.cover(topic)).cloned();
-        serving.wanted = self.mappings.filters().into_iter().chain(own).chain(orders).collect();
+        let wanted: Vec<String> = self.mappings.filters().into_iter().chain(own).chain(orders).collect();
+        let (wanted, left_out) = self.large.in_order(wanted, Instant::now());
+        serving.wanted = wanted.into();
+        for filter in left_out {
+            self.inbox.granted(&filter, Some(Reason::DoesNotFit), &mut marks, now());
+        }
         if self.life.hand_on(marks).await.is_err() {
             return Stop::End;
         }
-        serving.ask(settings);
+        serving.ask(settings, &self.large);
         self.running(serving);
         let opened = Instant::now();
         let mut looks = interval(LOOK);
@@ -187,7 +200,7 @@ impl Run {
                     let changed = self.inbox.follow(&serving.plan, settings, &mut marks, now());
                     let changed = self.mapped(serving, changed, &mut marks);
                     serving.change(changed.new, changed.gone);
-                    serving.ask(settings);
+                    serving.ask(settings, &self.large);
                     if self.life.hand_on(marks).await.is_err() {
                         return Stop::End;
                     }
@@ -265,7 +278,7 @@ impl Run {
                             }
                             Some(Event::Subscribed(answers)) => {
                                 serving.answered(answers, settings.qos, &mut self.inbox, &mut batch);
-                                serving.ask(settings);
+                                serving.ask(settings, &self.large);
                                 self.running(serving);
                             }
                             Some(Event::Sent(number)) => serving.sending.sent(number, &*queue),
@@ -298,7 +311,8 @@ impl Run {
                         self.life.failures = 0;
                     }
                     self.ears.tire();
-                    serving.ask(settings);
+                    serving.wanted.extend(self.large.over(Instant::now()));
+                    serving.ask(settings, &self.large);
                     let mut marks = Batch::default();
                     self.inbox.tick(&mut marks, now());
                     let late = Duration::from_millis(timeout_ms.into());
@@ -409,6 +423,12 @@ impl Run {
                 "The broker grants a lower quality of service than was asked for; it concerns {count} of the topics."
             ));
         }
+        if let Some(filter) = self.large.paused(Instant::now()) {
+            learnt.push(format!(
+                "The broker retains a message on {filter} that is too large to be read; Havrel does not listen there for {} minutes.",
+                PAUSE.as_secs() / 60
+            ));
+        }
         if self.inbox.unfit > 0 {
             learnt.push(format!("{} messages did not fit a tag that reads them.", self.inbox.unfit));
         }
@@ -445,14 +465,14 @@ impl Serving {
     }
 
     /// Asks for the next topics, once the answer to those before is there; lets go of those that are not wanted.
-    fn ask(&mut self, settings: &Settings) {
+    fn ask(&mut self, settings: &Settings, large: &Large) {
         while let Some(topic) = self.unwanted.pop() {
             if !self.session.unsubscribe(&topic) {
                 self.unwanted.push(topic);
                 break;
             }
         }
-        if !self.asked.is_empty() {
+        if !self.asked.is_empty() || !large.lets_go_on(&self.wanted, &self.fresh, Instant::now()) {
             return;
         }
         let mut bytes = 0;
@@ -461,10 +481,11 @@ impl Serving {
             bytes <= MOST_FILTER_BYTES
         });
         // One that is longer goes alone.
-        let count = some.count().max(usize::from(!self.wanted.is_empty()));
+        let count = large.most(&self.wanted, some.count().max(usize::from(!self.wanted.is_empty())));
         let next: Vec<String> = self.wanted.iter().take(count).cloned().collect();
         if !next.is_empty() && self.session.subscribe(&next, settings.qos) {
             self.wanted.drain(..count);
+            self.fresh.add(&next, Instant::now());
             (self.asked, self.asked_at) = (next, Instant::now());
         }
     }

@@ -66,59 +66,85 @@ impl At {
     }
 }
 
+/// Something right below a node, made into one only where it is shown.
+struct Entry<'a> {
+    name: String,
+    at: At,
+    what: Below<'a>,
+}
+
+enum Below<'a> {
+    /// A group, an edge node or a device: what it is, and how it stands.
+    Branch(&'static str, String),
+    /// A part of the names of metrics, and the metric of that name.
+    Metric { known: Option<&'a Known>, branch: bool },
+    /// A member of the structure that a metric carries.
+    Member(&'a Known, &'a Metric),
+}
+
 /// A page of what lies below a node.
 pub(super) fn page(host: &Host, at: &At, cursor: &str, most: usize) -> Result<Children, LinkError> {
     let first: usize = match cursor {
         "" => 0,
         text => text.parse().map_err(|_| LinkError::BadRequest("Take the cursor from “next” of the page before.".into()))?,
     };
-    let mut nodes = below(host, at);
-    nodes.sort_by(|a, b| natural(&a.name, &b.name));
-    let all = nodes.len();
+    let mut entries = below(host, at);
+    entries.sort_by(|a, b| natural(&a.name, &b.name));
+    let all = entries.len();
     let most = most.clamp(1, MOST);
-    let nodes: Vec<Node> = nodes.into_iter().skip(first).take(most).collect();
+    let nodes: Vec<Node> = entries.into_iter().skip(first).take(most).map(Entry::node).collect();
     let end = first.saturating_add(most);
     Ok(Children { read_at: now(), parts: Vec::new(), nodes, next: (end < all).then(|| end.to_string()) })
 }
 
-fn below(host: &Host, at: &At) -> Vec<Node> {
-    let branch = |at: At, name: &str, about: &str, description: String| Node {
-        id: at.id(),
-        name: name.to_owned(),
-        branch: true,
-        about: about.to_owned(),
-        description,
-        ..Node::default()
+impl Entry<'_> {
+    fn node(self) -> Node {
+        let id = self.at.id();
+        match self.what {
+            Below::Branch(about, description) => {
+                Node { id, name: self.name, branch: true, about: about.to_owned(), description, ..Node::default() }
+            }
+            Below::Metric { known: None, branch } => Node { id, name: self.name, branch, ..Node::default() },
+            Below::Metric { known: Some(known), branch } => {
+                let node = of_metric(&self.at, &self.name, known);
+                Node { branch: branch || node.branch, ..node }
+            }
+            Below::Member(known, member) => of_member(&self.at, &self.name, known, member),
+        }
+    }
+}
+
+fn below<'a>(host: &'a Host, at: &At) -> Vec<Entry<'a>> {
+    let branch = |name: Name, shown: &str, about: &'static str, description: String| Entry {
+        name: shown.to_owned(),
+        at: At::named(name),
+        what: Below::Branch(about, description),
     };
     if at.name.node.is_empty() {
         let nodes = host.nodes.iter().filter(|((group, _), _)| at.name.group.is_empty() || *group == at.name.group);
         if !at.name.group.is_empty() {
             let edge = |((group, node), edge): (&(String, String), &EdgeNode)| {
-                branch(At::named(Name::new(group, node, "")), node, "edge node", standing(&edge.own))
+                branch(Name::new(group, node, ""), node, "edge node", standing(&edge.own))
             };
             return nodes.map(edge).collect();
         }
         let mut groups: Vec<&String> = nodes.map(|((group, _), _)| group).collect();
         groups.dedup();
-        return groups
-            .into_iter()
-            .map(|group| branch(At::named(Name::new(group, "", "")), group, "group", String::new()))
-            .collect();
+        return groups.into_iter().map(|group| branch(Name::new(group, "", ""), group, "group", String::new())).collect();
     }
     let Some(entity) = host.find(&at.name) else { return Vec::new() };
-    let mut nodes = Vec::new();
+    let mut entries = Vec::new();
     if at.name.device.is_empty()
         && at.path.is_empty()
         && let Some(edge) = host.nodes.get(&(at.name.group.clone(), at.name.node.clone()))
     {
         let device = |(device, entity): (&String, &Entity)| {
-            let name = Name { device: device.clone(), ..at.name.clone() };
-            branch(At::named(name), device, "device", standing(entity))
+            branch(Name { device: device.clone(), ..at.name.clone() }, device, "device", standing(entity))
         };
-        nodes.extend(edge.devices.iter().map(device));
+        entries.extend(edge.devices.iter().map(device));
     }
-    nodes.extend(metrics(entity, at));
-    nodes
+    entries.extend(metrics(entity, at));
+    entries
 }
 
 /// How an edge node or a device stands, in words.
@@ -131,8 +157,8 @@ fn standing(entity: &Entity) -> String {
 }
 
 /// Metrics right below a part of their names, or the members of the structure that one carries.
-fn metrics(entity: &Entity, at: &At) -> Vec<Node> {
-    let mut nodes: Vec<Node> = Vec::new();
+fn metrics<'a>(entity: &'a Entity, at: &At) -> Vec<Entry<'a>> {
+    let mut entries: Vec<Entry> = Vec::new();
     let mut places: HashMap<&str, usize> = HashMap::new();
     let whole = at.path.join("/");
     if let Some(known) = entity.metric(&whole)
@@ -145,11 +171,11 @@ fn metrics(entity: &Entity, at: &At) -> Vec<Node> {
         for member in inside.and_then(Metric::instance).map_or(&[][..], |instance| &instance.metrics) {
             let Some(name) = member.name.as_deref().filter(|name| !name.is_empty()) else { continue };
             let at = At { part: at.part.with(name), ..at.clone() };
-            nodes.push(of_member(&at, name, known, member));
+            entries.push(Entry { name: name.to_owned(), at, what: Below::Member(known, member) });
         }
     }
     if !at.part.is_whole() {
-        return nodes;
+        return entries;
     }
     for known in &entity.metrics {
         let mut steps = known.name.split('/');
@@ -157,21 +183,22 @@ fn metrics(entity: &Entity, at: &At) -> Vec<Node> {
             continue;
         }
         let Some(step) = steps.next() else { continue };
-        let lower = At { path: at.path.iter().cloned().chain([step.to_owned()]).collect(), ..at.clone() };
-        let shown = if step.is_empty() { "(empty)" } else { step };
         let index = *places.entry(step).or_insert_with(|| {
-            nodes.push(Node { id: lower.id(), name: shown.to_owned(), ..Node::default() });
-            nodes.len() - 1
+            let at = At { path: at.path.iter().cloned().chain([step.to_owned()]).collect(), ..at.clone() };
+            let name = if step.is_empty() { "(empty)" } else { step };
+            entries.push(Entry { name: name.to_owned(), at, what: Below::Metric { known: None, branch: false } });
+            entries.len() - 1
         });
-        if steps.next().is_some() {
-            nodes[index].branch = true;
-        } else {
-            let branch = nodes[index].branch;
-            let node = of_metric(&lower, shown, known);
-            nodes[index] = Node { branch: branch || node.branch, ..node };
+        let deeper = steps.next().is_some();
+        if let Below::Metric { known: of_name, branch } = &mut entries[index].what {
+            if deeper {
+                *branch = true;
+            } else {
+                *of_name = Some(known);
+            }
         }
     }
-    nodes
+    entries
 }
 
 fn of_metric(at: &At, name: &str, known: &Known) -> Node {

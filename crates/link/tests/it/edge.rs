@@ -182,6 +182,11 @@ async fn while_the_primary_host_is_away_everything_waits() {
     assert_eq!(host.next().await, told("DBIRTH/H/Tank", 1, &["Level=1.5"]));
     let data = host.next().await;
     assert_eq!((data.0.as_str(), data.1), ("DDATA/H/Tank", Some(2)));
+    // The last will of a session before does not count.
+    let old = json!({"online": false, "timestamp": 5}).to_string();
+    host.client.publish("spBv1.0/STATE/scada", QoS::AtLeastOnce, true, old).await.unwrap();
+    queue.put("Tank/Level", json!(2.5), now());
+    assert_eq!(host.next().await.0, "DDATA/H/Tank");
     host.tell_state(false).await;
     while host.next().await.0 != "NDEATH/H" {}
     queue.put("Tank/Level", json!(9.5), now());

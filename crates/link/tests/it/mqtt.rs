@@ -476,3 +476,19 @@ async fn a_mapping_is_tried_on_what_can_be_heard() {
     assert_eq!(words, "Braces hold the number of a level, such as {3}.");
     running.end().await;
 }
+
+#[tokio::test]
+async fn a_retained_message_that_cannot_be_read_costs_its_own_topic_only() {
+    let broker = open();
+    let other = Other::new(broker.address, &[]).await;
+    other.publish("site/big", vec![b'1'; 17 << 20], true).await;
+    other.publish("site/small", "7", true).await;
+    let topic = |tag, topic: &str| at(tag, json!({"topic": topic, "format": "number"}));
+    let points = vec![topic(1, "site/small"), topic(2, "site/big"), topic(3, "site/other")];
+    let mut running = run(to(broker.address, json!({"version": "3.1.1"})), points);
+    running.until(2, |_, reason| reason == Reason::DoesNotFit).await;
+    let told = |words: &String| words.starts_with("The broker retains a message on site/big that is too large to be read");
+    timeout(LONG, running.health.wait_for(|health| health.learnt.iter().any(told))).await.unwrap().unwrap();
+    other.publish("site/small", "8", false).await;
+    running.until(1, |value, reason| *value == Some(Value::F64(8.0)) && reason == Reason::Fine).await;
+}

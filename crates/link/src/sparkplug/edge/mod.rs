@@ -136,7 +136,9 @@ async fn climb(settings: &Settings<NodeSettings>, path: &crate::net::Path, timeo
     let told = async {
         loop {
             match session.events.recv().await {
-                Some(Event::Message(came)) if came.topic == topic::state(host) => return Ok(run::is_online(&came.payload)),
+                Some(Event::Message(came)) if came.topic == topic::state(host) => {
+                    return Ok(run::HostState::read(&came.payload).is_some_and(|told| told.online));
+                }
                 Some(Event::Lost(error)) => return Err(error),
                 Some(_) => {}
                 None => return Err(LinkError::Closed),

@@ -19,6 +19,7 @@ use havrel_core::{
     time::{Nanos, SECOND},
 };
 use havrel_sparkplug::{payload::Payload, topic};
+use serde::Deserialize;
 use std::{collections::VecDeque, sync::Arc, time::Duration};
 use tokio::time::{Instant, MissedTickBehavior, interval};
 
@@ -51,6 +52,8 @@ struct Serving {
     since: Nanos,
     /// The primary host is there, or none is waited for.
     there: bool,
+    /// When the session began of which the primary host told last.
+    host_since: i64,
     /// The first births were sent.
     begun: bool,
     /// Taken from the queue and not made into messages yet, and when something came last.
@@ -93,9 +96,18 @@ pub(super) async fn run(ports: Ports) {
     }
 }
 
-/// Whether a host application tells that it is there (Eclipse Sparkplug 3.0, 6.4.25).
-pub(super) fn is_online(payload: &[u8]) -> bool {
-    serde_json::from_slice::<serde_json::Value>(payload).is_ok_and(|told| told["online"] == true)
+/// What a host application tells of itself (Eclipse Sparkplug 3.0, 6.4.25).
+#[derive(Debug, Deserialize)]
+pub(super) struct HostState {
+    pub online: bool,
+    /// When it connected, in milliseconds.
+    timestamp: i64,
+}
+
+impl HostState {
+    pub fn read(payload: &[u8]) -> Option<HostState> {
+        serde_json::from_slice(payload).ok()
+    }
 }
 
 impl Run {
@@ -127,6 +139,7 @@ impl Run {
             plan,
             since: 0,
             there: settings.own.primary_host.trim().is_empty(),
+            host_since: i64::MIN,
             begun: false,
             ahead: VecDeque::new(),
             quiet: Instant::now(),
@@ -210,7 +223,7 @@ impl Run {
                         self.life.ports.health.send_modify(|h| h.answered = now());
                     }
                     Some(Event::Message(came)) if state.as_ref() == Some(&came.topic) => {
-                        let online = is_online(&came.payload);
+                        let Some(online) = serving.told_state(&came.payload) else { continue };
                         if serving.there && !online {
                             // It begins anew, and waits until the host is back (Eclipse Sparkplug 3.0, 5.4).
                             return Stop::Again;
@@ -347,6 +360,14 @@ impl Serving {
         if !came.retained && Payload::read(&came.payload).is_some_and(|payload| asks_for_birth(&payload)) {
             self.rebirth = true;
         }
+    }
+
+    /// Whether the primary host is there, by what it tells; nothing for the last will of an earlier session, which comes late
+    /// (Eclipse Sparkplug 3.0, 5.4).
+    fn told_state(&mut self, payload: &[u8]) -> Option<bool> {
+        let told = HostState::read(payload).filter(|told| told.online || told.timestamp >= self.host_since)?;
+        self.host_since = told.timestamp;
+        Some(told.online)
     }
 
     /// The broker has read all that was sent before its answer.

@@ -2,7 +2,7 @@
 
 import { useQuery } from '@tanstack/react-query';
 import clsx from 'clsx';
-import { useState } from 'react';
+import { useRef, useState } from 'react';
 import { http, type Schemas, take } from '../../../api/client';
 import { useNow } from '../../../api/live';
 import type { Item } from '../../../api/model';
@@ -49,7 +49,9 @@ export function EdgeNodes({ item, disabled }: Props) {
   const go = useGo();
   const places = useItems('place').data?.items ?? [];
   const tags = useItems('tag', { connection: item.id }).data?.items ?? [];
-  const [busy, setBusy] = useState('');
+  /** How much was found so far while something is taken in. */
+  const [found, setFound] = useState<number | null>(null);
+  const stopped = useRef(false);
   const told = useQuery({
     queryKey: ['items', 'announced', item.id],
     queryFn: () => take(http.GET('/api/connections/{id}/announced', { params: { path: { id: item.id } } })),
@@ -62,23 +64,25 @@ export function EdgeNodes({ item, disabled }: Props) {
 
   /** Puts what announced itself and is no tag yet into the intake. */
   async function takeIn(some: readonly Announced[]) {
-    setBusy(some.length === 1 ? (some[0]?.id ?? '') : 'all');
+    stopped.current = false;
+    setFound(0);
     try {
       const titles = places.map((place) => place.title);
       const rows: Candidate[] = [];
       for (const one of some) {
         const above = [one.group, ...(one.device ? [one.node] : [])].map((name) => ({ ...NOTHING, name }));
         const from = { offer: { ...NOTHING, id: one.id, name: one.device || one.node }, above };
-        const { found } = await walk(from, {
+        const walked = await walk(from, {
           keep: (offer) => offer.point !== null && !offer.taken,
           into: (offer) => one.device !== '' || offer.about !== 'device',
           children: (node) => below(item.id, node, PAGE),
-          tell: () => {},
-          cancelled: () => false,
+          tell: ({ found: more }) => setFound(rows.length + more),
+          cancelled: () => stopped.current,
         });
+        if (stopped.current) return;
         const home = homeOf(tags, one);
         const within = (names: readonly string[]) => (home === null ? undefined : [home, ...names.slice(above.length)].join('/'));
-        for (const place of found) {
+        for (const place of walked.found) {
           const folders = place.above.filter(({ point }) => point === null).map(({ name }) => name);
           rows.push(candidateOf(place, titles, place.offer.description, within(folders)));
         }
@@ -90,8 +94,9 @@ export function EdgeNodes({ item, disabled }: Props) {
       go({ part: 'intake' });
     } catch (error) {
       complain(error);
+    } finally {
+      setFound(null);
     }
-    setBusy('');
   }
 
   function map(one: Announced) {
@@ -120,9 +125,21 @@ export function EdgeNodes({ item, disabled }: Props) {
           {untaken.length > 0 && `; ${counted(untaken.length, 'device')} with metrics that are no tags yet`}
         </span>
         {untaken.length > 1 && (
-          <Button disabled={disabled || busy !== ''} onClick={() => void takeIn(untaken)}>
+          <Button disabled={disabled || found !== null} onClick={() => void takeIn(untaken)}>
             Take all of them in…
           </Button>
+        )}
+        {found !== null && (
+          <span role="status" className="flex items-center gap-3">
+            {counted(found, 'metric')} found
+            <Button
+              onClick={() => {
+                stopped.current = true;
+              }}
+            >
+              Stop
+            </Button>
+          </span>
         )}
       </div>
       <div className="max-h-[55vh] overflow-auto border border-line">
@@ -144,7 +161,7 @@ export function EdgeNodes({ item, disabled }: Props) {
               <Line
                 key={one.id}
                 one={one}
-                disabled={disabled || busy !== ''}
+                disabled={disabled || found !== null}
                 onTake={() => void takeIn([one])}
                 onMap={() => map(one)}
               />
