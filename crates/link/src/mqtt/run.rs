@@ -312,6 +312,9 @@ impl Run {
                     }
                     self.ears.tire();
                     serving.wanted.extend(self.large.over(Instant::now()));
+                    if serving.wanted.is_empty() && serving.fresh.all(Instant::now()).is_empty() {
+                        self.large.all_well();
+                    }
                     serving.ask(settings, &self.large);
                     let mut marks = Batch::default();
                     self.inbox.tick(&mut marks, now());

@@ -242,11 +242,13 @@ impl Host {
                 early: &mut self.early,
                 full: &mut self.full,
             };
-            if edge.early.first().is_some_and(|first| at - first.at >= window) {
+            if edge.early.first().is_some_and(|first| passed(first.at, window, at)) {
                 edge.give_up(cx);
             }
             let online = edge.own.state == State::Online;
-            for entity in edge.entities().filter(|one| one.state == State::Waiting && !one.told && at - one.since >= PATIENCE) {
+            for entity in
+                edge.entities().filter(|one| one.state == State::Waiting && !one.told && passed(one.since, PATIENCE, at))
+            {
                 entity.told = true;
                 match (online, entity.births) {
                     // Its edge node announced itself without it.
@@ -261,8 +263,10 @@ impl Host {
     /// Edge nodes that are to be asked for their birth now. They count as asked.
     pub fn due(&mut self, at: Nanos) -> Vec<Name> {
         let wait = |tries: u32| AGAIN.saturating_mul(1 << tries.saturating_sub(1).min(10)).min(AGAIN_AT_MOST);
-        let due =
-            self.nodes.iter_mut().filter(|(_, node)| node.wanted && (node.tries == 0 || at - node.asked_at >= wait(node.tries)));
+        let due = self
+            .nodes
+            .iter_mut()
+            .filter(|(_, node)| node.wanted && (node.tries == 0 || passed(node.asked_at, wait(node.tries), at)));
         let mut names = Vec::new();
         for ((group, node), edge) in due.take(MOST_ASKED) {
             (edge.asked_at, edge.tries, edge.asked) = (at, edge.tries + 1, edge.asked + 1);
@@ -444,6 +448,11 @@ impl EdgeNode {
             What::Data => self.miss(payload.metrics.len() as u64),
         }
     }
+}
+
+/// Whether a span is over that began at a time; a clock that was set back meanwhile ends it too.
+fn passed(began: Nanos, span: Nanos, at: Nanos) -> bool {
+    !(0..span).contains(&(at - began))
 }
 
 /// The number of a message, 0 to 255.

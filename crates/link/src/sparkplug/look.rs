@@ -268,7 +268,9 @@ fn of_value(at: &At, name: &str, known: &Known, metric: &Metric, datatype: u32, 
 /// All that announced itself, edge nodes before their devices.
 pub(super) fn list(host: &Host, buffer: &str, at: Nanos) -> Vec<Announced> {
     let mut all = Vec::new();
-    for ((group, node), edge) in &host.nodes {
+    let mut nodes: Vec<_> = host.nodes.iter().collect();
+    nodes.sort_by(|((a, x), _), ((b, y), _)| natural(a, b).then_with(|| natural(x, y)));
+    for ((group, node), edge) in nodes {
         let one = |device: &str, entity: &Entity| {
             let name = Name::new(group, node, device);
             let (metrics, taken) = entity.counts();

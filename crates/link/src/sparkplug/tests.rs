@@ -184,6 +184,17 @@ fn an_edge_node_that_gives_no_birth_is_asked_less_and_less_often() {
 }
 
 #[test]
+fn a_clock_that_is_set_back_holds_nothing_up() {
+    let mut host = host();
+    born(&mut host, 0, MS, AT);
+    let early = payload(4, MS + 1, vec![brief(number("", 7, MS + 1, 4.0))]);
+    hear(&mut host, What::Data, &device(), early, AT);
+    let back = AT - 3600 * SECOND;
+    assert_eq!(tick(&mut host, back), [(1, Reason::Fine, Some(4.0), 1)]);
+    assert_eq!((host.due(back), host.due(back - SECOND)), (vec![node()], vec![node()]));
+}
+
+#[test]
 fn a_storm_of_unknown_nodes_is_asked_little_by_little() {
     let mut host = Host::default();
     for node in 0..30 {

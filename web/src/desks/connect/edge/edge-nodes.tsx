@@ -3,6 +3,7 @@
 import { useQuery } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { useRef, useState } from 'react';
+import { toast } from 'sonner';
 import { http, type Schemas, take } from '../../../api/client';
 import { useNow } from '../../../api/live';
 import type { Item } from '../../../api/model';
@@ -69,6 +70,7 @@ export function EdgeNodes({ item, disabled }: Props) {
     try {
       const titles = places.map((place) => place.title);
       const rows: Candidate[] = [];
+      let whole = true;
       for (const one of some) {
         const above = [one.group, ...(one.device ? [one.node] : [])].map((name) => ({ ...NOTHING, name }));
         const from = { offer: { ...NOTHING, id: one.id, name: one.device || one.node }, above };
@@ -80,6 +82,7 @@ export function EdgeNodes({ item, disabled }: Props) {
           cancelled: () => stopped.current,
         });
         if (stopped.current) return;
+        whole &&= walked.whole;
         const home = homeOf(tags, one);
         const within = (names: readonly string[]) => (home === null ? undefined : [home, ...names.slice(above.length)].join('/'));
         for (const place of walked.found) {
@@ -91,6 +94,9 @@ export function EdgeNodes({ item, disabled }: Props) {
       const before = (draftOf(intakeDraft(item.id)) ?? []) as readonly Candidate[];
       const waiting = new Set(before.map((row) => row.key));
       keepDraft(intakeDraft(item.id), [...before, ...rows.filter((row) => !waiting.has(row.key))].slice(0, MOST_TAKEN));
+      if (!whole || before.length + rows.length > MOST_TAKEN) {
+        toast.warning(`At most ${MOST_TAKEN.toLocaleString('en')} rows are taken in at once; take in the others afterwards.`);
+      }
       go({ part: 'intake' });
     } catch (error) {
       complain(error);
