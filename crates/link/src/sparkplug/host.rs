@@ -233,6 +233,9 @@ impl Host {
     pub fn tick(&mut self, at: Nanos, told: &mut Told) {
         let window = self.window;
         for ((group, node), edge) in &mut self.nodes {
+            if edge.early.is_empty() && edge.entities().all(|one| one.state != State::Waiting || one.told) {
+                continue;
+            }
             let cx = &mut Context {
                 name: Name::new(group, node, ""),
                 at,
@@ -281,7 +284,7 @@ impl EdgeNode {
         std::iter::once(&mut self.own).chain(self.devices.values_mut())
     }
 
-    /// Two edge nodes seem to have the same name: since when.
+    /// Whether two edge nodes seem to have this name.
     pub fn twins(&self, at: Nanos) -> bool {
         self.twins.is_some_and(|told| at - told < TWINS_TOLD)
     }

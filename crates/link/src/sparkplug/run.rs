@@ -60,6 +60,8 @@ struct Write {
 struct Run {
     life: Life,
     host: Host,
+    /// With which it heard what it knows.
+    settings: Option<Settings>,
     rules: Rules,
     writes: Vec<Write>,
     /// Messages that could not be read.
@@ -74,6 +76,7 @@ pub(super) async fn run(ports: Ports) {
     let mut run = Run {
         life: Life::new(ports),
         host: Host::default(),
+        settings: None,
         rules: Rules::default(),
         writes: Vec::new(),
         unread: 0,
@@ -120,6 +123,10 @@ impl Run {
         let took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
         self.life.ports.health.send_modify(|h| (h.round_trip_us, h.answered) = (took_us, now()));
         (self.same_host, self.state_refused) = (false, false);
+        if self.settings.as_ref() != Some(&settings) {
+            // Another broker or other groups: what was heard before may never be heard again.
+            (self.host, self.settings) = (Host::default(), Some(settings.clone()));
+        }
         let stop = self.serve(&mut session, plan, &settings, at).await;
         if settings.own.state && matches!(stop, Stop::End | Stop::Again) {
             // The broker publishes the last will only where it is left without a word.

@@ -3,7 +3,7 @@
 use crate::device::*;
 use havrel_core::{plant::Connection, quality::Reason, sample::Value};
 use havrel_link::{
-    Command, LinkError, LinkState,
+    Command, LinkError, LinkPlan, LinkState,
     announced::{Announced, State},
 };
 use havrel_sparkplug::{
@@ -136,6 +136,22 @@ async fn an_edge_node_is_asked_for_its_birth_and_lives_and_dies() {
     let again = edge.next("spBv1.0/Works/NCMD/ES-1");
     again.await;
     assert_eq!(announced(&running).await[0].missing, 1);
+    // With other groups nothing of it is known any more, and it is born again with the first ones.
+    let with = |groups: &str| {
+        let plan = running.plan.borrow().clone();
+        let connection = to(broker.address, json!({"groups": groups}));
+        Arc::new(LinkPlan { connection, ..(*plan).clone() })
+    };
+    running.plan.send_replace(with("Elsewhere"));
+    edge.next("spBv1.0/Works/NCMD/ES-1").await;
+    assert_eq!(
+        announced(&running).await.iter().map(|one| (one.device.as_str(), one.births)).collect::<Vec<_>>(),
+        [("", 0), ("Pump", 0)]
+    );
+    running.plan.send_replace(with("Works"));
+    edge.next("spBv1.0/Works/NCMD/ES-1").await;
+    edge.born().await;
+    running.until(1, |value, reason| *value == Some(Value::F64(100.0)) && reason == Reason::Fine).await;
     // Its cable is cut: the broker tells so.
     edge.task.shutdown().await;
     assert_eq!(running.until(1, |_, reason| reason != Reason::Fine).await, (None, Reason::NodeOffline));

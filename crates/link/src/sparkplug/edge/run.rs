@@ -288,9 +288,8 @@ impl Run {
             let lot: Vec<(u64, Message)> = serving.ahead.drain(..count).collect();
             self.tell(serving, lot, at);
         }
-        let given = |sent: &Sent, session: &Session| session.publish(&sent.0, sent.1.clone(), 0, false);
-        while let Some(sent) = serving.leaving.front() {
-            match given(sent, &serving.session) {
+        while let Some((topic, payload)) = serving.leaving.front() {
+            match serving.session.publish(topic, payload.clone(), 0, false) {
                 Given::Taken => {}
                 Given::Full => return,
                 Given::Refused(_) => self.unfit += 1,

@@ -76,6 +76,7 @@ export function EdgeNodes({ item, disabled }: Props) {
         const from = { offer: { ...NOTHING, id: one.id, name: one.device || one.node }, above };
         const walked = await walk(from, {
           keep: (offer) => offer.point !== null && !offer.taken,
+          // The devices behind an edge node are taken in by themselves.
           into: (offer) => one.device !== '' || offer.about !== 'device',
           children: (node) => below(item.id, node, PAGE),
           tell: ({ found: more }) => setFound(rows.length + more),
@@ -232,7 +233,7 @@ function Line({ one, disabled, onTake, onMap }: LineProps) {
         <td className="figures px-2 text-right">{number(one.births)}</td>
         <td className="figures px-2 text-right">{edge ? number(one.missing) : ''}</td>
         <td className="px-2 text-right whitespace-nowrap">
-          {one.metrics > one.taken && !edge && (
+          {one.metrics > one.taken && (
             <Button kind="quiet" aria-label={`Take in ${nameOf(one)}`} disabled={disabled} onClick={onTake}>
               Take in…
             </Button>
