@@ -303,10 +303,14 @@ impl Spool {
         self.shared.lock().stopping = true;
         self.shared.work.notify_one();
         let writer = self.writer.lock().unwrap_or_else(PoisonError::into_inner).take();
-        if let Some((thread, _lock)) = writer
-            && thread.join().is_err()
-        {
+        let Some((thread, lock)) = writer else { return };
+        if thread.join().is_err() {
             tracing::error!("the spool's thread ended by a panic");
+        }
+        // Closing the file would not be enough: a child that is just being started still holds a copy of it, and the
+        // lock with it, until its program runs.
+        if let Err(error) = lock.unlock() {
+            tracing::error!(%error, "the spool's folder stays locked");
         }
     }
 }
