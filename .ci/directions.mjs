@@ -6,10 +6,11 @@ import { join, relative } from 'node:path';
 
 /** What each crate may use of the others. */
 const MAY = {
+  child: [],
   core: [],
   sparkplug: ['core'],
-  link: ['core', 'sparkplug'],
-  db: ['core'],
+  link: ['child', 'core', 'sparkplug'],
+  db: ['child', 'core'],
   press: ['core'],
   standin: ['core', 'sparkplug'],
   jobs: ['core', 'db'],

@@ -172,6 +172,10 @@ impl Drop for Beside {
 pub(crate) struct Nobody;
 
 impl Identities for Nobody {
+    fn folder(&self) -> &std::path::Path {
+        std::path::Path::new(".")
+    }
+
     fn identity(&self) -> std::result::Result<Arc<Identity>, LinkError> {
         Err(LinkError::NotSecured("messages go in clear here".into()))
     }

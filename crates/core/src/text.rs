@@ -23,6 +23,10 @@ pub fn is_visible(text: &str) -> bool {
     text.chars().any(|c| !is_control(c) && !is_blank(c))
 }
 
+/// Fields that may have several lines, wherever they stand.
+pub const LINES: [&str; 11] =
+    ["payload", "note", "cause", "action", "text", "comment", "rows", "trust", "certificate", "key", "secret"];
+
 /// What is wrong with a text that somebody typed, as a sentence; `lines`: it may have several lines and tabs.
 pub fn wrong(text: &str, lines: bool) -> Option<String> {
     let c = text.chars().find(|&c| is_control(c) && !(lines && matches!(c, '\n' | '\r' | '\t')))?;

@@ -1,21 +1,14 @@
-//! A PostgreSQL server of our own: made on first use in a folder, on loopback with a password, as an unprivileged user.
-//!
-//! The server runs under a small guard process that holds our end of a pipe: when this program ends, however it ends, the
-//! pipe closes and the guard stops the server in good order. When the server ends by itself the guard ends too, and
-//! [`Cluster::watch`] starts both again.
+//! A PostgreSQL server of our own: made on first use in a folder, on loopback with a password, as an unprivileged user, under a
+//! guard that stops it when this program ends. When the server ends by itself, [`Cluster::watch`] starts it again.
 
 use crate::{DbError, place::Place};
+use havrel_child::{Owner, free_port, is_guard, process_in, tail};
 use sqlx::postgres::PgConnectOptions;
 use std::{
-    ffi::OsStr,
     fs, io,
-    net::TcpListener,
-    os::unix::{
-        fs::{DirBuilderExt, MetadataExt, OpenOptionsExt, PermissionsExt, chown},
-        process::CommandExt,
-    },
+    os::unix::fs::{DirBuilderExt, OpenOptionsExt},
     path::{Path, PathBuf},
-    process::{Child, Command, Stdio},
+    process::{Child, Stdio},
     sync::{
         Arc, Mutex, MutexGuard, PoisonError,
         atomic::{AtomicBool, Ordering},
@@ -25,19 +18,6 @@ use std::{
 };
 use uuid::Uuid;
 
-/// Ends with the server; stops the server when its standard input closes, and then removes what should not stay.
-const GUARD: &str = r#"
-remove=$1; shift; stopping=
-trap stopping=1 USR1
-"$@" & server=$!
-exec 3<&0
-(cat <&3 >/dev/null; kill -USR1 $$; kill -INT $server) 2>/dev/null & watch=$!
-wait $server; status=$?
-[ -z "$stopping" ] || { wait $server; status=$?; }
-kill $watch 2>/dev/null
-[ -z "$stopping" ] || [ -z "$remove" ] || rm -rf "$remove"
-exit $status
-"#;
 const USER: &str = "havrel";
 
 /// What went wrong while starting, in words that say what to do.
@@ -88,7 +68,7 @@ pub enum ServerEvent {
 #[derive(Debug)]
 struct Server {
     bin: PathBuf,
-    owner: Option<(u32, u32)>,
+    owner: Owner,
     data: PathBuf,
     log: PathBuf,
     port: u16,
@@ -117,7 +97,7 @@ impl Cluster {
         if !folder.exists() {
             fs::DirBuilder::new().mode(0o700).create(folder).map_err(file(folder))?;
         }
-        give(folder, owner).map_err(file(folder))?;
+        owner.give(folder).map_err(file(folder))?;
         let (data, log, secret) = (folder.join("data"), folder.join("server.log"), folder.join("password"));
         if !data.join("PG_VERSION").exists() {
             make(&bin, owner, &data, &secret, care)?;
@@ -265,21 +245,14 @@ fn file(what: &Path) -> impl FnOnce(io::Error) -> ClusterError + use<> {
     move |e| ClusterError::File(what, e)
 }
 
-/// The last lines of a log.
-fn tail(log: &Path) -> String {
-    let text = fs::read_to_string(log).unwrap_or_default();
-    let tail: Vec<&str> = text.lines().rev().take(8).collect();
-    tail.into_iter().rev().collect::<Vec<_>>().join("\n")
-}
-
 /// Makes the server's data.
-fn make(bin: &Path, owner: Option<(u32, u32)>, data: &Path, secret: &Path, care: Care) -> Result<(), ClusterError> {
+fn make(bin: &Path, owner: Owner, data: &Path, secret: &Path, care: Care) -> Result<(), ClusterError> {
     let mut options = fs::OpenOptions::new();
     let password = Uuid::new_v4().simple().to_string();
     let mut sink = options.write(true).create(true).truncate(true).mode(0o600).open(secret).map_err(file(secret))?;
     io::Write::write_all(&mut sink, password.as_bytes()).map_err(file(secret))?;
-    give(secret, owner).map_err(file(secret))?;
-    let mut make = as_user(bin.join("initdb"), owner);
+    owner.give(secret).map_err(file(secret))?;
+    let mut make = owner.command(bin.join("initdb"));
     make.args(["--username", USER, "--auth", "scram-sha-256", "--encoding", "UTF8", "--no-locale", "--pwfile"]);
     make.arg(secret).arg("--pgdata").arg(data).stdin(Stdio::null());
     if care.careless {
@@ -294,12 +267,12 @@ fn make(bin: &Path, owner: Option<(u32, u32)>, data: &Path, secret: &Path, care:
 }
 
 /// Starts the server under its guard.
-fn spawn(bin: &Path, owner: Option<(u32, u32)>, data: &Path, log: &Path, port: u16, care: Care) -> Result<Child, ClusterError> {
+fn spawn(bin: &Path, owner: Owner, data: &Path, log: &Path, port: u16, care: Care) -> Result<Child, ClusterError> {
     let log_file = fs::OpenOptions::new().create(true).append(true).mode(0o600).open(log).map_err(file(log))?;
-    give(log, owner).map_err(file(log))?;
-    let mut server = as_user(PathBuf::from("/bin/sh"), owner);
-    let remove = if care.careless && care.port.is_none() { data.as_os_str() } else { OsStr::new("") };
-    server.args(["-c", GUARD, "guard"]).arg(remove).arg(bin.join("postgres")).arg("-D").arg(data);
+    owner.give(log).map_err(file(log))?;
+    let remove = (care.careless && care.port.is_none()).then_some(data);
+    let mut server = owner.guarded(&bin.join("postgres"), remove);
+    server.env_remove("PGDATA").arg("-D").arg(data);
     let mut set = |setting: String| {
         server.arg("-c").arg(setting);
     };
@@ -312,7 +285,7 @@ fn spawn(bin: &Path, owner: Option<(u32, u32)>, data: &Path, log: &Path, port: u
         set("full_page_writes=off".into());
     }
     let errors = log_file.try_clone().map_err(file(log))?;
-    server.stdin(Stdio::piped()).stdout(log_file).stderr(errors).process_group(0);
+    server.stdout(log_file).stderr(errors);
     server.spawn().map_err(file(Path::new("/bin/sh")))
 }
 
@@ -344,11 +317,9 @@ fn place(port: u16, password: String, database: &str) -> Place {
     Place { host: "127.0.0.1".into(), port, user: USER.into(), password, database: database.into(), settings: Vec::new() }
 }
 
-/// Whether the server's user can get at a folder: every folder above it must let others pass when we are root.
+/// Whether the server's user can get at a folder.
 pub fn reachable(folder: &Path) -> bool {
-    let Ok(Some(_)) = server_user() else { return true };
-    let Ok(full) = std::path::absolute(folder) else { return false };
-    full.ancestors().skip(1).all(|up| fs::metadata(up).map_or(true, |m| m.permissions().mode() & 0o001 != 0))
+    server_user().map_or(true, |owner| owner.reaches(folder))
 }
 
 /// The folder of the newest installed server.
@@ -366,64 +337,28 @@ pub(crate) fn binaries() -> Option<PathBuf> {
     found.pop().map(|(_, bin)| bin)
 }
 
-/// Root must not run the server: then it runs as Debian's user for it. Anybody else runs it as themselves.
-fn server_user() -> Result<Option<(u32, u32)>, ClusterError> {
-    let root = fs::metadata("/proc/self").is_ok_and(|m| m.uid() == 0);
-    if !root {
-        return Ok(None);
-    }
-    let users = fs::read_to_string("/etc/passwd").unwrap_or_default();
-    let line = users.lines().find(|l| l.starts_with("postgres:")).ok_or(ClusterError::NoUser)?;
-    let mut ids = line.split(':').skip(2).map(str::parse);
-    match (ids.next(), ids.next()) {
-        (Some(Ok(user)), Some(Ok(group))) => Ok(Some((user, group))),
-        _ => Err(ClusterError::NoUser),
-    }
-}
-
-fn as_user(program: PathBuf, owner: Option<(u32, u32)>) -> Command {
-    let mut command = Command::new(program);
-    command.current_dir("/").env_remove("PGDATA").env("LC_ALL", "C");
-    if let Some((user, group)) = owner {
-        command.uid(user).gid(group);
-    }
-    command
-}
-
-fn give(path: &Path, owner: Option<(u32, u32)>) -> io::Result<()> {
-    owner.map_or(Ok(()), |(user, group)| chown(path, Some(user), Some(group)))
-}
-
-fn free_port() -> io::Result<u16> {
-    Ok(TcpListener::bind("127.0.0.1:0")?.local_addr()?.port())
+/// As whom the server runs.
+fn server_user() -> Result<Owner, ClusterError> {
+    Owner::of("postgres").ok_or(ClusterError::NoUser)
 }
 
 /// The process that runs on some data, and its parent.
 fn running_process(data: &Path) -> Option<(u32, u32)> {
-    let process: u32 = fs::read_to_string(data.join("postmaster.pid")).ok()?.lines().next()?.trim().parse().ok()?;
-    // The state and the parent stand behind the name, which may hold anything.
-    let stat = fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
-    let mut fields = stat.rsplit_once(')')?.1.split_whitespace();
-    let dead = fields.next()? == "Z";
-    let parent = fields.next()?.parse().ok()?;
-    // A number may be given to another program after a restart of the machine.
-    let ours = fs::read_to_string(format!("/proc/{process}/comm")).ok()?.trim() == "postgres";
-    (!dead && ours).then_some((process, parent))
+    process_in(&data.join("postmaster.pid"), "postgres")
 }
 
 /// Sees to it that no server runs on the data any more: one that is still stopping after its program ended is given time, and
 /// one that lost its guard, because somebody killed that too, is ended.
-fn end_former(bin: &Path, owner: Option<(u32, u32)>, data: &Path) -> Result<(), ClusterError> {
+fn end_former(bin: &Path, owner: Owner, data: &Path) -> Result<(), ClusterError> {
     let until = Instant::now() + Duration::from_secs(20);
     while let Some((process, parent)) = running_process(data) {
-        let parent = fs::read(format!("/proc/{parent}/cmdline")).unwrap_or_default();
-        let guarded = parent.split(|b| *b == 0).any(|word| word == b"guard");
+        let guarded = is_guard(parent);
         if !guarded || Instant::now() > until {
             if guarded {
                 return Err(ClusterError::InUse(data.display().to_string(), process));
             }
             for (mode, seconds) in [("fast", "30"), ("immediate", "30")] {
-                let mut stop = as_user(bin.join("pg_ctl"), owner);
+                let mut stop = owner.command(bin.join("pg_ctl"));
                 stop.arg("stop").arg("-D").arg(data).args(["-m", mode, "-t", seconds, "-s"]).stdin(Stdio::null());
                 if stop.output().map_err(file(bin))?.status.success() {
                     break;

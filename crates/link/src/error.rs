@@ -129,6 +129,14 @@ pub enum LinkError {
     SentOn(String),
     #[error("The command was sent, and the edge node does not tell a value back.")]
     NotTold,
+    #[error("The program “mosquitto”, which Havrel runs as a broker, is not installed.")]
+    NoBroker,
+    #[error("The broker does not run: {0}.")]
+    NotStarted(String),
+    #[error("Another program uses port {0} of this machine.")]
+    PortTaken(u16),
+    #[error("This machine has no address {0}.")]
+    NoSuchNetwork(String),
     #[error("The {0} is missing, or cannot be opened with the key of this machine.")]
     NoSecret(String),
 }
@@ -169,6 +177,10 @@ impl LinkError {
             | LinkError::TooLarge(_)
             | LinkError::NotBack(_)
             | LinkError::NotTold
+            | LinkError::NoBroker
+            | LinkError::NotStarted(_)
+            | LinkError::PortTaken(_)
+            | LinkError::NoSuchNetwork(_)
             | LinkError::Closed => Reason::NotConnected,
         }
     }
@@ -217,6 +229,10 @@ impl LinkError {
             LinkError::NotTold => "Check that the login may publish commands (NCMD, DCMD), and that the edge node takes them.",
             LinkError::SentOn(_) => "Enter that address, or allow other hosts in the settings of the connection.",
             LinkError::NoSecret(_) => "Enter it again in the settings of the connection.",
+            LinkError::NoBroker => "Install Debian’s package: apt-get install mosquitto.",
+            LinkError::NotStarted(_) => "It is started again. If that does not help, read the log of Havrel.",
+            LinkError::PortTaken(_) => "End that program, which may be another broker, or choose another port.",
+            LinkError::NoSuchNetwork(_) => "Enter an address that this machine has, or listen in all its networks.",
         }
     }
 
@@ -252,6 +268,9 @@ impl LinkError {
             LinkError::NoEndpoint(..) => "not secured",
             LinkError::Untrusted(..) | LinkError::ShutOut | LinkError::NotSecured(_) => "not secured",
             LinkError::SwitchedOff | LinkError::BadRequest(_) | LinkError::NoSecret(_) => "not asked",
+            LinkError::NoBroker | LinkError::NotStarted(_) | LinkError::PortTaken(_) | LinkError::NoSuchNetwork(_) => {
+                "not started"
+            }
         }
     }
 

@@ -6,7 +6,7 @@ use opcua::crypto::PrivateKey;
 use rcgen::{
     CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa, KeyPair, KeyUsagePurpose, SanType, date_time_ymd,
 };
-use std::{sync::Arc, time::Duration};
+use std::{path::Path, sync::Arc, time::Duration};
 use tokio_rustls::rustls::pki_types::{PrivatePkcs8KeyDer, pem::PemObject};
 
 /// Bits of the key; every policy of OPC UA takes it (Part 7, 6.6.161 ff: 2,048 to 4,096).
@@ -25,8 +25,11 @@ pub struct Identity {
     pub key: String,
 }
 
-/// Gives this installation's own identity; makes it when it is first asked for.
+/// What belongs to this installation: its own identity, made when it is first asked for, and its folder.
 pub trait Identities: Send + Sync {
+    /// The folder of what belongs to this machine and goes into no backup of the database.
+    fn folder(&self) -> &Path;
+
     /// The identity. It may take a second, so it is not asked for on a thread that serves others.
     ///
     /// # Errors
@@ -73,6 +76,11 @@ impl Identity {
         Told::of(&certificate)?;
         PrivatePkcs8KeyDer::from_pem_slice(key.as_bytes()).ok()?;
         Some(Identity { certificate, key })
+    }
+
+    /// Its certificate as PEM (RFC 7468).
+    pub fn pem(&self) -> String {
+        pem::encode(&pem::Pem::new("CERTIFICATE", self.certificate.clone()))
     }
 
     /// What its certificate says.

@@ -45,6 +45,9 @@ pub trait Kind: Send + Sync {
         self.addresses(connection).into_iter().next().unwrap_or_default()
     }
 
+    /// Makes typed secrets that nobody needs to read again, not even the driver, into what is stored of them.
+    fn hash(&self, _settings: &mut Own) {}
+
     /// Runs its connections.
     fn runner(&self) -> Arc<dyn Runner>;
 
@@ -123,6 +126,8 @@ pub struct Capabilities {
     pub listens: bool,
     /// Edge nodes and devices announce themselves over it, with their metrics.
     pub announces: bool,
+    /// Clients connect to it, with accounts of its own.
+    pub serves: bool,
     /// Values can be published through it.
     pub publishes: bool,
     /// What is published leaves as metrics, whose payload is a matter of the protocol.
@@ -158,7 +163,7 @@ mod tests {
     }
 
     #[rstest]
-    fn what_is_described_is_understood(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9)] which: usize) {
+    fn what_is_described_is_understood(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10)] which: usize) {
         let kind = kinds()[which];
         let mut set = json!({"name": "c", "kind": kind.name()}).as_object().cloned().unwrap();
         // What is only shown is no setting.
@@ -186,7 +191,7 @@ mod tests {
 
     #[rstest]
     fn conditions_name_fields_that_stand_before_and_values_that_are_offered(
-        #[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9)] which: usize,
+        #[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10)] which: usize,
     ) {
         let kind = kinds()[which];
         let check = |fields: &[Field], outer: &[Field]| {

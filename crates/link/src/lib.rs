@@ -5,6 +5,7 @@
 //! nonsense, half an answer) becomes a quality and a sentence, never a panic.
 
 pub mod announced;
+pub mod broker;
 pub mod browse;
 pub mod certificate;
 pub mod error;
@@ -53,7 +54,7 @@ use std::{
 };
 
 /// Every kind of connection, in the order in which they are offered.
-pub fn kinds() -> [&'static dyn Kind; 10] {
+pub fn kinds() -> [&'static dyn Kind; 11] {
     use plain::Plain;
     use sparkplug::{Sparkplug, edge::EdgeNode};
     [
@@ -62,6 +63,7 @@ pub fn kinds() -> [&'static dyn Kind; 10] {
         &mqtt::Mqtt,
         &Sparkplug,
         &EdgeNode,
+        &broker::Broker,
         &http::Http,
         &Plain::PUSH,
         &Plain::MEMORY,

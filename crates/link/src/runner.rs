@@ -1,6 +1,6 @@
 //! What a running connection is given and gives.
 
-use crate::{Ask, Children, Health, Identities, LinkError, announced::Announced, traffic::Tap};
+use crate::{Ask, Children, Health, Identities, LinkError, announced::Announced, broker::Served, traffic::Tap};
 use async_trait::async_trait;
 use havrel_core::{
     TagNo,
@@ -76,6 +76,11 @@ impl Announcer {
     /// For a connection, into queues that all share.
     pub fn new(connection: Uuid, to: mpsc::Sender<(Uuid, Arrival)>, orders: mpsc::Sender<(Uuid, Received)>) -> Announcer {
         Announcer { connection, to, orders }
+    }
+
+    /// Of which connection.
+    pub fn connection(&self) -> Uuid {
+        self.connection
     }
 
     /// For a connection of which nobody hears.
@@ -160,6 +165,8 @@ pub enum Command {
     Read { points: Vec<PointPlan>, reply: Reply<Vec<RawValue>> },
     /// Lists the edge nodes and devices that announced themselves.
     Announced { reply: Reply<Vec<Announced>> },
+    /// Tells how a broker of our own fares, and who is connected to it.
+    Served { reply: Reply<Box<Served>> },
     /// Tries a mapping on what can be heard now.
     TryMapping { mapping: Mapping, reply: Reply<Vec<Arrival>> },
     /// Sends a message by hand, ahead of what waits, and answers once the other side has it.
@@ -184,6 +191,7 @@ impl Command {
             Command::Browse { reply, .. } => drop(reply.send(Err(error))),
             Command::Read { reply, .. } => drop(reply.send(Err(error))),
             Command::Announced { reply } => drop(reply.send(Err(error))),
+            Command::Served { reply } => drop(reply.send(Err(error))),
             Command::TryMapping { reply, .. } => drop(reply.send(Err(error))),
             Command::TakePath { reply, .. } | Command::Fill { reply, .. } | Command::Publish { reply, .. } => {
                 drop(reply.send(Err(error)))

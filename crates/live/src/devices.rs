@@ -10,7 +10,9 @@ use havrel_core::{
     sample::Value,
     time::Nanos,
 };
-use havrel_link::{Ask, Children, Command, LinkError, PointPlan, RawValue, announced::Announced, traffic::Exchange};
+use havrel_link::{
+    Ask, Children, Command, LinkError, PointPlan, RawValue, announced::Announced, broker::Served, traffic::Exchange,
+};
 use serde_json::{Value as Json, json};
 use std::sync::{Arc, PoisonError};
 use tokio::sync::{broadcast, oneshot};
@@ -163,6 +165,16 @@ impl Live {
         let (reply, answer) = oneshot::channel();
         self.command(connection, Command::Announced { reply }).await?;
         Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
+    }
+
+    /// Tells how a broker of our own fares.
+    ///
+    /// # Errors
+    /// When it does not run, or the connection is no such broker.
+    pub async fn served(&self, connection: Uuid) -> Result<Served, LiveError> {
+        let (reply, answer) = oneshot::channel();
+        self.command(connection, Command::Served { reply }).await?;
+        Ok(*answer.await.map_err(|_| LinkError::SwitchedOff)??)
     }
 
     /// Tries a mapping on what a connection can hear now.

@@ -88,6 +88,10 @@ fn told(words: String) -> LinkError {
 }
 
 impl Identities for Own {
+    fn folder(&self) -> &Path {
+        self.file.parent().unwrap_or(Path::new("."))
+    }
+
     fn identity(&self) -> Result<Arc<Identity>, LinkError> {
         let _turn = self.turn.lock().unwrap_or_else(PoisonError::into_inner);
         let held = self.read().and_then(|held| held.map_or_else(|| self.make(), Ok));

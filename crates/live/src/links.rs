@@ -257,6 +257,10 @@ mod tests {
     struct Nobody;
 
     impl Identities for Nobody {
+        fn folder(&self) -> &std::path::Path {
+            unreachable!("nothing is kept here")
+        }
+
         fn identity(&self) -> Result<Arc<havrel_link::Identity>, havrel_link::LinkError> {
             unreachable!("nothing is secured here")
         }

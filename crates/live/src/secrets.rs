@@ -9,7 +9,7 @@ use base64::{Engine as _, engine::general_purpose::STANDARD};
 use havrel_core::plant::{
     Connection, Edit, Kind, Op, Own, Plant, Problem, ProblemKind, Secret, SourceCheck as _, resolve, secret,
 };
-use havrel_link::Kinds;
+use havrel_link::{Kinds, kind};
 use serde_json::Value as Json;
 use std::{
     borrow::Cow,
@@ -120,8 +120,12 @@ impl Keeper {
             for (field, message) in wrong_with(plant, edit) {
                 refuse(field, message);
             }
+            let kind = kind_of(plant, edit);
             let (Op::Create(own, _) | Op::Patch(own)) = &mut edit.op else { continue };
             let Some(settings) = own.get_mut("settings") else { continue };
+            if let (Some(kind), Json::Object(settings)) = (&kind, &mut *settings) {
+                kind.hash(settings);
+            }
             let id = edit.id;
             let seal = |secret| match &secret {
                 Secret::Plain(text) => self.seal(id, text).map(|sealed| Some(Secret::Sealed(sealed))),
@@ -138,6 +142,15 @@ impl Keeper {
 fn settings_of(edit: &Edit) -> Option<&Json> {
     match &edit.op {
         Op::Create(own, _) | Op::Patch(own) if edit.kind == Kind::Connection => own.get("settings"),
+        _ => None,
+    }
+}
+
+/// The kind of the connection that an edit makes or changes.
+fn kind_of(plant: &Plant, edit: &Edit) -> Option<&'static dyn havrel_link::Kind> {
+    match (&edit.op, plant.connections.get(&edit.id)) {
+        (_, Some(connection)) => kind(&connection.set.kind),
+        (Op::Create(own, _), None) => own.get("kind").and_then(Json::as_str).and_then(kind),
         _ => None,
     }
 }

@@ -27,9 +27,6 @@ pub const ORDINARY: usize = 1 << 20;
 const LARGE: usize = 32 << 20;
 /// How deep JSON may nest.
 const DEEPEST: usize = 32;
-/// Fields that may have several lines.
-const LINES: [&str; 11] =
-    ["payload", "note", "cause", "action", "text", "comment", "rows", "trust", "certificate", "key", "secret"];
 
 /// A body and an answer as JSON. Text in a body is checked ([`havrel_core::text`]), and the field is named that holds what it
 /// may not.
@@ -149,7 +146,7 @@ struct Look<'a> {
 
 impl Look<'_> {
     fn text<E: serde::de::Error>(&mut self, text: &str) -> Result<(), E> {
-        let name = self.field.split('.').find(|part| LINES.contains(part));
+        let name = self.field.split('.').find(|part| text::LINES.contains(part));
         match text::wrong(text, name.is_some()) {
             Some(words) => self.refuse(&words),
             None => Ok(()),

@@ -68,6 +68,8 @@ pub fn serve(app: App, listener: TcpListener) -> io::Result<Server> {
             .service(api::traffic::traffic)
             .service(api::traffic::raw_values)
             .service(api::announced::announced)
+            .service(api::broker::served)
+            .service(api::broker::allowed)
             .service(api::arrivals::arrivals)
             .service(api::arrivals::try_mapping)
             .service(api::arrivals::undo_arrival)

@@ -304,6 +304,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/connections/{id}/broker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tells how a broker of our own fares: where devices reach it, who is connected, what was refused. */
+        get: operations["served"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{id}/broker/allowed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tells what each account of a broker of our own may do on some topics, whether it runs or not. */
+        get: operations["allowed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/connections/{id}/browse": {
         parameters: {
             query?: never;
@@ -1766,6 +1800,128 @@ export interface components {
             /** @description Its path. */
             title: string;
         };
+        /** @description Where a device reaches the broker. */
+        BrokerAddress: {
+            host: string;
+            /** Format: int32 */
+            port: number;
+            secured: boolean;
+            websocket: boolean;
+        };
+        /** @description What an account may do on the topics. */
+        BrokerAllowed: {
+            account: string;
+            /** @description It may publish on all of them. */
+            publishes: boolean;
+            /** @description It receives all of them. */
+            receives: boolean;
+        };
+        /** @description A client that is connected. */
+        BrokerClient: {
+            id: string;
+            account: string;
+            /** @description Its address and port. */
+            from: string;
+            since: string;
+            /** @description Of MQTT. */
+            version: string;
+            /** Format: int32 */
+            keep_alive_s: number;
+            /** @description The broker forgets it when it goes. */
+            clean: boolean;
+            subscriptions: components["schemas"]["BrokerSubscription"][];
+            /**
+             * Format: int64
+             * @description Subscriptions beyond those.
+             */
+            more_subscriptions: number;
+        };
+        /** @description How many clients are connected with an account. */
+        BrokerConnected: {
+            account: string;
+            /** Format: int64 */
+            clients: number;
+        };
+        /**
+         * @description What a client receives of the topics that it subscribes to.
+         * @enum {string}
+         */
+        BrokerReceives: "all" | "part" | "nothing";
+        /** @description Something that was refused, once or often. */
+        BrokerRefusal: {
+            why: components["schemas"]["BrokerRefusalKind"];
+            /** @description Empty where the broker does not tell. */
+            client: string;
+            account: string;
+            /** @description The address it came from; empty where the broker does not tell. */
+            from: string;
+            /** @description The topic or filter, where it is about one. */
+            topic: string;
+            /** Format: int64 */
+            count: number;
+            first: string;
+            last: string;
+        };
+        /**
+         * @description Why something was refused.
+         * @enum {string}
+         */
+        BrokerRefusalKind: "login" | "publish" | "receive" | "too_large" | "full" | "same_client" | "queue" | "protocol" | "secured";
+        /** @description A subscription of a client. */
+        BrokerSubscription: {
+            filter: string;
+            /**
+             * Format: int32
+             * @description Quality of service.
+             */
+            qos: number;
+            /** @description What the rights of its account let through. */
+            receives: components["schemas"]["BrokerReceives"];
+        };
+        /** @description How a broker of our own fares. */
+        BrokerView: {
+            addresses: components["schemas"]["BrokerAddress"][];
+            /** @description The certificate of its secured ports as PEM; empty where there are none. */
+            certificate: string;
+            /** @description SHA-256 of it. */
+            fingerprint: string;
+            /** @description When it ends; null without one. */
+            certificate_until?: string | null;
+            /** @description By account and client id, at most 1,000. */
+            clients: components["schemas"]["BrokerClient"][];
+            /**
+             * Format: int64
+             * @description Clients beyond those.
+             */
+            more_clients: number;
+            /** @description How many clients are connected with each account that has any. */
+            accounts: components["schemas"]["BrokerConnected"][];
+            /** @description The latest first. */
+            refusals: components["schemas"]["BrokerRefusal"][];
+            /**
+             * Format: double
+             * @description Messages and bytes a second, in and out.
+             */
+            messages_in: number;
+            /** Format: double */
+            messages_out: number;
+            /** Format: double */
+            bytes_in: number;
+            /** Format: double */
+            bytes_out: number;
+            /**
+             * Format: int64
+             * @description Messages that waited for a client and were dropped, since the broker started.
+             */
+            dropped: number;
+            /**
+             * Format: int64
+             * @description Topics with a retained message.
+             */
+            retained: number;
+            /** @description Whether messages that are refused are told at present; not while too many pass. */
+            watched: boolean;
+        };
         /** @description What lies below a node. */
         BrowseBody: {
             /** @description The node's `id`; empty for the top. */
@@ -1811,6 +1967,8 @@ export interface components {
             listens: boolean;
             /** @description Edge nodes and devices announce themselves over it, with their metrics. */
             announces: boolean;
+            /** @description Clients connect to it, with accounts of its own. */
+            serves: boolean;
             /** @description Values can be published through it. */
             publishes: boolean;
             /** @description What is published leaves as metrics, whose payload is a matter of the protocol. */
@@ -5695,6 +5853,238 @@ export interface operations {
                 };
             };
             /** @description A value in the body is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    served: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BrokerView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A parameter is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    allowed: {
+        parameters: {
+            query: {
+                /** @description A topic, or a filter of topics with + and #. */
+                topics: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BrokerAllowed"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             422: {
                 headers: {
                     [name: string]: unknown;

@@ -100,8 +100,6 @@ impl SourceCheck for () {
 /// Most edits in one revision.
 pub const MOST_EDITS: usize = 100_000;
 
-/// Fields of settings that may have several lines.
-const LINES: [&str; 9] = ["payload", "note", "cause", "action", "text", "trust", "certificate", "key", "secret"];
 /// How deep settings may nest.
 const DEEPEST: usize = 16;
 
@@ -116,7 +114,7 @@ fn wrong_value(field: &str, value: &Json, depth: usize) -> Option<(String, Strin
     match value {
         Json::String(value) => {
             let name = field.rsplit('.').find(|part| !part.chars().all(|c| c.is_ascii_digit())).unwrap_or(field);
-            text::wrong(value, LINES.contains(&name)).map(|words| (field.to_owned(), words))
+            text::wrong(value, text::LINES.contains(&name)).map(|words| (field.to_owned(), words))
         }
         Json::Number(number) if field != INITIAL => {
             let whole = number.as_i64().map(i128::from).or(number.as_u64().map(i128::from))?;

@@ -89,7 +89,8 @@ pub fn masked_own(own: &Own) -> Own {
     own.iter().map(|(field, value)| (field.clone(), masked(value.clone()))).collect()
 }
 
-/// Puts what is stored in the place of secrets that were not given anew; where nothing is stored there is none.
+/// Puts what is stored in the place of secrets that were not given anew; where nothing is stored there is none. Objects in a list
+/// are known by their `id` where they have one, so that a secret stays with its object when others come or go.
 pub fn keep(new: &mut Json, old: Option<&Json>) {
     if let Some(Secret::Kept(_)) = Secret::of(new) {
         *new = old.filter(|o| matches!(Secret::of(o), Some(Secret::Sealed(_)))).cloned().unwrap_or(Json::Null);
@@ -97,7 +98,13 @@ pub fn keep(new: &mut Json, old: Option<&Json>) {
     }
     match new {
         Json::Object(fields) => fields.iter_mut().for_each(|(name, value)| keep(value, old.and_then(|o| o.get(name)))),
-        Json::Array(items) => items.iter_mut().enumerate().for_each(|(i, value)| keep(value, old.and_then(|o| o.get(i)))),
+        Json::Array(items) => items.iter_mut().enumerate().for_each(|(i, value)| {
+            let before = match value.get("id") {
+                Some(id) => old.and_then(Json::as_array).and_then(|all| all.iter().find(|one| one.get("id") == Some(id))),
+                None => old.and_then(|o| o.get(i)),
+            };
+            keep(value, before);
+        }),
         _ => {}
     }
 }
@@ -131,6 +138,9 @@ mod tests {
     #[case::inside(json!({"key": {"kept": true}, "host": "a"}), json!({"key": {"sealed": "old"}, "host": "b"}),
         json!({"key": {"sealed": "old"}, "host": "a"}))]
     #[case::in_a_list(json!([{"kept": true}, {"kept": true}]), json!([{"sealed": "one"}]), json!([{"sealed": "one"}, null]))]
+    #[case::in_a_list_by_id(json!([{"id": 2, "key": {"kept": true}}, {"id": 3, "key": {"kept": true}}]),
+        json!([{"id": 1, "key": {"sealed": "one"}}, {"id": 2, "key": {"sealed": "two"}}]),
+        json!([{"id": 2, "key": {"sealed": "two"}}, {"id": 3, "key": null}]))]
     #[case::two_fields_are_no_secret(json!({"kept": true, "host": "a"}), json!({"sealed": "old"}), json!({"kept": true, "host": "a"}))]
     fn what_is_not_typed_again_stays(#[case] mut new: Json, #[case] old: Json, #[case] expected: Json) {
         keep(&mut new, Some(&old));

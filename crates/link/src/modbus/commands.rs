@@ -34,7 +34,7 @@ impl Service {
             Command::Write { tag, .. } => self.work.item(*tag).map(|item| item.point.unit),
             Command::Read { points, .. } => points.first().and_then(|p| self.point(p).ok()).map(|item| item.point.unit),
             Command::TakePath { .. } | Command::Fill { .. } => None,
-            Command::TryMapping { .. } | Command::Publish { .. } | Command::Announced { .. } => None,
+            Command::TryMapping { .. } | Command::Publish { .. } | Command::Announced { .. } | Command::Served { .. } => None,
         };
         unit.unwrap_or(self.settings.unit)
     }
@@ -49,7 +49,10 @@ impl Service {
                 fill.refuse(&LinkError::BadRequest("A device over Modbus records nothing.".into()));
                 None
             }
-            other @ (Command::TryMapping { .. } | Command::Publish { .. } | Command::Announced { .. }) => {
+            other @ (Command::TryMapping { .. }
+            | Command::Publish { .. }
+            | Command::Announced { .. }
+            | Command::Served { .. }) => {
                 other.refuse(&no_broker());
                 None
             }

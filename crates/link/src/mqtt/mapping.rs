@@ -69,7 +69,7 @@ pub(super) fn check(mappings: &[Mapping]) -> Vec<Wrong> {
 }
 
 /// Whether a topic could fit both filters.
-fn overlap(a: &str, b: &str) -> bool {
+pub(crate) fn overlap(a: &str, b: &str) -> bool {
     let (mut a, mut b) = (a.split('/'), b.split('/'));
     loop {
         match (a.next(), b.next()) {

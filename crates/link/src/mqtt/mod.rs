@@ -14,7 +14,7 @@ pub(crate) mod ladder;
 mod large;
 mod listening;
 mod look;
-mod mapping;
+pub(crate) mod mapping;
 mod run;
 mod sending;
 pub mod settings;

@@ -253,7 +253,7 @@ impl Run {
                     },
                     Some(Command::TryMapping { reply, .. }) => drop(reply.send(Err(LinkError::Busy))),
                     Some(Command::Browse { reply, .. }) => drop(reply.send(Err(LinkError::Busy))),
-                    Some(other @ Command::Announced { .. }) => other.refuse(&LinkError::BadRequest(
+                    Some(other @ (Command::Announced { .. } | Command::Served { .. })) => other.refuse(&LinkError::BadRequest(
                         "Edge nodes announce themselves to connections of the kind Sparkplug B.".into(),
                     )),
                     Some(fill @ Command::Fill { .. }) => {

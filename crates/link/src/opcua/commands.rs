@@ -41,9 +41,10 @@ impl Service {
         match command {
             // Taken by the life of the connection itself.
             Command::TakePath { .. } | Command::Fill { .. } => {}
-            other @ (Command::TryMapping { .. } | Command::Publish { .. } | Command::Announced { .. }) => {
-                other.refuse(&no_broker())
-            }
+            other @ (Command::TryMapping { .. }
+            | Command::Publish { .. }
+            | Command::Announced { .. }
+            | Command::Served { .. }) => other.refuse(&no_broker()),
             Command::Browse { ask, reply } => drop(reply.send(browse::page(&self.server, &self.namespaces, &ask).await)),
             Command::Read { points, reply } => drop(reply.send(self.read(&points).await)),
             Command::Write { tag, value, reply } => {

@@ -14,9 +14,12 @@ use havrel_link::{
 use serde_json::{Value as Json, json};
 use std::{
     future::Future,
+    os::unix::fs::PermissionsExt as _,
+    path::Path,
     sync::{Arc, OnceLock},
     time::Duration,
 };
+use tempfile::TempDir;
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::{TcpListener, TcpStream},
@@ -55,6 +58,18 @@ pub fn at(tag: TagNo, point: Json) -> PointPlan {
 struct Ours;
 
 impl Identities for Ours {
+    fn folder(&self) -> &Path {
+        static FOLDER: OnceLock<TempDir> = OnceLock::new();
+        FOLDER
+            .get_or_init(|| {
+                let folder = tempfile::tempdir().unwrap();
+                // A broker that root starts runs as another user, who must be able to pass.
+                std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
+                folder
+            })
+            .path()
+    }
+
     fn identity(&self) -> Result<Arc<Identity>, LinkError> {
         static MADE: OnceLock<Arc<Identity>> = OnceLock::new();
         Ok(MADE.get_or_init(|| Arc::new(Identity::make(&["localhost".to_owned()], now()).unwrap())).clone())
@@ -92,7 +107,7 @@ pub fn sending(connection: Connection, points: Vec<PointPlan>, outgoing: Arc<dyn
         commands: commands_in,
         health: health_out,
         tap: tap.clone(),
-        announcer: Announcer::new(Uuid::nil(), announced, mpsc::channel(1).0),
+        announcer: Announcer::new(Uuid::new_v4(), announced, mpsc::channel(1).0),
         outgoing,
         identities: Arc::new(Ours),
     };

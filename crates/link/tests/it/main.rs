@@ -1,6 +1,7 @@
 //! The drivers against servers on loopback: the simulated plant, and devices that behave badly.
 
 mod bad;
+mod broker;
 mod depth;
 mod device;
 mod edge;

@@ -14,6 +14,8 @@ import { type KindView, useKind } from '../../parts/kinds';
 import { save } from '../../parts/save';
 import { counted, lasting } from '../../parts/text';
 import { Button, DeskHead, Empty, Trouble } from '../../parts/ui';
+import { Accounts } from './broker/accounts';
+import { Clients } from './broker/clients';
 import { ConnectionForm, NewConnection } from './connection-form';
 import { EdgeNodes } from './edge/edge-nodes';
 import { Health } from './health';
@@ -133,14 +135,17 @@ function intakeOf(can: KindView['can']): string {
 /** What can be opened of a connection, by what its kind can do. */
 function partsOf({ can }: KindView): [string, string][] {
   const when = (yes: boolean, ...part: [string, string]) => (yes ? [part] : []);
+  const reads = !can.metrics && !can.serves;
   return [
     ...when(can.announces, 'edge', 'Edge nodes'),
     ...when(can.spaces, 'registers', 'Registers'),
     ...when(can.spaces, 'blocks', 'Blocks and map'),
-    ...when(!can.metrics, 'intake', intakeOf(can)),
+    ...when(can.serves, 'accounts', 'Accounts'),
+    ...when(can.serves, 'clients', 'Clients and refusals'),
+    ...when(reads, 'intake', intakeOf(can)),
     ...when(can.listens || can.announces, 'mappings', 'Mappings'),
     ...when(can.publishes, 'publishing', 'Publishing'),
-    ...when(!can.metrics, 'tags', 'Tags'),
+    ...when(reads, 'tags', 'Tags'),
     ...when(can.tokens, 'tokens', 'Tokens'),
     ...when(can.health, 'health', 'Health'),
     ...when(can.asks || can.listens || can.announces, 'traffic', 'Traffic'),
@@ -200,7 +205,7 @@ function Line({ item, seen, disabled }: LineProps) {
           {path > 0 && ' · spare'}
         </span>
         <State status={status} />
-        <span className="ml-auto text-soft">{counted(total, 'tag')}</span>
+        <span className="ml-auto text-soft">{kind?.can.serves ? '' : counted(total, 'tag')}</span>
       </button>
       {status?.message && status.state !== 'off' && (
         <p className="px-11 pb-2">
@@ -218,6 +223,8 @@ function Line({ item, seen, disabled }: LineProps) {
             )}
           </div>
           {part === 'edge' && <EdgeNodes item={item} disabled={disabled} />}
+          {part === 'accounts' && <Accounts item={item} seen={seen} disabled={disabled} />}
+          {part === 'clients' && <Clients item={item} disabled={disabled} />}
           {part === 'registers' && <Registers connection={item} seen={seen} disabled={disabled} />}
           {part === 'blocks' && <Blocks item={item} seen={seen} disabled={disabled} />}
           {part === 'intake' &&

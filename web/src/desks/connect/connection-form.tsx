@@ -20,7 +20,12 @@ import { stream } from './stream';
 const fieldsOf = (kind: KindView): FormField[] => kind.sections.flatMap((section) => section.fields);
 
 function setOf(kind: KindView, { name, ...values }: Values, before: ConnectionSet | undefined): Partial<ConnectionSet> {
-  return { name: String(name), kind: kind.kind, settings: {}, ...settingsOf(fieldsOf(kind), values, before ?? {}) };
+  const set = settingsOf(fieldsOf(kind), values, before ?? {});
+  // What has a page of its own, such as accounts, stays as it is.
+  const shown = new Set(fieldsOf(kind).map(({ key }) => key.split('.')[1]));
+  const others = Object.entries(before?.settings ?? {}).filter(([key]) => !shown.has(key));
+  const settings = { ...Object.fromEntries(others), ...(set.settings as Record<string, unknown> | undefined) };
+  return { name: String(name), kind: kind.kind, ...set, settings };
 }
 
 export function NewConnection({ seen }: { seen: number }) {
