@@ -162,7 +162,7 @@ export function Accounts({ item, seen, disabled }: Props) {
         onConfirm={() => leaving && void remove(leaving)}
         onClose={() => setLeaving(null)}
       >
-        <p>Its clients are disconnected at once. Undo brings the account back with the same password.</p>
+        <p>Its clients are disconnected at once. Undo in the Journal brings the account back with the same password.</p>
       </Confirm>
     </div>
   );
