@@ -1,10 +1,10 @@
 // A broker for a site that has none: added, given accounts, and told what it refused; independent clients connect to it.
 
 import { readFile } from 'node:fs/promises';
-import { createServer } from 'node:net';
 import { expect, type Page, test } from '@playwright/test';
 import { connectAsync, type MqttClient } from 'mqtt';
 import { accessibility } from '../accessibility';
+import { freePort } from '../port';
 import { enter, type Server, start } from '../server';
 
 // Each goes on where the one before ended.
@@ -17,14 +17,6 @@ let secured = 0;
 let meter: MqttClient;
 let password = '';
 const thrown: string[] = [];
-
-const freePort = () =>
-  new Promise<number>((found) => {
-    const listener = createServer().listen(0, '127.0.0.1', () => {
-      const address = listener.address();
-      listener.close(() => found(typeof address === 'object' && address ? address.port : 0));
-    });
-  });
 
 test.beforeAll(async ({ browser }) => {
   server = await start(['--speed', '4', '--past', '0', '--port', '8437']);

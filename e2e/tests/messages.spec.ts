@@ -354,3 +354,35 @@ test('a program that takes no token, is not available or sends half an answer is
   await desk('Board');
   await expect(card('Weather', 'Wind speed')).toContainText(/\d+\.\d ?m\/s/, { timeout: 15_000 });
 });
+
+test('a secured broker is trusted by its fingerprint, and told when its certificate has expired', async () => {
+  await desk('Connect');
+  await page.getByRole('button', { name: 'Add connection' }).click();
+  await page.getByLabel('Kind').selectOption('mqtt');
+  await page.getByLabel('Name', { exact: true }).fill('Secured');
+  await page.getByLabel('Transport').selectOption('tls');
+  await page.getByLabel('Host', { exact: true }).fill('127.0.0.1');
+  await page.getByLabel('Port', { exact: true }).fill(port);
+  await page.getByLabel('User', { exact: true }).fill('visitor');
+  await page.getByLabel('Password').fill('looks-only');
+  await page.getByRole('button', { name: 'Test', exact: true }).click();
+  const ladder = page.getByRole('list', { name: 'Test' });
+  await expect(ladder).toContainText('no trusted authority has signed it. Its fingerprint is');
+  await ladder.getByRole('button', { name: 'Trust this certificate' }).click();
+  await page.getByRole('button', { name: 'Test', exact: true }).click();
+  await expect(ladder).toContainText('TLS 1.3');
+  await page.getByRole('button', { name: 'Add this connection' }).click();
+  const line = page.getByRole('button', { name: /^Secured/ });
+  await expect(line).toContainText('running');
+  await page.getByRole('link', { name: 'Demo faults' }).click();
+  await page
+    .getByRole('region', { name: 'Broker Utilities' })
+    .getByRole('button', { name: 'Let the certificate expire' })
+    .click();
+  await desk('Connect');
+  await expect(page.getByText(/it is another one than the trusted one.*, and it has expired\./)).toBeVisible();
+  await page.getByRole('link', { name: 'Demo faults' }).click();
+  await page.getByRole('button', { name: 'End all' }).click();
+  await desk('Connect');
+  await expect(line).toContainText('running', { timeout: 60_000 });
+});

@@ -1,6 +1,6 @@
 //! Many connections at once, and values that are pushed: a plant of its own process, seen from outside.
 
-use crate::{Figures, Result, load, plant, wire};
+use crate::{Figures, Result, load, messages, plant, wire};
 use actix_web::http::Method;
 use havrel_db::cluster::Cluster;
 use serde_json::{Value as Json, json};
@@ -35,7 +35,47 @@ pub fn measure(figures: &mut Figures, cluster: &Cluster, folder: &Path) -> Resul
     let rate = actix_web::rt::System::new().block_on(push(port, &cookie))?;
     figures.add("values pushed in batches of 20,000, until on disk", rate, "values/s", Some("200000"));
     load::end(&mut plant)?;
-    stored(figures, &executor, cluster, folder, device)
+    stored(figures, &executor, cluster, folder, device)?;
+    heard(figures, &executor, cluster, folder)
+}
+
+/// Counts what a broker passes on to the database, with the broker and its sender on the same cores.
+fn heard(figures: &mut Figures, executor: &tokio::runtime::Runtime, cluster: &Cluster, folder: &Path) -> Result<()> {
+    const EACH_SECOND: usize = 20_000;
+    const SECONDS: usize = 10;
+    let name = "bench_heard";
+    let broker = messages::broker()?;
+    let shape = ["--device", &broker.address.port().to_string(), "--shape", "messages"];
+    let (mut plant, _) = load::grown(executor, cluster, folder, name, &shape)?;
+    std::thread::sleep(SETTLE);
+    let before = rows(executor, cluster, name)?;
+    let began = Instant::now();
+    executor.block_on(messages::send_steadily(broker.address, EACH_SECOND, SECONDS))?;
+    let (mut took, mut stored) = (began.elapsed(), 0.0);
+    // Until all are there, or no more come.
+    while stored < (4 * EACH_SECOND * SECONDS) as f64 && began.elapsed() - took < SETTLE {
+        let there = rows(executor, cluster, name)? - before;
+        if there > stored {
+            (took, stored) = (began.elapsed(), there);
+        }
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    let took = took.as_secs_f64();
+    let mut plain = executor.block_on(load::copied(&cluster.options(name)))?;
+    plain.sort_by(f64::total_cmp);
+    let title = "20,000 messages of four JSON members a second: values stored, against plain COPY";
+    figures.ratio(title, stored / took, plain[plain.len() / 2], "values/s", None);
+    figures.add("  of those sent were stored", stored / (4 * EACH_SECOND * SECONDS) as f64, "", Some("1"));
+    figures.add("  until the last one was stored, after it was sent", took - SECONDS as f64, "s", None);
+    load::end(&mut plant)
+}
+
+/// Samples in a database.
+fn rows(executor: &tokio::runtime::Runtime, cluster: &Cluster, name: &str) -> Result<f64> {
+    executor.block_on(async {
+        let mut sql = PgConnection::connect_with(&cluster.options(name)).await?;
+        Ok(sqlx::query_scalar::<_, i64>("select count(*) from sample").fetch_one(&mut sql).await? as f64)
+    })
 }
 
 /// Counts what comes from devices in this program to the database, all on the same cores.
@@ -50,12 +90,7 @@ fn stored(
     let (mut plant, port) =
         load::grown(executor, cluster, folder, name, &["--device", &device.to_string(), "--shape", "stored"])?;
     std::thread::sleep(SETTLE);
-    let rows = || -> Result<f64> {
-        executor.block_on(async {
-            let mut sql = PgConnection::connect_with(&cluster.options(name)).await?;
-            Ok(sqlx::query_scalar::<_, i64>("select count(*) from sample").fetch_one(&mut sql).await? as f64)
-        })
-    };
+    let rows = || rows(executor, cluster, name);
     let (began, before, read) = (Instant::now(), rows()?, counter(port, "connection_values")?);
     std::thread::sleep(LOOK);
     let (seconds, after, polled) = (began.elapsed().as_secs_f64(), rows()?, counter(port, "connection_values")?);

@@ -3,7 +3,7 @@
 
 use crate::{
     Figures, Result,
-    messages::{Counted, Driver, counting, send_all},
+    messages::{Counted, Driver, broker, counting, send_all},
 };
 use havrel_core::time::MILLI;
 use havrel_link::now;
@@ -11,7 +11,6 @@ use havrel_sparkplug::{
     payload::{Metric, MetricValue, Payload},
     topic::{Name, What},
 };
-use havrel_standin::utilities::broker::{Broker, Setup};
 use prost::Message as _;
 use serde_json::json;
 use std::{net::SocketAddr, time::Instant};
@@ -81,8 +80,7 @@ async fn ours(at: SocketAddr) -> Result<(f64, f64, f64)> {
 }
 
 pub async fn measure(figures: &mut Figures) -> Result<()> {
-    let more = "max_queued_messages 0\nset_tcp_nodelay true";
-    let broker = Broker::start(&Setup { open: true, more, ..Setup::default() })?;
+    let broker = broker()?;
     let at = broker.address;
     let limit = counting(at, "spBv1.0/#", MESSAGES, || send_all(at, data())).await? * EACH as f64;
     let (birth_s, rate, share) = ours(at).await?;

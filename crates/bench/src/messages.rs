@@ -1,6 +1,10 @@
 //! MQTT: our driver against a bare client on the same library that only counts, both behind the same broker on the same cores.
 
-use crate::{Figures, Result, nodes::Nobody};
+use crate::{
+    Figures, Result,
+    nodes::Nobody,
+    plant::{TOPICS, members},
+};
 use bytes::BytesMut;
 use havrel_core::{plant::Connection, sample::Batch, time::MILLI};
 use havrel_link::{Announcer, Command, Health, LinkPlan, LinkState, NothingLeaves, PointPlan, Ports, now, runner, traffic::Tap};
@@ -16,11 +20,10 @@ use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::TcpStream,
     sync::{mpsc, watch},
-    time::timeout,
+    time::{interval, timeout},
 };
 
-/// Topics, and messages that are sent on them in turn.
-const TOPICS: usize = 100;
+/// Messages that are sent on all topics in turn.
 const MESSAGES: usize = 300_000;
 /// Topics of a connection that hears many.
 const MANY: usize = 10_000;
@@ -49,12 +52,43 @@ impl Form {
     fn points(self, topic: &str) -> Vec<serde_json::Value> {
         match self {
             Form::Plain => vec![json!({"topic": topic, "format": "number"})],
-            Form::Json => ["/power", "/energy", "/voltage", "/on"]
-                .into_iter()
-                .map(|member| json!({"topic": topic, "member": member, "time": "/ts", "clock": "milliseconds"}))
-                .collect(),
+            Form::Json => members(topic),
         }
     }
+}
+
+/// Sends documents of four members for some seconds, so many each second, each of a topic with a later time.
+pub async fn send_steadily(at: SocketAddr, each_second: usize, seconds: usize) -> Result<()> {
+    const TURNS: usize = 20;
+    let mut stream = connected(at).await?;
+    let (start, mut bytes) = (now() / MILLI, BytesMut::new());
+    let mut beat = interval(Duration::from_secs(1) / TURNS as u32);
+    for turn in 0..seconds * TURNS {
+        beat.tick().await;
+        bytes.clear();
+        for n in turn * each_second / TURNS..(turn + 1) * each_second / TURNS {
+            let at = start + (n / TOPICS * TOPICS * 1000 / each_second) as i64;
+            let document = json!({"ts": at, "power": n % 1000, "energy": n, "voltage": 230.5, "on": n.is_multiple_of(2)});
+            let topic = format!("bench/{}", n % TOPICS);
+            Publish::new(topic, QoS::AtMostOnce, document.to_string().into_bytes()).write(&mut bytes)?;
+        }
+        stream.write_all(&bytes).await?;
+    }
+    // The broker closes it once it has read all.
+    stream.shutdown().await?;
+    let _ = timeout(QUIET, stream.read_to_end(&mut Vec::new())).await;
+    Ok(())
+}
+
+/// A sender that is connected.
+async fn connected(at: SocketAddr) -> Result<TcpStream> {
+    let mut bytes = BytesMut::new();
+    Connect::new("bench-sender").write(&mut bytes)?;
+    let mut stream = TcpStream::connect(at).await?;
+    stream.write_all(&bytes).await?;
+    let mut answer = [0; 4];
+    stream.read_exact(&mut answer).await?;
+    Ok(stream)
 }
 
 /// Sends messages on topics in turn.
@@ -65,12 +99,7 @@ async fn send(at: SocketAddr, form: Form, topics: usize, count: usize) -> Result
 /// Sends all messages, made before, as fast as the broker takes them.
 pub async fn send_all(at: SocketAddr, messages: impl Iterator<Item = (String, Vec<u8>)>) -> Result<()> {
     let mut bytes = BytesMut::new();
-    Connect::new("bench-sender").write(&mut bytes)?;
-    let mut stream = TcpStream::connect(at).await?;
-    stream.write_all(&bytes).await?;
-    let mut answer = [0; 4];
-    stream.read_exact(&mut answer).await?;
-    bytes.clear();
+    let mut stream = connected(at).await?;
     for (topic, payload) in messages {
         Publish::new(topic, QoS::AtMostOnce, payload).write(&mut bytes)?;
     }
@@ -209,9 +238,14 @@ impl Driver {
     }
 }
 
-pub async fn measure(figures: &mut Figures) -> Result<()> {
+/// A broker that takes anybody and lets nothing wait.
+pub fn broker() -> Result<Broker> {
     let more = "max_queued_messages 0\nset_tcp_nodelay true";
-    let broker = Broker::start(&Setup { open: true, more, ..Setup::default() })?;
+    Ok(Broker::start(&Setup { open: true, more, ..Setup::default() })?)
+}
+
+pub async fn measure(figures: &mut Figures) -> Result<()> {
+    let broker = broker()?;
     for (form, name, goal) in [
         (Form::Plain, "MQTT: messages a second, a number each", "40,000 messages/s"),
         (Form::Json, "MQTT: messages a second, four members of JSON each", "20,000 messages/s"),

@@ -56,6 +56,8 @@ pub enum Shape {
     Lines,
     /// Connections that read as much as they may, all of it stored.
     Stored,
+    /// Topics of a broker with four members each, all of them stored.
+    Messages,
     /// Fifty thousand places in a tree.
     Places,
 }
@@ -68,6 +70,8 @@ pub const PUSHED: u32 = 1000;
 /// Connections of a plant that stores what it reads, and registers of each; ten times a second.
 const STORING: u32 = 16;
 const STORED_REGISTERS: u32 = 1000;
+/// Topics of a plant that hears messages.
+pub const TOPICS: usize = 100;
 /// Areas of a plant of places, and units in each.
 pub const AREAS: u32 = 50;
 pub const UNITS: u32 = 999;
@@ -128,6 +132,33 @@ async fn build_stored(db: &Db, settings: &Settings) -> Result<()> {
             let point = json!({"address": format!("holding {}", n * 2 + 1), "type": "u16"});
             let name = format!("Line {line} value {n}");
             let set = json!({"name": name, "place": site, "connection": connection, "point": point, "record": true,
+                "record_mode": "each_poll"});
+            add(Kind::Tag, Uuid::now_v7(), set);
+        }
+    }
+    commit(db, &edits).await
+}
+
+/// Where the four members of a document are read.
+pub fn members(topic: &str) -> Vec<Json> {
+    ["/power", "/energy", "/voltage", "/on"]
+        .into_iter()
+        .map(|member| json!({"topic": topic, "member": member, "time": "/ts", "clock": "milliseconds"}))
+        .collect()
+}
+
+/// A connection that hears JSON, and every value of it stored.
+async fn build_messages(db: &Db, settings: &Settings) -> Result<()> {
+    let [site, broker] = [(); 2].map(|()| Uuid::now_v7());
+    let mut edits = Vec::new();
+    let mut add = |kind, id, set: Json| edits.push(Edit { kind, id, op: Op::Create(own(set), None), seen: None });
+    add(Kind::Place, site, json!({"name": "Bench", "level": "site"}));
+    let to = json!({"host": "127.0.0.1", "port": settings.device, "qos": 0});
+    add(Kind::Connection, broker, json!({"name": "Broker", "kind": "mqtt", "timeout_ms": 5000, "settings": to}));
+    for topic in 0..TOPICS {
+        for (n, point) in members(&format!("bench/{topic}")).into_iter().enumerate() {
+            let name = format!("Topic {topic} value {n}");
+            let set = json!({"name": name, "place": site, "connection": broker, "point": point, "record": true,
                 "record_mode": "each_poll"});
             add(Kind::Tag, Uuid::now_v7(), set);
         }
@@ -200,6 +231,7 @@ pub async fn run(settings: Settings) -> Result<()> {
             Shape::Load => build(&db, &settings).await?,
             Shape::Lines => build_lines(&db, &settings).await?,
             Shape::Stored => build_stored(&db, &settings).await?,
+            Shape::Messages => build_messages(&db, &settings).await?,
             Shape::Places => build_places(&db).await?,
         }
         println!("{}", json!({"built_s": began.elapsed().as_secs_f64()}));
@@ -219,7 +251,7 @@ pub async fn run(settings: Settings) -> Result<()> {
         Shape::Load => on_wire(settings.tags),
         Shape::Lines => REGISTERS,
         Shape::Stored => STORED_REGISTERS,
-        Shape::Places => 0,
+        Shape::Messages | Shape::Places => 0,
     });
     while wanted > 0 && live.health().iter().all(|(_, h)| h.values < wanted) && began.elapsed() < Duration::from_secs(30) {
         tokio::time::sleep(Duration::from_millis(5)).await;

@@ -25,6 +25,7 @@ mod payload_form;
 pub mod plain;
 pub mod pointer;
 pub mod runner;
+pub mod served;
 pub mod signal;
 pub mod spaces;
 pub mod sparkplug;

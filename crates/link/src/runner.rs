@@ -1,6 +1,6 @@
 //! What a running connection is given and gives.
 
-use crate::{Ask, Children, Health, Identities, LinkError, announced::Announced, broker::Served, traffic::Tap};
+use crate::{Ask, Children, Health, Identities, LinkError, announced::Announced, served::Served, traffic::Tap};
 use async_trait::async_trait;
 use havrel_core::{
     TagNo,

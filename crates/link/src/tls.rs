@@ -3,11 +3,11 @@
 
 use crate::{
     LinkError, Offer,
-    certificate::{Wrong, certificates, check_certificates, check_fingerprint, check_pair, digits, fingerprint, shown},
+    certificate::{Told, Wrong, certificates, check_certificates, check_fingerprint, check_pair, digits, fingerprint, shown},
     error::Untrusted,
     form::{Control, Field},
 };
-use havrel_core::plant::Secret;
+use havrel_core::{plant::Secret, time::SECOND};
 use serde::Deserialize;
 use std::{
     fmt::Debug,
@@ -178,6 +178,8 @@ pub(crate) struct Judge {
 struct Seen {
     fingerprint: Option<[u8; 32]>,
     wrong: Option<CertificateError>,
+    /// It has expired, whatever else is wrong with it.
+    expired: bool,
 }
 
 impl Judge {
@@ -209,13 +211,16 @@ impl Judge {
 
     /// That the certificate is not trusted, where it was shown and is not.
     pub fn untrusted(&self) -> Option<LinkError> {
-        let Seen { fingerprint: Some(seen), wrong: Some(why) } = self.memory().clone() else { return None };
+        let Seen { fingerprint: Some(seen), wrong: Some(why), expired } = self.memory().clone() else { return None };
+        let told = why_not(&why);
+        let expired = if expired && told != why_not(&CertificateError::Expired) { ", and it has expired" } else { "" };
         let why = match (why, self.pinned) {
             (CertificateError::ApplicationVerificationFailure, Some(pinned)) => {
                 format!("it is another one than the trusted one, whose fingerprint is {}", shown(&pinned))
             }
-            (why, _) => why_not(&why),
+            _ => told,
         };
+        let why = format!("{why}{expired}");
         let (fingerprint, field) = (shown(&seen), "settings.tls.fingerprint".into());
         let offer = Offer { field, value: fingerprint.clone(), words: "Trust this certificate".into() };
         let cure = "Compare the fingerprint with the one the device itself shows; if they agree, trust it.";
@@ -264,7 +269,9 @@ impl ServerCertVerifier for Judge {
             Err(rustls::Error::InvalidCertificate(why)) => Some(why.clone()),
             _ => None,
         };
-        *self.memory() = Seen { fingerprint: Some(fingerprint), wrong };
+        let until = Told::of(own).map_or(i64::MAX, |told| told.until / SECOND);
+        let expired = until < i64::try_from(now.as_secs()).unwrap_or(i64::MAX);
+        *self.memory() = Seen { fingerprint: Some(fingerprint), wrong, expired };
         verdict
     }
 

@@ -11,7 +11,7 @@ use havrel_core::{
     time::Nanos,
 };
 use havrel_link::{
-    Ask, Children, Command, LinkError, PointPlan, RawValue, announced::Announced, broker::Served, traffic::Exchange,
+    Ask, Children, Command, LinkError, PointPlan, RawValue, announced::Announced, served::Served, traffic::Exchange,
 };
 use serde_json::{Value as Json, json};
 use std::sync::{Arc, PoisonError};

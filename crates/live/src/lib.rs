@@ -350,6 +350,8 @@ impl Live {
         let mut tasks = std::mem::take(&mut *self.tasks.lock().unwrap_or_else(PoisonError::into_inner));
         tasks.abort_all();
         while tasks.join_next().await.is_some() {}
+        // Whoever started this program may end what is left of it at once.
+        let _ = tokio::task::spawn_blocking(havrel_link::served::settle).await;
         self.spool.close();
     }
 

@@ -68,6 +68,8 @@ pub enum Fault {
     BrokerCut,
     /// Everything that the broker sends comes late.
     BrokerSlow,
+    /// The broker shows a certificate that has expired.
+    BrokerExpired,
     /// Meter M2 sends half messages.
     MeterBroken,
     /// Meter M3 sends nothing.
@@ -116,6 +118,7 @@ impl fmt::Display for Fault {
             Fault::ServerBad { node } => write!(f, "sensor behind {node} failed"),
             Fault::BrokerCut => write!(f, "cable of the broker cut"),
             Fault::BrokerSlow => write!(f, "the broker is slow"),
+            Fault::BrokerExpired => write!(f, "certificate of the broker expired"),
             Fault::MeterBroken => write!(f, "meter M2 sends half messages"),
             Fault::MeterSilent => write!(f, "meter M3 is silent"),
             Fault::OutsideRetained => write!(f, "outside temperature only retained"),

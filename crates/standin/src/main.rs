@@ -149,6 +149,8 @@ enum Order {
     CutBroker,
     /// Let everything that the broker sends come late.
     SlowBroker,
+    /// Let the broker show a certificate that has expired.
+    ExpiredBroker,
     /// Let meter M2 send half messages.
     BrokenMeter,
     /// Let meter M3 send nothing.
@@ -202,6 +204,7 @@ fn order(fault: Order, seconds: f64) -> control::Order {
         Order::RenumberedServer => Fault::ServerRenumbered,
         Order::CutBroker => Fault::BrokerCut,
         Order::SlowBroker => Fault::BrokerSlow,
+        Order::ExpiredBroker => Fault::BrokerExpired,
         Order::BrokenMeter => Fault::MeterBroken,
         Order::SilentMeter => Fault::MeterSilent,
         Order::RetainedOutside => Fault::OutsideRetained,

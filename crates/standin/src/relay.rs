@@ -2,7 +2,7 @@
 
 use std::{io, net::SocketAddr, time::Duration};
 use tokio::{
-    io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt},
+    io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, split},
     net::TcpStream,
     time::sleep,
 };
@@ -19,19 +19,25 @@ pub trait Cable: Send + Sync {
 }
 
 /// Carries bytes both ways until either side ends or the cable is cut.
-pub async fn relay(mut outside: TcpStream, inside: SocketAddr, cable: impl Cable) {
+pub async fn relay(outside: TcpStream, inside: SocketAddr, cable: impl Cable) {
+    // Small answers must not wait to be sent together.
+    let _ = outside.set_nodelay(true);
+    carry(outside, inside, cable).await;
+}
+
+/// The same for whatever carries what the client says.
+pub async fn carry(outside: impl AsyncRead + AsyncWrite, inside: SocketAddr, cable: impl Cable) {
     if cable.cut() {
         return;
     }
     let Ok(mut inside) = TcpStream::connect(inside).await else { return };
-    // Small answers must not wait to be sent together.
-    let _ = (outside.set_nodelay(true), inside.set_nodelay(true));
+    let _ = inside.set_nodelay(true);
     let cut = async {
         while !cable.cut() {
             sleep(LOOK).await;
         }
     };
-    let ((mut from_client, mut to_client), (from_server, mut to_server)) = (outside.split(), inside.split());
+    let ((mut from_client, mut to_client), (from_server, mut to_server)) = (split(outside), inside.split());
     tokio::select! {
         // Whichever side ends, the other one ends too.
         _ = tokio::io::copy(&mut from_client, &mut to_server) => {}

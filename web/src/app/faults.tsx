@@ -110,6 +110,7 @@ function Desk() {
       <Group title="Broker Utilities" note="on its wire, and in what is sent">
         {press('Cut the cable', { fault: 'broker_cut' })}
         {press('Answer 0.6 s late', { fault: 'broker_slow' })}
+        {press('Let the certificate expire', { fault: 'broker_expired' })}
         {press('Meter M2 sends half messages', { fault: 'meter_broken' })}
         {press('Meter M3 sends nothing', { fault: 'meter_silent' })}
         {press('Outside temperature is only retained', { fault: 'outside_retained' })}

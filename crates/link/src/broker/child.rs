@@ -20,7 +20,7 @@ use std::{
     os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _},
     path::{Path, PathBuf},
     process::Command,
-    sync::{Arc, Mutex, MutexGuard, PoisonError},
+    sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError},
     time::{Duration, Instant},
 };
 use tokio_rustls::rustls::pki_types::{CertificateDer, pem::PemObject as _};
@@ -33,6 +33,8 @@ const USER: &str = "mosquitto";
 const LONGEST_LINE: u64 = 4096;
 /// How long a broker that ran before has to end.
 const ENDING: Duration = Duration::from_secs(20);
+/// How long the end of this program waits for brokers that are stopping.
+const SETTLING: Duration = Duration::from_secs(2);
 /// A certificate that Havrel makes is renewed so long before it ends.
 const RENEWED: Nanos = 30 * 86_400 * SECOND;
 
@@ -286,10 +288,31 @@ impl Drop for Child {
         // The guard's sign to stop it.
         drop(guard.stdin.take());
         // It writes down what it keeps, and is waited for apart, so that nobody is held up and no dead process stays.
-        let waited = std::thread::Builder::new().name("broker end".into()).spawn(move || guard.wait());
-        // Without a thread it ends all the same.
-        drop(waited);
+        *ending() += 1;
+        let waiting = move || {
+            // However it ended: it runs no more.
+            let _ = guard.wait();
+            *ending() -= 1;
+            ENDED.notify_all();
+        };
+        if std::thread::Builder::new().name("broker end".into()).spawn(waiting).is_err() {
+            // Without a thread it ends all the same.
+            *ending() -= 1;
+        }
     }
+}
+
+/// How many brokers are stopping, and who waits for them.
+static ENDING_NOW: Mutex<usize> = Mutex::new(0);
+static ENDED: Condvar = Condvar::new();
+
+fn ending() -> MutexGuard<'static, usize> {
+    ENDING_NOW.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Waits until every broker that is stopping has written down what it keeps, for two seconds at most.
+pub fn settle() {
+    let _ = ENDED.wait_timeout_while(ending(), SETTLING, |count| *count > 0);
 }
 
 /// Takes in the log until the broker has ended.

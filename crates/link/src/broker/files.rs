@@ -2,7 +2,7 @@
 
 use super::settings::{Account, May, Settings};
 use base64::{Engine as _, engine::general_purpose::STANDARD};
-use havrel_core::plant::Secret;
+use havrel_core::plant::{Own, Secret};
 use ring::pbkdf2;
 use std::{fmt::Write as _, num::NonZeroU32, path::Path};
 
@@ -20,11 +20,22 @@ pub(super) const CERTIFICATE: &str = "certificate.pem";
 pub(super) const KEY: &str = "key.pem";
 
 /// A password as the broker stores it: PBKDF2 (RFC 8018, 5.2) with HMAC-SHA-512.
-pub(super) fn hash(password: &str) -> String {
+fn hash(password: &str) -> String {
     let salt: [u8; 12] = rand::random();
     let mut hash = [0; 64];
     pbkdf2::derive(pbkdf2::PBKDF2_HMAC_SHA512, ROUNDS, &salt, password.as_bytes(), &mut hash);
     format!("$7${ROUNDS}${}${}", STANDARD.encode(salt), STANDARD.encode(hash))
+}
+
+/// Makes typed passwords of accounts into what is stored: a hash of each.
+pub(super) fn hash_all(settings: &mut Own) {
+    let accounts = settings.get_mut("accounts").and_then(|accounts| accounts.as_array_mut());
+    for account in accounts.into_iter().flatten() {
+        let Some(password) = account.get_mut("password") else { continue };
+        if let Some(Secret::Plain(text)) = Secret::of(password) {
+            *password = serde_json::json!({ "secret": hash(&text) });
+        }
+    }
 }
 
 /// The file of passwords: those of accounts that are switched on, and our own.
@@ -122,6 +133,19 @@ mod tests {
         let told = passwords(&set.accounts, "ours");
         let lines: Vec<&str> = told.lines().collect();
         assert!(lines.len() == 2 && lines[0].starts_with("$havrel:$7$1000$") && lines[1] == "meter-1:hash of it");
+    }
+
+    #[test]
+    fn typed_passwords_are_hashed_and_what_is_kept_stays() {
+        let mut own = json!({"accounts": [{"name": "a", "password": {"secret": "kelp and salt"}}, {"name": "b", "password": {"kept": true}}]})
+            .as_object()
+            .unwrap()
+            .clone();
+        hash_all(&mut own);
+        let text = serde_json::Value::Object(own.clone()).to_string();
+        assert!(!text.contains("kelp") && text.contains("$7$"));
+        assert_eq!(own["accounts"][1]["password"], json!({"kept": true}));
+        hash_all(&mut json!({"accounts": 7}).as_object_mut().unwrap().clone());
     }
 
     #[test]

@@ -5,17 +5,13 @@
 //! its log, and [`served`] puts together what is shown of it; all four are pure. [`child`] starts and stops it, [`run`] keeps it
 //! running, [`ladder`] tries beforehand whether it could.
 
-mod book;
-mod child;
+pub(crate) mod book;
+pub(crate) mod child;
 mod files;
 mod ladder;
 mod run;
-mod served;
-mod settings;
-
-pub use book::{Client, Refusal, Why};
-pub use served::{Address, Figures, Served, ServedClient};
-pub use settings::{Allowed, Reach, Received, allowed};
+pub(crate) mod served;
+pub(crate) mod settings;
 
 use crate::{
     Identities, Kind, Runner, Tester, Wrong,
@@ -26,7 +22,7 @@ use crate::{
 };
 use async_trait::async_trait;
 use havrel_core::plant::{Connection, Own, Tag};
-use settings::Settings;
+use settings::{Reach, Settings};
 use std::sync::Arc;
 use tokio::sync::mpsc;
 
@@ -141,7 +137,7 @@ impl Kind for Broker {
     }
 
     fn hash(&self, settings: &mut Own) {
-        settings::hash(settings);
+        files::hash_all(settings);
     }
 
     fn runner(&self) -> Arc<dyn Runner> {

@@ -1,6 +1,5 @@
 //! What a broker of our own is told: who reaches it, how, and what its accounts may do.
 
-use super::files;
 use crate::{
     LinkError,
     certificate::check_pair,
@@ -383,17 +382,6 @@ pub fn allowed(own: &Own, topics: &str) -> Vec<Allowed> {
     told.collect()
 }
 
-/// Makes typed passwords of accounts into what is stored: a hash of each.
-pub(super) fn hash(settings: &mut Own) {
-    let accounts = settings.get_mut("accounts").and_then(|accounts| accounts.as_array_mut());
-    for account in accounts.into_iter().flatten() {
-        let Some(password) = account.get_mut("password") else { continue };
-        if let Some(Secret::Plain(text)) = Secret::of(password) {
-            *password = serde_json::json!({ "secret": files::hash(&text) });
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -485,17 +473,6 @@ mod tests {
         assert_eq!(may("plant/+"), (true, true));
         assert_eq!(may("plant/a/b"), (false, false));
         assert_eq!(may("site/meter/#"), (false, false));
-    }
-
-    #[test]
-    fn typed_passwords_are_hashed_and_what_is_kept_stays() {
-        let kept = account(json!({"id": Uuid::from_u128(2), "password": {"kept": true}}));
-        let mut own = json!({"accounts": [account(json!({})), kept]}).as_object().unwrap().clone();
-        hash(&mut own);
-        let text = Json::Object(own.clone()).to_string();
-        assert!(!text.contains("kelp") && text.contains("$7$"));
-        assert_eq!(own["accounts"][1]["password"], json!({"kept": true}));
-        hash(&mut json!({"accounts": 7}).as_object_mut().unwrap().clone());
     }
 
     fn filter() -> impl Strategy<Value = String> {

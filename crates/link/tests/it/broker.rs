@@ -3,9 +3,8 @@
 use crate::device::*;
 use havrel_core::plant::Connection;
 use havrel_link::{
-    Command, LinkPlan, LinkState,
-    broker::{Received, Refusal, Served, Why},
-    kind,
+    Command, LinkPlan, LinkState, kind,
+    served::{Received, Refusal, Served, Why},
 };
 use rumqttc::{AsyncClient, Event, MqttOptions, Packet, QoS};
 use rustix::process::{Pid, Signal, kill_process};

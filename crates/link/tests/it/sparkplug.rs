@@ -216,8 +216,11 @@ async fn a_value_that_is_written_counts_once_the_device_tells_it() {
 #[tokio::test]
 async fn what_is_retained_or_no_payload_is_left_out_and_the_test_names_who_is_heard() {
     let broker = open();
-    let edge = Edge::new(broker.address).await;
+    let mut edge = Edge::new(broker.address).await;
     edge.say(pump().of_node().tells(What::Birth), bytes(Some(0), vec![number("Level", 1.0)]), true).await;
+    // The broker retains it once it passes on what came afterwards.
+    edge.say("spBv1.0/Works/NCMD/Nobody".into(), Vec::new(), false).await;
+    edge.next("spBv1.0/Works/NCMD/Nobody").await;
     let mut running = run(to(broker.address, json!({})), vec![]);
     running.state(LinkState::Running).await;
     edge.say(pump().tells(What::Data), b"{\"no\": \"payload\"}".to_vec(), false).await;

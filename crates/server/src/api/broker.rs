@@ -6,7 +6,7 @@ use actix_web::{
     web::{Data, Path, Query},
 };
 use havrel_core::{access::Action, text::shown, time::to_text};
-use havrel_link::broker::{self, Received, Served, ServedClient, Why};
+use havrel_link::served::{Received, Served, ServedClient, Why};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
@@ -209,6 +209,6 @@ pub async fn allowed(
     let item = plant.connections.get(&id).ok_or_else(|| Problem::missing("connection"))?;
     let topics = query.topics.trim();
     havrel_link::mqtt::settings::check_filter(topics).map_err(|words| Problem::field("topics", words))?;
-    let told = broker::allowed(&item.set.settings, topics).into_iter();
+    let told = havrel_link::served::allowed(&item.set.settings, topics).into_iter();
     Ok(Json(told.map(|one| BrokerAllowed { account: one.account, publishes: one.publishes, receives: one.receives }).collect()))
 }

@@ -1,8 +1,10 @@
 //! The utilities of the demo plant, which publish JSON over MQTT: [`points`] lists what they tell, from which their messages, the
-//! demo's tags and the made-up past come; [`broker`] runs the site's broker, and [`serve`] publishes.
+//! demo's tags and the made-up past come; [`broker`] runs the site's broker, [`secured`] lets clients reach it over TLS, and
+//! [`serve`] publishes.
 
 pub mod broker;
 pub mod points;
+mod secured;
 pub mod serve;
 
 /// The name of the broker's connection in the demo.

@@ -3,6 +3,7 @@
 use super::{
     broker::{Account, Broker, Setup},
     points::{self, ROOT},
+    secured::{Client, Secured, begun},
 };
 use crate::{effluent::serve as effluent, faults::Fault, relay, serve::Shared};
 use rumqttc::{AsyncClient, Event, MqttOptions, Packet, QoS};
@@ -69,6 +70,7 @@ pub async fn serve(listener: TcpListener, broker: &Broker, shared: Shared) -> io
     options.set_credentials("utilities", "published-here").set_keep_alive(Duration::from_secs(10));
     let (client, mut polled) = AsyncClient::new(options, 100);
     let points = points::points();
+    let secured = Secured::new()?;
     let mut again = Instant::now();
     let mut retains = false;
     let mut beat = interval(BEAT);
@@ -77,7 +79,18 @@ pub async fn serve(listener: TcpListener, broker: &Broker, shared: Shared) -> io
         tokio::select! {
             accepted = listener.accept() => {
                 let Ok((outside, _)) = accepted else { continue };
-                tokio::spawn(relay::relay(outside, broker.address, Cable(shared.clone())));
+                let (inside, expired) = (broker.address, shared.has_expired());
+                let (acceptor, shared) = (secured.of(expired), shared.clone());
+                tokio::spawn(async move {
+                    match begun(outside, acceptor).await {
+                        Ok(Client::Plain(outside)) => relay::carry(outside, inside, Cable { shared, expired: None }).await,
+                        Ok(Client::Secured(outside)) => {
+                            relay::carry(outside, inside, Cable { shared, expired: Some(expired) }).await;
+                        }
+                        // It went away, or does not trust the certificate.
+                        Err(_) => {}
+                    }
+                });
             }
             _ = beat.tick() => {
                 let now_ms = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64);
@@ -122,20 +135,29 @@ struct Told {
     only_retained: bool,
 }
 
-/// The cable between the broker and its clients.
-struct Cable(Shared);
+/// The cable between the broker and a client.
+struct Cable {
+    shared: Shared,
+    /// Whether the certificate that the client was shown has expired; another one ends the session.
+    expired: Option<bool>,
+}
 
 impl relay::Cable for Cable {
     fn cut(&self) -> bool {
-        self.0.lock().faults.is_on(&Fault::BrokerCut, Instant::now())
+        let other = self.expired.is_some_and(|expired| expired != self.shared.has_expired());
+        other || self.shared.lock().faults.is_on(&Fault::BrokerCut, Instant::now())
     }
 
     fn slow(&self) -> bool {
-        self.0.lock().faults.is_on(&Fault::BrokerSlow, Instant::now())
+        self.shared.lock().faults.is_on(&Fault::BrokerSlow, Instant::now())
     }
 }
 
 impl Shared {
+    fn has_expired(&self) -> bool {
+        self.lock().faults.is_on(&Fault::BrokerExpired, Instant::now())
+    }
+
     /// The messages of this moment, and what is wrong with them.
     fn told(&self, points: &[points::Point], now_ms: i64) -> Told {
         let works = self.lock();
