@@ -380,7 +380,8 @@ test('a secured broker is trusted by its fingerprint, and told when its certific
     .getByRole('button', { name: 'Let the certificate expire' })
     .click();
   await desk('Connect');
-  await expect(page.getByText(/it is another one than the trusted one.*, and it has expired\./)).toBeVisible();
+  const told = page.getByRole('region', { name: 'Connection Secured' });
+  await expect(told.getByText(/it is another one than the trusted one.*, and it has expired\./)).toBeVisible();
   await page.getByRole('link', { name: 'Demo faults' }).click();
   await page.getByRole('button', { name: 'End all' }).click();
   await desk('Connect');
