@@ -355,7 +355,7 @@ test('a program that takes no token, is not available or sends half an answer is
   await expect(card('Weather', 'Wind speed')).toContainText(/\d+\.\d ?m\/s/, { timeout: 15_000 });
 });
 
-test('a secured broker is trusted by its fingerprint, and told when its certificate has expired', async () => {
+test('a secured broker is trusted by its fingerprint, and told when its certificate has expired or it lets nobody in', async () => {
   await desk('Connect');
   await page.getByRole('button', { name: 'Add connection' }).click();
   await page.getByLabel('Kind').selectOption('mqtt');
@@ -382,6 +382,11 @@ test('a secured broker is trusted by its fingerprint, and told when its certific
   await desk('Connect');
   const told = page.getByRole('region', { name: 'Connection Secured' });
   await expect(told.getByText(/it is another one than the trusted one.*, and it has expired\./)).toBeVisible();
+  await page.getByRole('link', { name: 'Demo faults' }).click();
+  await page.getByRole('region', { name: 'Broker Utilities' }).getByRole('button', { name: 'Refuse every login' }).click();
+  await desk('Connect');
+  const others = page.getByRole('region', { name: 'Connection Utilities' });
+  await expect(others.getByText('The broker does not allow this login to connect.')).toBeVisible({ timeout: 30_000 });
   await page.getByRole('link', { name: 'Demo faults' }).click();
   await page.getByRole('button', { name: 'End all' }).click();
   await desk('Connect');

@@ -4,10 +4,11 @@
 //! pipe closes and the guard stops the other in good order. When the other ends by itself the guard ends too, with its status.
 
 use std::{
-    fs, io,
+    fs::{self, File},
+    io,
     net::{Ipv4Addr, TcpListener},
     os::unix::{
-        fs::{MetadataExt, PermissionsExt, chown},
+        fs::{MetadataExt, PermissionsExt, chown, fchown},
         process::CommandExt,
     },
     path::{Path, PathBuf},
@@ -72,6 +73,14 @@ impl Owner {
     /// As the system says.
     pub fn give(self, path: &Path) -> io::Result<()> {
         self.0.map_or(Ok(()), |(user, group)| chown(path, Some(user), Some(group)))
+    }
+
+    /// The same of a file that is open.
+    ///
+    /// # Errors
+    /// As the system says.
+    pub fn give_open(self, file: &File) -> io::Result<()> {
+        self.0.map_or(Ok(()), |(user, group)| fchown(file, Some(user), Some(group)))
     }
 
     /// Whether this user can get at a folder: every folder above it must let others pass when we are root.

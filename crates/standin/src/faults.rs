@@ -70,6 +70,8 @@ pub enum Fault {
     BrokerSlow,
     /// The broker shows a certificate that has expired.
     BrokerExpired,
+    /// The broker lets nobody log in.
+    BrokerLocked,
     /// Meter M2 sends half messages.
     MeterBroken,
     /// Meter M3 sends nothing.
@@ -119,6 +121,7 @@ impl fmt::Display for Fault {
             Fault::BrokerCut => write!(f, "cable of the broker cut"),
             Fault::BrokerSlow => write!(f, "the broker is slow"),
             Fault::BrokerExpired => write!(f, "certificate of the broker expired"),
+            Fault::BrokerLocked => write!(f, "the broker lets nobody log in"),
             Fault::MeterBroken => write!(f, "meter M2 sends half messages"),
             Fault::MeterSilent => write!(f, "meter M3 is silent"),
             Fault::OutsideRetained => write!(f, "outside temperature only retained"),

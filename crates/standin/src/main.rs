@@ -151,6 +151,8 @@ enum Order {
     SlowBroker,
     /// Let the broker show a certificate that has expired.
     ExpiredBroker,
+    /// Let the broker let nobody log in.
+    LockedBroker,
     /// Let meter M2 send half messages.
     BrokenMeter,
     /// Let meter M3 send nothing.
@@ -205,6 +207,7 @@ fn order(fault: Order, seconds: f64) -> control::Order {
         Order::CutBroker => Fault::BrokerCut,
         Order::SlowBroker => Fault::BrokerSlow,
         Order::ExpiredBroker => Fault::BrokerExpired,
+        Order::LockedBroker => Fault::BrokerLocked,
         Order::BrokenMeter => Fault::MeterBroken,
         Order::SilentMeter => Fault::MeterSilent,
         Order::RetainedOutside => Fault::OutsideRetained,

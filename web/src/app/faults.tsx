@@ -111,6 +111,7 @@ function Desk() {
         {press('Cut the cable', { fault: 'broker_cut' })}
         {press('Answer 0.6 s late', { fault: 'broker_slow' })}
         {press('Let the certificate expire', { fault: 'broker_expired' })}
+        {press('Refuse every login', { fault: 'broker_locked' })}
         {press('Meter M2 sends half messages', { fault: 'meter_broken' })}
         {press('Meter M3 sends nothing', { fault: 'meter_silent' })}
         {press('Outside temperature is only retained', { fault: 'outside_retained' })}

@@ -6,7 +6,7 @@
 use super::files::OURSELVES;
 use havrel_core::time::Nanos;
 use serde::Serialize;
-use std::collections::{HashMap, VecDeque};
+use std::collections::{BTreeMap, HashMap, VecDeque};
 use utoipa::ToSchema;
 
 /// Refusals that are remembered; the oldest goes.
@@ -73,17 +73,31 @@ pub struct Client {
     pub more_subscriptions: u64,
 }
 
+/// What is known from the log at a moment.
+#[derive(Debug, Default)]
+pub struct Seen {
+    pub clients: Vec<(String, Client)>,
+    /// Clients beyond those.
+    pub more: u64,
+    /// How many clients are connected with each account that has any.
+    pub by_account: BTreeMap<String, u64>,
+    /// The latest first.
+    pub refusals: Vec<Refusal>,
+}
+
 /// What is known from the log.
 #[derive(Debug, Default)]
 pub struct Book {
     /// By client id.
-    pub clients: HashMap<String, Client>,
+    clients: HashMap<String, Client>,
     refusals: HashMap<(Why, String, String, String), Refusal>,
     /// The order in which refusals came first.
     order: VecDeque<(Why, String, String, String)>,
     /// Lines that were read, of all kinds.
     pub lines: u64,
     troubles: VecDeque<String>,
+    /// The line before told of TLS; what follows is a client that is left because of it.
+    unsecured: bool,
 }
 
 impl Book {
@@ -112,13 +126,19 @@ impl Book {
             return self.refuse(why, "", from, "", at);
         }
         if let Some(rest) = line.strip_prefix("Client ") {
-            return self.left(rest, at);
+            self.left(rest, at);
+            self.unsecured = false;
+            return;
         }
         if let Some(rest) = line.strip_prefix("Bad socket read/write on client ") {
             self.gone(rest.rsplit_once(": ").map_or(rest, |(client, _)| client));
             return;
         }
-        if line.contains("Error") && !line.starts_with("OpenSSL Error") {
+        if line.starts_with("OpenSSL Error") {
+            self.unsecured = true;
+            return;
+        }
+        if line.contains("Error") {
             if self.troubles.len() == MOST_TROUBLES {
                 self.troubles.pop_front();
             }
@@ -138,6 +158,18 @@ impl Book {
         let mut all: Vec<Refusal> = self.refusals.values().cloned().collect();
         all.sort_by(|a, b| (b.last, &b.client, &b.topic).cmp(&(a.last, &a.client, &a.topic)));
         all
+    }
+
+    /// What it holds now, with so many clients at most, by account and id.
+    pub fn seen(&self, most: usize) -> Seen {
+        let mut clients: Vec<(&String, &Client)> =
+            self.clients.iter().filter(|(_, client)| client.account != OURSELVES).collect();
+        clients.sort_by_key(|(id, client)| (&client.account, *id));
+        let mut by_account: BTreeMap<String, u64> = BTreeMap::new();
+        clients.iter().for_each(|(_, client)| *by_account.entry(client.account.clone()).or_default() += 1);
+        let more = clients.len().saturating_sub(most) as u64;
+        let clients = clients.into_iter().take(most).map(|(id, client)| (id.clone(), client.clone())).collect();
+        Seen { clients, more, by_account, refusals: self.refusals() }
     }
 
     /// The broker runs anew: nobody is connected.
@@ -210,6 +242,8 @@ impl Book {
             self.refuse(Why::SameClient, id, &from, "", at);
         } else if words.contains("oversize") || words.contains("too large") {
             self.refuse(Why::TooLarge, id, &from, "", at);
+        } else if client == "<unknown>" && self.unsecured {
+            self.refuse(Why::Secured, id, &from, "", at);
         } else if words.contains("malformed") || words.contains("protocol error") || words.contains("Protocol error") {
             self.refuse(Why::Protocol, id, &from, "", at);
         }
@@ -417,9 +451,14 @@ mod tests {
         let mut book = book(&["Error: Address already in use", "OpenSSL Error[0]: x", "warning"]);
         assert_eq!(book.troubles(), ["Address already in use"]);
         assert!(book.troubles().is_empty());
+        // What failed on the way to TLS is no other program.
+        book.line("Client <unknown> disconnected: Protocol error.", 1);
+        book.line("Client <unknown> disconnected due to protocol error.", 2);
+        let told: Vec<Why> = book.refusals().iter().map(|one| one.why).collect();
+        assert_eq!(told, [Why::Protocol, Why::Secured]);
         book.line("New client connected from 127.0.0.1:1 as havrel-1 (p5, c1, k30, u'$havrel').", 1);
         book.line("Client havrel-1 disconnected due to oversize packet.", 2);
-        assert!(book.refusals().is_empty() && book.clients.is_empty());
+        assert!(book.refusals().len() == 2 && book.clients.is_empty());
     }
 
     #[test]

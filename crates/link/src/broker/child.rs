@@ -2,7 +2,7 @@
 
 use super::{
     book::Book,
-    files::{self, CERTIFICATE, CONFIGURATION, KEY, PASSWORDS, PROCESS, RIGHTS},
+    files::{self, CONFIGURATION, PASSWORDS, PROCESS, RIGHTS},
     settings::{Account, Settings, Shown},
 };
 use crate::{Identity, LinkError, certificate::Told, now};
@@ -32,7 +32,7 @@ const USER: &str = "mosquitto";
 /// Longest line of its log that is read.
 const LONGEST_LINE: u64 = 4096;
 /// How long a broker that ran before has to end.
-const ENDING: Duration = Duration::from_secs(20);
+const ENDING: Duration = Duration::from_secs(10);
 /// How long the end of this program waits for brokers that are stopping.
 const SETTLING: Duration = Duration::from_secs(2);
 /// A certificate that Havrel makes is renewed so long before it ends.
@@ -82,9 +82,14 @@ impl Home {
         let (path, beside) = (self.folder.join(name), self.folder.join(format!("{name}.new")));
         // Whole or not at all, and for nobody else.
         let write = || {
-            let mut file = OpenOptions::new().create(true).write(true).truncate(true).mode(0o600).open(&beside)?;
+            match fs::remove_file(&beside) {
+                Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+                _ => {}
+            }
+            // The folder is the broker's own, and nothing that it might lay there is followed.
+            let mut file = OpenOptions::new().create_new(true).write(true).mode(0o600).open(&beside)?;
             file.write_all(text.as_bytes())?;
-            self.owner.give(&beside)?;
+            self.owner.give_open(&file)?;
             fs::rename(&beside, &path)
         };
         write().map_err(broken(&path))
@@ -97,16 +102,17 @@ impl Home {
 
     /// The certificate that it shows; one of our own is made where there is none, where a name is missing in it, and before it ends.
     fn put_certificate(&self, settings: &Settings) -> Result<(), LinkError> {
+        let (certificate, private) = files::certificate(settings);
         if settings.identity == Shown::Given {
             let Some(Secret::Plain(key)) = &settings.key else { return Err(LinkError::NoSecret("private key".into())) };
-            self.put(CERTIFICATE, &settings.certificate)?;
-            return self.put(KEY, key);
+            self.put(certificate, &settings.certificate)?;
+            return self.put(private, key);
         }
-        let told = self.certificate().and_then(|pem| told(&pem));
+        let told = self.certificate(settings).and_then(|pem| told(&pem));
         let fits = told.is_some_and(|told| {
             told.until - now() > RENEWED && settings.names().all(|name| told.hosts.iter().any(|host| host == name))
         });
-        if fits && self.folder.join(KEY).exists() {
+        if fits && self.folder.join(private).exists() {
             return Ok(());
         }
         let mut hosts: Vec<String> = settings.names().map(str::to_owned).collect();
@@ -115,13 +121,13 @@ impl Home {
         let mut known = HashSet::new();
         hosts.retain(|host| !host.is_empty() && known.insert(host.clone()));
         let made = Identity::make(&hosts, now()).map_err(LinkError::NotStarted)?;
-        self.put(KEY, &made.key)?;
-        self.put(CERTIFICATE, &made.pem())
+        self.put(private, &made.key)?;
+        self.put(certificate, &made.pem())
     }
 
     /// The certificate that it shows, as PEM.
-    pub fn certificate(&self) -> Option<String> {
-        fs::read_to_string(self.folder.join(CERTIFICATE)).ok()
+    pub fn certificate(&self, settings: &Settings) -> Option<String> {
+        fs::read_to_string(self.folder.join(files::certificate(settings).0)).ok()
     }
 
     fn running(&self) -> Option<(u32, u32)> {
@@ -129,14 +135,16 @@ impl Home {
     }
 
     /// Sees to it that no broker runs in the folder any more: one that is still stopping is given time, one that lost its guard is
-    /// ended.
+    /// ended, and one that stands still is killed.
     fn end_former(&self) -> Result<(), LinkError> {
-        let until = Instant::now() + ENDING;
+        let began = Instant::now();
         while let Some((process, parent)) = self.running() {
-            if !is_guard(parent) {
+            if began.elapsed() > ENDING / 2 {
+                signal(process, Signal::KILL);
+            } else if !is_guard(parent) {
                 signal(process, Signal::TERM);
             }
-            if Instant::now() > until {
+            if began.elapsed() > ENDING {
                 return Err(LinkError::NotStarted(format!("another one runs in {} as process {process}", self.folder.display())));
             }
             std::thread::sleep(Duration::from_millis(20));

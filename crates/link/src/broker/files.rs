@@ -1,6 +1,6 @@
 //! The files by which Debian’s broker is told what to do: its configuration, passwords, and topic rights.
 
-use super::settings::{Account, May, Settings};
+use super::settings::{Account, May, Settings, Shown};
 use base64::{Engine as _, engine::general_purpose::STANDARD};
 use havrel_core::plant::{Own, Secret};
 use ring::pbkdf2;
@@ -16,8 +16,14 @@ pub(super) const CONFIGURATION: &str = "broker.conf";
 pub(super) const PROCESS: &str = "broker.pid";
 pub(super) const PASSWORDS: &str = "passwords";
 pub(super) const RIGHTS: &str = "rights";
-pub(super) const CERTIFICATE: &str = "certificate.pem";
-pub(super) const KEY: &str = "key.pem";
+
+/// The files of the certificate that is shown, and of its key: one that is given never takes the place of the one that Havrel made.
+pub(super) fn certificate(settings: &Settings) -> (&'static str, &'static str) {
+    match settings.identity {
+        Shown::Made => ("certificate.pem", "key.pem"),
+        Shown::Given => ("given.pem", "given-key.pem"),
+    }
+}
 
 /// A password as the broker stores it: PBKDF2 (RFC 8018, 5.2) with HMAC-SHA-512.
 fn hash(password: &str) -> String {
@@ -102,8 +108,9 @@ pub(super) fn configuration(settings: &Settings, folder: &Path, ours: u16, watch
             lines.push("protocol websockets".into());
         }
         if listener.secured {
-            lines.push(format!("certfile {}", at(CERTIFICATE)));
-            lines.push(format!("keyfile {}", at(KEY)));
+            let (certificate, key) = certificate(settings);
+            lines.push(format!("certfile {}", at(certificate)));
+            lines.push(format!("keyfile {}", at(key)));
         }
     }
     lines.join("\n") + "\n"

@@ -4,7 +4,7 @@ use super::{
     book::{Book, Watch},
     child::{Child, Home, open},
     files::OURSELVES,
-    served::{Counts, OF_ITSELF, served},
+    served::{Counts, MOST_CLIENTS, OF_ITSELF, served},
     settings::{Settings, Transport},
 };
 use crate::{
@@ -111,7 +111,9 @@ async fn serve(life: &mut Life, mut settings: Settings, book: &Arc<Mutex<Book>>)
             command = life.ports.commands.recv() => match command {
                 None => return Stop::End,
                 Some(Command::Served { reply }) => {
-                    let told = served(&settings, &home, &open(book), counts.figures(now()), watch.on);
+                    // Copied first: the log is not held up by what is worked out from it.
+                    let seen = open(book).seen(MOST_CLIENTS);
+                    let told = served(&settings, &home, seen, counts.figures(now()), watch.on);
                     // Whoever asked may have gone away meanwhile.
                     let _ = reply.send(Ok(Box::new(told)));
                 }
@@ -156,6 +158,11 @@ fn tell(life: &Life, settings: &Settings, unlimited: Option<String>) {
     } else if settings.transport != Transport::Tls {
         learnt.push("Messages and passwords cross the network in clear where a device does not use the secured port.".to_owned());
     }
+    let closed = settings.accounts.iter().filter(|account| matches!(account.password, Some(Secret::Sealed(_)))).count();
+    if closed > 0 {
+        let words = "Accounts whose password cannot be opened with the key of this machine, and must be given another one";
+        learnt.push(format!("{words}: {closed}."));
+    }
     if !settings.accounts.iter().any(|account| account.enabled) {
         learnt.push("It has no account yet, so that nobody can connect.".to_owned());
     }
@@ -167,7 +174,13 @@ fn tell(life: &Life, settings: &Settings, unlimited: Option<String>) {
 
 /// Waits until the broker listens, and opens a session of ours that hears its figures.
 async fn listening(child: &mut Child, book: &Mutex<Book>) -> Result<Session, LinkError> {
-    let reached = Reached { user: OURSELVES.into(), password: Some(Secret::Plain(child.password.clone())), ..Reached::default() };
+    let reached = Reached {
+        user: OURSELVES.into(),
+        password: Some(Secret::Plain(child.password.clone())),
+        // One that stands still is noticed soon.
+        keep_alive_s: 5,
+        ..Reached::default()
+    };
     let path = Path { host: "127.0.0.1".into(), port: Some(child.port) };
     let until = Instant::now() + PATIENCE;
     loop {
@@ -184,7 +197,7 @@ async fn listening(child: &mut Child, book: &Mutex<Book>) -> Result<Session, Lin
             return Err(why(book, &status));
         }
         if Instant::now() > until {
-            return Err(LinkError::NotStarted(format!("it does not answer: {failed}")));
+            return Err(LinkError::NotStarted(format!("it does not answer: {}", failed.to_string().trim_end_matches('.'))));
         }
         sleep(LOOK / 20).await;
     }

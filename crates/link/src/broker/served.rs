@@ -1,7 +1,7 @@
 //! How a broker of our own fares, for whoever looks: where devices reach it, who is connected, what was refused.
 
 use super::{
-    book::{Book, Client, Refusal, Why},
+    book::{Client, MOST_REFUSALS, Refusal, Seen, Why},
     child::{Home, addresses, host_name, told},
     settings::{Reach, Received, Settings},
 };
@@ -12,7 +12,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 /// Topics on which the broker may tell of itself.
 const MOST_TOPICS: usize = 1000;
 /// Clients that are told in full.
-const MOST_CLIENTS: usize = 1000;
+pub(super) const MOST_CLIENTS: usize = 1000;
 /// What the broker tells of itself.
 pub(super) const OF_ITSELF: &str = "$SYS/#";
 /// Figures of it that are followed.
@@ -158,33 +158,33 @@ pub(super) fn reached(settings: &Settings) -> Vec<Address> {
     all
 }
 
-/// What a book tells, with the rights that its clients have now.
-pub(super) fn served(settings: &Settings, home: &Home, book: &Book, figures: Figures, watched: bool) -> Served {
-    let certificate = if settings.secured() { home.certificate().unwrap_or_default() } else { String::new() };
-    let seen = told(&certificate);
+/// What was seen, with the rights that its clients have now.
+pub(super) fn served(settings: &Settings, home: &Home, seen: Seen, figures: Figures, watched: bool) -> Served {
+    // What lies there may be something else: the folder is the broker's own.
+    let shown_now = home.certificate(settings).filter(|_| settings.secured());
+    let (certificate, about) = shown_now.and_then(|pem| told(&pem).map(|told| (pem, told))).unzip();
     let mut served = Served {
         addresses: reached(settings),
-        fingerprint: seen.as_ref().map(|told| shown(&told.fingerprint)).unwrap_or_default(),
-        certificate_until: seen.map_or(0, |told| told.until),
-        certificate,
-        refusals: book.refusals(),
+        fingerprint: about.as_ref().map(|told| shown(&told.fingerprint)).unwrap_or_default(),
+        certificate_until: about.map_or(0, |told| told.until),
+        certificate: certificate.unwrap_or_default(),
+        more_clients: seen.more,
+        by_account: seen.by_account,
+        refusals: seen.refusals,
         figures,
         watched,
         ..Served::default()
     };
     let accounts: HashMap<&str, _> = settings.accounts.iter().map(|account| (account.name.as_str(), account)).collect();
-    let mut clients: Vec<(&String, &Client)> =
-        book.clients.iter().filter(|(_, c)| c.account != super::files::OURSELVES).collect();
-    clients.sort_by_key(|(id, client)| (&client.account, *id));
-    for (id, client) in &clients {
-        *served.by_account.entry(client.account.clone()).or_default() += 1;
+    for (id, client) in seen.clients {
+        // One whose account was removed a moment ago is being disconnected.
         let Some(account) = accounts.get(client.account.as_str()) else { continue };
-        let receives: Vec<Received> = client.subscriptions.iter().map(|(filter, _)| account.receives(filter)).collect();
+        let receives = account.receives(client.subscriptions.iter().map(|(filter, _)| filter.as_str()));
         for ((filter, _), _) in client.subscriptions.iter().zip(&receives).filter(|(_, received)| **received == Received::Nothing)
         {
             served.refusals.push(Refusal {
                 why: Why::Receive,
-                client: (*id).clone(),
+                client: id.clone(),
                 account: client.account.clone(),
                 from: client.from.clone(),
                 topic: filter.clone(),
@@ -193,13 +193,10 @@ pub(super) fn served(settings: &Settings, home: &Home, book: &Book, figures: Fig
                 last: client.since,
             });
         }
-        if served.clients.len() < MOST_CLIENTS {
-            served.clients.push(ServedClient { id: (*id).clone(), client: (*client).clone(), receives });
-        }
+        served.clients.push(ServedClient { id, client, receives });
     }
-    served.more_clients = (clients.len() - served.clients.len().min(clients.len())) as u64;
     served.refusals.sort_by_key(|refusal| std::cmp::Reverse(refusal.last));
-    served.refusals.truncate(super::book::MOST_REFUSALS);
+    served.refusals.truncate(MOST_REFUSALS);
     served
 }
 

@@ -89,7 +89,7 @@ pub struct Right {
 pub struct Account {
     pub id: Uuid,
     pub name: String,
-    /// Hashed before it is stored.
+    /// Hashed before it is stored. Without one, as after an import, nobody can log in.
     #[serde(default)]
     pub password: Option<Secret>,
     #[serde(default = "yes")]
@@ -212,9 +212,11 @@ impl Settings {
         }
         let mut known = HashSet::new();
         for (i, account) in settings.accounts.iter().take(MOST_ACCOUNTS).enumerate() {
-            let twice = !known.insert(account.name.as_str());
-            if twice {
+            if !known.insert(account.name.as_str()) {
                 wrong.push((format!("accounts[{i}].name"), format!("There is already an account “{}”.", account.name)));
+            }
+            if settings.accounts[..i].iter().any(|other| other.id == account.id) {
+                wrong.push((format!("accounts[{i}].id"), "Another account has this id.".into()));
             }
             wrong.extend(account.check().into_iter().map(|(field, words)| (format!("accounts[{i}].{field}"), words.into())));
         }
@@ -279,7 +281,6 @@ impl Account {
             wrong.push(("name".to_owned(), "Enter letters, digits and . _ - @, at most 64."));
         }
         match &self.password {
-            None if self.enabled => wrong.push(("password".to_owned(), "Enter a password.")),
             Some(Secret::Plain(text)) if !PASSWORD.contains(&text.len()) || text.chars().any(char::is_control) => {
                 wrong.push(("password".to_owned(), "A password has 8 to 200 bytes."));
             }
@@ -307,20 +308,20 @@ impl Account {
         with.map(|right| right.of(&self.name))
     }
 
-    /// What it receives of the topics that it subscribes to.
-    pub fn receives(&self, filter: &str) -> Received {
-        let wanted = shared(filter);
-        let mut received = Received::Nothing;
-        for right in self.topics(May::Receive) {
-            if covers(&right, wanted) {
-                return Received::All;
-            }
-            if overlap(&right, wanted) && !(right.starts_with('$') ^ wanted.starts_with('$')) {
-                received = Received::Part;
-            }
-        }
-        received
+    /// What it receives of the topics of filters that it subscribes to.
+    pub fn receives<'a>(&self, filters: impl IntoIterator<Item = &'a str>) -> Vec<Received> {
+        let rights: Vec<String> = self.topics(May::Receive).collect();
+        filters.into_iter().map(|filter| received(&rights, shared(filter))).collect()
     }
+}
+
+/// What rights give of a filter.
+fn received(rights: &[String], wanted: &str) -> Received {
+    if rights.iter().any(|right| covers(right, wanted)) {
+        return Received::All;
+    }
+    let part = |right: &String| overlap(right, wanted) && right.starts_with('$') == wanted.starts_with('$');
+    if rights.iter().any(part) { Received::Part } else { Received::Nothing }
 }
 
 impl Right {
@@ -376,7 +377,7 @@ pub fn allowed(own: &Own, topics: &str) -> Vec<Allowed> {
     let enabled = accounts.into_iter().filter(|account| account.enabled);
     let told = enabled.map(|account| Allowed {
         publishes: account.topics(May::Publish).any(|right| covers(&right, topics)),
-        receives: account.receives(topics) == Received::All,
+        receives: account.receives([topics]) == [Received::All],
         account: account.name.clone(),
     });
     told.collect()
@@ -415,7 +416,7 @@ mod tests {
     #[case(json!({"transport": "tls", "identity": "given", "certificate": "no certificate"}), "certificate")]
     #[case(json!({"accounts": [account(json!({"name": "a b"}))]}), "accounts[0].name")]
     #[case(json!({"accounts": [account(json!({})), account(json!({"id": Uuid::from_u128(2)}))]}), "accounts[1].name")]
-    #[case(json!({"accounts": [account(json!({"password": null}))]}), "accounts[0].password")]
+    #[case(json!({"accounts": [account(json!({})), account(json!({"name": "b"}))]}), "accounts[1].id")]
     #[case(json!({"accounts": [account(json!({"password": {"secret": "short"}}))]}), "accounts[0].password")]
     #[case(json!({"accounts": [account(json!({"rights": [{"topics": "a/#/b", "may": "both"}]}))]}), "accounts[0].rights[0].topics")]
     #[case(json!({"accounts": [account(json!({"rights": [{"topics": " a", "may": "both"}]}))]}), "accounts[0].rights[0].topics")]
@@ -426,8 +427,8 @@ mod tests {
     }
 
     #[test]
-    fn an_account_that_is_switched_off_needs_no_password_and_a_port_that_is_not_used_is_not_checked() {
-        assert!(parse(json!({"accounts": [account(json!({"enabled": false, "password": null}))]})).is_ok());
+    fn an_account_may_lack_its_password_and_a_port_that_is_not_used_is_not_checked() {
+        assert!(parse(json!({"accounts": [account(json!({"password": null}))]})).is_ok());
         let settings = parse(json!({"transport": "tls", "port": 8883})).unwrap();
         assert_eq!(settings.listeners(), [Listener { port: 8883, secured: true, websocket: false }]);
         assert!(settings.is_local() && settings.secured());
@@ -453,8 +454,8 @@ mod tests {
     #[case("$SYS/#", "$SYS/broker/uptime", Received::All)]
     #[case("$SYS/#", "#", Received::Nothing)]
     fn what_a_subscription_gives(#[case] right: &str, #[case] filter: &str, #[case] expected: Received) {
-        assert_eq!(with(json!([{"topics": right, "may": "receive"}])).receives(filter), expected);
-        assert_eq!(with(json!([{"topics": right, "may": "publish"}])).receives(filter), Received::Nothing);
+        assert_eq!(with(json!([{"topics": right, "may": "receive"}])).receives([filter]), [expected]);
+        assert_eq!(with(json!([{"topics": right, "may": "publish"}])).receives([filter]), [Received::Nothing]);
     }
 
     #[test]

@@ -228,6 +228,21 @@ async fn what_is_retained_outlives_a_broker_that_is_killed_and_one_that_ends() {
 }
 
 #[tokio::test]
+async fn an_account_without_a_password_that_opens_keeps_its_clients_out_and_says_so() {
+    let port = free();
+    let mut all = accounts();
+    all[0]["password"] = json!({"sealed": "elsewhere"});
+    all[1].as_object_mut().unwrap().remove("password");
+    let mut running = run(broker(port, json!({"accounts": all})), Vec::new());
+    let health = running.state(LinkState::Running).await;
+    assert!(health.learnt.iter().any(|words| words.starts_with("Accounts whose password cannot be opened")));
+    for (account, password) in [("meter-1", "elsewhere"), ("meter-1", ""), ("host", "")] {
+        assert!(Guest::new(port, "x", account, password).await.is_err());
+    }
+    running.end().await;
+}
+
+#[tokio::test]
 async fn a_port_that_is_taken_is_told_and_the_broker_runs_once_it_is_free() {
     let taken = TcpListener::bind("127.0.0.1:0").unwrap();
     let port = taken.local_addr().unwrap().port();

@@ -1,8 +1,9 @@
 //! The utilities of the demo plant, which publish JSON over MQTT: [`points`] lists what they tell, from which their messages, the
-//! demo's tags and the made-up past come; [`broker`] runs the site's broker, [`secured`] lets clients reach it over TLS, and
-//! [`serve`] publishes.
+//! demo's tags and the made-up past come; [`broker`] runs the site's broker, [`secured`] lets clients reach it over TLS,
+//! [`locked`] turns them away, and [`serve`] publishes.
 
 pub mod broker;
+mod locked;
 pub mod points;
 mod secured;
 pub mod serve;

@@ -2,6 +2,7 @@
 
 use super::{
     broker::{Account, Broker, Setup},
+    locked,
     points::{self, ROOT},
     secured::{Client, Secured, begun},
 };
@@ -82,12 +83,13 @@ pub async fn serve(listener: TcpListener, broker: &Broker, shared: Shared) -> io
                 let (inside, expired) = (broker.address, shared.has_expired());
                 let (acceptor, shared) = (secured.of(expired), shared.clone());
                 tokio::spawn(async move {
+                    let cable = |expired| Cable { shared: shared.clone(), expired };
+                    // One that goes away, or does not trust the certificate, is left.
                     match begun(outside, acceptor).await {
-                        Ok(Client::Plain(outside)) => relay::carry(outside, inside, Cable { shared, expired: None }).await,
-                        Ok(Client::Secured(outside)) => {
-                            relay::carry(outside, inside, Cable { shared, expired: Some(expired) }).await;
-                        }
-                        // It went away, or does not trust the certificate.
+                        Ok(Client::Plain(outside)) if shared.is_locked() => locked::refuse(outside).await,
+                        Ok(Client::Secured(outside)) if shared.is_locked() => locked::refuse(outside).await,
+                        Ok(Client::Plain(outside)) => relay::carry(outside, inside, cable(None)).await,
+                        Ok(Client::Secured(outside)) => relay::carry(outside, inside, cable(Some(expired))).await,
                         Err(_) => {}
                     }
                 });
@@ -145,7 +147,7 @@ struct Cable {
 impl relay::Cable for Cable {
     fn cut(&self) -> bool {
         let other = self.expired.is_some_and(|expired| expired != self.shared.has_expired());
-        other || self.shared.lock().faults.is_on(&Fault::BrokerCut, Instant::now())
+        other || self.shared.is_locked() || self.shared.lock().faults.is_on(&Fault::BrokerCut, Instant::now())
     }
 
     fn slow(&self) -> bool {
@@ -154,6 +156,10 @@ impl relay::Cable for Cable {
 }
 
 impl Shared {
+    fn is_locked(&self) -> bool {
+        self.lock().faults.is_on(&Fault::BrokerLocked, Instant::now())
+    }
+
     fn has_expired(&self) -> bool {
         self.lock().faults.is_on(&Fault::BrokerExpired, Instant::now())
     }

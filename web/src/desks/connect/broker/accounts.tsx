@@ -348,9 +348,10 @@ function List({ item, all, view, disabled, onChange, onRemove }: ListProps) {
                 <td className="px-2 pt-1">
                   <span className="figures font-semibold">{one.name}</span>
                   {one.enabled === false && <span className="text-soft"> switched off</span>}
+                  {!one.password && <span className="block text-sm text-act3">has no password; change it to get one</span>}
                   {one.note && <span className="block text-sm text-soft">{one.note}</span>}
                 </td>
-                <td className="figures px-2 pt-1 break-all">{rightsWords(one)}</td>
+                <td className="figures px-2 pt-1 break-all whitespace-normal">{rightsWords(one)}</td>
                 {showing && <td className="px-2 pt-1">{mayWords(may.get(one.name))}</td>}
                 <td className="figures px-2 pt-1 text-right">{view ? (connected.get(one.name) ?? 0) : '–'}</td>
                 <td className="px-2 text-right whitespace-nowrap">

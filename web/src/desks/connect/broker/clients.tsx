@@ -105,10 +105,10 @@ function Refusals({ view, known, disabled, onAllow }: RefusalsProps) {
                       <span className="font-semibold text-act4">⨯ {words}</span>
                       <span className="block text-soft">{cure}</span>
                     </td>
-                    <td className="figures px-2 py-1 break-all">{one.topic}</td>
+                    <td className="figures px-2 py-1 break-all whitespace-normal">{one.topic}</td>
                     <td className="px-2 py-1">
                       <span className="figures font-semibold break-all">{one.account}</span>
-                      <span className="figures block text-sm break-all text-soft">
+                      <span className="figures block text-sm break-all whitespace-normal text-soft">
                         {[one.client, one.from].filter(Boolean).join(', ') || 'address not known'}
                       </span>
                     </td>
@@ -159,7 +159,7 @@ function List({ view }: { view: View }) {
               <tr key={one.id} className="border-t border-line align-top">
                 <td className="px-2 py-1">
                   <span className="figures font-semibold">{one.account}</span>
-                  <span className="figures block text-sm break-all text-soft">
+                  <span className="figures block text-sm break-all whitespace-normal text-soft">
                     {one.id}, {one.from}
                   </span>
                 </td>
@@ -167,7 +167,7 @@ function List({ view }: { view: View }) {
                 <td className="px-2 py-1 text-soft">
                   MQTT {one.version}, keep-alive {one.keep_alive_s} s{one.clean ? '' : ', kept while it is away'}
                 </td>
-                <td className="figures px-2 py-1 break-all">
+                <td className="figures px-2 py-1 break-all whitespace-normal">
                   {one.subscriptions.slice(0, 5).map(({ filter, receives }) => (
                     <span key={filter} className={clsx('block', receives !== 'all' && 'text-act3')}>
                       {filter}
