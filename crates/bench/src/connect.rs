@@ -127,7 +127,7 @@ async fn push(port: u16, cookie: &str) -> Result<f64> {
     let url = |path: &str| format!("http://127.0.0.1:{port}{path}");
     let client = awc::Client::builder().timeout(Duration::from_secs(60)).finish();
     let asked = client.request(Method::POST, url("/api/tokens")).insert_header(("cookie", cookie.to_owned()));
-    let mut made = asked.send_json(&json!({"name": "Bench"})).await.map_err(|e| e.to_string())?;
+    let mut made = asked.send_json(&json!({"name": "Bench", "most_values": 1_000_000})).await.map_err(|e| e.to_string())?;
     let made: Json = made.json().await?;
     let token = made["token"].as_str().ok_or("no token")?.to_owned();
     let first = plant::LINES * 100 + 1;
