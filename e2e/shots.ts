@@ -42,6 +42,7 @@ async function broker(page: Page) {
     }
     await page.getByRole('button', { name: /^Add (account|\d+ accounts)$/ }).click();
     const made = page.getByRole('status', { name: 'Passwords' });
+    await made.waitFor();
     const passwords = await made.getByRole('listitem').locator('code').allTextContents();
     await made.getByRole('button', { name: 'Done' }).click();
     return passwords;
