@@ -93,7 +93,7 @@ test('accounts are added at once, each with a password that is shown once', asyn
   await made.getByRole('button', { name: 'Done' }).click();
   await expect(made).toBeHidden();
   await expect(row('meter-2')).toContainText('publishes site/meter-2/#');
-  await page.getByLabel('Who may what on the topic').fill('site/meter-1/power');
+  await page.getByLabel('Check a topic for all accounts').fill('site/meter-1/power');
   await expect(row('meter-1').getByRole('cell').nth(2)).toHaveText('publishes');
   await expect(row('meter-2').getByRole('cell').nth(2)).toHaveText('nothing');
 });

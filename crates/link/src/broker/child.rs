@@ -23,6 +23,7 @@ use std::{
     sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError},
     time::{Duration, Instant},
 };
+use tokio::{sync::oneshot, time::timeout};
 use tokio_rustls::rustls::pki_types::{CertificateDer, pem::PemObject as _};
 
 /// Its program, which stands in this folder, and the user that its package makes.
@@ -210,6 +211,8 @@ pub struct Child {
     home: Home,
     /// Until it is dropped.
     guard: Option<std::process::Child>,
+    /// Comes when all of its log is read.
+    log: Option<oneshot::Receiver<()>>,
     /// Its port of the loopback that is ours, and our password.
     pub port: u16,
     pub password: String,
@@ -244,14 +247,30 @@ impl Child {
         command.arg("-c").arg(home.folder.join(CONFIGURATION));
         command.stdout(writer.try_clone().map_err(broken(&home.folder))?).stderr(writer);
         let guard = command.spawn().map_err(broken(&home.program))?;
-        let child = Child { home: home.clone(), guard: Some(guard), port, password };
-        std::thread::Builder::new().name("broker log".into()).spawn(move || read(reader, &book)).map_err(broken(&home.folder))?;
+        let (done, log) = oneshot::channel();
+        let child = Child { home: home.clone(), guard: Some(guard), log: Some(log), port, password };
+        std::thread::Builder::new()
+            .name("broker log".into())
+            .spawn(move || {
+                read(reader, &book);
+                // Whoever started it may have gone.
+                let _ = done.send(());
+            })
+            .map_err(broken(&home.folder))?;
         Ok(child)
     }
 
     /// Its status, once it has ended by itself.
     pub fn ended(&mut self) -> Option<String> {
         self.guard.as_mut()?.try_wait().ok().flatten().map(|status| status.to_string())
+    }
+
+    /// Waits until what it said before it ended is in the book.
+    pub async fn said_all(&mut self) {
+        if let Some(log) = self.log.take() {
+            // Something else may still hold its way out.
+            let _ = timeout(SETTLING, log).await;
+        }
     }
 
     /// Lets no more clients in than so many beside those that are there. Its own limit grows with each client that leaves, in

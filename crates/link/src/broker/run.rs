@@ -135,7 +135,7 @@ async fn serve(life: &mut Life, mut settings: Settings, book: &Arc<Mutex<Book>>)
                     life.failures = 0;
                 }
                 if let Some(status) = child.ended() {
-                    return Stop::Failed(why(book, &status));
+                    return Stop::Failed(why(&mut child, book, &status).await);
                 }
                 let all = open(book).lines;
                 let figures = counts.figures(now());
@@ -192,9 +192,7 @@ async fn listening(child: &mut Child, book: &Mutex<Book>) -> Result<Session, Lin
             Err(error) => error,
         };
         if let Some(status) = child.ended() {
-            // What it said last may still be on the way.
-            sleep(LOOK / 10).await;
-            return Err(why(book, &status));
+            return Err(why(child, book, &status).await);
         }
         if Instant::now() > until {
             return Err(LinkError::NotStarted(format!("it does not answer: {}", failed.to_string().trim_end_matches('.'))));
@@ -204,7 +202,8 @@ async fn listening(child: &mut Child, book: &Mutex<Book>) -> Result<Session, Lin
 }
 
 /// Why it ended, in its own words where it had any.
-fn why(book: &Mutex<Book>, status: &str) -> LinkError {
+async fn why(child: &mut Child, book: &Mutex<Book>, status: &str) -> LinkError {
+    child.said_all().await;
     let troubles = open(book).troubles();
     let said = troubles.iter().map(|words| words.trim_end_matches('.')).collect::<Vec<_>>().join("; ");
     LinkError::NotStarted(if said.is_empty() { format!("it ended, {status}") } else { said })

@@ -316,7 +316,7 @@ function List({ item, all, view, disabled, onChange, onRemove }: ListProps) {
           </Field>
         )}
         <Field
-          label="Who may what on the topic"
+          label="Check a topic for all accounts"
           className="w-72"
           error={allowed.error instanceof Error ? allowed.error.message : undefined}
         >
