@@ -4,6 +4,7 @@
 mod connect;
 mod edge;
 mod engine;
+mod formulas;
 mod load;
 mod messages;
 mod model;
@@ -37,11 +38,11 @@ struct Cli {
     /// Figures of an earlier run to print beside.
     #[arg(long)]
     against: Option<PathBuf>,
-    /// Only some of it: engine, model, store, wire, nodes, messages, edge, publishing, connect, load, tree.
+    /// Only some of it: engine, formulas, model, store, wire, nodes, messages, edge, publishing, connect, load, tree.
     #[arg(
         long,
         value_delimiter = ',',
-        default_value = "engine,model,store,wire,nodes,messages,edge,publishing,connect,load,tree"
+        default_value = "engine,formulas,model,store,wire,nodes,messages,edge,publishing,connect,load,tree"
     )]
     only: Vec<String>,
     /// Tags of the plants under load.
@@ -129,6 +130,9 @@ fn main() -> Result<()> {
     let wanted = |part: &str| cli.only.iter().any(|only| only == part);
     if wanted("engine") {
         engine::measure(&mut figures);
+    }
+    if wanted("formulas") {
+        formulas::measure(&mut figures);
     }
     if wanted("model") {
         model::measure(&mut figures)?;

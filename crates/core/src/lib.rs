@@ -8,6 +8,7 @@ pub mod access;
 pub mod alarm;
 pub mod arrival;
 pub mod engine;
+pub mod formula;
 pub mod frame;
 pub mod history;
 pub mod intake;

@@ -116,6 +116,18 @@ reasons! {
     NodeOffline = 47, Bad, "its edge node or device is offline";
     /// The last birth of its edge node or device lacks it.
     NotAnnounced = 48, Bad, "its edge node or device announces no such metric";
+    /// An input of the tag's formula is bad.
+    BadInput = 49, Bad, "an input of its formula is bad";
+    /// The tag's formula gives no value, for example because it divides by zero.
+    NoResult = 50, Bad, "its formula gives no value";
+    /// An input of the tag's formula is uncertain.
+    UncertainInput = 51, Uncertain, "an input of its formula is uncertain";
+    /// A formula counts over a time in which its input was not always known.
+    PartMissing = 52, Uncertain, "part of what its formula counts is missing";
+    /// An input of the tag's formula lies beyond 2^53, where an f64 does not hold every whole number.
+    InputDigits = 53, Uncertain, "an input has more digits than its formula keeps";
+    /// Made from recorded values afterwards, when its formula was new.
+    ComputedLater = 54, Good, "computed later from recorded values";
     /// The bytes do not make a value of the tag's type, for example a float that is not a number.
     NotANumber = 18, Bad, "the device sent something that is not a number";
 }

@@ -41,6 +41,8 @@ pub mod flag {
     pub const OWN_TIME: u8 = 4;
     /// The first after a time for which nothing is known.
     pub const AFTER_GAP: u8 = 8;
+    /// Computed from recorded values afterwards.
+    pub const COMPUTED_LATER: u8 = 16;
 }
 
 /// One reading of one tag. 24 bytes, and `Copy`.

@@ -204,11 +204,9 @@ impl Db {
         let gaps: Vec<NotRecorded> = gaps.iter().map(|g| NotRecorded { node: g.node, from: g.from, to: g.to }).collect();
         let (steps, gaps) = (&steps, &gaps);
         let read = async |held: Option<Kept>, mut series: Vec<Pages>, mut fold: F| {
-            let again = |k: &Kept, s: &ClockEpoch| k.epoch < s.epoch && (s.at..s.until).contains(&k.time) && s.of(k.node);
-            let counts = |k: &Kept| !steps.iter().any(|s| again(k, s));
             let mut ends = GapEnds::new(gaps.clone());
             let mut take = |k: Kept| {
-                if counts(&k) {
+                if !lived_again(steps, &k) {
                     ends.push((k.node, point(&k)), &mut |p| fold.push(p));
                 }
             };
@@ -222,6 +220,61 @@ impl Db {
         let asked: Vec<_> =
             tags.iter().zip(held).map(|(tag, held)| read(held, series.get(tag).cloned().unwrap_or_default(), make())).collect();
         stream::iter(asked).buffered(QUESTIONS).try_collect().await
+    }
+
+    /// Shows the samples of tags in a period as they are, all in the order of time, each with the index of its tag; with `held` in
+    /// front those that hold at its start. `show` says whether to go on. Of an hour that was lived twice it is what came last.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn in_order(
+        &self,
+        tags: &[TagNo],
+        from: Nanos,
+        to: Nanos,
+        held: bool,
+        mut show: impl FnMut(usize, Kept) -> bool + Send,
+    ) -> Result<(), DbError> {
+        let steps = self.clock_steps(from, to).await?;
+        let held = match from.checked_sub(1).filter(|_| held) {
+            Some(before) => self.at(tags, before).await?,
+            None => vec![None; tags.len()],
+        };
+        for (index, kept) in held.into_iter().enumerate() {
+            if let Some(kept) = kept
+                && !show(index, kept)
+            {
+                return Ok(());
+            }
+        }
+        let mut series = self.series_of(tags, from).await?;
+        let mut all: Vec<Vec<Pages>> = tags.iter().map(|tag| series.remove(tag).unwrap_or_default()).collect();
+        let mut heads = Vec::with_capacity(all.len());
+        for pages in &mut all {
+            heads.push(self.next(pages, to).await?);
+        }
+        loop {
+            let first = heads.iter().enumerate().filter_map(|(i, k)| k.as_ref().map(|k| (k.time, k.epoch, i))).min();
+            let Some((.., index)) = first else { return Ok(()) };
+            let next = self.next(&mut all[index], to).await?;
+            let Some(kept) = std::mem::replace(&mut heads[index], next) else { continue };
+            if !lived_again(&steps, &kept) && !show(index, kept) {
+                return Ok(());
+            }
+        }
+    }
+
+    /// When the first sample of a tag in `from..=to` was; none where there is none.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn first_in(&self, tag: TagNo, from: Nanos, to: Nanos) -> Result<Option<Nanos>, DbError> {
+        let first = sqlx::query_scalar(
+            "select min(p.at) from series s, lateral (
+                 select at from sample p where p.series = s.id and p.at between $2 and $3 order by p.at limit 1) p
+             where s.tag_no = $1",
+        );
+        Ok(first.bind(tag.cast_signed()).bind(from).bind(to).fetch_one(&self.heavy).await?)
     }
 
     /// The series of tags, to be read from an instant on.
@@ -240,7 +293,10 @@ impl Db {
 
     /// The next sample of some series, in order of time and epoch.
     async fn next(&self, all: &mut [Pages], to: Nanos) -> Result<Option<Kept>, DbError> {
-        for pages in all.iter_mut().filter(|pages| pages.rows.is_empty() && !pages.whole) {
+        for pages in all.iter_mut() {
+            if pages.whole || !pages.rows.is_empty() {
+                continue;
+            }
             let rows = sqlx::query(
                 "select $5::smallint, at, bits, text, quality, flags, epoch, node from sample
                  where series = $1 and (at, epoch) > ($2, $3) and at <= $4 order by at, epoch limit $6",
@@ -317,6 +373,11 @@ impl ClockEpoch {
     fn of(&self, node: u16) -> bool {
         self.node == node || node == 0 || self.node == 0
     }
+}
+
+/// Whether the instant of a sample was lived once more after a clock was set back.
+fn lived_again(steps: &[ClockEpoch], kept: &Kept) -> bool {
+    steps.iter().any(|s| kept.epoch < s.epoch && (s.at..s.until).contains(&kept.time) && s.of(kept.node))
 }
 
 /// A sample for statistics and pictures.

@@ -11,6 +11,7 @@ mod changes;
 mod clock;
 mod devices;
 mod engine;
+mod formulas;
 pub mod identity;
 mod import;
 pub mod jobs;
@@ -72,6 +73,7 @@ use uuid::Uuid;
 use values::Values;
 
 pub use by_hand::ByHandWish;
+pub use formulas::{Past, Tried};
 pub use havrel_link::now;
 pub use import::Imported;
 pub use orders::Ordered;
@@ -223,6 +225,7 @@ impl Live {
         let (spool, replay) = Spool::open(&data.join("spool"), Room::default(), node, shipped.seq, &quarantine)?;
         let standings = newest(db.standings().await?, replay.standings);
         let kept = plain::kept(&db, &replay.keeps).await?;
+        let formulas = formulas::remembered(&plant, &kept);
         let (hands, on, ended) = by_hand::kept(&db, &plant, now()).await?;
         let (seq, arrived, epoch) = replay.last.unwrap_or((shipped.seq, shipped.arrived, shipped.epoch));
         let (to_engine, inbox) = mpsc::channel(1024);
@@ -263,7 +266,7 @@ impl Live {
             tasks: Mutex::default(),
         });
         let (released, ended_by_engine) = mpsc::unbounded_channel();
-        let former = engine::Former { seq, arrived, epoch, standings, gaps: replay.gaps };
+        let former = engine::Former { seq, arrived, epoch, standings, formulas, gaps: replay.gaps };
         engine::start(&live, inbox, former, &on, released);
         for words in &replay.notes {
             tracing::warn!(words, "found in the spool");
@@ -410,6 +413,7 @@ impl Live {
             let _ = applied.await;
         }
         let held = self.hold_back(&before, &next);
+        self.fill_windows(&before, &next);
         self.set_links();
         self.publishing.follow(next.clone());
         if !held.is_empty() {

@@ -72,6 +72,8 @@ mod tests {
                 interval: 0,
                 record: None,
                 rules: Vec::new(),
+                feeds: Vec::new(),
+                formula: None,
                 idle: false,
             });
         }

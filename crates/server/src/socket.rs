@@ -273,8 +273,10 @@ impl<'a> Feed<'a> {
     }
 
     fn values(&self) -> (Vec<ValueView>, u64) {
+        let plant = self.plant();
+        let title = |id: Uuid| plant.tags.get(&id).map(|tag| plant.tag_path(&tag.set));
         let values = self.app.live.values.read().unwrap_or_else(PoisonError::into_inner);
-        let newer = |&no: &u32| values.of(no).filter(|s| s.version > self.version).map(|s| ValueView::of(no, &s.current));
+        let newer = |&no: &u32| values.of(no).filter(|s| s.version > self.version).map(|s| ValueView::of(no, &s.current, &title));
         let seen = |no: &&u32| self.seen.as_ref().is_none_or(|(_, numbers)| numbers.contains(*no));
         (self.watched.iter().filter(seen).filter_map(newer).collect(), values.version())
     }

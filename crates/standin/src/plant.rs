@@ -2,6 +2,7 @@
 //! simulated server, Utilities and Effluent on the simulated broker, weather and tariff from the simulated service. Connections and tags follow the controllers' manuals and the server's nodes; alarm rules and reports are made
 //! here. Packing is left for whoever tries the demo.
 
+mod computed;
 pub mod effluent;
 mod messages;
 mod weather;
@@ -442,6 +443,7 @@ pub fn items(works: &Works, ports: &HashMap<&str, u16>) -> Vec<Made> {
     effluent::station(&mut b, ports.get(UTILITIES).copied().unwrap_or(1883));
     weather::service(&mut b, ports.get(SERVICE).copied().unwrap_or(80));
     figures(&mut b, manuals);
+    computed::computed(&mut b);
     for entry in manuals.iter().flat_map(|m| &m.points).filter(|e| !e.setpoint.is_empty()) {
         let (of, setpoint) = (b.tag(&entry.place, entry.name), b.tag(&entry.place, entry.setpoint));
         b.set(of, "setpoint", json!(setpoint));
@@ -540,8 +542,13 @@ mod tests {
         for tag in plant.tags.values() {
             let path = plant.tag_path(&tag.set);
             assert!(plant.places.contains_key(&tag.set.place), "{path}");
-            let connection = &plant.connections[&tag.set.connection.unwrap()];
-            assert!(plant.source(&connection.set, &tag.set).is_ok(), "{path}");
+            match &tag.set.formula {
+                Some(formula) => assert!(plant.program(formula, &tag.set.unit).is_ok(), "{path}"),
+                None => {
+                    let connection = &plant.connections[&tag.set.connection.unwrap()];
+                    assert!(plant.source(&connection.set, &tag.set).is_ok(), "{path}");
+                }
+            }
             assert!(tag.set.setpoint.is_none_or(|of| plant.tags.contains_key(&of)), "{path}");
         }
         assert!(plant.rules.values().all(|rule| plant.tags.contains_key(&rule.set.tag)));

@@ -135,6 +135,8 @@ export interface TagSet {
   connection: string | null;
   group: string | null;
   point: Partial<Point>;
+  /** Computes its value, in place of a connection; with tags by their ids. */
+  formula: { text: string; mixed: 'convert' | 'refuse' } | null;
   scaling: Scaling | null;
   unit: string;
   /** The set that names its numbers. */
@@ -242,6 +244,8 @@ export interface Item<K extends Kind> {
   source: string;
   /** Of a connection: every address under which its device is reached. */
   addresses?: string[];
+  /** Of a computed tag: its formula with tags by their paths. */
+  formula?: string;
   /** The type of a tag at its source, also where a layout says it. */
   holds: string;
 }

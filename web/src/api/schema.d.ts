@@ -656,6 +656,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/formulas/functions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The functions of formulas. */
+        get: operations["functions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/formulas/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries a formula: what is wrong with it, what it reads, what it gives now, and how it went over the last hour. */
+        post: operations["try_formula"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -1281,6 +1315,23 @@ export interface paths {
         post?: never;
         /** Lets the source speak for a tag again. */
         delete: operations["release"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tags/{id}/past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Computes the past of a tag's formula from recorded values, as a job. */
+        post: operations["compute_past"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2443,6 +2494,36 @@ export interface components {
             folded: boolean;
             fields: components["schemas"]["FormField"][];
         };
+        /** @description A formula to try. */
+        FormulaBody: {
+            /** @description With tags by their paths or identities. */
+            text: string;
+            /** @description `convert` or `refuse`: what happens where values of different units of one quantity meet. */
+            mixed?: string;
+            /** @description The unit of the tag that it is for; empty where it has none. */
+            unit?: string;
+            /**
+             * Format: uuid
+             * @description The tag that it is for; none where that is yet to be made.
+             */
+            tag?: string | null;
+            /**
+             * Format: uuid
+             * @description The place of the tag, in which others are named by their name alone.
+             */
+            place?: string | null;
+            /** @description Whether to run it over the last hour. */
+            run?: boolean;
+        };
+        /** @description A function of formulas. */
+        FunctionView: {
+            name: string;
+            /** @description What it takes, as one writes it. */
+            takes: string;
+            /** @description What it gives. */
+            words: string;
+            group: string;
+        };
         /** @description Which revision to go back to. */
         GoBackBody: {
             /** Format: int64 */
@@ -2509,6 +2590,16 @@ export interface components {
             title: string;
             tag?: components["schemas"]["TagHit"] | null;
         };
+        /** @description A formula over the last hour, as a picture. */
+        HourView: {
+            from: string;
+            to: string;
+            /** @description Nanoseconds from `from`; null opens a gap. */
+            offset: number[];
+            minimum: (number | null)[];
+            maximum: (number | null)[];
+            last: (number | null)[];
+        };
         /** @description A certificate as people compare it. */
         IdentityView: {
             /** @description Such as `CN=Havrel on plant-pc`. */
@@ -2527,6 +2618,17 @@ export interface components {
             frames: number;
             samples: number;
             events: number;
+        };
+        /** @description A tag that a formula reads. */
+        InputView: {
+            /** Format: uuid */
+            id: string;
+            /** Format: int32 */
+            no: number;
+            title: string;
+            unit: string;
+            /** @description History knows its past. */
+            recorded: boolean;
         };
         /** @description An item with its own settings. */
         ItemFile: {
@@ -2567,6 +2669,8 @@ export interface components {
             source: string;
             /** @description Of a connection: every address under which its device is reached, the first before the spare ones. */
             addresses?: string[];
+            /** @description Of a computed tag: its formula with tags by their paths. */
+            formula?: string;
             /** @description The type of a tag at its source, also where a layout says it: `f32`, `bool`, `text` …; empty where there is none. */
             holds: string;
         };
@@ -2683,6 +2787,13 @@ export interface components {
             bytes: number;
             /** @description How many tags it holds. */
             tags: number;
+        };
+        /** @description Something wrong in a formula. */
+        MistakeView: {
+            /** @description The first character, counted from 0, and the one behind the last. */
+            from: number;
+            to: number;
+            message: string;
         };
         /** @description Names typed as examples. */
         NamesBody: {
@@ -2855,6 +2966,21 @@ export interface components {
         OwnPassword: {
             current: string;
             password: string;
+        };
+        /** @description From when on the past is computed. */
+        PastBody: {
+            from: string;
+        };
+        /** @description The past that is being computed. */
+        PastView: {
+            /**
+             * Format: uuid
+             * @description The job that computes it.
+             */
+            job: string;
+            from: string;
+            /** @description Until history holds values of the tag. */
+            to: string;
         };
         /** @description Which address to take into use. */
         PathBody: {
@@ -3387,6 +3513,24 @@ export interface components {
             made_at: string;
             /** @description Whether whoever asks may forget it. */
             removable: boolean;
+        };
+        /** @description What came of trying a formula. */
+        TriedFormula: {
+            wrong: components["schemas"]["MistakeView"][];
+            inputs: components["schemas"]["InputView"][];
+            /** @description What the result is measured in, where that is known. */
+            unit: string;
+            /** @description Bytes that it remembers at most. */
+            bytes: number;
+            /**
+             * Format: double
+             * @description How far back it looks, in seconds.
+             */
+            reach_s: number;
+            /** @description It counts from a beginning on: here from the beginning of the hour, once saved from then. */
+            counts: boolean;
+            result?: components["schemas"]["ValueView"] | null;
+            hour?: components["schemas"]["HourView"] | null;
         };
         /** @description A tag that a mapping would make. */
         TriedTagView: {
@@ -8830,6 +8974,237 @@ export interface operations {
             };
         };
     };
+    functions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FunctionView"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_formula: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FormulaBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedFormula"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something that it names does not exist */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body came too slowly */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It conflicts with what exists */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value in the body is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     health: {
         parameters: {
             query?: never;
@@ -13044,8 +13419,13 @@ export interface operations {
                 /** @description Only under this place, at any depth. */
                 under?: string;
                 connection?: string;
-                /** @description Only those that have a source, or only those without. */
+                /**
+                 * @description Only those that have a source, or only those without.
+                 *     Read from a connection or computed, or neither.
+                 */
                 bound?: boolean;
+                /** @description Computed by a formula. */
+                computed?: boolean;
                 recorded?: boolean;
                 /** @description Has an alarm rule that is on. */
                 alarmed?: boolean;
@@ -13757,6 +14137,147 @@ export interface operations {
                 };
             };
             /** @description A parameter is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compute_past: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PastBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PastView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body came too slowly */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It conflicts with what exists */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             422: {
                 headers: {
                     [name: string]: unknown;

@@ -6,6 +6,7 @@ import { http, take } from '../api/client';
 import type { Item, Point } from '../api/model';
 import { commit, useItems, useTags } from '../api/queries';
 import { numberOf, textOf, useForm } from '../parts/form';
+import { FormulaText } from '../parts/formula/formula-text';
 import { ListField, PickField } from '../parts/picker';
 import { ScalingField } from '../parts/scaling-field';
 import { StatesField } from '../parts/states-field';
@@ -13,6 +14,7 @@ import { Button, Confirm, Field, FormTrouble, Input, Tick } from '../parts/ui';
 import { UnitField } from '../parts/unit-field';
 import { PointFields } from './point-fields';
 import { usesOf } from './uses';
+import { useGo } from './view';
 
 /** The address as it goes on the wire, or what is wrong with it, while it is typed. */
 export function usePointCheck(connection: string | null, point: Partial<Point>) {
@@ -27,6 +29,7 @@ export function usePointCheck(connection: string | null, point: Partial<Point>) 
 
 export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: number; disabled: boolean }) {
   const { set } = tag;
+  const go = useGo();
   const connections = useItems('connection').data?.items ?? [];
   const [deleting, setDeleting] = useState(false);
   const start = {
@@ -93,24 +96,33 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
       <Field label="State names" error={form.error('states') ?? form.theirs('states')}>
         {(p) => <StatesField {...p} disabled={disabled} value={v.states} onChange={(next) => form.set('states', next)} />}
       </Field>
-      <Field label="Connection" error={form.error('connection') ?? form.theirs('connection')}>
-        {(p) => (
-          <PickField
-            field={p}
-            label="Connection"
-            kind="connection"
-            none="none"
-            disabled={disabled}
-            value={connection && { id: connection.id, title: connection.set.name }}
-            onChange={(id) => {
-              form.set('connection', id);
-              // A group and a place in a device belong to their connection.
-              form.set('group', null);
-              if (id !== v.connection) form.set('point', {});
-            }}
-          />
-        )}
-      </Field>
+      {tag.set.formula ? (
+        <Computed tag={tag} />
+      ) : (
+        <Field label="Connection" error={form.error('connection') ?? form.theirs('connection')}>
+          {(p) => (
+            <PickField
+              field={p}
+              label="Connection"
+              kind="connection"
+              none="none"
+              disabled={disabled}
+              value={connection && { id: connection.id, title: connection.set.name }}
+              onChange={(id) => {
+                form.set('connection', id);
+                // A group and a place in a device belong to their connection.
+                form.set('group', null);
+                if (id !== v.connection) form.set('point', {});
+              }}
+            />
+          )}
+        </Field>
+      )}
+      {!tag.set.formula && !v.connection && (
+        <Button kind="quiet" disabled={disabled} onClick={() => go({ part: 'formulas', formula: tag.id }, '/model')}>
+          Compute it by a formula…
+        </Button>
+      )}
       {connection && (
         <PointFields
           kind={connection.set.kind}
@@ -152,14 +164,23 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
           />
         )}
       </Field>
-      <ScalingField
-        value={v.scaling}
-        onChange={(s) => form.set('scaling', s)}
-        disabled={disabled}
-        error={form.error('scaling', 'scaling.raw_low', 'scaling.raw_high', 'scaling.high') ?? form.theirs('scaling')}
-      />
-      <Tick label="Values may be written" checked={v.writable} disabled={disabled} onChange={(on) => form.set('writable', on)} />
-      {form.error('writable') && <p className="text-sm text-act4">{form.error('writable')}</p>}
+      {!tag.set.formula && (
+        <>
+          <ScalingField
+            value={v.scaling}
+            onChange={(s) => form.set('scaling', s)}
+            disabled={disabled}
+            error={form.error('scaling', 'scaling.raw_low', 'scaling.raw_high', 'scaling.high') ?? form.theirs('scaling')}
+          />
+          <Tick
+            label="Values may be written"
+            checked={v.writable}
+            disabled={disabled}
+            onChange={(on) => form.set('writable', on)}
+          />
+          {form.error('writable') && <p className="text-sm text-act4">{form.error('writable')}</p>}
+        </>
+      )}
       {text('note', 'Note')}
       <FormTrouble form={form} />
       <div className="flex justify-between pt-1">
@@ -172,6 +193,20 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
       </div>
       {deleting && <DeleteTag tag={tag} seen={seen} onClose={() => setDeleting(false)} />}
     </form>
+  );
+}
+
+/** What a computed tag is computed from; changed where there is room for it. */
+function Computed({ tag }: { tag: Item<'tag'> }) {
+  const go = useGo();
+  return (
+    <div>
+      <p className="text-sm text-soft">Formula</p>
+      <p className="my-0.5">
+        <FormulaText text={tag.formula ?? ''} />
+      </p>
+      <Button onClick={() => go({ part: 'formulas', formula: tag.id }, '/model')}>Open formula</Button>
+    </div>
   );
 }
 

@@ -11,6 +11,8 @@ export interface View {
   /** The open connection, and what is open of it. */
   connection?: string | undefined;
   part?: string | undefined;
+  /** The computed tag whose formula is open; `new` where one is made. */
+  formula?: string | undefined;
   report?: string | undefined;
   /** Tags of a trend, joined by commas. */
   tags?: string | undefined;
@@ -24,7 +26,7 @@ export interface View {
   earlier?: number | undefined;
 }
 
-const TEXTS = ['at', 'tag', 'connection', 'part', 'report', 'tags'] as const;
+const TEXTS = ['at', 'tag', 'connection', 'part', 'formula', 'report', 'tags'] as const;
 const NUMBERS = ['span', 'end', 'a', 'b', 'earlier'] as const;
 
 /** Reads an address; what it cannot say is left out. */

@@ -34,11 +34,12 @@ export function sparkPath(
   columns: Pick<PixelColumns, 'offset' | 'minimum' | 'maximum' | 'last'>,
   width = WIDTH,
   height = HEIGHT,
+  span = SPAN,
 ): string {
   const all = [...columns.minimum, ...columns.maximum].filter((v): v is number => v !== null);
   if (all.length === 0) return '';
   const [low, high] = [Math.min(...all), Math.max(...all)];
-  const x = (offset: number) => ((offset / 1e6 / SPAN) * width).toFixed(1);
+  const x = (offset: number) => ((offset / 1e6 / span) * width).toFixed(1);
   const y = (v: number) => (high === low ? height / 2 : 1.5 + (1 - (v - low) / (high - low)) * (height - 3)).toFixed(1);
   let path = '';
   let down = false;

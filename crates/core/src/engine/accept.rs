@@ -51,13 +51,14 @@ impl Engine {
             current.time = sample.time;
         }
         current.quality = sample.quality;
-        (current.told, current.epoch, current.own) = (sample.time, self.epoch, own);
+        (current.told, current.epoch, current.own, current.cause) = (sample.time, self.epoch, own, None);
         if hidden {
             return;
         }
         out.changed.push(slot);
         self.record(slot, batch, sample, out);
         self.judge(slot, sample.time, out);
+        self.feed(slot, sample.time);
     }
 }
 

@@ -41,6 +41,7 @@ impl Engine {
             told: self.now,
             epoch: self.epoch,
             own: 0,
+            cause: None,
         };
         let mut batch = Batch::default();
         batch.push(tag, self.now, Quality::of(Reason::ByHand), flag::BY_HAND, &hand.value);
@@ -74,6 +75,7 @@ impl Engine {
         out.changed.push(slot);
         self.record(slot, batch, batch.samples[0], out);
         self.judge(slot, self.now, out);
+        self.feed(slot, self.now);
     }
 
     /// After a change of the plan: what is set by hand goes with its tag, and shows where it did not before.

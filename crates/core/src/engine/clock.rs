@@ -15,6 +15,9 @@ impl Engine {
                 out.states.push(live.standing.clone());
             }
         }
+        for formula in &mut self.formulas {
+            formula.running.shift(by);
+        }
         self.await_all();
         self.recorded.iter_mut().for_each(|recorded| *recorded = None);
     }

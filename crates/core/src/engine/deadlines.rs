@@ -12,6 +12,8 @@ pub(super) enum Due {
     Delay(usize),
     /// An alarm's suppression.
     Suppression(usize),
+    /// A formula's result changes with time alone.
+    Formula(usize),
 }
 
 #[derive(Debug, Default)]

@@ -82,6 +82,7 @@ impl Engine {
         for (&tag, hand) in &self.by_hand {
             self.deadlines.set(Due::ByHand(tag), hand.until);
         }
+        (0..self.formulas.len()).for_each(|formula| self.await_formula(formula));
     }
 
     fn turn(&mut self, rule: usize, turn: Option<Turn>, value: Number, out: &mut Effects) {

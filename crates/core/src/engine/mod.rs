@@ -7,6 +7,7 @@
 mod accept;
 mod by_hand;
 mod clock;
+mod compute;
 mod deadlines;
 mod judge;
 pub mod plan;
@@ -15,23 +16,26 @@ mod record;
 mod replan;
 mod system;
 
-pub use plan::{Plan, RecordRule, RulePlan, Slot, TagPlan};
+pub use plan::{FormulaPlan, Plan, RecordRule, RulePlan, Slot, TagPlan};
 pub use recall::Told;
-pub(crate) use record::differs;
+pub use record::differs;
 
 use crate::{
     TagNo,
     alarm::{AlarmAction, AlarmEvent, AlarmStanding, LimitMemory, SystemAlarm},
+    formula::{Cause, Doubt, Outcome, Running},
     number::Number,
     quality::{Quality, Reason},
     sample::{Batch, Value},
     time::{Nanos, SECOND},
 };
 use by_hand::ByHand;
+use compute::FormulaState;
 use deadlines::{Deadlines, Due};
 use record::Recorded;
+use serde_json::Value as Json;
 use std::{
-    collections::{BTreeMap, HashMap},
+    collections::{BTreeMap, BTreeSet, HashMap},
     sync::Arc,
 };
 use uuid::Uuid;
@@ -77,6 +81,15 @@ pub enum Input<'a> {
         active: bool,
         text: &'a str,
     },
+    /// What formulas remembered before a restart, by the tags that they compute; for before the first plan.
+    Formulas(HashMap<TagNo, Json>),
+    /// What was in the windows of a formula before they began.
+    Earlier {
+        tag: TagNo,
+        earlier: &'a Running,
+    },
+    /// Tell what formulas remember, for after a restart.
+    KeepFormulas,
     /// The last value that history knows of a tag, for after a restart; it shows until its source speaks.
     Recall {
         tag: TagNo,
@@ -104,6 +117,8 @@ pub struct Effects {
     pub states: Vec<AlarmStanding>,
     /// Tags whose value is not set by hand any more because its time ended or the tag is gone.
     pub released: Vec<TagNo>,
+    /// What formulas remember, for after a restart, by the tags that they compute.
+    pub kept: Vec<(TagNo, Json)>,
 }
 
 /// The newest that is known of a tag.
@@ -119,12 +134,25 @@ pub struct Current {
     pub epoch: u32,
     /// The time by the source's own clock, as it was sent; 0 where the source has none.
     pub own: Nanos,
+    /// Why its formula has no value.
+    pub cause: Option<Cause>,
 }
 
 impl Current {
     /// Nothing is known yet.
     pub const UNREAD: Current =
-        Current { value: None, time: 0, quality: Quality::of(Reason::NotRead), told: 0, epoch: 0, own: 0 };
+        Current { value: None, time: 0, quality: Quality::of(Reason::NotRead), told: 0, epoch: 0, own: 0, cause: None };
+
+    /// The result of a formula.
+    pub fn computed(outcome: Outcome) -> Current {
+        let known = Current { time: outcome.at, told: outcome.at, ..Current::UNREAD };
+        match outcome.value {
+            Ok((val, doubt)) => {
+                Current { value: Some(val.value()), quality: doubt.map_or(Quality::GOOD, Doubt::quality), ..known }
+            }
+            Err(cause) => Current { quality: cause.quality(), cause: Some(cause), ..known },
+        }
+    }
 
     fn usable(&self) -> Option<Number> {
         if self.quality.is_bad() { None } else { self.value.as_ref().and_then(Value::exact) }
@@ -146,6 +174,13 @@ pub struct Engine {
     current: Vec<Current>,
     rules: Vec<RuleState>,
     recorded: Vec<Option<Recorded>>,
+    formulas: Vec<FormulaState>,
+    /// Formulas that an input changed for, by their index; and up to when their inputs were told.
+    changed: BTreeSet<usize>,
+    changed_at: Nanos,
+    /// What formulas remembered that no plan has named yet.
+    former: HashMap<TagNo, Json>,
+    kept_at: Nanos,
     by_hand: BTreeMap<TagNo, ByHand>,
     /// Whatever waits for a time.
     deadlines: Deadlines,
@@ -167,6 +202,11 @@ impl Engine {
             current: Vec::new(),
             rules: Vec::new(),
             recorded: Vec::new(),
+            formulas: Vec::new(),
+            changed: BTreeSet::new(),
+            changed_at: Nanos::MIN,
+            former: HashMap::new(),
+            kept_at: 0,
             by_hand: BTreeMap::new(),
             deadlines: Deadlines::default(),
             resting: resting.into_iter().map(|s| (s.rule, s)).collect(),
@@ -196,7 +236,7 @@ impl Engine {
     pub fn step(&mut self, now: Nanos, input: Input<'_>, out: &mut Effects) {
         self.now = self.now.max(now);
         match input {
-            Input::Samples(batch) => batch.samples.iter().for_each(|&sample| self.accept(batch, sample, out)),
+            Input::Samples(batch) => self.take(batch, out),
             Input::Tick => {
                 while let Some(due) = self.deadlines.next(self.now) {
                     match due {
@@ -206,8 +246,10 @@ impl Engine {
                         }
                         Due::Delay(rule) => self.end_delay(rule, out),
                         Due::Suppression(rule) => self.end_suppressions(rule, out),
+                        Due::Formula(formula) => self.go_on(formula, out),
                     }
                 }
+                self.keep_sometimes(out);
             }
             Input::Alarms { rules, action, actor, comment } => self.act(rules, action, actor, comment, out),
             Input::SetByHand { tag, value, until } => self.set_by_hand(tag, value, until, out),
@@ -216,6 +258,9 @@ impl Engine {
             Input::RecordAnew => self.recorded.iter_mut().for_each(|r| *r = None),
             Input::ClockStep { epoch, by } => self.step_clock(now, epoch, by, out),
             Input::System { alarm, active, text } => self.tell_system(alarm, active, text, out),
+            Input::Formulas(former) => self.former = former,
+            Input::Earlier { tag, earlier } => self.begin_with(tag, earlier),
+            Input::KeepFormulas => self.keep_formulas(out),
             Input::Recall { tag, value, time, told } => self.recall(tag, value, time, told, out),
             Input::Restore { tag, current } => {
                 if let Some(&slot) = self.plan.slots.get(&tag) {
@@ -224,6 +269,7 @@ impl Engine {
                 }
             }
         }
+        self.compute(out);
     }
 }
 

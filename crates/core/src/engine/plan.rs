@@ -3,6 +3,7 @@
 use crate::{
     TagNo,
     alarm::{Handling, Limit},
+    formula::Program,
     number::Number,
     plant::{Item, Plant, RecordMode, States, Tag},
     time::{MILLI, Nanos, SECOND},
@@ -31,8 +32,22 @@ pub struct TagPlan {
     pub record: Option<RecordRule>,
     /// Indices into [`Plan::rules`].
     pub rules: Vec<u32>,
+    /// The formulas that read it: index into [`Plan::formulas`], and as which of their inputs.
+    pub feeds: Vec<(u32, u8)>,
+    /// The formula that computes it, as an index into [`Plan::formulas`].
+    pub formula: Option<u32>,
     /// Out of service: nothing comes for it, and its rules are not there.
     pub idle: bool,
+}
+
+/// What the engine must know of a formula.
+#[derive(Clone, Debug)]
+pub struct FormulaPlan {
+    /// The tag that it computes.
+    pub slot: Slot,
+    pub program: Arc<Program>,
+    /// What it reads, in the order of the program's inputs.
+    pub inputs: Vec<Slot>,
 }
 
 /// What the engine must know of an alarm rule.
@@ -78,6 +93,8 @@ pub struct Plan {
     pub revision: i64,
     pub tags: Vec<TagPlan>,
     pub rules: Vec<RulePlan>,
+    /// What is read stands before what reads it.
+    pub formulas: Vec<FormulaPlan>,
     pub slots: HashMap<TagNo, Slot>,
 }
 
@@ -104,9 +121,12 @@ impl Plan {
                 interval: if idle.contains(&item.set.place) { 0 } else { interval(plant, &item.set) },
                 record: item.set.record.then_some(RecordRule { mode: item.set.record_mode, deadband: item.set.record_deadband }),
                 rules: Vec::new(),
+                feeds: Vec::new(),
+                formula: None,
                 idle: idle.contains(&item.set.place),
             });
         }
+        plan.add_formulas(plant, &slot_of_id);
         let mut rules: Vec<_> = plant.rules.values().filter(|r| r.set.enabled).collect();
         rules.sort_by_key(|r| r.id);
         for rule in rules {
@@ -134,6 +154,22 @@ impl Plan {
             });
         }
         plan
+    }
+}
+
+impl Plan {
+    fn add_formulas(&mut self, plant: &Plant, slot_of_id: &HashMap<Uuid, Slot>) {
+        for item in plant.in_order().ready {
+            let (Some(formula), Some(&slot)) = (&item.set.formula, slot_of_id.get(&item.id)) else { continue };
+            let inputs: Option<Vec<Slot>> = formula.references().map(|id| slot_of_id.get(&id).copied()).collect();
+            // The door lets nothing in that cannot be computed; what a damaged plant holds stays without a value.
+            let (Some(inputs), Ok(program)) = (inputs, plant.program(formula, &item.set.unit)) else { continue };
+            for (input, &read) in inputs.iter().enumerate() {
+                self.tags[read as usize].feeds.push((self.formulas.len() as u32, input as u8));
+            }
+            self.tags[slot as usize].formula = Some(self.formulas.len() as u32);
+            self.formulas.push(FormulaPlan { slot, program: program.into(), inputs });
+        }
     }
 }
 

@@ -37,6 +37,7 @@ impl Engine {
         (current.value, current.time) = (Some(value), time);
         if let Some(told) = told.filter(|_| matches!(current.quality.reason(), Reason::NotSet | Reason::NotRead)) {
             (current.quality, current.told, current.epoch, current.own) = (told.quality, told.at, told.epoch, told.own);
+            self.feed(slot, told.at);
         }
         out.changed.push(slot);
     }

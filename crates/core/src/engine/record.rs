@@ -39,7 +39,7 @@ impl Engine {
 }
 
 /// Whether a value lies outside the deadband around the one stored last; what is not a number must be equal.
-pub(crate) fn differs(before: Option<&Value>, now: Option<&Value>, deadband: f64) -> bool {
+pub fn differs(before: Option<&Value>, now: Option<&Value>, deadband: f64) -> bool {
     match (before.and_then(Value::exact), now.and_then(Value::exact)) {
         // Written so that the step from and to a value that is not a number counts.
         (Some(a), Some(b)) => a.order(b).is_ne() && !((a.float() - b.float()).abs() <= deadband && deadband > 0.0),

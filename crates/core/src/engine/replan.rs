@@ -50,6 +50,7 @@ impl Engine {
         let mut resting: Vec<_> = self.resting.values_mut().filter(|s| !s.state.is_normal()).collect();
         resting.sort_by_key(|s| s.rule);
         resting.into_iter().for_each(|standing| withdraw(standing, None, self.now, out));
+        self.change_formulas(&old);
         self.await_all();
         self.tell_service(out);
         self.keep_by_hand(out);
@@ -69,13 +70,16 @@ impl Engine {
             let current = &mut self.current[slot];
             let told = current.quality.reason() == Reason::OutOfService;
             if tag.idle && !told {
-                current.quality = Quality::of(Reason::OutOfService);
+                (current.quality, current.cause) = (Quality::of(Reason::OutOfService), None);
                 (current.told, current.epoch) = (self.now, self.epoch);
                 let mut batch = Batch::default();
                 batch.push_quality(tag.no, self.now, current.quality);
                 self.record(slot as Slot, &batch, batch.samples[0], out);
+                self.feed(slot as Slot, self.now);
             } else if !tag.idle && told {
                 current.quality = Quality::of(Reason::NotRead);
+                self.renew(tag.formula);
+                self.feed(slot as Slot, self.now);
             }
         }
     }

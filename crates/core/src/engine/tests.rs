@@ -1,6 +1,7 @@
 //! The engine on small plants.
 
 mod by_hand;
+mod computed;
 mod play;
 
 use super::*;

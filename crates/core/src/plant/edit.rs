@@ -1,9 +1,10 @@
 //! The one door: edits go in, the next revision and its changes come out, or every reason why not.
 
-use crate::text;
+use crate::{formula::Formula, text};
 
 use super::{
     Connection, Kind, Own, Plant, Relations, Settings, Tag,
+    formulas::Paths,
     kind::{Checking, of_kind},
     loses_digits,
 };
@@ -252,6 +253,7 @@ pub fn apply_watched(
             }
         }
     }
+    problems.extend(name_tags(&mut next, &order, &touched));
     if problems.is_empty() {
         // A changed connection can spoil the addresses of tags that were not touched; the form of the connection must tell.
         let checking = Checking::new(&next, check);
@@ -274,6 +276,41 @@ pub fn apply_watched(
     }
     let changes = order.into_iter().filter_map(|(kind, id)| change(plant, &next, kind, id)).collect();
     Ok((next, changes))
+}
+
+/// Tags that formulas name by their path are from now on named by their identity.
+fn name_tags(next: &mut Plant, order: &[(Kind, Uuid)], touched: &HashMap<Uuid, usize>) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    let by_path = |id: &Uuid| {
+        let formula = next.tags.get(id)?.set.formula.as_ref()?;
+        formula.parsed().mentions().any(|(named, ..)| named.parse::<Uuid>().is_err()).then_some(*id)
+    };
+    let named: Vec<Uuid> = order.iter().filter(|(kind, _)| *kind == Kind::Tag).filter_map(|(_, id)| by_path(id)).collect();
+    if named.is_empty() {
+        return problems;
+    }
+    let mut names = HashSet::new();
+    for formula in named.iter().filter_map(|id| next.tags.get(id)?.set.formula.as_ref()) {
+        names.extend(Paths::wanted(formula.parsed()));
+    }
+    let paths = Paths::of(next, &names);
+    for id in named {
+        let Some(item) = next.tags.get(&id).cloned() else { continue };
+        let Some(formula) = &item.set.formula else { continue };
+        let place = next.path(Some(item.set.place));
+        let put = Formula::named(formula.text(), |path| paths.find(path, &place)).map_err(|w| w.to_string()).and_then(|text| {
+            let mut own = item.own.clone();
+            let mut formula = own.get("formula").and_then(Json::as_object).cloned().unwrap_or_default();
+            formula.insert("text".into(), text.into());
+            own.insert("formula".into(), Json::Object(formula));
+            next.put(Kind::Tag, id, item.no, item.revision, own).map_err(|(_, words)| words)
+        });
+        if let Err(message) = put {
+            let edit = touched.get(&id).copied().unwrap_or(0);
+            problems.push(Problem { kind: ProblemKind::Invalid, edit, field: "formula.text".into(), message });
+        }
+    }
+    problems
 }
 
 fn patched(mut own: Own, patch: &Own) -> Own {

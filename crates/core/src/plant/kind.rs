@@ -1,10 +1,15 @@
 //! What kinds of items there are. Everything that is particular to one of them stands in the file of its settings, behind one
 //! trait; everything else treats them alike.
 
-use super::{Item, Own, Plant, SourceCheck, Table, check::Wrong, resolve};
+use super::{Item, Own, Plant, SourceCheck, Table, Tag, check::Wrong, resolve};
+use crate::formula::Formula;
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::Value as Json;
-use std::{cell::OnceCell, collections::HashMap, sync::Arc};
+use std::{
+    cell::OnceCell,
+    collections::{HashMap, HashSet},
+    sync::Arc,
+};
 use uuid::Uuid;
 
 /// A kind of item.
@@ -186,11 +191,13 @@ pub struct Checking<'a> {
     pub plant: &'a Plant,
     pub source: &'a dyn SourceCheck,
     limits: OnceCell<HashMap<Uuid, Vec<&'a str>>>,
+    readers: OnceCell<HashMap<Uuid, Vec<&'a Arc<Item<Tag>>>>>,
+    circular: OnceCell<HashSet<Uuid>>,
 }
 
 impl<'a> Checking<'a> {
     pub fn new(plant: &'a Plant, source: &'a dyn SourceCheck) -> Checking<'a> {
-        Checking { plant, source, limits: OnceCell::new() }
+        Checking { plant, source, limits: OnceCell::new(), readers: OnceCell::new(), circular: OnceCell::new() }
     }
 
     /// What the alarm rules of a tag are known by.
@@ -203,6 +210,25 @@ impl<'a> Checking<'a> {
             limits
         });
         all.get(&tag)
+    }
+
+    /// Whether a tag's formula reads itself, or something that does.
+    pub fn is_circular(&self, tag: Uuid) -> bool {
+        self.circular.get_or_init(|| self.plant.in_order().circular.iter().map(|item| item.id).collect()).contains(&tag)
+    }
+
+    /// The tags whose formulas read a tag.
+    pub fn readers_of(&self, tag: Uuid) -> &[&'a Arc<Item<Tag>>] {
+        let all = self.readers.get_or_init(|| {
+            let mut readers: HashMap<Uuid, Vec<&'a Arc<Item<Tag>>>> = HashMap::new();
+            for item in self.plant.tags.values() {
+                for read in item.set.formula.iter().flat_map(Formula::references) {
+                    readers.entry(read).or_default().push(item);
+                }
+            }
+            readers
+        });
+        all.get(&tag).map_or(&[], Vec::as_slice)
     }
 
     /// What is wrong with an item: what it names must exist, and its settings must make sense.

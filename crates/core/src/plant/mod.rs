@@ -8,6 +8,7 @@ pub mod connection;
 pub mod copy;
 pub mod edit;
 pub mod find;
+mod formulas;
 pub mod kind;
 pub mod layers;
 pub mod layout;
@@ -35,6 +36,7 @@ use uuid::Uuid;
 
 pub use connection::Connection;
 pub use edit::{Change, Edit, Op, Problem, ProblemKind, SourceCheck};
+pub use formulas::Named;
 pub use kind::{Kind, Settings};
 pub use layout::{Block, Group, Layout, Member};
 pub use place::{Level, Place};

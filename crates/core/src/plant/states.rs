@@ -124,6 +124,9 @@ impl Plant {
 
     /// The type that a tag holds at its source, where that says one.
     pub fn type_of(&self, tag: &Tag) -> String {
+        if tag.formula.as_ref().is_some_and(|formula| formula.gives_text()) {
+            return "text".into();
+        }
         let words = || {
             let connection = self.connections.get(&tag.connection?)?;
             let source = self.source(&connection.set, tag).ok()?;

@@ -38,6 +38,8 @@ pub enum Cell {
     Group,
     /// A tag by its path; one of the same place by its name alone.
     Tag,
+    /// A formula, with tags by their paths.
+    Formula,
     /// A part of the row's plain limit of this kind; empty where it has none.
     Limit(LimitKind, LimitPart),
     /// What is left of an object beyond its own columns, as JSON.
@@ -87,6 +89,7 @@ const TYPES: &[&str] = &["u16", "i16", "u32", "i32", "u64", "i64", "f32", "f64",
 const MODES: &[&str] = &["on_change", "each_poll"];
 const COUNTS: &[&str] = &["each", "one"];
 const CURVES: &[&str] = &["linear", "root"];
+const MIXED: &[&str] = &["convert", "refuse"];
 /// Fields of a tag's point that have columns of their own.
 const POINT: &[&str] = &["address", "type", "order", "length", "bit", "bits", "unit"];
 
@@ -122,6 +125,8 @@ const TAGS: &[Column] = &[
     column("bits", "Bits", Cell::Whole, &["point", "bits"]),
     column("device", "Unit id", Cell::Whole, &["point", "unit"]),
     column("source", "Source, more", Cell::Rest(POINT), &["point"]),
+    column("formula", "Formula", Cell::Formula, &["formula", "text"]),
+    column("mixed_units", "Mixed units", Cell::Choice(MIXED), &["formula", "mixed"]),
     column("raw_low", "Raw from", Cell::Number, &["scaling", "raw_low"]),
     column("raw_high", "Raw to", Cell::Number, &["scaling", "raw_high"]),
     column("low", "Reads from", Cell::Number, &["scaling", "low"]),
@@ -210,6 +215,7 @@ fn text_of(plant: &Plant, column: &Column, set: &Own) -> String {
     match column.cell {
         Cell::Text if column.key == "address" => value.as_str().map_or_else(|| value.to_string(), lasting),
         Cell::Text | Cell::Unit | Cell::Choice(_) => value.as_str().map_or_else(|| value.to_string(), str::to_owned),
+        Cell::Formula => plant.formula_shown(value.as_str().unwrap_or_default()),
         Cell::Number | Cell::Level | Cell::Limit(..) | Cell::Whole => number_text(value),
         Cell::YesNo => if value == &Json::Bool(true) { "yes" } else { "no" }.into(),
         Cell::Place => plant.path(id()),

@@ -5,7 +5,7 @@ use super::{
     check::{self, Wrong},
     kind::{Checking, Reference},
 };
-use crate::{sample::Value, scale::Scaling};
+use crate::{formula::Formula, sample::Value, scale::Scaling};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 use std::borrow::Cow;
@@ -40,6 +40,9 @@ pub struct Tag {
     /// Where in the connection: the driver's own fields, or a member of a block.
     #[serde(default)]
     pub point: Own,
+    /// Computes its value, in place of a connection.
+    #[serde(default)]
+    pub formula: Option<Formula>,
     #[serde(default)]
     pub scaling: Option<Scaling>,
     /// Engineering unit as it is printed, for example `°C`; one of [`crate::unit::UNITS`] can be converted.
@@ -114,6 +117,8 @@ impl Settings for Tag {
         all.extend(self.states.map(|to| Reference::to("states", Kind::States, to)));
         all.extend(self.setpoint.map(|to| Reference::to("setpoint", Kind::Tag, to)));
         named_in("point", &self.point, &mut all);
+        let read = self.formula.iter().flat_map(Formula::references);
+        all.extend(read.map(|to| Reference::to("formula.text", Kind::Tag, to)));
         all
     }
 
@@ -122,6 +127,7 @@ impl Settings for Tag {
         match reference.field.as_str() {
             "setpoint" => format!("it is the setpoint of “{path}”"),
             "states" => format!("it names the states of “{path}”"),
+            "formula.text" => format!("the formula of “{path}” reads it"),
             _ => format!("the address of “{path}” names it"),
         }
     }
@@ -157,6 +163,19 @@ impl Settings for Tag {
         if set.setpoint == Some(item.id) {
             wrong.push(("setpoint".into(), "The setpoint must be another tag.".into()));
         }
+        if let Some(formula) = &set.formula {
+            set.check_formula(item.id, formula, checking, wrong);
+        }
+        // What a formula knows of this tag may have changed.
+        for reader in checking.readers_of(item.id) {
+            if let Some(Err(found)) = reader.set.formula.as_ref().map(|f| plant.program(f, &reader.set.unit)) {
+                let words = found.first().map_or_else(String::new, |w| w.words.clone());
+                wrong.push((
+                    "unit".into(),
+                    format!("The formula of “{}” does not go with it: {words}", plant.tag_path(&reader.set)),
+                ));
+            }
+        }
     }
 }
 
@@ -173,8 +192,37 @@ fn named_in(field: &str, settings: &Own, all: &mut Vec<Reference>) {
 }
 
 impl Tag {
-    /// Whether what it reads is text.
+    fn check_formula(&self, id: Uuid, formula: &Formula, checking: &Checking<'_>, wrong: &mut Wrong) {
+        let plant = checking.plant;
+        let mut tell = |field: &str, words: String| wrong.push((field.into(), words));
+        if self.connection.is_some() {
+            tell(
+                "formula",
+                "A tag is either read from a connection or computed. Take the connection away, or the formula.".into(),
+            );
+        }
+        if self.writable {
+            tell("writable", "A computed value cannot be written.".into());
+        }
+        if self.scaling.is_some() {
+            tell("scaling", "A computed value is not scaled; calculate in the formula.".into());
+        }
+        if let Some(circle) = checking.is_circular(id).then(|| plant.circle(id, formula)).flatten() {
+            tell("formula.text", plant.circle_words(&circle));
+        } else if let Err(found) = plant.program(formula, &self.unit) {
+            // That what it names exists is seen to elsewhere.
+            let there = |id: Uuid| plant.tags.contains_key(&id);
+            if formula.references().all(there) {
+                found.into_iter().for_each(|w| tell("formula.text", w.to_string()));
+            }
+        }
+    }
+
+    /// Whether what it reads or computes is text.
     pub(super) fn holds_text(&self, plant: &Plant) -> bool {
+        if let Some(formula) = &self.formula {
+            return formula.gives_text();
+        }
         let connection = self.connection.and_then(|id| plant.connections.get(&id));
         let source = connection.and_then(|connection| plant.source(&connection.set, self).ok());
         source.is_some_and(|source| source.point.get("type").and_then(Json::as_str) == Some("text"))
@@ -211,6 +259,7 @@ impl Tag {
             connection: None,
             group: None,
             point,
+            formula: None,
             scaling: None,
             unit: String::new(),
             states: None,

@@ -52,8 +52,9 @@ pub struct TagQuery {
     /// Only under this place, at any depth.
     pub under: Option<Uuid>,
     pub connection: Option<Uuid>,
-    /// Only tags for which this holds, or does not.
+    /// Only tags for which this holds, or does not: bound ones are read from a connection or computed by a formula.
     pub bound: Option<bool>,
+    pub computed: Option<bool>,
     pub recorded: Option<bool>,
     /// Has an alarm rule that is on.
     pub alarmed: Option<bool>,
@@ -117,7 +118,8 @@ impl TagView {
                 continue;
             }
             let wanted = [
-                (query.bound, tag.set.connection.is_some()),
+                (query.bound, tag.set.connection.is_some() || tag.set.formula.is_some()),
+                (query.computed, tag.set.formula.is_some()),
                 (query.recorded, tag.set.record),
                 (query.alarmed, alarmed.contains(&tag.id)),
                 (query.in_service, !idle.contains(&tag.set.place)),

@@ -4,6 +4,7 @@ use havrel_core::{
     TagNo,
     alarm::{AlarmAction, SystemAlarm},
     engine::{Plan, Told},
+    formula::Running,
     frame::{Keep, Note},
     sample::{Batch, Value},
     time::Nanos,
@@ -58,6 +59,8 @@ pub(crate) enum Message {
     },
     /// What history knows of tags, for after a restart.
     Recall(Vec<Recalled>),
+    /// What was in the windows of a formula before they began.
+    Earlier(TagNo, Box<Running>),
     /// Fails on purpose, to prove that it is noticed.
     Fail,
     Stop(oneshot::Sender<()>),

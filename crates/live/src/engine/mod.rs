@@ -23,6 +23,7 @@ use havrel_core::{
     time::{Nanos, SECOND, span_words, to_text},
 };
 use havrel_db::by_hand::ByHand;
+use serde_json::Value as Json;
 use std::{
     collections::HashMap,
     panic::{AssertUnwindSafe, catch_unwind},
@@ -61,6 +62,8 @@ struct Thread {
     steps: Vec<ClockStep>,
     /// Where alarms stand by the frames that were handed on.
     durable: HashMap<Uuid, AlarmStanding>,
+    /// What formulas remembered, likewise.
+    formulas: HashMap<TagNo, Json>,
     /// Tells which values are not set by hand any more.
     released: mpsc::UnboundedSender<Vec<TagNo>>,
 }
@@ -71,12 +74,15 @@ pub(crate) struct Former {
     pub arrived: Nanos,
     pub epoch: u32,
     pub standings: Vec<AlarmStanding>,
+    /// What formulas remembered, by the tags that they compute.
+    pub formulas: HashMap<TagNo, Json>,
     pub gaps: Vec<Gap>,
 }
 
-/// An engine that knows where alarms stood and what is set by hand.
-pub(crate) fn engine(standings: Vec<AlarmStanding>, hands: &[(TagNo, ByHand)]) -> Engine {
+/// An engine that knows where alarms stood, what formulas remembered and what is set by hand.
+pub(crate) fn engine(standings: Vec<AlarmStanding>, formulas: HashMap<TagNo, Json>, hands: &[(TagNo, ByHand)]) -> Engine {
     let mut engine = Engine::new(standings);
+    engine.step(now(), Input::Formulas(formulas), &mut Effects::default());
     for (tag, hand) in hands {
         let input = Input::SetByHand { tag: *tag, value: &hand.value, until: hand.until };
         engine.step(now(), input, &mut Effects::default());
@@ -99,7 +105,7 @@ pub(crate) fn start(
     }
     let mut thread = Thread {
         live: live.clone(),
-        engine: engine(former.standings.clone(), hands),
+        engine: engine(former.standings.clone(), former.formulas.clone(), hands),
         clock: Clock::new(now()),
         epoch: former.epoch,
         seq: former.seq,
@@ -109,6 +115,7 @@ pub(crate) fn start(
         keeps: Vec::new(),
         steps: Vec::new(),
         durable: former.standings.into_iter().map(|s| (s.rule, s)).collect(),
+        formulas: former.formulas,
         released,
     };
     // The clock may have been set back while nothing ran.

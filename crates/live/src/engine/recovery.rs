@@ -35,7 +35,7 @@ impl Thread {
     fn recover(&mut self, words: &str) {
         let live = self.live.clone();
         let mut effects = Effects::default();
-        self.engine = engine(self.durable.values().cloned().collect(), &live.hands.numbered());
+        self.engine = engine(self.durable.values().cloned().collect(), self.formulas.clone(), &live.hands.numbered());
         self.engine.step(now(), Input::ClockStep { epoch: self.epoch, by: 0 }, &mut effects);
         let plan = Arc::new(Plan::of(&live.plant()));
         self.engine.step(now(), Input::Plan(plan.clone()), &mut effects);

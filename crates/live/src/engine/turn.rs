@@ -7,7 +7,7 @@ use super::{
 use crate::{now, spool::Appended};
 use havrel_core::{
     engine::{Effects, Input, Slot},
-    frame::{Frame, PART_BYTES},
+    frame::{Frame, Keep, PART_BYTES},
 };
 use std::{
     sync::PoisonError,
@@ -65,7 +65,9 @@ impl Thread {
             Message::SetByHand { tag, value, until, .. } => Some(Input::SetByHand { tag: *tag, value, until: *until }),
             Message::Release { tag, .. } => Some(Input::Release(*tag)),
             Message::System { alarm, active, text } => Some(Input::System { alarm: *alarm, active: *active, text }),
-            Message::Note(..) | Message::Keep(..) | Message::Recall(_) | Message::Fail | Message::Stop(_) => None,
+            Message::Earlier(tag, earlier) => Some(Input::Earlier { tag: *tag, earlier }),
+            Message::Stop(_) => Some(Input::KeepFormulas),
+            Message::Note(..) | Message::Keep(..) | Message::Recall(_) | Message::Fail => None,
         };
         let (before, changed) = (effects.events.len(), effects.changed.len());
         if let Some(input) = input {
@@ -73,7 +75,7 @@ impl Thread {
         }
         self.publish(&effects.changed[changed..]);
         match message {
-            Message::Samples(_) | Message::Tick | Message::System { .. } => {}
+            Message::Samples(_) | Message::Tick | Message::System { .. } | Message::Earlier(..) => {}
             Message::Pushed(_, reply) => replies.kept.push(reply),
             Message::Plan(_, reply) => {
                 turn.replaced = true;
@@ -126,6 +128,9 @@ impl Thread {
 
     /// Puts what must last into the spool, in as many frames as it takes.
     pub(super) fn keep(&mut self, effects: Effects) -> Kept {
+        let at = now();
+        self.keeps.extend(effects.kept.iter().map(|(tag, kept)| Keep { tag: *tag, at, value: kept.to_string() }));
+        self.formulas.extend(effects.kept);
         let whole = Frame {
             batch: effects.recorded,
             events: effects.events,

@@ -11,6 +11,7 @@ pub mod connect;
 pub mod demo;
 pub mod exchange;
 pub mod files;
+pub mod formulas;
 pub mod history;
 pub mod identity;
 pub mod intake;

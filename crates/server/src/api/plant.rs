@@ -44,6 +44,9 @@ pub struct ItemView {
     /// Of a connection: every address under which its device is reached, the first before the spare ones.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub addresses: Vec<String>,
+    /// Of a computed tag: its formula with tags by their paths.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub formula: String,
     /// The type of a tag at its source, also where a layout says it: `f32`, `bool`, `text` …; empty where there is none.
     pub holds: String,
 }
@@ -245,7 +248,10 @@ impl Viewing<'_> {
             let leads = connection.and_then(|c| Some((kind(&c.set.kind)?, &c.set)));
             let addresses = leads.map(|(kind, set)| kind.addresses(set)).unwrap_or_default();
             let source = leads.map_or(source, |(kind, set)| kind.leads_to(set));
-            ItemView { id: item.id, no: item.no, revision: item.revision, title, set, source, addresses, holds }
+            let tag = self.plant.tags.get(&item.id);
+            let formula =
+                tag.and_then(|tag| Some(self.plant.formula_shown(tag.set.formula.as_ref()?.text()))).unwrap_or_default();
+            ItemView { id: item.id, no: item.no, revision: item.revision, title, set, source, addresses, formula, holds }
         });
         ItemList { revision: self.plant.revision, total, items: items.collect() }
     }
@@ -255,6 +261,9 @@ impl Viewing<'_> {
 pub(super) fn source_of(plant: &Plant, tag: Uuid) -> String {
     let words = || {
         let tag = plant.tags.get(&tag)?;
+        if let Some(formula) = &tag.set.formula {
+            return Some(format!("= {}", plant.formula_shown(formula.text())));
+        }
         let connection = plant.connections.get(&tag.set.connection?)?;
         let source = plant.source(&connection.set, &tag.set).ok()?;
         let point = kind(&connection.set.kind)?.show_point(&connection.set, &source.point)?;

@@ -236,6 +236,12 @@ fn change_view(plant: &Plant, c: Change) -> ChangeView {
     let field = |own: &Option<Own>| own.as_ref().and_then(|o| o.get("name")).and_then(Json_::as_str).map(str::to_owned);
     let now = plant.title(c.kind, c.id);
     let title = if now.is_empty() { field(&c.after).or_else(|| field(&c.before)).unwrap_or_default() } else { now };
-    let out = |own: Option<Own>| own.as_ref().map(masked_own);
+    let out = |own: Option<Own>| {
+        let mut own = masked_own(own.as_ref()?);
+        if let Some(Json_::String(text)) = own.get_mut("formula").and_then(|formula| formula.get_mut("text")) {
+            *text = plant.formula_shown(text);
+        }
+        Some(own)
+    };
     ChangeView { kind: c.kind.name().into(), id: c.id, title, before: out(c.before), after: out(c.after) }
 }

@@ -33,7 +33,10 @@ pub struct TagSheetQuery {
     pub under: Option<Uuid>,
     pub connection: Option<Uuid>,
     /// Only those that have a source, or only those without.
+    /// Read from a connection or computed, or neither.
     pub bound: Option<bool>,
+    /// Computed by a formula.
+    pub computed: Option<bool>,
     pub recorded: Option<bool>,
     /// Has an alarm rule that is on.
     pub alarmed: Option<bool>,
@@ -117,6 +120,7 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
         under: q.under,
         connection: q.connection,
         bound: q.bound,
+        computed: q.computed,
         recorded: q.recorded,
         alarmed: q.alarmed,
         in_service: q.in_service,

@@ -34,8 +34,8 @@ pub struct ValueView {
 }
 
 impl ValueView {
-    /// Shows a tag's newest.
-    pub fn of(no: u32, current: &Current) -> ValueView {
+    /// Shows a tag's newest; `title` gives the path of a tag that whoever sees it may see.
+    pub fn of(no: u32, current: &Current, title: &dyn Fn(Uuid) -> Option<String>) -> ValueView {
         let text = |at: i64| if at == 0 { String::new() } else { to_text(at) };
         let quality = match current.quality.class() {
             havrel_core::quality::Class::Good => "good",
@@ -47,7 +47,10 @@ impl ValueView {
             value: current.value.as_ref().map_or(Json_::Null, Value::to_json),
             time: text(current.time),
             quality: quality.into(),
-            reason: current.quality.reason().words().into(),
+            reason: match current.cause {
+                Some(cause) => cause.words(title),
+                None => current.quality.reason().words().into(),
+            },
             told: text(current.told),
             by_hand: current.quality.reason() == Reason::ByHand,
         }
@@ -71,8 +74,10 @@ pub async fn newest(app: Data<App>, person: Person, query: Query<ValueQuery>) ->
     let numbers: Vec<u32> =
         numbers.collect::<Result<_, _>>().map_err(|_| Problem::field("tags", "Give numbers of tags, joined by commas."))?;
     let numbers = person.heard(&app, numbers);
+    let plant = person.plant(&app);
+    let title = |id: Uuid| plant.tags.get(&id).map(|tag| plant.tag_path(&tag.set));
     let values = app.live.values.read().unwrap_or_else(PoisonError::into_inner);
-    Ok(Json(numbers.iter().filter_map(|&no| Some(ValueView::of(no, &values.of(no)?.current))).collect()))
+    Ok(Json(numbers.iter().filter_map(|&no| Some(ValueView::of(no, &values.of(no)?.current, &title))).collect()))
 }
 
 /// A value to write.

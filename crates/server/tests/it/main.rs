@@ -7,6 +7,7 @@ mod connect;
 mod doors;
 mod exact;
 mod feed;
+mod formulas;
 mod keep;
 mod kill;
 mod model;

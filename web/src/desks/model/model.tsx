@@ -6,6 +6,7 @@ import { useGo, useView } from '../../app/view';
 import { counted } from '../../parts/text';
 import { Button, DeskHead, DeskPart, Trouble } from '../../parts/ui';
 import { Files } from './files';
+import { Formulas } from './formulas';
 import { PlacePage } from './place';
 import { StateSets } from './states';
 import { TagSheet } from './tag-sheet';
@@ -33,12 +34,15 @@ export function Model() {
         title={spot?.name ?? 'Whole plant'}
         note={spot ? `${spot.level}${idle ? ' · out of service' : ''}` : counted(tree.byId.size, 'place')}
       >
-        {tab('Tags', !['place', 'states', 'files'].includes(part ?? ''), undefined)}
+        {tab('Tags', !['formulas', 'place', 'states', 'files'].includes(part ?? ''), undefined)}
+        {tab('Formulas', part === 'formulas', 'formulas')}
         {tab(spot ? 'Place' : 'Places', part === 'place', 'place')}
         {tab('State names', part === 'states', 'states')}
         {tab('Files', part === 'files', 'files')}
       </DeskHead>
-      {part === 'place' ? (
+      {part === 'formulas' ? (
+        <Formulas key={at ?? ''} tree={tree} disabled={!engineer} />
+      ) : part === 'place' ? (
         <PlacePage tree={tree} place={place} disabled={!engineer} />
       ) : part === 'states' ? (
         <StateSets disabled={!engineer} />

@@ -20,6 +20,7 @@ const WIDTHS: Record<string, number> = {
   states: 120,
   group: 104,
   tag: 150,
+  formula: 260,
   rest: 170,
 };
 const OWN_WIDTHS: Record<string, number> = {

@@ -32,6 +32,7 @@ const CHOICES: Record<string, { words: string; query: Partial<Query> }> = {
   alarm: { words: 'in alarm now', query: { in_alarm: true } },
   by_hand: { words: 'set by hand now', query: { by_hand: true } },
   unbound: { words: 'without a source', query: { bound: false } },
+  computed: { words: 'computed', query: { computed: true } },
   twice: { words: 'same source twice', query: { twice: true } },
   recorded: { words: 'recorded', query: { recorded: true } },
   unrecorded: { words: 'not recorded', query: { recorded: false } },
@@ -45,6 +46,7 @@ interface Query {
   in_alarm: boolean;
   by_hand: boolean;
   bound: boolean;
+  computed: boolean;
   twice: boolean;
   recorded: boolean;
   alarmed: boolean;

@@ -3,6 +3,7 @@
 use super::{Cell, Column, LimitPart, Reader, column_of, columns, reference};
 use crate::{
     alarm::LimitKind,
+    formula::Formula,
     plant::{Edit, Kind, Op, Own, Plant, edit, loses_digits},
     unit,
 };
@@ -198,6 +199,11 @@ fn parse(names: &Names<'_>, column: &Column, set: &Own, text: &str) -> Result<Op
             let missing = || format!("{} has no group “{}”.", connection.set.name, short(trimmed));
             id(group.ok_or_else(missing)?.id)
         }
+        Cell::Formula => {
+            let place = reference(set, "place");
+            let named = Formula::named(trimmed, |path| names.tag(path, place).ok());
+            Some(named.map_err(|wrong| wrong.to_string())?.into())
+        }
         Cell::Tag => id(names.tag(trimmed, reference(set, "place"))?),
         Cell::Rest(known) => match serde_json::from_str(trimmed) {
             Ok(Json::Object(rest)) if !rest.keys().any(|k| known.contains(&k.as_str())) => Some(Json::Object(rest)),
@@ -245,6 +251,10 @@ fn settle(set: &mut Own) {
         && !numbers.iter().any(|n| scaling.contains_key(*n))
     {
         set.insert("scaling".into(), Json::Null);
+    }
+    // Without its text a formula is none.
+    if set.get("formula").is_some_and(|formula| formula.get("text").is_none()) {
+        set.insert("formula".into(), Json::Null);
     }
 }
 

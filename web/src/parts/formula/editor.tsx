@@ -1,0 +1,247 @@
+// Where a formula is typed: tags show as chips, tags and functions are offered while one types, and mistakes are marked where they are.
+
+import {
+  autocompletion,
+  type Completion,
+  type CompletionContext,
+  type CompletionResult,
+  completionKeymap,
+} from '@codemirror/autocomplete';
+import { defaultKeymap, history, historyKeymap } from '@codemirror/commands';
+import { type Diagnostic, setDiagnostics } from '@codemirror/lint';
+import { Annotation, Compartment, EditorState, Prec } from '@codemirror/state';
+import {
+  Decoration,
+  type DecorationSet,
+  EditorView,
+  keymap,
+  placeholder as placeholderOf,
+  ViewPlugin,
+  type ViewUpdate,
+  WidgetType,
+} from '@codemirror/view';
+import { useEffect, useRef } from 'react';
+import { http, type Schemas, take } from '../../api/client';
+import { queries } from '../../api/queries';
+import { pathEnd } from '../text';
+import { mentions, naming, typedBefore } from './text';
+
+type Wrong = Schemas['MistakeView'];
+
+/** A change that the page made, not the person who types. */
+const fromOutside = Annotation.define<boolean>();
+
+class Chip extends WidgetType {
+  constructor(private readonly path: string) {
+    super();
+  }
+
+  override eq(other: Chip) {
+    return other.path === this.path;
+  }
+
+  toDOM() {
+    const chip = document.createElement('span');
+    chip.className = 'formula-chip';
+    chip.textContent = pathEnd(this.path);
+    chip.title = this.path.replaceAll('/', ' / ');
+    chip.setAttribute('aria-label', `tag ${this.path}`);
+    return chip;
+  }
+
+  override ignoreEvent() {
+    return false;
+  }
+}
+
+function chipsOf(view: EditorView): DecorationSet {
+  const all = mentions(view.state.doc.toString()).map(({ path, from, to }) =>
+    Decoration.replace({ widget: new Chip(path) }).range(from, to),
+  );
+  return Decoration.set(all);
+}
+
+/** Chips are one character to the keys: arrows step over them, and they are deleted as a whole. */
+const chips = ViewPlugin.fromClass(
+  class {
+    chips: DecorationSet;
+    constructor(view: EditorView) {
+      this.chips = chipsOf(view);
+    }
+    update(update: ViewUpdate) {
+      if (update.docChanged) this.chips = chipsOf(update.view);
+    }
+  },
+  {
+    decorations: (plugin) => plugin.chips,
+    provide: (plugin) => EditorView.atomicRanges.of((view) => view.plugin(plugin)?.chips ?? Decoration.none),
+  },
+);
+
+const functions = () =>
+  queries.fetchQuery({
+    queryKey: ['formula functions'],
+    queryFn: () => take(http.GET('/api/formulas/functions')),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+async function tagsFor(words: string, under: string | undefined): Promise<Completion[]> {
+  const query = { text: words, limit: 30, kind: 'tag', ...(words.trim() === '' && under ? { under } : {}) };
+  const found = await take(http.GET('/api/find', { params: { query } }));
+  return found.found.map((hit) => {
+    const cut = hit.title.lastIndexOf('/');
+    return {
+      label: hit.title.slice(cut + 1),
+      detail: hit.title.slice(0, Math.max(0, cut)).split('/').slice(-2).join(' / ') + (hit.tag?.unit ? ` · ${hit.tag.unit}` : ''),
+      apply: naming(hit.title),
+      type: 'tag',
+    };
+  });
+}
+
+/** What could stand at the cursor: tags by words of their path, and functions by their beginning. */
+export function offers(under: string | undefined) {
+  return async (context: CompletionContext): Promise<CompletionResult | null> => {
+    const typed = typedBefore(context.state.doc.toString(), context.pos);
+    if (!typed) {
+      if (!context.explicit) return null;
+      return { from: context.pos, options: await tagsFor('', under), filter: false };
+    }
+    if (typed.kind === 'word' && typed.typed.length < 2 && !context.explicit) return null;
+    const [tags, known] = await Promise.all([
+      tagsFor(typed.typed, under),
+      typed.kind === 'word' ? functions() : Promise.resolve([]),
+    ]);
+    const begun = typed.typed.toLowerCase();
+    const named = known
+      .filter((f) => f.name.toLowerCase().startsWith(begun))
+      .map((f): Completion => ({ label: `${f.name}(${f.takes})`, detail: f.words, apply: `${f.name}(`, type: 'function' }));
+    const options = [...named, ...tags];
+    // Words are found on the server, in any order; what was found fits.
+    return options.length > 0 ? { from: typed.from, options, filter: false } : null;
+  };
+}
+
+const look = EditorView.theme({
+  '&': {
+    backgroundColor: 'var(--color-raised)',
+    color: 'var(--color-ink)',
+    border: '1px solid var(--color-firm)',
+    borderRadius: '4px',
+  },
+  '&.cm-focused': { outline: '2px solid var(--color-teal)' },
+  '.cm-content': { fontFamily: 'var(--font-mono)', fontSize: '0.9375rem', caretColor: 'var(--color-ink)', minHeight: '3.6em' },
+  '.cm-scroller': { maxHeight: '12em', overflow: 'auto', lineHeight: '1.6' },
+  '.cm-cursor': { borderLeftColor: 'var(--color-ink)' },
+  '&.cm-focused > .cm-scroller > .cm-selectionLayer .cm-selectionBackground, .cm-selectionBackground': {
+    backgroundColor: 'color-mix(in srgb, var(--color-teal) 28%, transparent)',
+  },
+  '.cm-tooltip': {
+    backgroundColor: 'var(--color-raised)',
+    color: 'var(--color-ink)',
+    border: '1px solid var(--color-firm)',
+    borderRadius: '4px',
+  },
+  '.cm-tooltip.cm-tooltip-autocomplete > ul': { fontFamily: 'inherit', maxHeight: '16em' },
+  '.cm-tooltip.cm-tooltip-autocomplete > ul > li': { padding: '3px 8px', lineHeight: '1.4' },
+  '.cm-tooltip.cm-tooltip-autocomplete > ul > li[aria-selected]': {
+    backgroundColor: 'var(--color-tint)',
+    color: 'var(--color-ink)',
+  },
+  '.cm-completionDetail': { color: 'var(--color-soft)', fontStyle: 'normal', marginLeft: '0.75em' },
+  '.cm-placeholder': { color: 'var(--color-soft)' },
+});
+
+interface Props {
+  value: string;
+  onChange: (text: string) => void;
+  wrong: readonly Wrong[];
+  /** Tags under this place are offered first. */
+  under?: string | undefined;
+  label: string;
+  describedBy: string;
+  disabled?: boolean;
+  /** Hands out what puts text in at the cursor. */
+  onReady?: (insert: (text: string) => void) => void;
+}
+
+export default function Editor({ value, onChange, wrong, under, label, describedBy, disabled = false, onReady }: Props) {
+  const box = useRef<HTMLDivElement>(null);
+  const view = useRef<EditorView>(null);
+  const latest = useRef({ onChange, value });
+  latest.current = { onChange, value };
+  const parts = useRef({ editable: new Compartment(), offered: new Compartment(), said: new Compartment() });
+
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the editor is made once; what changes is handed to it below
+  useEffect(() => {
+    if (!box.current) return;
+    const { editable, offered, said } = parts.current;
+    const made = new EditorView({
+      parent: box.current,
+      state: EditorState.create({
+        doc: latest.current.value,
+        extensions: [
+          history(),
+          // Where a list is open its keys come first, otherwise Tab leaves the field.
+          Prec.highest(keymap.of(completionKeymap)),
+          keymap.of([...defaultKeymap, ...historyKeymap]),
+          chips,
+          look,
+          EditorView.lineWrapping,
+          placeholderOf('Type a number, a function or words of a tag’s path'),
+          editable.of(EditorView.editable.of(!disabled)),
+          offered.of(autocompletion({ override: [offers(under)], icons: false, activateOnTyping: true })),
+          said.of(EditorView.contentAttributes.of({ 'aria-label': label, 'aria-describedby': describedBy })),
+          EditorView.updateListener.of((update) => {
+            const outside = update.transactions.some((t) => t.annotation(fromOutside));
+            if (update.docChanged && !outside) latest.current.onChange(update.state.doc.toString());
+          }),
+        ],
+      }),
+    });
+    view.current = made;
+    onReady?.((text) => {
+      made.dispatch(made.state.replaceSelection(text));
+      made.focus();
+    });
+    return () => made.destroy();
+  }, []);
+
+  useEffect(() => {
+    const shown = view.current;
+    if (!shown || shown.state.doc.toString() === value) return;
+    shown.dispatch({ changes: { from: 0, to: shown.state.doc.length, insert: value }, annotations: fromOutside.of(true) });
+  }, [value]);
+
+  useEffect(() => {
+    view.current?.dispatch({ effects: parts.current.editable.reconfigure(EditorView.editable.of(!disabled)) });
+  }, [disabled]);
+
+  useEffect(() => {
+    const offer = autocompletion({ override: [offers(under)], icons: false, activateOnTyping: true });
+    view.current?.dispatch({ effects: parts.current.offered.reconfigure(offer) });
+  }, [under]);
+
+  useEffect(() => {
+    const shown = view.current;
+    if (!shown) return;
+    const most = shown.state.doc.length;
+    const diagnostics = wrong.map((w): Diagnostic => {
+      const from = Math.min(unitsOf(shown.state.doc.toString(), w.from), most);
+      return {
+        from,
+        to: Math.min(Math.max(unitsOf(shown.state.doc.toString(), w.to), from), most),
+        severity: 'error',
+        message: w.message,
+      };
+    });
+    shown.dispatch(setDiagnostics(shown.state, diagnostics));
+  }, [wrong]);
+
+  return <div ref={box} className="min-w-0" />;
+}
+
+/** The server counts characters; the editor counts their halves where they lie beyond the first plane of Unicode. */
+function unitsOf(text: string, characters: number): number {
+  return [...text].slice(0, characters).join('').length;
+}

@@ -1,0 +1,28 @@
+import { describe, expect, it } from 'vitest';
+import { bytesWords, mentions, naming, pieces, typedBefore } from './text';
+
+describe('a formula as text', () => {
+  it('finds the tags it names, with masked characters', () => {
+    const path = 'EX-1/"Level" \\ raw';
+    const text = `${naming(path)} * 2 + at( "b" )`;
+    expect(mentions(text).map((m) => m.path)).toEqual([path, 'b']);
+    expect(text.slice(mentions(text)[1]?.from, mentions(text)[1]?.to)).toBe('at( "b" )');
+    expect(pieces(text).map((p) => (typeof p === 'string' ? p : p.path))).toEqual([path, ' * 2 + ', 'b']);
+    expect(mentions('format("x") + "at(1)"')).toEqual([]);
+  });
+
+  it.each([
+    ['aver', { kind: 'word', from: 0, typed: 'aver' }],
+    ['2 * lev', { kind: 'word', from: 4, typed: 'lev' }],
+    ['1 + at("EX-1 lev', { kind: 'path', from: 4, typed: 'EX-1 lev' }],
+    ['average(at("a"), "10m', undefined],
+    ['at("a") + ', undefined],
+    ['at("a") + EX-1', { kind: 'word', from: 10, typed: 'EX-1' }],
+  ])('knows what is being typed in %s', (text, wanted) => {
+    expect(typedBefore(text, text.length)).toEqual(wanted);
+  });
+
+  it('says how much is remembered', () => {
+    expect([128, 28_800, 1_500_000].map(bytesWords)).toEqual(['128 bytes', '29 kB', '1.5 MB']);
+  });
+});

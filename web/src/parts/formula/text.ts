@@ -1,0 +1,51 @@
+// A formula as text: where it names tags, and how such a name is written.
+
+/** A tag that a text names: its path, and the characters of all of `at("…")`. */
+export interface Mention {
+  path: string;
+  from: number;
+  to: number;
+}
+
+const NAMED = /\bat\(\s*"((?:[^"\\]|\\.)*)"\s*\)/g;
+
+/** Every tag that a text names, in order. */
+export function mentions(text: string): Mention[] {
+  return [...text.matchAll(NAMED)].map((found) => ({
+    path: (found[1] ?? '').replace(/\\(.)/g, '$1'),
+    from: found.index,
+    to: found.index + found[0].length,
+  }));
+}
+
+/** How a formula names a tag. */
+export const naming = (path: string) => `at("${path.replace(/[\\"]/g, '\\$&')}")`;
+
+/** What stands before the cursor and is being typed: the path of a tag that is not closed yet, or a word. */
+export function typedBefore(text: string, at: number): { kind: 'path' | 'word'; from: number; typed: string } | undefined {
+  const before = text.slice(0, at);
+  const open = /\bat\(\s*"((?:[^"\\\n]|\\.)*)$/.exec(before);
+  if (open) return { kind: 'path', from: open.index, typed: open[1] ?? '' };
+  const quotes = before.replace(/\\./g, '').split('"').length - 1;
+  if (quotes % 2 === 1) return undefined;
+  const word = /[\p{L}_][\p{L}\p{N}_-]*$/u.exec(before);
+  return word ? { kind: 'word', from: word.index, typed: word[0] } : undefined;
+}
+
+/** A formula cut into what is text and what are tags, for showing it. */
+export function pieces(text: string): (string | Mention)[] {
+  const all: (string | Mention)[] = [];
+  let done = 0;
+  for (const mention of mentions(text)) {
+    if (mention.from > done) all.push(text.slice(done, mention.from));
+    all.push(mention);
+    done = mention.to;
+  }
+  if (done < text.length) all.push(text.slice(done));
+  return all;
+}
+
+/** Bytes in words: “29 kB”. */
+export function bytesWords(bytes: number): string {
+  return bytes < 1000 ? `${bytes} bytes` : bytes < 1e6 ? `${Math.round(bytes / 1000)} kB` : `${(bytes / 1e6).toFixed(1)} MB`;
+}
