@@ -110,9 +110,13 @@ async function views(page: Page) {
   await page.getByRole('treeitem', { name: /Brackmere/ }).click();
   await desk('Alarms');
   await shot('alarms');
-  await page.locator('main button[aria-pressed]').getByText(/^Set by hand/).click();
-  await shot('by-hand');
   await desk('Model');
+  await page.locator('main button[aria-pressed]').getByText('Formulas').click();
+  await page.getByRole('row', { name: /Hottest zone/ }).click();
+  await expect(page.getByRole('figure', { name: 'The last hour' })).toBeVisible();
+  await shot('formulas');
+  await page.getByRole('button', { name: 'Close formula' }).click();
+  await page.locator('main button[aria-pressed]').getByText('Tags', { exact: true }).click();
   await page.getByRole('treeitem', { name: /EX-1/ }).click();
   const sheet = page.getByRole('grid', { name: 'Tags' });
   await sheet.focus();

@@ -60,6 +60,11 @@ pub struct Past {
 }
 
 impl Live {
+    /// Fills the windows of all formulas anew: history knows more than it did.
+    pub fn refill_windows(self: &Arc<Self>) {
+        self.fill_windows(&Plant::default(), &self.plant());
+    }
+
     /// Fills the windows of formulas that are new or were changed with what history knows.
     pub(crate) fn fill_windows(self: &Arc<Self>, before: &Plant, next: &Arc<Plant>) {
         let is_new = |tag: &Item<Tag>| {

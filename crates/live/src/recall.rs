@@ -4,7 +4,7 @@ use crate::{
     Live,
     engine::{Message, Recalled},
 };
-use havrel_core::{TagNo, engine::Told, plant::Plant, sample::flag};
+use havrel_core::{TagNo, engine::Told, sample::flag};
 use havrel_db::answers::Kept;
 use havrel_link::plain::PUSH;
 use std::{collections::HashSet, sync::Arc, time::Duration};
@@ -33,7 +33,7 @@ pub(crate) async fn run(live: Arc<Live>, seq: u64) {
     if live.send(Message::Recall(all)).await.is_err() {
         tracing::debug!("the program is stopping");
     }
-    live.fill_windows(&Plant::default(), &plant);
+    live.refill_windows();
 }
 
 /// `stays`: nobody asks its source again, so that what was told last still counts.

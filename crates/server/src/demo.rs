@@ -95,6 +95,7 @@ pub async fn load_past(live: Arc<Live>, hours: f64, until: Nanos) {
             format!("The recorded past could not be loaded: {error}")
         }
     };
+    live.refill_windows();
     let took = (now() - until) / SECOND;
     live.remark("system", None, None, &title, json!({"samples": loaded, "seconds": took})).await;
 }
@@ -130,5 +131,6 @@ fn items(live: &Arc<Live>) -> Vec<Json> {
         }
         json!({"kind": Kind::Tag, "id": tag.id, "no": tag.no, "set": own})
     };
-    places.chain(plant.tags.values().map(tag)).chain(of(Kind::Rule, &plant.rules)).collect()
+    let named = of(Kind::States, &plant.states);
+    places.chain(named).chain(plant.tags.values().map(tag)).chain(of(Kind::Rule, &plant.rules)).collect()
 }

@@ -11,6 +11,7 @@ export type Names = ReadonlyMap<number, string>;
 export type Printing = Pick<TagSet, 'unit' | 'decimals'> & {
   states?: string | null | undefined;
   connection?: string | null | undefined;
+  formula?: object | null | undefined;
 };
 
 /** What readings are made from; replaced as a whole, never changed. */

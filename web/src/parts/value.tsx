@@ -37,11 +37,21 @@ function HandMark({ no }: { no: number }) {
 }
 
 /** Age of a value that is older than twice its rhythm. */
-export function Age({ value, rhythm, connection }: { value: LiveValue; rhythm: number; connection?: string | null | undefined }) {
+export function Age({
+  value,
+  rhythm,
+  connection,
+  computed = false,
+}: {
+  value: LiveValue;
+  rhythm: number;
+  connection?: string | null | undefined;
+  computed?: boolean;
+}) {
   const now = useNow();
   const { changing } = useWorld();
-  // What somebody set by hand does not grow old, nor does what would have been sent if it had changed.
-  const holds = value.quality === 'good' && connection && changing.has(connection);
+  // What somebody set by hand does not grow old, nor does what would have been sent, or computed anew, if it had changed.
+  const holds = value.quality === 'good' && (computed || (connection && changing.has(connection)));
   if (!value.time || value.by_hand || holds) return null;
   const age = now - Date.parse(value.time);
   if (age < Math.max(2 * rhythm, 2500)) return null;
@@ -54,12 +64,14 @@ interface Props {
   rhythm?: number;
   /** In the tag's own unit, beside figures that are. */
   own?: boolean;
+  /** A formula gives it. */
+  computed?: boolean;
   /** Why it is bad, and since when, is said once for all around it. */
   said?: boolean;
   className?: string;
 }
 
-export function Value({ no, set, rhythm = 1000, own = false, said = false, className }: Props) {
+export function Value({ no, set, rhythm = 1000, own = false, computed, said = false, className }: Props) {
   const value = useValue(no);
   const reading = useReading(set, own);
   if (!value) return <span className={clsx('figures text-soft', className)}>…</span>;
@@ -70,7 +82,7 @@ export function Value({ no, set, rhythm = 1000, own = false, said = false, class
     <span className={clsx('inline-flex items-baseline justify-end gap-1', className)} data-quality={value.quality} title={title}>
       {!(said && value.quality === 'bad') && (
         <>
-          <Age value={value} rhythm={rhythm} connection={set.connection} />
+          <Age value={value} rhythm={rhythm} connection={set.connection} computed={computed ?? Boolean(set.formula)} />
           <QualityMark value={value} />
         </>
       )}

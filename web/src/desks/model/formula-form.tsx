@@ -66,7 +66,7 @@ export function FormulaForm({ tag, seen, place, disabled, onClose }: Props) {
   return (
     <form
       aria-label={tag ? 'Formula' : 'New computed tag'}
-      className="mb-3 max-h-[75%] shrink-0 space-y-2 overflow-auto rounded border border-teal bg-raised p-3"
+      className="mb-3 min-h-0 shrink space-y-2 overflow-auto rounded border border-teal bg-raised p-3"
       onSubmit={(e) => {
         e.preventDefault();
         void save();
@@ -133,6 +133,9 @@ export function FormulaForm({ tag, seen, place, disabled, onClose }: Props) {
       <div className="flex flex-wrap items-center gap-2">
         <Button kind="main" type="submit" disabled={disabled || form.busy || !form.dirty || !complete || wrong}>
           {tag ? 'Save formula' : 'Create computed tag'}
+        </Button>
+        <Button disabled={!form.dirty || form.busy} onClick={form.discard}>
+          Discard changes
         </Button>
         {tag && <Past tag={tag} disabled={disabled || form.dirty} />}
         <span className="flex-1" />

@@ -8,7 +8,7 @@ import { type PlantTree, pathOf } from '../../api/tree';
 import { useGo, useView } from '../../app/view';
 import { FormulaText } from '../../parts/formula/formula-text';
 import { type Column, Sheet } from '../../parts/sheet';
-import { counted, pathEnd } from '../../parts/text';
+import { counted } from '../../parts/text';
 import { Button, Empty, Input } from '../../parts/ui';
 import { Value } from '../../parts/value';
 import { FormulaForm } from './formula-form';
@@ -18,25 +18,21 @@ const COLUMNS: Column<TagRow>[] = [
   {
     key: 'tag',
     title: 'Computed tag',
-    width: 'minmax(180px, 1fr)',
+    width: 'minmax(200px, 1fr)',
     render: (row) => (
       <span className="flex min-w-0 items-baseline gap-2" title={`${row.place_path}/${row.name}`.replaceAll('/', ' / ')}>
         <span className="shrink-0 font-semibold">{row.name}</span>
-        <span className="truncate text-sm text-soft">{pathEnd(row.place_path)}</span>
+        <span className="truncate text-sm text-soft">{row.place_path.split('/').at(-1)}</span>
       </span>
     ),
   },
   {
     key: 'formula',
     title: 'Formula',
-    width: 'minmax(240px, 2.4fr)',
-    render: (row) => (
-      <span className="block truncate">
-        <FormulaText text={row.source.replace(/^= /, '')} />
-      </span>
-    ),
+    width: 'minmax(240px, 2fr)',
+    render: (row) => <FormulaText line text={row.source.replace(/^= /, '')} />,
   },
-  { key: 'now', title: 'Now', width: '170px', right: true, render: (row) => <Value no={row.no} set={row} own /> },
+  { key: 'now', title: 'Now', width: '170px', right: true, render: (row) => <Value no={row.no} set={row} own computed /> },
   {
     key: 'record',
     title: 'Recorded',
@@ -103,7 +99,7 @@ export function Formulas({ tree, disabled }: { tree: PlantTree; disabled: boolea
         open={formula}
         onOpen={(row) => go({ formula: row.id })}
         onSeen={onSeen}
-        className={total === 0 ? 'hidden' : 'min-h-40 flex-1'}
+        className={total === 0 ? 'hidden' : 'min-h-28 flex-1'}
       />
     </section>
   );

@@ -37,7 +37,7 @@ const SHOWN: GridColumn<TagRow>[] = [
     title: 'Now',
     width: 150,
     right: true,
-    show: (row) => <Value no={row.no} set={row} own />,
+    show: (row) => <Value no={row.no} set={row} own computed={row.source.startsWith('= ')} />,
     carries: (row) => ({ kind: 'tag', id: row.id, title: `${row.place_path}/${row.name}` }),
   },
   { key: 'source_words', title: 'Read from', width: 220, say: (row) => row.source || 'nowhere' },

@@ -1,11 +1,14 @@
 // Where a formula is typed: tags show as chips, tags and functions are offered while one types, and mistakes are marked where they are.
 
 import {
+  acceptCompletion,
   autocompletion,
   type Completion,
   type CompletionContext,
   type CompletionResult,
   completionKeymap,
+  completionStatus,
+  currentCompletions,
 } from '@codemirror/autocomplete';
 import { defaultKeymap, history, historyKeymap } from '@codemirror/commands';
 import { type Diagnostic, setDiagnostics } from '@codemirror/lint';
@@ -122,6 +125,33 @@ export function offers(under: string | undefined) {
   };
 }
 
+const offering = (under: string | undefined) =>
+  autocompletion({ override: [offers(under)], icons: false, activateOnTyping: true, interactionDelay: 0 });
+
+/** Enter typed before the answer takes the first of it, never of what was listed before. */
+const waiting = new WeakSet<EditorView>();
+const entering = [
+  Prec.highest(
+    keymap.of([
+      {
+        key: 'Enter',
+        run: (view) => {
+          if (completionStatus(view.state) === null) return false;
+          if (!acceptCompletion(view)) waiting.add(view);
+          return true;
+        },
+      },
+    ]),
+  ),
+  EditorView.updateListener.of(({ view, docChanged, state }) => {
+    if (!waiting.has(view)) return;
+    const answered = currentCompletions(state).length > 0;
+    if (docChanged || answered || completionStatus(state) === null) waiting.delete(view);
+    // Not within an update of the view.
+    if (answered && !docChanged) setTimeout(() => acceptCompletion(view));
+  }),
+];
+
 const look = EditorView.theme({
   '&': {
     backgroundColor: 'var(--color-raised)',
@@ -190,7 +220,8 @@ export default function Editor({ value, onChange, wrong, under, label, described
           EditorView.lineWrapping,
           placeholderOf('Type a number, a function or words of a tag’s path'),
           editable.of(EditorView.editable.of(!disabled)),
-          offered.of(autocompletion({ override: [offers(under)], icons: false, activateOnTyping: true })),
+          offered.of(offering(under)),
+          entering,
           said.of(EditorView.contentAttributes.of({ 'aria-label': label, 'aria-describedby': describedBy })),
           EditorView.updateListener.of((update) => {
             const outside = update.transactions.some((t) => t.annotation(fromOutside));
@@ -218,8 +249,7 @@ export default function Editor({ value, onChange, wrong, under, label, described
   }, [disabled]);
 
   useEffect(() => {
-    const offer = autocompletion({ override: [offers(under)], icons: false, activateOnTyping: true });
-    view.current?.dispatch({ effects: parts.current.offered.reconfigure(offer) });
+    view.current?.dispatch({ effects: parts.current.offered.reconfigure(offering(under)) });
   }, [under]);
 
   useEffect(() => {

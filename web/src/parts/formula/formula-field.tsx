@@ -144,7 +144,7 @@ function Result({ tried, unit, decimals, states }: Props & { tried: Tried }) {
   return (
     <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1.3fr)] gap-x-5 gap-y-2">
       <div>
-        <h3 className="text-sm text-soft">Now</h3>
+        <h3 className="text-sm text-soft">{tried.counts ? 'Over the last hour' : 'Now'}</h3>
         {value && (
           <p className="flex items-baseline gap-1.5" data-testid="formula-result">
             <QualityMark value={value} />
@@ -172,7 +172,7 @@ function Result({ tried, unit, decimals, states }: Props & { tried: Tried }) {
       <div>
         {hour && <Hour hour={hour} reading={reading} />}
         <p className="mt-1 text-sm text-soft">
-          {tried.counts && 'Here it counts from the beginning of this hour; once saved, from then on. '}
+          {tried.counts && 'Here it counts from the beginning of that hour; the tag counts from when its formula is saved. '}
           {tried.reach_s > 0 && `It looks back ${spanWords(tried.reach_s)}. `}
           {tried.bytes > 0 && `It remembers at most ${bytesWords(tried.bytes)}.`}
         </p>

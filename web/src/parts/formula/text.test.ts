@@ -13,7 +13,8 @@ describe('a formula as text', () => {
 
   it.each([
     ['aver', { kind: 'word', from: 0, typed: 'aver' }],
-    ['2 * lev', { kind: 'word', from: 4, typed: 'lev' }],
+    ['2 * mill pow', { kind: 'word', from: 4, typed: 'mill pow' }],
+    ['at("a") in lev', { kind: 'word', from: 11, typed: 'lev' }],
     ['1 + at("EX-1 lev', { kind: 'path', from: 4, typed: 'EX-1 lev' }],
     ['average(at("a"), "10m', undefined],
     ['at("a") + ', undefined],

@@ -21,15 +21,18 @@ export function mentions(text: string): Mention[] {
 /** How a formula names a tag. */
 export const naming = (path: string) => `at("${path.replace(/[\\"]/g, '\\$&')}")`;
 
-/** What stands before the cursor and is being typed: the path of a tag that is not closed yet, or a word. */
+/** What stands before the cursor and is being typed: the path of a tag that is not closed yet, or words. */
 export function typedBefore(text: string, at: number): { kind: 'path' | 'word'; from: number; typed: string } | undefined {
   const before = text.slice(0, at);
   const open = /\bat\(\s*"((?:[^"\\\n]|\\.)*)$/.exec(before);
   if (open) return { kind: 'path', from: open.index, typed: open[1] ?? '' };
   const quotes = before.replace(/\\./g, '').split('"').length - 1;
   if (quotes % 2 === 1) return undefined;
-  const word = /[\p{L}_][\p{L}\p{N}_-]*$/u.exec(before);
-  return word ? { kind: 'word', from: word.index, typed: word[0] } : undefined;
+  const words = /[\p{L}_][\p{L}\p{N}_-]*(?: [\p{L}\p{N}_-]+)*$/u.exec(before);
+  if (!words) return undefined;
+  // “in” is an operator.
+  const operator = /^in /.exec(words[0])?.[0].length ?? 0;
+  return { kind: 'word', from: words.index + operator, typed: words[0].slice(operator) };
 }
 
 /** A formula cut into what is text and what are tags, for showing it. */
