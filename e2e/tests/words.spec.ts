@@ -32,7 +32,10 @@ const desk = (name: string) => page.getByRole('navigation').getByRole('link', { 
 const part = (name: string | RegExp) => page.locator('main button[aria-pressed]').getByText(name).click();
 const inspector = () => page.getByRole('complementary', { name: 'Inspector' });
 const open = (place: string, tag: string) => card(place).getByRole('button', { name: tag, exact: true }).click();
-const row = (place: string, tag: string) => card(place).getByRole('listitem').filter({ hasText: tag });
+const row = (place: string, tag: string) =>
+  card(place)
+    .getByRole('listitem')
+    .filter({ has: page.getByRole('button', { name: tag, exact: true }) });
 
 test('a set of state names is made, chosen, shown, and used to write and to set a limit', async () => {
   await expect(row('EX-1', 'Phase')).toContainText(/Fill|Heat|Hold|Discharge|Rinse/);
