@@ -5,13 +5,13 @@ use crate::{Live, LiveError, engine::Message, jobs::Running as Job, now, plain};
 use havrel_core::{
     TagNo,
     access::Actor,
-    engine::{Current, differs},
+    engine::{Current, RecordRule, Recorded},
     formula::{Outcome, Program, Replay, Running, Val},
     history::{Fold, PixelFold, Pixels, Point},
     number::Number,
-    plant::{Item, Plant, RecordMode, Tag},
+    plant::{Item, Plant, Tag},
     quality::{Quality, Reason},
-    sample::{Batch, Value, flag},
+    sample::{Batch, flag},
     time::{Nanos, SECOND, span_words, to_text},
 };
 use havrel_db::{DbError, answers::Kept};
@@ -295,7 +295,7 @@ struct Results<'a> {
     to: Nanos,
     made: Batch,
     /// What was stored last.
-    last: Option<(Option<Value>, Quality)>,
+    last: Option<Recorded>,
 }
 
 impl Results<'_> {
@@ -308,23 +308,13 @@ impl Results<'_> {
             Ok((val, Some(doubt))) => (Some(val.value()), doubt.quality()),
             Err(cause) => (None, cause.quality()),
         };
-        let worth = match &self.last {
-            None => true,
-            Some((_, before)) if *before != quality => true,
-            Some(_) if value.is_none() => false,
-            Some((before, _)) => {
-                let set = &self.tag.set;
-                set.record_mode == RecordMode::EachPoll || differs(before.as_ref(), value.as_ref(), set.record_deadband)
-            }
-        };
-        if !worth {
+        if !Recorded::worth(self.last.as_ref(), RecordRule::of(&self.tag.set), value.as_ref(), quality) {
             return;
         }
         match &value {
             Some(value) => self.made.push(self.tag.no, outcome.at, quality, flag::COMPUTED_LATER, value),
             None => self.made.push_quality(self.tag.no, outcome.at, quality),
         }
-        let kept = value.or_else(|| self.last.take().and_then(|(value, _)| value));
-        self.last = Some((kept, quality));
+        self.last = Some(Recorded::after(self.last.take(), value, quality));
     }
 }

@@ -1,8 +1,9 @@
-// Small trends: the last quarter of an hour of several tags, asked for together.
+// Small trends: the last quarter of an hour of several tags, asked for together. What has states is a strip of them.
 
 import { useQuery } from '@tanstack/react-query';
 import { http, take } from '../api/client';
 import { feed } from '../api/live';
+import { type Names, type Printing, useReading } from './reading';
 import type { PixelColumns } from './trend-data';
 
 const SPAN = 900_000;
@@ -56,17 +57,49 @@ export function sparkPath(
   return down ? `${path}H${width}` : path;
 }
 
-export function Spark({ columns, name }: { columns: PixelColumns | undefined; name: string }) {
+/** A stretch of a small trend during which one state held; pixels from `from` to `to`. */
+export interface Stretch {
+  from: number;
+  to: number;
+  state: number;
+}
+
+/** The states of a value one after the other; where nothing is known there is no stretch. */
+export function stretches(columns: Pick<PixelColumns, 'offset' | 'last'>, width = WIDTH, span = SPAN): Stretch[] {
+  const all: Stretch[] = [];
+  let open: Stretch | undefined;
+  columns.offset.forEach((offset, i) => {
+    const at = (offset / 1e6 / span) * width;
+    const state = columns.last[i] ?? null;
+    if (open && open.state === state) return;
+    if (open) open.to = at;
+    open = state === null ? undefined : { from: at, to: width, state };
+    if (open) all.push(open);
+  });
+  return all.filter((s) => s.to > s.from);
+}
+
+/** States are no heights: each is a band of its own shade, with a line where one follows another, and its name in words. */
+function Strip({ columns, names }: { columns: PixelColumns; names: Names }) {
+  const order = [...names.keys()].sort((a, b) => a - b);
+  const shade = (state: number) => 0.15 + (0.7 * Math.max(0, order.indexOf(state))) / Math.max(1, order.length - 1);
+  return stretches(columns).map(({ from, to, state }) => (
+    <g key={from}>
+      <title>{names.get(state) ?? state}</title>
+      <rect x={from} y={3} width={to - from} height={HEIGHT - 6} fill="var(--color-teal)" fillOpacity={shade(state)} />
+      <line x1={from} x2={from} y1={3} y2={HEIGHT - 3} stroke="var(--color-ink)" strokeWidth="0.8" />
+    </g>
+  ));
+}
+
+export function Spark({ columns, name, set }: { columns: PixelColumns | undefined; name: string; set: Printing }) {
+  const { names } = useReading(set, true);
+  const told = names && columns ? stretches(columns).map((s) => names.get(s.state) ?? String(s.state)) : [];
+  const words = told.length > 0 ? `${name}, last 15 minutes: ${told.slice(-6).join(', ')}` : `${name}, last 15 minutes`;
   return (
-    <svg
-      width={WIDTH}
-      height={HEIGHT}
-      viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
-      role="img"
-      aria-label={`${name}, last 15 minutes`}
-      className="shrink-0"
-    >
-      {columns && <path d={sparkPath(columns)} fill="none" stroke="var(--color-teal)" strokeWidth="1.2" />}
+    <svg width={WIDTH} height={HEIGHT} viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="img" aria-label={words} className="shrink-0">
+      {columns && names && <Strip columns={columns} names={names} />}
+      {columns && !names && <path d={sparkPath(columns)} fill="none" stroke="var(--color-teal)" strokeWidth="1.2" />}
     </svg>
   );
 }

@@ -77,7 +77,7 @@ impl Engine {
     pub(super) fn go_on(&mut self, formula: usize, out: &mut Effects) {
         let latest = self.now.saturating_sub(BEHIND);
         let due = self.formulas[formula].running.next().unwrap_or(latest);
-        self.evaluate(formula, if latest - due > CATCHES_UP { latest } else { due.min(latest) }, out);
+        self.evaluate(formula, if latest.saturating_sub(due) > CATCHES_UP { latest } else { due.min(latest) }, out);
         self.compute(out);
     }
 

@@ -18,7 +18,8 @@ mod system;
 
 pub use plan::{FormulaPlan, Plan, RecordRule, RulePlan, Slot, TagPlan};
 pub use recall::Told;
-pub use record::differs;
+pub use record::Recorded;
+pub(crate) use record::differs;
 
 use crate::{
     TagNo,
@@ -32,7 +33,6 @@ use crate::{
 use by_hand::ByHand;
 use compute::FormulaState;
 use deadlines::{Deadlines, Due};
-use record::Recorded;
 use serde_json::Value as Json;
 use std::{
     collections::{BTreeMap, BTreeSet, HashMap},

@@ -22,6 +22,13 @@ pub struct RecordRule {
     pub deadband: f64,
 }
 
+impl RecordRule {
+    /// As a tag is recorded.
+    pub fn of(tag: &Tag) -> RecordRule {
+        RecordRule { mode: tag.record_mode, deadband: tag.record_deadband }
+    }
+}
+
 /// What the engine must know of a tag.
 #[derive(Clone, Debug)]
 pub struct TagPlan {
@@ -119,7 +126,7 @@ impl Plan {
                 no: item.no,
                 id: item.id,
                 interval: if idle.contains(&item.set.place) { 0 } else { interval(plant, &item.set) },
-                record: item.set.record.then_some(RecordRule { mode: item.set.record_mode, deadband: item.set.record_deadband }),
+                record: item.set.record.then(|| RecordRule::of(&item.set)),
                 rules: Vec::new(),
                 feeds: Vec::new(),
                 formula: None,

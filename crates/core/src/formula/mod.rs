@@ -22,11 +22,10 @@ mod window;
 
 pub use compile::{Facts, compile};
 pub use eval::{Cause, Doubt, Fault, Reading, Val};
-pub use parse::{MOST_CHARACTERS, MOST_REFERENCES, Parsed, Places};
+pub use parse::{Parsed, Places};
 pub use program::{Program, StateNames};
 pub use replay::Replay;
 pub use running::{Outcome, Running};
-pub use window::PANES;
 
 use serde::{Deserialize, Serialize};
 use std::{fmt, sync::Arc};

@@ -8,9 +8,9 @@ use cel::{
 use std::fmt::Write as _;
 
 /// The longest formula.
-pub const MOST_CHARACTERS: usize = 4000;
+const MOST_CHARACTERS: usize = 4000;
 /// The most different tags that a formula may name.
-pub const MOST_REFERENCES: usize = 64;
+const MOST_REFERENCES: usize = 64;
 /// The most parts (numbers, names, operators, calls) of a formula.
 const MOST_PARTS: usize = 600;
 /// How deep brackets may nest.

@@ -52,11 +52,6 @@ impl Replay {
         self.running
     }
 
-    /// What is known of the inputs at the last instant.
-    pub fn inputs(&self) -> impl Iterator<Item = Reading<'_>> {
-        self.inputs.iter().map(|(value, quality)| Reading { value: value.as_ref(), quality: *quality })
-    }
-
     fn compute(&mut self, out: &mut dyn FnMut(Outcome)) {
         if let Some(open) = self.open.take() {
             self.evaluate(open, out);

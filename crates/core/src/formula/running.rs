@@ -32,10 +32,6 @@ impl Running {
         Running { program, memories, given: Vec::new(), at: Nanos::MIN }
     }
 
-    pub fn program(&self) -> &Arc<Program> {
-        &self.program
-    }
-
     /// Up to when it has come.
     pub fn at(&self) -> Nanos {
         self.at

@@ -9,7 +9,7 @@ use std::collections::VecDeque;
 
 /// Panes of a window.
 /// A span of whole milliseconds divides into them without a rest.
-pub const PANES: i64 = 400;
+const PANES: i64 = 400;
 
 /// What is kept of a pane.
 #[derive(Clone, Debug, PartialEq)]
@@ -119,13 +119,13 @@ impl Window {
             return;
         }
         // What lies before the window needs no walk.
-        if self.at < first - self.pane {
+        if self.at < first.saturating_sub(self.pane) {
             self.panes.clear();
-            self.at = first - self.pane;
+            self.at = first.saturating_sub(self.pane);
         }
         while self.at < to {
             let start = self.at.div_euclid(self.pane) * self.pane;
-            let until = to.min(start + self.pane);
+            let until = to.min(start.saturating_add(self.pane));
             let (held, span) = (self.held, (until - self.at) as f64);
             let pane = self.pane_at(self.at);
             if let Some(held) = held {

@@ -186,7 +186,7 @@ function Card({ place, idle, tags, rules, troubles }: CardProps) {
               </button>
               <Value no={tag.no} set={tag.set} said={said(tag)} className="w-32 shrink-0" />
               <RangeRule no={tag.no} set={tag.set} rules={limits} setpoint={number(tag.set.setpoint)} />
-              <Spark columns={sparks.data?.get(tag.id)} name={tag.set.name} />
+              <Spark columns={sparks.data?.get(tag.id)} name={tag.set.name} set={tag.set} />
             </li>
           );
         })}

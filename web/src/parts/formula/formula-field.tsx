@@ -10,7 +10,7 @@ import { pathEnd, spanWords } from '../text';
 import { Choice } from '../ui';
 import { QualityMark, Value } from '../value';
 import { Hour } from './hour';
-import { bytesWords, naming } from './text';
+import { bytesWords, naming, placeWords } from './text';
 
 /** Where it is typed is a bundle of its own: most pages only show formulas. */
 const Editor = lazy(() => import('./editor'));
@@ -85,7 +85,7 @@ export function FormulaField(props: Props) {
       <div id={note} aria-live="polite" className="min-h-5 text-sm">
         {wrong.map((w) => (
           <p key={`${w.from} ${w.message}`} className="text-act4">
-            Character {w.from + 1}: {w.message}
+            At <b>{placeWords(text, w.from, w.to)}</b>: {w.message}
           </p>
         ))}
         {wrong.length === 0 && error && <p className="text-act4">{error}</p>}

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { bytesWords, mentions, naming, pieces, typedBefore } from './text';
+import { bytesWords, mentions, naming, pieces, placeWords, typedBefore } from './text';
 
 describe('a formula as text', () => {
   it('finds the tags it names, with masked characters', () => {
@@ -21,6 +21,11 @@ describe('a formula as text', () => {
     ['at("a") + EX-1', { kind: 'word', from: 10, typed: 'EX-1' }],
   ])('knows what is being typed in %s', (text, wanted) => {
     expect(typedBefore(text, text.length)).toEqual(wanted);
+  });
+
+  it('says where something is', () => {
+    const text = `${naming('Mill/Power')} + foo(1)`;
+    expect([placeWords(text, 17, 18), placeWords(text, 5, 7), placeWords(text, 19, 22)]).toEqual(['+', 'Mill / Power', 'foo']);
   });
 
   it('says how much is remembered', () => {

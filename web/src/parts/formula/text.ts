@@ -1,5 +1,7 @@
 // A formula as text: where it names tags, and how such a name is written.
 
+import { pathEnd } from '../text';
+
 /** A tag that a text names: its path, and the characters of all of `at("…")`. */
 export interface Mention {
   path: string;
@@ -46,6 +48,16 @@ export function pieces(text: string): (string | Mention)[] {
   }
   if (done < text.length) all.push(text.slice(done));
   return all;
+}
+
+/** What stands at a place of which something is told, so that it is found among chips: the tag, or what is written there. */
+export function placeWords(text: string, from: number, to: number): string {
+  const units = (characters: number) => [...text].slice(0, characters).join('').length;
+  const [begin, end] = [units(from), units(to)];
+  const named = mentions(text).find((m) => m.from <= begin && begin < m.to);
+  if (named) return pathEnd(named.path);
+  const written = text.slice(begin, Math.max(end, begin + 1)).trim();
+  return written.length > 24 ? `${written.slice(0, 24)}…` : written;
 }
 
 /** Bytes in words: “29 kB”. */
