@@ -3,7 +3,7 @@
 use crate::{Db, DbError, alarms, journal, people};
 use havrel_core::{
     TagNo,
-    frame::Frame,
+    frame::{Frame, Keep},
     sample::{Kind, Sample},
     time::Nanos,
 };
@@ -152,14 +152,17 @@ async fn entries(
     for note in frames.iter().flat_map(|f| &f.notes) {
         journal::put(conn, note).await?;
     }
-    for keep in frames.iter().flat_map(|f| &f.keeps) {
+    // Formulas keep what they counted every few seconds, all at once; of several for one tag the last counts.
+    let keeps: HashMap<TagNo, &Keep> = frames.iter().flat_map(|f| &f.keeps).map(|keep| (keep.tag, keep)).collect();
+    if !keeps.is_empty() {
         sqlx::query(
-            "insert into kept_value (tag, at, value) values ($1, $2, $3::text::jsonb)
+            "insert into kept_value (tag, at, value)
+             select tag, at, value::jsonb from unnest($1::int4[], $2::int8[], $3::text[]) as kept (tag, at, value)
              on conflict (tag) do update set at = excluded.at, value = excluded.value",
         )
-        .bind(keep.tag.cast_signed())
-        .bind(keep.at)
-        .bind(&keep.value)
+        .bind(keeps.keys().map(|tag| tag.cast_signed()).collect::<Vec<i32>>())
+        .bind(keeps.values().map(|keep| keep.at).collect::<Vec<i64>>())
+        .bind(keeps.values().map(|keep| keep.value.clone()).collect::<Vec<String>>())
         .execute(&mut *conn)
         .await?;
     }

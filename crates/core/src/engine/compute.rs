@@ -160,10 +160,11 @@ impl Engine {
 
     /// Fills the windows of a formula with what was before.
     pub(super) fn begin_with(&mut self, tag: TagNo, earlier: &Running) {
-        let found = self.plan.formulas.iter().position(|of| self.plan.tags[of.slot as usize].no == tag);
-        if let Some(formula) = found {
-            self.formulas[formula].running.begin_with(earlier);
-            self.renew(Some(formula as u32));
+        let slot = self.plan.slots.get(&tag).copied();
+        let formula = slot.and_then(|slot| self.plan.tags[slot as usize].formula);
+        if let Some(state) = formula.and_then(|formula| self.formulas.get_mut(formula as usize)) {
+            state.running.begin_with(earlier);
+            self.renew(formula);
         }
     }
 
