@@ -112,7 +112,7 @@ async function views(page: Page) {
   await shot('alarms');
   await desk('Model');
   await page.locator('main button[aria-pressed]').getByText('Formulas').click();
-  await page.getByRole('row', { name: /Hottest zone/ }).click();
+  await page.getByRole('row', { name: /^Electric power/ }).click();
   await expect(page.getByRole('figure', { name: 'The last hour' })).toBeVisible();
   await shot('formulas');
   await page.getByRole('button', { name: 'Close formula' }).click();

@@ -13,6 +13,8 @@ export function Hour({ hour, reading }: { hour: Schemas['HourView']; reading: Re
   if (all.length === 0)
     return <p className="text-sm text-soft">No value in the last hour: its inputs are not recorded, or were bad.</p>;
   const [low, high] = [Math.min(...all), Math.max(...all)];
+  // Small changes need more digits than the tag shows.
+  const more = low !== high && reading.print(low) === reading.print(high) ? 2 : 0;
   const columns = {
     offset: hour.offset,
     minimum: hour.minimum.map((v) => v ?? null),
@@ -22,8 +24,8 @@ export function Hour({ hour, reading }: { hour: Schemas['HourView']; reading: Re
   return (
     <figure className="grid grid-cols-[auto_1fr] gap-x-2" aria-label="The last hour">
       <div className="figures flex flex-col justify-between text-right text-sm text-soft">
-        <span>{reading.print(high)}</span>
-        {low !== high && <span>{reading.print(low)}</span>}
+        <span>{reading.print(high, more)}</span>
+        {low !== high && <span>{reading.print(low, more)}</span>}
       </div>
       <svg
         viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
