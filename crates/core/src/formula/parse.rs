@@ -300,7 +300,6 @@ impl Reader<'_> {
             }
             self.names.push(name);
         }
-        debug_assert!(self.text.chars().nth(at).is_some_and(|c| c == '"' || c == '\''));
         self.mentions.push((index, at, to));
         Ok(Is::Tag(index))
     }

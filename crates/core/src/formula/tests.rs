@@ -316,6 +316,7 @@ fn tags_are_stored_by_identity_and_shown_by_path() {
 #[case::a_long_sum("1".to_owned() + &"+1".repeat(1900))]
 #[case::a_long_text(format!("\"{}\"", "x".repeat(3999)))]
 #[case::calls("abs(".repeat(15) + "1" + &")".repeat(15))]
+#[case::every_way_to_quote(r#"at(r"a") + at('''b''') + at("""c""") + at(R'd')"#.to_owned())]
 fn what_grows_is_bounded(#[case] text: String) {
     // Read or refused, but neither hung nor run out of stack.
     if let Ok(parsed) = formula(&text, "convert") {

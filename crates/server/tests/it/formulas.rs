@@ -118,14 +118,10 @@ async fn the_past_of_a_new_formula_is_computed_from_history() {
     let built = plant.build(&engineer).await;
     plant.set_level(50.0);
     let began = havrel_live::now();
-    let raw = async |tag: Uuid| {
-        let period = json!({"tags": [tag], "from": to_text(began - 60 * SECOND), "to": to_text(havrel_live::now())});
-        engineer.post("/api/history/raw", period).await.1["tags"][0].clone()
-    };
+    let raw = |tag: Uuid| json!({"tags": [tag], "from": to_text(began - 60 * SECOND), "to": to_text(began + 3600 * SECOND)});
+    let has = |answer: &Json, least: usize| answer["tags"][0]["value"].as_array().is_some_and(|v| v.len() >= least);
     // Some seconds of history of the input before the formula is there; its own begins a second before it.
-    while raw(built.level).await["value"].as_array().is_none_or(|v| v.len() < 30) {
-        tokio::time::sleep(std::time::Duration::from_millis(25)).await;
-    }
+    engineer.until_told("/api/history/raw", &raw(built.level), |b| has(b, 30)).await;
     let (id, _) = computed(&plant, &engineer, &built, 1, "Twice", "at(\"EX-1/Level\") * 2").await;
     let path = format!("/api/tags/{id}/past");
     let (status, told) = engineer.post(&path, json!({"from": "2020-01-01T00:00:00Z"})).await;
@@ -135,28 +131,16 @@ async fn the_past_of_a_new_formula_is_computed_from_history() {
     assert_eq!(status, 422);
     assert_eq!(told["detail"], "The past of “EX-1/Temperature setpoint” is not recorded, so there is nothing to compute from.");
     // Wait until its own history begins, so that the past ends before it.
-    while raw(id).await["value"].as_array().is_none_or(Vec::is_empty) {
-        tokio::time::sleep(std::time::Duration::from_millis(25)).await;
-    }
+    engineer.until_told("/api/history/raw", &raw(id), |b| has(b, 1)).await;
     let (status, told) = engineer.post(&path, json!({"from": to_text(began)})).await;
     assert_eq!(status, 200, "{told}");
-    let reasons = loop {
-        let found = raw(id).await;
-        let later: Vec<(f64, f64)> = found["reason"]
-            .as_array()
-            .unwrap()
-            .iter()
-            .zip(found["value"].as_array().unwrap())
-            .zip(found["offset"].as_array().unwrap())
-            .filter(|((reason, _), _)| **reason == "computed later from recorded values")
-            .map(|((_, value), offset)| (offset.as_f64().unwrap(), value.as_f64().unwrap()))
-            .collect();
-        if later.len() >= 5 {
-            break later;
-        }
-        tokio::time::sleep(std::time::Duration::from_millis(25)).await;
+    let later = |answer: &Json| -> Vec<f64> {
+        let found = &answer["tags"][0];
+        let both = found["reason"].as_array().into_iter().flatten().zip(found["value"].as_array().into_iter().flatten());
+        both.filter(|(reason, _)| **reason == "computed later from recorded values").filter_map(|(_, v)| v.as_f64()).collect()
     };
-    assert!(reasons.iter().all(|(_, value)| (value - 100.0).abs() < 6.0), "{reasons:?}");
+    let values = later(&engineer.until_told("/api/history/raw", &raw(id), |b| later(b).len() >= 5).await);
+    assert!(values.iter().all(|value| (value - 100.0).abs() < 6.0), "{values:?}");
     let (status, told) = engineer.post(&path, json!({"from": to_text(began)})).await;
     assert_eq!(status, 422, "{told}");
     assert!(told["detail"].as_str().unwrap().starts_with("History holds values of this tag from "), "{told}");

@@ -224,13 +224,24 @@ impl Client {
 
     /// Asks again until the answer pleases.
     pub async fn until(&self, path: &str, mut pleases: impl FnMut(&Json) -> bool) -> Json {
-        for _ in 0..400 {
-            let (_, body) = self.get(path).await;
-            if pleases(&body) {
-                return body;
-            }
-            tokio::time::sleep(Duration::from_millis(25)).await;
-        }
-        panic!("{path} never gave what was waited for; last {:?}", self.get(path).await);
+        asked_until(async || self.get(path).await.1, &mut pleases).await
     }
+
+    /// Asks the same question again until the answer pleases.
+    pub async fn until_told(&self, path: &str, question: &Json, mut pleases: impl FnMut(&Json) -> bool) -> Json {
+        asked_until(async || self.post(path, question.clone()).await.1, &mut pleases).await
+    }
+}
+
+/// Waits ten seconds at most for an answer that pleases.
+async fn asked_until(ask: impl AsyncFn() -> Json, pleases: &mut dyn FnMut(&Json) -> bool) -> Json {
+    let mut last = Json::Null;
+    for _ in 0..400 {
+        last = ask().await;
+        if pleases(&last) {
+            return last;
+        }
+        tokio::time::sleep(Duration::from_millis(25)).await;
+    }
+    panic!("what was waited for never came; last {last}");
 }

@@ -84,7 +84,7 @@ export function FormulaField(props: Props) {
       </Suspense>
       <div id={note} aria-live="polite" className="min-h-5 text-sm">
         {wrong.map((w) => (
-          <p key={`${w.from} ${w.message}`} className="text-act4">
+          <p className="text-act4" key={`${w.from} ${w.message}`}>
             At <b>{placeWords(text, w.from, w.to)}</b>: {w.message}
           </p>
         ))}
