@@ -128,15 +128,6 @@ async function views(page: Page) {
   }
   await shot('model');
   await page.getByRole('button', { name: 'Discard all' }).click();
-  const table = await (await page.request.get(`${new URL(page.url()).origin}/api/tables/tag/file`)).text();
-  const [head, ...rows] = table.trimEnd().split('\r\n');
-  const edited = rows.filter((row) => !row.includes(',Foam,')).map((row) => row.replace(',Agitator current,A,', ',Motor current,A,'));
-  const fresh = `,Brackmere Kelp Works/Extraction/EX-1,Foam,mm${','.repeat((head ?? '').split(',').length - 4)}`;
-  await page.locator('main button[aria-pressed]').getByText('Files', { exact: true }).click();
-  const buffer = Buffer.from([head, ...edited.slice(0, 130), fresh].join('\r\n'));
-  await page.getByLabel('File to compare').setInputFiles({ name: 'tags.csv', mimeType: 'text/csv', buffer });
-  await page.getByRole('list', { name: 'Differences' }).waitFor();
-  await shot('files');
   await desk('Reports');
   await page.getByRole('button', { name: /^Shift summary/ }).click();
   await page.getByRole('button', { name: 'Create edition' }).click();
@@ -144,6 +135,18 @@ async function views(page: Page) {
   await desk('Journal');
   await page.getByRole('button', { name: /^Built the demo plant/ }).click();
   await shot('journal');
+  await desk('Model');
+  await page.locator('main button[aria-pressed]').getByText('Classes', { exact: true }).click();
+  await page.getByRole('button', { name: 'Class from equipment' }).click();
+  await page.getByRole('combobox', { name: 'Model' }).pressSequentially('EX-1');
+  await page.getByRole('option', { name: /^EX-1/ }).click();
+  await page.getByLabel('Name of the class').fill('Vessel');
+  await page.getByRole('button', { name: 'Preview class' }).click();
+  await page.getByRole('button', { name: 'Create class' }).click();
+  await page.getByLabel('Temperature is a main value', { exact: true }).click();
+  await page.getByRole('button', { name: 'Details of Level', exact: true }).click();
+  await shot('classes');
+  await page.getByRole('button', { name: 'Discard changes' }).click();
   await desk('Connect');
   await page.getByRole('button', { name: /^Extraction/ }).click();
   await page.getByRole('button', { name: 'Choose holding 0' }).click();

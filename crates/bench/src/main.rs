@@ -1,6 +1,7 @@
 //! `havrel-bench`: how fast and how large, in one run, mostly as ratios against a limit that is measured beside it, because
 //! a figure alone says more about the machine than about the program. Prints a table and writes the same as JSON.
 
+mod classes;
 mod connect;
 mod edge;
 mod engine;
@@ -38,11 +39,11 @@ struct Cli {
     /// Figures of an earlier run to print beside.
     #[arg(long)]
     against: Option<PathBuf>,
-    /// Only some of it: engine, formulas, model, store, wire, nodes, messages, edge, publishing, connect, load, tree.
+    /// Only some of it: engine, formulas, classes, model, store, wire, nodes, messages, edge, publishing, connect, load, tree.
     #[arg(
         long,
         value_delimiter = ',',
-        default_value = "engine,formulas,model,store,wire,nodes,messages,edge,publishing,connect,load,tree"
+        default_value = "engine,formulas,classes,model,store,wire,nodes,messages,edge,publishing,connect,load,tree"
     )]
     only: Vec<String>,
     /// Tags of the plants under load.
@@ -133,6 +134,9 @@ fn main() -> Result<()> {
     }
     if wanted("formulas") {
         formulas::measure(&mut figures);
+    }
+    if wanted("classes") {
+        classes::measure(&mut figures)?;
     }
     if wanted("model") {
         model::measure(&mut figures)?;

@@ -2,12 +2,12 @@
 
 use crate::{Db, DbError, nanos_of};
 use havrel_core::{
-    plant::{Change, Edit, Kind, Op, Own, Plant, Problem, SourceCheck, Stored, edit},
+    plant::{Change, Edit, Kind, Own, Plant, Problem, SourceCheck, Stored, edit},
     time::Nanos,
 };
 use serde_json::Value as Json;
 use sqlx::{AssertSqlSafe, Executor, PgConnection, Postgres, Row};
-use std::collections::VecDeque;
+use std::collections::HashMap;
 use uuid::Uuid;
 
 /// The channel on which a new revision is announced, without content.
@@ -17,6 +17,8 @@ pub const BELL: &str = "havrel_revision";
 const MOST_CHANGES: i64 = 400_000;
 /// Changes that one statement writes.
 const AT_ONCE: usize = 5_000;
+/// Above this are no numbers of tags: what the database keeps is smaller.
+const FIRST_WITHOUT: u32 = i32::MAX.unsigned_abs();
 /// How much of a commit is working out what the edits come to; the rest is writing.
 const WORKED_OUT: f64 = 0.4;
 
@@ -130,16 +132,15 @@ impl Db {
         for (number, changes) in changes(&mut *tx, base.revision, i64::MAX).await? {
             base = base.absorb(number, &changes).map_err(DbError::Refused)?;
         }
-        let fresh = edits.iter().filter(|e| e.kind == Kind::Tag && matches!(e.op, Op::Create(_, None))).count();
-        let numbers: Vec<i32> = sqlx::query_scalar("select nextval('tag_no')::int from generate_series(1, $1)")
-            .bind(i64::try_from(fresh).unwrap_or(i64::MAX))
-            .fetch_all(&mut *tx)
-            .await?;
-        let mut numbers = VecDeque::from(numbers);
         // A hundred thousand edits take seconds to be worked out: not on a thread that others wait for.
         let edits = edits.to_vec();
         let worked = tokio::task::spawn_blocking(move || {
-            let number = || numbers.pop_front().map_or(0, i32::unsigned_abs);
+            // How many tags classes make shows only here, so numbers of their own come behind.
+            let mut number = FIRST_WITHOUT;
+            let number = || {
+                number += 1;
+                number
+            };
             let worked = edit::apply_watched(&base, &edits, &check, number, &mut |share| watch(share * WORKED_OUT));
             (worked, watch)
         });
@@ -148,9 +149,13 @@ impl Db {
             true => CommitError::Stopped,
             false => CommitError::Refused(problems),
         };
-        let (next, changes) = worked.map_err(refused)?;
+        let (mut next, mut changes) = worked.map_err(refused)?;
         if changes.is_empty() {
             return Err(CommitError::Nothing);
+        }
+        let fresh: Vec<Uuid> = changes.iter().filter(|c| c.no > FIRST_WITHOUT).map(|c| c.id).collect();
+        if !fresh.is_empty() {
+            edit::number(&mut next, &mut changes, &numbers(&mut tx, fresh).await?);
         }
         for (index, some) in changes.chunks(AT_ONCE).enumerate() {
             let from = index * AT_ONCE;
@@ -234,6 +239,20 @@ impl Db {
         let found = changes(&self.heavy, from, to).await?;
         Ok(found.into_iter().flat_map(|(_, changes)| changes).collect())
     }
+}
+
+/// A number for each new tag; one that was there before gets the number that it had, and with it its history.
+async fn numbers(conn: &mut PgConnection, tags: Vec<Uuid>) -> Result<HashMap<Uuid, u32>, sqlx::Error> {
+    let rows = sqlx::query(
+        "select t as item, coalesce(\
+           (select c.no from revision_change c where c.kind = 'tag' and c.item = t order by c.revision desc limit 1), \
+           nextval('tag_no')::int) as no \
+         from unnest($1::uuid[]) as t",
+    )
+    .bind(tags)
+    .fetch_all(conn)
+    .await?;
+    rows.into_iter().map(|row| Ok((row.try_get("item")?, row.try_get::<i32, _>("no")?.unsigned_abs()))).collect()
 }
 
 async fn changes<'e>(

@@ -3,7 +3,7 @@
 
 use crate::sheet::{NoPlan, Plan, Wrong, tried};
 use havrel_core::plant::{
-    Edit, Kind, Op, Own, Plant, SourceCheck, edit,
+    Edit, Kind, Op, Own, Plant, Settings, SourceCheck, edit,
     secret::{self, masked_own},
 };
 use serde::{Deserialize, Serialize};
@@ -29,6 +29,9 @@ struct File {
     /// The revision it was written from.
     #[serde(default)]
     revision: i64,
+    /// It holds some items only; the others stay as they are.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    partial: bool,
     items: BTreeMap<String, Vec<Entry>>,
 }
 
@@ -48,7 +51,34 @@ pub fn write(plant: &Plant) -> serde_json::Result<Vec<u8>> {
         (kind.name().to_owned(), ids(plant, kind).into_iter().filter_map(own).collect())
     };
     let items = Kind::ALL.into_iter().map(entries).collect();
-    serde_json::to_vec_pretty(&File { format: FORMAT.into(), version: 1, revision: plant.revision, items })
+    serde_json::to_vec_pretty(&File { format: FORMAT.into(), version: 1, revision: plant.revision, partial: false, items })
+}
+
+/// Writes a class with all that it needs to be understood: the classes that it extends and that its parts are of, and the state
+/// names that they use.
+///
+/// # Errors
+/// When it cannot be written, which memory alone decides.
+pub fn write_class(plant: &Plant, class: Uuid) -> serde_json::Result<Vec<u8>> {
+    let mut classes: Vec<Uuid> = Vec::new();
+    let mut open = vec![class];
+    while let Some(id) = open.pop() {
+        let Some(item) = plant.classes.get(&id).filter(|_| !classes.contains(&id)) else { continue };
+        classes.push(id);
+        open.extend(item.set.extends);
+        open.extend(item.set.parts.values().map(|part| part.class));
+    }
+    let named = classes.iter().filter_map(|id| plant.classes.get(id)).flat_map(|item| item.set.references());
+    let mut states: Vec<Uuid> = named.map(|reference| reference.to).filter(|id| plant.states.contains_key(id)).collect();
+    states.sort_unstable();
+    states.dedup();
+    classes.sort_unstable();
+    let entries = |kind: Kind, ids: Vec<Uuid>| {
+        let own = |id: Uuid| plant.own(kind, id).map(|(own, ..)| Entry { id, set: own.clone() });
+        (kind.name().to_owned(), ids.into_iter().filter_map(own).collect())
+    };
+    let items = [entries(Kind::Class, classes), entries(Kind::States, states)].into_iter().collect();
+    serde_json::to_vec_pretty(&File { format: FORMAT.into(), version: 1, revision: plant.revision, partial: true, items })
 }
 
 /// Compares a file with the plant: what has a known id becomes what the file says, the rest is made; with `remove`, what is not
@@ -70,6 +100,9 @@ pub fn compare(
             0,
             format!("This is not a plant file that this version reads; its format must be “{FORMAT}”, version 1."),
         ));
+    }
+    if file.partial && remove {
+        return Err(whole(0, "This file holds some items only, so what is not in it cannot be removed by it.".into()));
     }
     let mut edits = Vec::new();
     let mut named = HashSet::new();
@@ -171,6 +204,37 @@ mod tests {
         let gone = compare(&plant(), none, true, &(), &mut |_| true).unwrap();
         assert_eq!(gone.counts[&(Outcome::Removed, Kind::Place)], 2);
         assert!(compare(&plant(), none, false, &(), &mut |_| true).unwrap().edits.is_empty());
+    }
+
+    #[test]
+    fn a_class_goes_out_with_what_it_needs_and_comes_in_the_same() {
+        let id = Uuid::from_u128;
+        let item = |kind, n: u128, own: serde_json::Value| Stored {
+            kind,
+            id: id(n),
+            no: 0,
+            revision: 3,
+            own: own.as_object().unwrap().clone(),
+        };
+        let states = json!({"name": "Motor", "states": [{"value": 0, "name": "Stopped"}]});
+        let pump = json!({"name": "Pump", "properties": {(id(10).to_string()): {"tag": {"name": "Runs", "states": id(5)}}}});
+        let part = json!({(id(11).to_string()): {"name": "Pump", "class": id(2)}});
+        let stored = vec![
+            item(Kind::States, 5, states),
+            item(Kind::Class, 1, json!({"name": "Vessel", "parts": part})),
+            item(Kind::Class, 2, pump),
+            item(Kind::Class, 3, json!({"name": "Heated vessel", "extends": id(1)})),
+            item(Kind::Class, 4, json!({"name": "Mill"})),
+        ];
+        let plant = Plant::from_stored(5, stored).0;
+        let bytes = write_class(&plant, id(3)).unwrap();
+        let empty = Plant::default();
+        let made = compare(&empty, &bytes, false, &(), &mut |_| true).unwrap();
+        let (next, _) = edit::apply(&empty, &made.edits, &(), || 1).unwrap();
+        assert_eq!((next.classes.len(), next.states.len()), (3, 1));
+        assert_eq!(next.classes[&id(3)].set, plant.classes[&id(3)].set);
+        assert!(compare(&plant, &bytes, false, &(), &mut |_| true).unwrap().edits.is_empty());
+        assert!(compare(&plant, &bytes, true, &(), &mut |_| true).is_err());
     }
 
     #[test]

@@ -40,7 +40,7 @@ use havrel_core::{
     plant::{
         Connection, Edit, Own, Plant,
         find::Finder,
-        secret,
+        instances, secret,
         view::{Now, TagQuery, TagView},
     },
     quality::Reason,
@@ -369,10 +369,11 @@ impl Live {
     /// # Errors
     /// As [`Db::commit_watched`].
     pub async fn commit(self: &Arc<Self>, edits: &[Edit], by: &By) -> Result<Arc<Plant>, CommitError> {
-        let job = (edits.len() >= LONG_COMMIT).then(|| self.jobs.begin(&by.why, edits.len() as u64));
+        let plant = self.plant();
+        let weight = instances::weight(&plant, edits);
+        let job = (weight >= LONG_COMMIT).then(|| self.jobs.begin(&by.why, weight as u64));
         let watched = job.as_ref().map(|job| job.share());
         let watch = move |share: f64| watched.as_ref().is_none_or(|job| job.go_on(share));
-        let plant = self.plant();
         let edits = self.secrets.take_in(&plant, edits).map_err(CommitError::Refused)?;
         let next = Arc::new(self.db.commit_watched(&plant, &edits, by, Kinds, watch).await?);
         self.apply(next.clone()).await;

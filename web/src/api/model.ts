@@ -11,6 +11,40 @@ export interface PlaceSet {
   in_service: boolean;
   /** How what is wrong counts above; null goes by the level. */
   counts: 'each' | 'one' | null;
+  /** The class of equipment that it is an instance of. */
+  class: string | null;
+  /** What the parameters of its class are here, by the id of the parameter. */
+  parameters: Record<string, unknown>;
+  /** Properties and parts of its class that it does not have. */
+  without: string[];
+  /** Which part it is of the equipment above. */
+  part: { of: string; number: number } | null;
+}
+
+export type ParameterKind = 'number' | 'text' | 'connection';
+export type PropertyKind = 'measured' | 'setting' | 'command' | 'computed';
+
+/** A value that each instance of a class has. */
+export interface PropertySet {
+  kind: PropertyKind;
+  /** Stands first where the equipment is shown in short. */
+  main: boolean;
+  /** Settings of the tag, with parameters in double brackets. */
+  tag: Record<string, unknown>;
+  /** Settings of alarm rules, by id. */
+  rules: Record<string, Record<string, unknown>>;
+}
+
+/** A class of equipment; what it has stands by id. */
+export interface ClassSet {
+  name: string;
+  note: string;
+  order: number;
+  extends: string | null;
+  level: Level | null;
+  parameters: Record<string, { name: string; kind: ParameterKind; default: unknown; note: string; order: number }>;
+  properties: Record<string, PropertySet>;
+  parts: Record<string, { name: string; class: string; count: number; parameters: Record<string, unknown>; order: number }>;
 }
 
 /** Tags of a connection that are read together, in a rhythm of their own. */
@@ -129,6 +163,8 @@ export interface StatesSet {
 
 export interface TagSet {
   place: string;
+  /** The property that it is of its place's class. */
+  property: string | null;
   name: string;
   note: string;
   order: number;
@@ -157,6 +193,8 @@ export type LimitKind = 'low_low' | 'low' | 'high' | 'high_high';
 
 export interface RuleSet {
   tag: string;
+  /** The rule that it is of its tag's property. */
+  class_rule: string | null;
   /** Empty for the plain limit of its kind. */
   name: string;
   kind: LimitKind;
@@ -223,6 +261,7 @@ export interface PublicationSet {
 }
 
 export interface Sets {
+  class: ClassSet;
   place: PlaceSet;
   layout: LayoutSet;
   states: StatesSet;
@@ -246,6 +285,9 @@ export interface Item<K extends Kind> {
   addresses?: string[];
   /** Of a computed tag: its formula with tags by their paths. */
   formula?: string;
+  /** Of what belongs to an equipment class: what it says itself, and what the class says. */
+  own?: Record<string, unknown>;
+  inherited?: Record<string, unknown>;
   /** The type of a tag at its source, also where a layout says it. */
   holds: string;
 }

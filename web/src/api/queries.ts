@@ -49,7 +49,7 @@ let read: { revision: number; done: Promise<void> } | undefined;
  * feed, everything is read anew once. */
 export function configurationMoved(revision: number): Promise<void> {
   if (read?.revision !== revision) {
-    const parts = ['items', 'tree', 'sheet', 'revisions', 'uses', 'alarms'];
+    const parts = ['items', 'classes', 'tree', 'sheet', 'revisions', 'uses', 'alarms'];
     const done = queries.invalidateQueries({ predicate: (q) => parts.includes(String(q.queryKey[0])) });
     read = { revision, done };
   }
@@ -96,6 +96,12 @@ export async function commit(why: string, seen: number, edits: Edit[]): Promise<
   const done = await take(http.POST('/api/edits', { params: { header: { 'If-Match': String(seen) } }, body }));
   await made(done.revision);
   return done.revision;
+}
+
+/** What edits come to, before they are made. */
+export function differenceOf(seen: number, edits: Edit[]): Promise<Schemas['EffectView']> {
+  const body = { why: 'difference', edits: edits as unknown as Schemas['EditBody'][] };
+  return take(http.POST('/api/edits/difference', { params: { header: { 'If-Match': String(seen) } }, body }));
 }
 
 export function useAlarms() {

@@ -21,7 +21,9 @@ export function JobLine({ job }: { job: Job }) {
   }
   return (
     <span className="flex shrink-0 items-center gap-2">
-      <span className="text-soft">{job.title}</span>
+      <span className="max-w-72 truncate text-soft" title={job.title}>
+        {job.title}
+      </span>
       <progress className="h-1.5 w-20" value={job.done} max={job.total} aria-label={job.title} />
       <span className="figures w-[4ch] text-right">{share} %</span>
       {may && (

@@ -14,6 +14,7 @@ const high: Item<'rule'> = {
   holds: '',
   set: {
     tag: 't',
+    class_rule: null,
     name: '',
     kind: 'high',
     level: 80,
@@ -41,6 +42,18 @@ describe('limitEdits', () => {
     ]);
     expect(edits[0]?.edit).toMatchObject({ id: 'r', set: { level: 82.5 } });
     expect(limitEdits('t', [high], none).map((e) => e.edit)).toEqual([{ op: 'delete', kind: 'rule', id: 'r' }]);
+  });
+  it('switches a limit of the equipment class off, and on again, where others delete and create', () => {
+    const rule = { ...high, set: { ...high.set, class_rule: 'c' } };
+    expect(limitEdits('t', [rule], none).map((e) => e.edit)).toEqual([
+      { op: 'patch', kind: 'rule', id: 'r', set: { enabled: false } },
+    ]);
+    const off = { ...rule, set: { ...rule.set, enabled: false } };
+    expect(limitEdits('t', [off], { ...none, high: { ...none.high, deadband: '1' } })).toEqual([]);
+    expect(limitEdits('t', [off], { ...none, high: row('80', '1') })[0]?.edit).toMatchObject({
+      op: 'patch',
+      set: { enabled: true },
+    });
   });
   it('sends what is not a number as it was typed, to be refused at its field', () => {
     expect(limitEdits('t', [], { ...none, low: row('much') })[0]?.edit).toMatchObject({ set: { level: 'much' } });

@@ -28,7 +28,8 @@ type Rows = Record<LimitKind, Row>;
 
 function rowOf(kind: LimitKind, rule: RuleSet | undefined): Row {
   return {
-    level: textOf(rule?.level),
+    // A limit of the equipment class that is not wanted here is switched off.
+    level: rule?.class_rule && !rule.enabled ? '' : textOf(rule?.level),
     priority: rule?.priority ?? USUAL_PRIORITY[kind],
     deadband: textOf(rule?.deadband ?? 0),
     on: textOf(rule?.on_delay_s ?? 0),
@@ -54,6 +55,9 @@ export function limitEdits(tag: string, rules: readonly Item<'rule'>[], rows: Ro
     const row = rows[kind];
     const rule = plain(rules, kind);
     const level = numberOf(row.level);
+    if (level === null && rule?.set.class_rule) {
+      return rule.set.enabled ? [{ op: 'patch', kind: 'rule', id: rule.id, set: { enabled: false } }] : [];
+    }
     if (level === null) return rule ? [{ op: 'delete', kind: 'rule', id: rule.id }] : [];
     if (rule && JSON.stringify(rowOf(kind, rule.set)) === JSON.stringify(row)) return [];
     const set = {
@@ -65,7 +69,10 @@ export function limitEdits(tag: string, rules: readonly Item<'rule'>[], rows: Ro
       cause: row.cause,
       action: row.action,
     };
-    const changed = Object.entries(set).filter(([field, value]) => value !== rule?.set[field as keyof typeof set]);
+    const again = rule?.set.class_rule && !rule.set.enabled ? { enabled: true } : {};
+    const changed = Object.entries({ ...set, ...again }).filter(
+      ([field, value]) => value !== rule?.set[field as keyof typeof set],
+    );
     return [
       rule
         ? { op: 'patch', kind: 'rule', id: rule.id, set: Object.fromEntries(changed) }

@@ -20,6 +20,7 @@ const rule = (kind: RuleSet['kind'], level: number): Item<'rule'> => ({
   holds: '',
   set: {
     tag: 't',
+    class_rule: null,
     name: '',
     kind,
     level,

@@ -12,6 +12,7 @@ import { ScalingField } from '../parts/scaling-field';
 import { StatesField } from '../parts/states-field';
 import { Button, Confirm, Field, FormTrouble, Input, Tick } from '../parts/ui';
 import { UnitField } from '../parts/unit-field';
+import { leaveOut, OfClass } from './of-class';
 import { PointFields } from './point-fields';
 import { usesOf } from './uses';
 import { useGo } from './view';
@@ -83,6 +84,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
         void save();
       }}
     >
+      {tag.set.property && <OfClass tag={tag} seen={seen} disabled={disabled} />}
       {text('name', 'Name')}
       <div className="grid grid-cols-3 gap-2">
         <Field label="Unit" error={form.error('unit') ?? form.theirs('unit')}>
@@ -188,7 +190,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
           Save settings
         </Button>
         <Button kind="quiet" disabled={disabled} onClick={() => setDeleting(true)}>
-          Delete tag…
+          {tag.set.property ? 'Leave out…' : 'Delete tag…'}
         </Button>
       </div>
       {deleting && <DeleteTag tag={tag} seen={seen} onClose={() => setDeleting(false)} />}
@@ -219,17 +221,22 @@ function DeleteTag({ tag, seen, onClose }: { tag: Item<'tag'>; seen: number; onC
   const held = uses.data?.referrers ?? [];
   const remove = () =>
     form
-      .run(() => commit(`Deleted ${tag.title}`, seen, [{ op: 'delete', kind: 'tag', id: tag.id, contents: true }]))
+      .run(() =>
+        tag.set.property
+          ? leaveOut(tag)
+          : commit(`Deleted ${tag.title}`, seen, [{ op: 'delete', kind: 'tag', id: tag.id, contents: true }]),
+      )
       .then((done) => done && onClose());
   return (
     <Confirm
       open
-      title={`Delete ${tag.set.name}?`}
-      action="Delete tag"
+      title={tag.set.property ? `Leave out ${tag.set.name} here?` : `Delete ${tag.set.name}?`}
+      action={tag.set.property ? 'Leave out' : 'Delete tag'}
       disabled={!uses.data || held.length > 0 || form.busy}
       onConfirm={() => void remove()}
       onClose={onClose}
     >
+      {tag.set.property && <p>Other equipment of the class keeps it. It comes back when it is no longer left out.</p>}
       {rules > 0 && <p>Its {rules} alarm rules are deleted too. Recorded history stays in the database.</p>}
       {held.length > 0 && <p className="text-act4">It cannot be deleted yet: {held.map((r) => r.words).join('; ')}.</p>}
       <FormTrouble form={form} />

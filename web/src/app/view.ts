@@ -13,6 +13,8 @@ export interface View {
   part?: string | undefined;
   /** The computed tag whose formula is open; `new` where one is made. */
   formula?: string | undefined;
+  /** The equipment class that is open; `new` where one is made. */
+  class?: string | undefined;
   report?: string | undefined;
   /** Tags of a trend, joined by commas. */
   tags?: string | undefined;
@@ -26,7 +28,7 @@ export interface View {
   earlier?: number | undefined;
 }
 
-const TEXTS = ['at', 'tag', 'connection', 'part', 'formula', 'report', 'tags'] as const;
+const TEXTS = ['at', 'tag', 'connection', 'part', 'formula', 'class', 'report', 'tags'] as const;
 const NUMBERS = ['span', 'end', 'a', 'b', 'earlier'] as const;
 
 /** Reads an address; what it cannot say is left out. */

@@ -16,6 +16,8 @@ export function WatchLine() {
   const alarms = useAlarms().data?.alarms ?? [];
   const status = useStatus();
   const link = useLink();
+  // There is room for one; the others follow when it is done.
+  const [first, ...others] = status?.jobs ?? [];
   const now = useNow();
   const connections = useItems('connection').data?.items ?? [];
   const mayAcknowledge = useMay('operator');
@@ -57,12 +59,15 @@ export function WatchLine() {
             )}
           </>
         ) : (
-          <span className="text-soft">No unacknowledged alarms</span>
+          <span className="truncate text-soft">No unacknowledged alarms</span>
         )}
       </div>
-      {status?.jobs?.map((job) => (
-        <JobLine key={job.id} job={job} />
-      ))}
+      {first && <JobLine key={first.id} job={first} />}
+      {others.length > 0 && (
+        <span className="shrink-0 text-soft" title={others.map((job) => job.title).join('\n')}>
+          and {others.length} more {others.length === 1 ? 'job' : 'jobs'}
+        </span>
+      )}
       <Link
         to="/alarms"
         search={{ at: view.at } as never}

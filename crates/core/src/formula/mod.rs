@@ -154,6 +154,30 @@ impl Formula {
         }
         Ok(parsed.renamed(text, |named| named.parse().ok().or_else(|| find(named)).map(|id: Uuid| id.to_string())))
     }
+
+    /// The text in which every `own("…")` has given way to what `replace` gives for what stands in it.
+    ///
+    /// # Errors
+    /// What cannot be read, or something for which it gives nothing.
+    pub fn with_own(text: &str, mut replace: impl FnMut(&str) -> Option<String>) -> Result<String, Wrong> {
+        let parsed = Parsed::of(text)?;
+        let mut made = String::with_capacity(text.len());
+        let mut done = 0;
+        let characters: Vec<char> = text.chars().collect();
+        for (named, at, to) in parsed.owned(&characters)? {
+            let missing = || Wrong::new(at, to, format!("The class has no property “{named}”."));
+            made.extend(&characters[done..at]);
+            made.push_str(&replace(named).ok_or_else(missing)?);
+            done = to;
+        }
+        made.extend(&characters[done..]);
+        Ok(made)
+    }
+
+    /// How `own` or `at` is written with something between its quotation marks.
+    pub fn call(function: &str, named: &str) -> String {
+        format!("{function}(\"{}\")", parse::masked(named))
+    }
 }
 
 #[cfg(test)]

@@ -92,6 +92,36 @@ impl Parsed {
         self.mentions.iter().map(|&(name, at, to)| (self.names[name].as_str(), at, to))
     }
 
+    /// Each `own("…")`: what stands in it, and the characters of the whole call, in their order.
+    ///
+    /// # Errors
+    /// One that does not hold one text.
+    pub(super) fn owned(&self, text: &[char]) -> Result<Vec<(&str, usize, usize)>, Wrong> {
+        let mut found = Vec::new();
+        let mut open = vec![&self.root];
+        while let Some(part) = open.pop() {
+            let (Is::Call(_, inside) | Is::List(inside)) = &part.is else { continue };
+            open.extend(inside);
+            if !matches!(&part.is, Is::Call(name, _) if name == "own") {
+                continue;
+            }
+            let [Part { at, is: Is::Text(named) }] = inside.as_slice() else {
+                let words = "own(…) takes the name of one property between quotation marks.";
+                return Err(Wrong::new(part.at, part.at + 3, words));
+            };
+            // The quotation mark that ends it, and the bracket behind that.
+            let quote = text.get(*at).copied().unwrap_or('"');
+            let mut end = at + 1;
+            while text.get(end).is_some_and(|&c| c != quote) {
+                end += if text[end] == '\\' { 2 } else { 1 };
+            }
+            let closed = text.iter().skip(end).position(|&c| c == ')').map_or(text.len(), |after| end + after + 1);
+            found.push((named.as_str(), part.at, closed));
+        }
+        found.sort_unstable_by_key(|&(_, at, _)| at);
+        Ok(found)
+    }
+
     /// The text with other names for its tags, where `name` gives one.
     pub(super) fn renamed(&self, text: &str, mut name: impl FnMut(&str) -> Option<String>) -> String {
         let mut places = self.mentions.clone();

@@ -420,3 +420,28 @@ proptest! {
 fn at(seconds: f64) -> Nanos {
     (seconds * SECOND as f64) as Nanos
 }
+
+#[rstest]
+#[case("own(\"Level\") * 2", "at(\"1\") * 2")]
+#[case("min( own ( 'Level' ) , own(\"Zone 1/Flow\"))", "min( at(\"1\") , at(\"2\"))")]
+#[case("size(\"ü\") + own(\"Level\")", "size(\"ü\") + at(\"1\")")]
+#[case("at(\"own(x)\") + 1", "at(\"own(x)\") + 1")]
+#[case("own(\"Leve\\\"l)\") > 3 ? [1, own(\"Level\")] : [2]", "at(\"3\") > 3 ? [1, at(\"1\")] : [2]")]
+fn own_properties_give_way_to_tags(#[case] text: &str, #[case] made: &str) {
+    let tags = [("Level", "1"), ("Zone 1/Flow", "2"), ("Leve\"l)", "3")];
+    let replace = |named: &str| tags.iter().find(|(name, _)| *name == named).map(|(_, tag)| Formula::call("at", tag));
+    assert_eq!(Formula::with_own(text, replace).as_deref(), Ok(made));
+}
+
+#[rstest]
+#[case("own(\"Lever\")", 0, 12, "The class has no property “Lever”.")]
+#[case("1 + own(2)", 4, 7, "own(…) takes the name of one property between quotation marks.")]
+#[case("own(\"a\", \"b\")", 0, 3, "own(…) takes the name of one property between quotation marks.")]
+fn a_property_that_there_is_not_is_told_at_its_place(
+    #[case] text: &str,
+    #[case] at: usize,
+    #[case] to: usize,
+    #[case] words: &str,
+) {
+    assert_eq!(Formula::with_own(text, |_| None), Err(Wrong { at, to, words: words.into() }));
+}

@@ -45,6 +45,12 @@ pub fn branches(
             order += 1.0;
             own.insert("name".into(), name.into());
             own.insert("order".into(), order.into());
+            // A copy of a part is equipment by itself: what the equipment above said of it, it says itself.
+            if own.shift_remove("part").is_some() {
+                let set = &plant.places[&id].set;
+                own.insert("class".into(), serde_json::json!(set.class));
+                own.insert("parameters".into(), Json::Object(set.parameters.clone()));
+            }
             match to {
                 Some(to) => own.insert("parent".into(), to.to_string().into()),
                 None => own.shift_remove("parent"),

@@ -1,16 +1,23 @@
 //! The one door: edits go in, the next revision and its changes come out, or every reason why not.
 
-use crate::{formula::Formula, text};
+use crate::text;
+use caused::Caused;
+use naming::{name_properties, name_tags};
 
 use super::{
-    Connection, Kind, Own, Plant, Relations, Settings, Tag,
+    Connection, Item, Kind, Own, Plant, Relations, Settings, Tag,
     formulas::Paths,
+    instances::{self, Mode, Told, Touched},
     kind::{Checking, of_kind},
+    layers::same,
     loses_digits,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
-use std::collections::{HashMap, HashSet};
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+};
 use uuid::Uuid;
 
 /// One wish to change one item.
@@ -100,6 +107,9 @@ impl SourceCheck for () {
 
 /// Most edits in one revision.
 pub const MOST_EDITS: usize = 100_000;
+
+/// How many uses of an item are named where it cannot be deleted.
+const MOST_REASONS: usize = 5;
 
 /// How deep settings may nest.
 const DEEPEST: usize = 16;
@@ -216,12 +226,24 @@ pub fn apply_watched(
             (Op::Patch(patch), Some((own, no, _))) => {
                 // A form sends all its fields: one that already has that value by default does not become the item's own.
                 let effective = next.effective(edit.kind, edit.id);
-                let idle = |(field, value): &(&String, &Json)| !own.contains_key(*field) && effective.get(*field) == Some(*value);
+                // What it inherits changes where it comes to stand for something else, or for nothing.
+                let stands = !edit.kind.layered().iter().any(|field| patch.contains_key(*field));
+                let idle = |(field, value): &(&String, &Json)| {
+                    stands && !own.contains_key(*field) && effective.get(*field) == Some(*value)
+                };
                 let patch: Own = patch.iter().filter(|f| !idle(f)).map(|(k, v)| (k.clone(), v.clone())).collect();
                 let fixed =
                     edit.kind.fixed().iter().find(|(field, _)| patch.get(*field).is_some_and(|v| own.get(*field) != Some(v)));
                 if let Some((field, words)) = fixed {
                     refuse(ProblemKind::Invalid, field, (*words).into());
+                    continue;
+                }
+                if let Some(field) = moved_out(edit.kind, &own, &patch) {
+                    refuse(
+                        ProblemKind::Invalid,
+                        field,
+                        "This belongs to the class of its equipment, and moves with that.".into(),
+                    );
                     continue;
                 }
                 next.put(edit.kind, edit.id, no, revision, patched(own, &patch))
@@ -253,6 +275,28 @@ pub fn apply_watched(
             }
         }
     }
+    problems.extend(name_properties(&mut next, &order, &touched));
+    let mut caused = Caused::default();
+    if problems.is_empty() {
+        let settled = instances::settle(&mut next, &Touched { items: &order, old: plant }, Mode::Edit(&mut next_no));
+        let edit_of = |id: &Uuid, cause: &Uuid| touched.get(id).or_else(|| touched.get(cause)).copied().unwrap_or(0);
+        for (told, cause) in settled.wrong {
+            caused.tell(&next, edit_of(&told.id, &cause), touched.contains_key(&told.id), told, cause);
+        }
+        let mut also: Vec<(Kind, Uuid, usize, Uuid)> = Vec::new();
+        also.extend(settled.changed.iter().map(|&(kind, id, cause)| (kind, id, edit_of(&id, &cause), cause)));
+        for &(kind, id, cause) in &settled.removed {
+            deleted.push((kind, id, edit_of(&id, &cause)));
+            also.push((kind, id, edit_of(&id, &cause), cause));
+        }
+        for (kind, id, edit, cause) in also {
+            if touched.insert(id, edit).is_none() {
+                order.push((kind, id));
+                caused.causes.insert(id, cause);
+            }
+        }
+        problems.extend(caused.problems());
+    }
     problems.extend(name_tags(&mut next, &order, &touched));
     if problems.is_empty() {
         // A changed connection can spoil the addresses of tags that were not touched; the form of the connection must tell.
@@ -262,9 +306,19 @@ pub fn apply_watched(
                 return Err(Vec::new());
             }
             let edit = touched.get(&id).copied().unwrap_or(0);
-            let told = |(field, message)| Problem { kind: ProblemKind::Invalid, edit, field, message };
-            problems.extend(checking.item(kind, id).into_iter().map(told));
+            let cause = caused.causes.get(&id).copied();
+            // Where a class itself is wrong, each instance need not say so too.
+            if cause.is_some() && !problems.is_empty() {
+                continue;
+            }
+            for (field, message) in checking.item(kind, id) {
+                match cause {
+                    Some(cause) => caused.tell(&next, edit, false, Told { kind, id, field, words: message }, cause),
+                    None => problems.push(Problem { kind: ProblemKind::Invalid, edit, field, message }),
+                }
+            }
         }
+        problems.extend(caused.problems());
         for kind in Kind::ALL {
             problems.extend(of_kind!(kind, T => clashes::<T>(&next, &order, &touched)));
         }
@@ -278,39 +332,17 @@ pub fn apply_watched(
     Ok((next, changes))
 }
 
-/// Tags that formulas name by their path are from now on named by their identity.
-fn name_tags(next: &mut Plant, order: &[(Kind, Uuid)], touched: &HashMap<Uuid, usize>) -> Vec<Problem> {
-    let mut problems = Vec::new();
-    let by_path = |id: &Uuid| {
-        let formula = next.tags.get(id)?.set.formula.as_ref()?;
-        formula.parsed().mentions().any(|(named, ..)| named.parse::<Uuid>().is_err()).then_some(*id)
+/// The field by which an item would leave the equipment whose class it stands for something of.
+fn moved_out(kind: Kind, own: &Own, patch: &Own) -> Option<&'static str> {
+    let (of, within) = match kind {
+        Kind::Place => ("part", "parent"),
+        Kind::Tag => ("property", "place"),
+        Kind::Rule => ("class_rule", "tag"),
+        _ => return None,
     };
-    let named: Vec<Uuid> = order.iter().filter(|(kind, _)| *kind == Kind::Tag).filter_map(|(_, id)| by_path(id)).collect();
-    if named.is_empty() {
-        return problems;
-    }
-    let mut names = HashSet::new();
-    for formula in named.iter().filter_map(|id| next.tags.get(id)?.set.formula.as_ref()) {
-        names.extend(Paths::wanted(formula.parsed()));
-    }
-    let paths = Paths::of(next, &names);
-    for id in named {
-        let Some(item) = next.tags.get(&id).cloned() else { continue };
-        let Some(formula) = &item.set.formula else { continue };
-        let place = next.path(Some(item.set.place));
-        let put = Formula::named(formula.text(), |path| paths.find(path, &place)).map_err(|w| w.to_string()).and_then(|text| {
-            let mut own = item.own.clone();
-            let mut formula = own.get("formula").and_then(Json::as_object).cloned().unwrap_or_default();
-            formula.insert("text".into(), text.into());
-            own.insert("formula".into(), Json::Object(formula));
-            next.put(Kind::Tag, id, item.no, item.revision, own).map_err(|(_, words)| words)
-        });
-        if let Err(message) = put {
-            let edit = touched.get(&id).copied().unwrap_or(0);
-            problems.push(Problem { kind: ProblemKind::Invalid, edit, field: "formula.text".into(), message });
-        }
-    }
-    problems
+    let stays = own.get(of).is_some_and(|value| !value.is_null()) && !patch.contains_key(of);
+    let moves = patch.get(within).is_some_and(|to| own.get(within) != Some(to));
+    (stays && moves).then_some(within)
 }
 
 fn patched(mut own: Own, patch: &Own) -> Own {
@@ -322,19 +354,6 @@ fn patched(mut own: Own, patch: &Own) -> Own {
         }
     }
     own
-}
-
-/// Whether two settings say the same. Numbers count by their value: what has been through another program may write 0
-/// where 0.0 stood.
-fn same(a: Option<&Json>, b: Option<&Json>) -> bool {
-    match (a, b) {
-        (Some(Json::Number(a)), Some(Json::Number(b))) => a == b || a.as_f64() == b.as_f64(),
-        (Some(Json::Array(a)), Some(Json::Array(b))) => {
-            a.len() == b.len() && a.iter().zip(b).all(|(a, b)| same(Some(a), Some(b)))
-        }
-        (Some(Json::Object(a)), Some(Json::Object(b))) => a.len() == b.len() && a.iter().all(|(k, v)| same(Some(v), b.get(k))),
-        (a, b) => a == b,
-    }
 }
 
 /// The difference of one item between two revisions, if there is any.
@@ -353,6 +372,19 @@ fn change(old: &Plant, new: &Plant, kind: Kind, id: Uuid) -> Option<Change> {
                 |own: &Own| fields.iter().map(|f| ((*f).clone(), own.get(*f).cloned().unwrap_or(Json::Null))).collect::<Own>();
             (!fields.is_empty()).then(|| Change { kind, id, no, before: Some(part(before)), after: Some(part(after)) })
         }
+    }
+}
+
+/// Gives new tags other numbers than those with which they were made.
+pub fn number(plant: &mut Plant, changes: &mut [Change], numbers: &HashMap<Uuid, u32>) {
+    let tags = Arc::make_mut(&mut plant.tags);
+    for (id, &no) in numbers {
+        if let Some(item) = tags.get_mut(id) {
+            Arc::make_mut(item).no = no;
+        }
+    }
+    for change in changes {
+        change.no = numbers.get(&change.id).copied().unwrap_or(change.no);
     }
 }
 
@@ -386,6 +418,11 @@ impl Plant {
                         .map_err(|(field, message)| format!("{} {}: {field}: {message}", change.kind.name(), change.id))?;
                 }
             }
+        }
+        let items: Vec<(Kind, Uuid)> = changes.iter().map(|change| (change.kind, change.id)).collect();
+        let settled = instances::settle(&mut next, &Touched { items: &items, old: self }, Mode::Follow);
+        if let Some((told, _)) = settled.wrong.first() {
+            return Err(format!("{} {}: {}: {}", told.kind.name(), told.id, told.field, told.words));
         }
         Ok(next)
     }
@@ -431,11 +468,18 @@ fn check_deleted(next: &Plant, old: &Plant, deleted: &[(Kind, Uuid, usize)], pro
             reasons.insert(0, format!("{left} more use it"));
         }
         if !reasons.is_empty() {
+            let more = reasons.len().saturating_sub(MOST_REASONS);
+            reasons.truncate(MOST_REASONS);
+            if more > 0 {
+                reasons.push(format!("{more} more use it"));
+            }
             let message = format!("“{}” cannot be deleted: {}.", old.title(kind, id), reasons.join("; "));
             problems.push(Problem { kind: ProblemKind::InUse, edit, field: String::new(), message });
         }
     }
 }
 
+mod caused;
+mod naming;
 #[cfg(test)]
 mod tests;

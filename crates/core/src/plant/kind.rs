@@ -1,10 +1,10 @@
 //! What kinds of items there are. Everything that is particular to one of them stands in the file of its settings, behind one
 //! trait; everything else treats them alike.
 
-use super::{Item, Own, Plant, SourceCheck, Table, Tag, check::Wrong, resolve};
+use super::{Item, Own, Plant, SourceCheck, Table, Tag, check::Wrong, layers, read};
 use crate::formula::Formula;
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
-use serde_json::Value as Json;
+use serde_json::{Value as Json, json};
 use std::{
     cell::OnceCell,
     collections::{HashMap, HashSet},
@@ -16,6 +16,8 @@ use uuid::Uuid;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Kind {
+    /// A class of equipment.
+    Class,
     Place,
     Layout,
     /// A set of names for the states of a value.
@@ -32,8 +34,12 @@ pub enum Kind {
 /// list of the kinds.
 macro_rules! of_kind {
     ($kind:expr, $settings:ident => $body:expr) => {{
-        use $crate::plant::{Connection, Kind, Layout, Place, Publication, Report, Rule, States, Tag};
+        use $crate::plant::{Class, Connection, Kind, Layout, Place, Publication, Report, Rule, States, Tag};
         match $kind {
+            Kind::Class => {
+                type $settings = Class;
+                $body
+            }
             Kind::Place => {
                 type $settings = Place;
                 $body
@@ -72,13 +78,23 @@ macro_rules! of_kind {
 pub(super) use of_kind;
 
 impl Kind {
-    /// Every kind; an item refers only to kinds before its own, or to its own.
-    pub const ALL: [Kind; 8] =
-        [Kind::Place, Kind::Layout, Kind::States, Kind::Connection, Kind::Tag, Kind::Rule, Kind::Report, Kind::Publication];
+    /// Every kind; but for classes, an item refers only to kinds before its own, or to its own.
+    pub const ALL: [Kind; 9] = [
+        Kind::Class,
+        Kind::Place,
+        Kind::Layout,
+        Kind::States,
+        Kind::Connection,
+        Kind::Tag,
+        Kind::Rule,
+        Kind::Report,
+        Kind::Publication,
+    ];
 
     /// The stored name, which is also the table's.
     pub const fn name(self) -> &'static str {
         match self {
+            Kind::Class => "class",
             Kind::Place => "place",
             Kind::Layout => "layout",
             Kind::States => "states",
@@ -93,6 +109,7 @@ impl Kind {
     /// What a sentence calls one of them.
     pub const fn words(self) -> &'static str {
         match self {
+            Kind::Class => "equipment class",
             Kind::States => "set of state names",
             Kind::Rule => "alarm rule",
             other => other.name(),
@@ -102,6 +119,11 @@ impl Kind {
     /// Reads a stored name.
     pub fn from_name(name: &str) -> Option<Kind> {
         Kind::ALL.into_iter().find(|k| k.name() == name)
+    }
+
+    /// Fields that say that an item stands for something of an equipment class.
+    pub(super) fn layered(self) -> &'static [&'static str] {
+        of_kind!(self, T => T::LAYERED)
     }
 
     /// Fields that stay as they were created, each with what to tell whoever tries.
@@ -140,10 +162,15 @@ impl Reference {
 }
 
 /// The settings of one kind of item.
-pub trait Settings: Clone + Serialize + DeserializeOwned {
+pub trait Settings: Clone + PartialEq + Serialize + DeserializeOwned {
     const KIND: Kind;
     /// Fields that stay as they were created, each with what to tell whoever tries.
     const FIXED: &'static [(&'static str, &'static str)] = &[];
+
+    /// Fields that say that an item stands for something of an equipment class: what it does not say itself, the class does.
+    const LAYERED: &'static [&'static str] = &[];
+    /// Fields with which such an item can be told before the class has been asked.
+    const ALONE: &'static [&'static str] = &[];
 
     /// Where a plant keeps its items.
     fn table(plant: &Plant) -> &Table<Self>;
@@ -257,11 +284,41 @@ impl<'a> Checking<'a> {
     }
 }
 
+/// Settings of which the layer beneath is not known yet: as they were, or what an item needs to be told.
+fn in_short<T: Settings>(old: Option<&Arc<Item<T>>>, own: &Own) -> Result<T, (String, String)> {
+    if let Some(Json::Object(mut was)) = old.and_then(|item| serde_json::to_value(&item.set).ok()) {
+        // What it stands for, it says itself.
+        was.retain(|field, _| !T::LAYERED.contains(&field.as_str()));
+        if let Ok(set) = resolved(Some(&was), own) {
+            return Ok(set);
+        }
+    }
+    let bare = json!({"name": "…", "kind": "high", "level": 0.0});
+    let named = |field: &str| T::ALONE.contains(&field);
+    let below: Own =
+        bare.as_object().into_iter().flatten().filter(|(k, _)| named(k)).map(|(k, v)| (k.clone(), v.clone())).collect();
+    let own: Own = own.iter().filter(|(field, _)| named(field)).map(|(k, v)| (k.clone(), v.clone())).collect();
+    resolved(Some(&below), &own)
+}
+
+/// The settings that follow from an item's own and what lies beneath.
+pub(super) fn resolved<T: Settings>(below: Option<&Own>, own: &Own) -> Result<T, (String, String)> {
+    let merged = match below {
+        Some(below) => layers::merged(&[below, own]),
+        None => layers::merged(&[own]),
+    };
+    let mut set: T = read(&merged)?;
+    set.complete(&merged);
+    Ok(set)
+}
+
 impl Plant {
+    /// Puts an item in. One that stands for something of an equipment class is there in short only, until
+    /// [`super::instances::settle`] has asked the class.
     pub(crate) fn put(&mut self, kind: Kind, id: Uuid, no: u32, revision: i64, own: Own) -> Result<(), (String, String)> {
         fn put<T: Settings>(plant: &mut Plant, id: Uuid, no: u32, revision: i64, own: Own) -> Result<(), (String, String)> {
-            let mut set: T = resolve(None, &own)?;
-            set.complete(&own);
+            let layered = T::LAYERED.iter().any(|field| own.get(*field).is_some_and(|value| !value.is_null()));
+            let set: T = if layered { in_short(T::table(plant).get(&id), &own)? } else { resolved(None, &own)? };
             Arc::make_mut(T::table_mut(plant)).insert(id, Item { id, no, revision, own, set }.into());
             Ok(())
         }

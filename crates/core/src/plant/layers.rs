@@ -54,9 +54,42 @@ fn settled(own: Own) -> Own {
         .collect()
 }
 
+/// What a layer over `below` must say so that together they say `whole`.
+pub fn over(below: &Own, whole: &Own) -> Own {
+    let mut said = Own::new();
+    for (field, value) in whole.iter().filter(|(_, value)| !value.is_null()) {
+        match (below.get(field), value) {
+            (Some(inherited), _) if same(Some(inherited), Some(value)) => {}
+            (Some(Json::Object(inherited)), Json::Object(inside)) if !is_empty(value) => {
+                let inside = over(inherited, inside);
+                said.insert(field.clone(), Json::Object(inside));
+            }
+            _ => drop(said.insert(field.clone(), value.clone())),
+        }
+    }
+    let said_empty = |field: &&String| whole.get(*field).is_none_or(Json::is_null);
+    let gone: Vec<String> = below.keys().filter(said_empty).cloned().collect();
+    said.extend(gone.into_iter().map(|field| (field, empty())));
+    said
+}
+
+/// Whether two settings say the same. Numbers count by their value: what has been through another program may write 0
+/// where 0.0 stood.
+pub(super) fn same(a: Option<&Json>, b: Option<&Json>) -> bool {
+    match (a, b) {
+        (Some(Json::Number(a)), Some(Json::Number(b))) => a == b || a.as_f64() == b.as_f64(),
+        (Some(Json::Array(a)), Some(Json::Array(b))) => {
+            a.len() == b.len() && a.iter().zip(b).all(|(a, b)| same(Some(a), Some(b)))
+        }
+        (Some(Json::Object(a)), Some(Json::Object(b))) => a.len() == b.len() && a.iter().all(|(k, v)| same(Some(v), b.get(k))),
+        (a, b) => a == b,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
     use rstest::rstest;
     use serde_json::json;
 
@@ -87,6 +120,22 @@ mod tests {
         let layers: Vec<Own> = layers.as_array().unwrap().iter().map(|l| l.as_object().unwrap().clone()).collect();
         let layers: Vec<&Own> = layers.iter().collect();
         assert_eq!(Json::Object(merged(&layers)), expected);
+    }
+
+    fn any_own() -> impl Strategy<Value = Json> {
+        let leaf = prop_oneof![(0..3i64).prop_map(Json::from), "[ab]".prop_map(Json::from), Just(json!([1, 2]))];
+        leaf.prop_recursive(3, 24, 4, |inner| prop::collection::btree_map("[a-d]", inner, 1..4).prop_map(|map| json!(map)))
+    }
+
+    proptest! {
+        /// What is said over something else says together with it what was meant, and nothing where that is inherited.
+        #[test]
+        fn a_layer_says_the_difference(below in any_own(), whole in any_own()) {
+            let (Json::Object(below), Json::Object(whole)) = (below, whole) else { return Ok(()) };
+            let said = over(&below, &whole);
+            prop_assert_eq!(Json::Object(merged(&[&below, &said])), Json::Object(whole.clone()));
+            prop_assert!(over(&whole, &whole).is_empty());
+        }
     }
 
     #[test]

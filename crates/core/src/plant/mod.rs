@@ -4,14 +4,17 @@
 //! changed in place, so whoever still works with the old revision is not disturbed.
 
 pub mod check;
+pub mod class;
 pub mod connection;
 pub mod copy;
 pub mod edit;
 pub mod find;
 mod formulas;
+pub mod instances;
 pub mod kind;
 pub mod layers;
 pub mod layout;
+pub mod pattern;
 pub mod place;
 pub mod publication;
 pub mod relations;
@@ -34,6 +37,7 @@ use std::{
 };
 use uuid::Uuid;
 
+pub use class::{Class, Parameter, ParameterKind, Part, Property, PropertyKind};
 pub use connection::Connection;
 pub use edit::{Change, Edit, Op, Problem, ProblemKind, SourceCheck};
 pub use formulas::Named;
@@ -72,6 +76,7 @@ pub type Table<T> = Arc<HashMap<Uuid, Arc<Item<T>>>>;
 #[derive(Clone, Debug, Default)]
 pub struct Plant {
     pub revision: i64,
+    pub classes: Table<Class>,
     pub places: Table<Place>,
     pub layouts: Table<Layout>,
     pub states: Table<States>,
@@ -97,11 +102,19 @@ pub struct Stored {
 /// # Errors
 /// The field that is wrong, and a sentence.
 pub fn resolve<T: DeserializeOwned>(class: Option<&Own>, own: &Own) -> Result<T, (String, String)> {
-    let merged = match class {
+    read(&match class {
         Some(class) => layers::merged(&[class, own]),
         None => layers::merged(&[own]),
-    };
-    serde_path_to_error::deserialize(Json::Object(merged)).map_err(|e| {
+    })
+}
+
+/// Settings out of merged layers.
+pub(crate) fn read<T: DeserializeOwned>(merged: &Own) -> Result<T, (String, String)> {
+    // To follow where it is takes its time, which only a mistake is worth.
+    if let Ok(set) = T::deserialize(merged) {
+        return Ok(set);
+    }
+    serde_path_to_error::deserialize(merged).map_err(|e| {
         let field = e.path().to_string();
         let message = e.inner().to_string();
         (if field == "." { String::new() } else { field }, plain_words(&message))
@@ -151,6 +164,13 @@ impl Plant {
             if let Err((field, message)) = plant.put(item.kind, item.id, item.no, item.revision, item.own) {
                 broken.push((item.id, format!("{field}: {message}")));
             }
+        }
+        let classes: Vec<(Kind, Uuid)> = plant.classes.keys().map(|&id| (Kind::Class, id)).collect();
+        let touched = instances::Touched { items: &classes, old: &Plant::default() };
+        let settled = instances::settle(&mut plant, &touched, instances::Mode::Load);
+        for (told, _) in settled.wrong {
+            plant.remove(told.kind, told.id);
+            broken.push((told.id, format!("{}: {}", told.field, told.words)));
         }
         (plant, broken)
     }

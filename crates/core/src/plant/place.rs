@@ -1,11 +1,13 @@
 //! Places: the nodes of the plant tree.
 
 use super::{
-    Item, Kind, Plant, Settings, Table,
+    Item, Kind, Own, Plant, Settings, Table,
     check::{self, Wrong},
     kind::{Checking, Reference},
+    tag::named_in,
 };
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 use uuid::Uuid;
 
 /// How deep the plant tree may be.
@@ -44,6 +46,28 @@ pub struct Place {
     /// How what is wrong under it counts above; by its level where not set.
     #[serde(default)]
     pub counts: Option<Counting>,
+    /// The class of equipment that it is an instance of.
+    #[serde(default)]
+    pub class: Option<Uuid>,
+    /// What the parameters of its class are here, by the id of the parameter.
+    #[serde(default)]
+    pub parameters: Own,
+    /// Properties and parts of its class that it does not have.
+    #[serde(default)]
+    pub without: BTreeSet<Uuid>,
+    /// The part that it is of the place above.
+    #[serde(default)]
+    pub part: Option<PartOf>,
+}
+
+/// Which part of an instance a place is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PartOf {
+    /// The part, in the class of the place above.
+    pub of: Uuid,
+    /// Which of those that are alike, from 1.
+    pub number: u32,
 }
 
 /// How what is wrong at a place counts at the places above it.
@@ -68,6 +92,8 @@ impl Place {
 
 impl Settings for Place {
     const KIND: Kind = Kind::Place;
+    const LAYERED: &'static [&'static str] = &["class", "part"];
+    const ALONE: &'static [&'static str] = &["name", "parent", "part", "class", "parameters", "without"];
 
     fn table(plant: &Plant) -> &Table<Place> {
         &plant.places
@@ -94,13 +120,39 @@ impl Settings for Place {
     }
 
     fn references(&self) -> Vec<Reference> {
-        self.parent.map(|parent| Reference::inside("parent", Kind::Place, parent)).into_iter().collect()
+        let mut all: Vec<Reference> =
+            self.parent.map(|parent| Reference::inside("parent", Kind::Place, parent)).into_iter().collect();
+        all.extend(self.class.map(|class| Reference::to("class", Kind::Class, class)));
+        named_in("parameters", &self.parameters, &mut all);
+        all
+    }
+
+    fn uses(item: &Item<Place>, reference: &Reference, plant: &Plant) -> String {
+        let path = plant.path(Some(item.id));
+        match reference.field.as_str() {
+            "class" => format!("“{path}” is an instance of it"),
+            _ => format!("a parameter of “{path}” names it"),
+        }
     }
 
     fn check(item: &Item<Place>, checking: &Checking<'_>, wrong: &mut Wrong) {
         let (set, plant) = (&item.set, checking.plant);
+        if let Some(part) = set.part {
+            let class = set.parent.and_then(|parent| plant.class_of(parent));
+            if !class.is_some_and(|class| class.parts.contains_key(&part.of)) {
+                wrong.push(("part".into(), "The class of the place above has no such part.".into()));
+                return;
+            }
+        }
         check::name(wrong, &set.name);
         check::text(wrong, "note", &set.note);
+        if let Some(class) = set.class.and_then(|id| plant.classes.get(&id)) {
+            for (id, value) in &set.parameters {
+                let known = id.parse().ok().and_then(|id: Uuid| class.set.parameters.get(&id));
+                let told = known.and_then(|known| known.kind.refuses(value));
+                wrong.extend(told.map(|words| (format!("parameters.{id}"), words.to_owned())));
+            }
+        }
         let Some(parent) = set.parent.filter(|parent| plant.places.contains_key(parent)) else { return };
         if plant.lies_under(parent, item.id) {
             wrong.push(("parent".into(), "A place cannot lie under itself.".into()));

@@ -14,6 +14,9 @@ use uuid::Uuid;
 #[serde(deny_unknown_fields)]
 pub struct Rule {
     pub tag: Uuid,
+    /// The rule that it is of its tag's property.
+    #[serde(default)]
+    pub class_rule: Option<Uuid>,
     /// What it is known by among the rules of its tag; empty for the plain limit of its kind, which each tag has once.
     #[serde(default)]
     pub name: String,
@@ -44,10 +47,17 @@ impl Rule {
     pub fn known_as(&self) -> &str {
         if self.name.is_empty() { self.kind.words() } else { &self.name }
     }
+
+    /// Whether it is a rule of the equipment class that this equipment does without: it stays, switched off.
+    pub fn is_left_out(&self) -> bool {
+        self.class_rule.is_some() && !self.enabled
+    }
 }
 
 impl Settings for Rule {
     const KIND: Kind = Kind::Rule;
+    const LAYERED: &'static [&'static str] = &["class_rule"];
+    const ALONE: &'static [&'static str] = &["tag", "class_rule", "kind", "level"];
 
     fn table(plant: &Plant) -> &Table<Rule> {
         &plant.rules
@@ -80,7 +90,15 @@ impl Settings for Rule {
     }
 
     fn check(item: &Item<Rule>, checking: &Checking<'_>, wrong: &mut Wrong) {
-        let set = &item.set;
+        let (set, plant) = (&item.set, checking.plant);
+        if let Some(rule) = set.class_rule {
+            let tag = plant.tags.get(&set.tag);
+            let said = tag.and_then(|tag| plant.class_of(tag.set.place)?.properties.get(&tag.set.property?));
+            if !said.is_some_and(|said| said.rules.contains_key(&rule)) {
+                wrong.push(("class_rule".into(), "The class of the equipment has no such alarm rule.".into()));
+                return;
+            }
+        }
         if !set.name.is_empty() {
             check::name(wrong, &set.name);
             if LimitKind::ALL.iter().any(|kind| kind.words().eq_ignore_ascii_case(&set.name)) {

@@ -53,6 +53,7 @@ impl Plant {
             reports: Arc::new(only(&self.reports, shown)),
             publications: Arc::new(only(&self.publications, |one| connections.contains_key(&one.set.connection) && sent(one))),
             states: Arc::new(only(&self.states, |s| named.contains(&s.id))),
+            classes: Table::default(),
             layouts: Table::default(),
             places: Arc::new(places),
             connections: Arc::new(connections),

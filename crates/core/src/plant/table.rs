@@ -194,7 +194,7 @@ pub fn columns(kind: Kind) -> &'static [Column] {
         Kind::Place => PLACES,
         Kind::Tag => TAGS,
         Kind::Rule => RULES,
-        Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication => &[],
+        Kind::Class | Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication => &[],
     }
 }
 
@@ -279,7 +279,7 @@ impl<'a> Reader<'a> {
     fn text(&self, column: &Column, id: Uuid, set: &Own) -> String {
         match column.cell {
             Cell::Limit(kind, part) => {
-                let rule = self.rules.get(&(id, kind)).map(|r| &r.set);
+                let rule = self.rules.get(&(id, kind)).map(|r| &r.set).filter(|rule| !rule.is_left_out());
                 let number = rule.map(|rule| match part {
                     LimitPart::Level => rule.level,
                     LimitPart::Priority => rule.priority.into(),

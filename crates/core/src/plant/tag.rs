@@ -27,6 +27,9 @@ pub enum RecordMode {
 #[serde(deny_unknown_fields)]
 pub struct Tag {
     pub place: Uuid,
+    /// The property that it is of its place's class.
+    #[serde(default)]
+    pub property: Option<Uuid>,
     pub name: String,
     #[serde(default)]
     pub note: String,
@@ -80,6 +83,8 @@ pub struct Tag {
 
 impl Settings for Tag {
     const KIND: Kind = Kind::Tag;
+    const LAYERED: &'static [&'static str] = &["property"];
+    const ALONE: &'static [&'static str] = &["name", "place", "property"];
 
     fn table(plant: &Plant) -> &Table<Tag> {
         &plant.tags
@@ -113,7 +118,11 @@ impl Settings for Tag {
 
     fn references(&self) -> Vec<Reference> {
         let mut all = vec![Reference::inside("place", Kind::Place, self.place)];
-        all.extend(self.connection.map(|to| Reference::inside("connection", Kind::Connection, to)));
+        // Where the class of its equipment binds it, it does not go with the connection.
+        all.extend(
+            self.connection
+                .map(|to| Reference { inside: self.property.is_none(), ..Reference::to("connection", Kind::Connection, to) }),
+        );
         all.extend(self.states.map(|to| Reference::to("states", Kind::States, to)));
         all.extend(self.setpoint.map(|to| Reference::to("setpoint", Kind::Tag, to)));
         named_in("point", &self.point, &mut all);
@@ -128,12 +137,19 @@ impl Settings for Tag {
             "setpoint" => format!("it is the setpoint of “{path}”"),
             "states" => format!("it names the states of “{path}”"),
             "formula.text" => format!("the formula of “{path}” reads it"),
+            "connection" => format!("the class of its equipment binds “{path}” to it"),
             _ => format!("the address of “{path}” names it"),
         }
     }
 
     fn check(item: &Item<Tag>, checking: &Checking<'_>, wrong: &mut Wrong) {
         let (set, plant) = (&item.set, checking.plant);
+        if let Some(property) = set.property
+            && !plant.class_of(set.place).is_some_and(|class| class.properties.contains_key(&property))
+        {
+            wrong.push(("property".into(), "The class of the equipment has no such property.".into()));
+            return;
+        }
         check::name(wrong, &set.name);
         check::text(wrong, "note", &set.note);
         check::between(wrong, "decimals", set.decimals, 0, 9);
@@ -180,7 +196,7 @@ impl Settings for Tag {
 }
 
 /// What an address names: drivers write the identity of an item there as text.
-fn named_in(field: &str, settings: &Own, all: &mut Vec<Reference>) {
+pub(super) fn named_in(field: &str, settings: &Own, all: &mut Vec<Reference>) {
     for (name, value) in settings {
         let field = format!("{field}.{name}");
         match value {
@@ -253,6 +269,7 @@ impl Tag {
     pub fn at(point: Own) -> Tag {
         Tag {
             place: Uuid::nil(),
+            property: None,
             name: String::new(),
             note: String::new(),
             order: 0.0,

@@ -190,6 +190,8 @@ mod tests {
     #[rstest]
     #[case(json!({"address": "40001", "type": "f32"}), Ok("holding 0–1, f32"))]
     #[case(json!({"address": "40001", "type": "u16"}), Ok("holding 0, u16"))]
+    #[case(json!({"address": 40001, "type": "u16"}), Ok("holding 0, u16"))]
+    #[case(json!({"address": true, "type": "u16"}), Err("address"))]
     #[case(json!({"address": "17", "type": "text", "length": 8}), Ok("holding 16–23, text"))]
     #[case(json!({"address": "10001", "type": "bool"}), Ok("discrete 0, bool"))]
     #[case(json!({"address": "coil 1", "type": "u16"}), Err("type"))]

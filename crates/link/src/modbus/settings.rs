@@ -221,9 +221,24 @@ impl Settings {
     }
 }
 
+/// A plain number is an address too: where a class works it out, no quotation marks are around it.
+fn text_or_number<'de, D: serde::Deserializer<'de>>(from: D) -> Result<String, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged)]
+    enum Written {
+        Number(u64),
+        Text(String),
+    }
+    Ok(match Written::deserialize(from)? {
+        Written::Number(number) => number.to_string(),
+        Written::Text(text) => text,
+    })
+}
+
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct PointText {
+    #[serde(deserialize_with = "text_or_number")]
     address: String,
     #[serde(rename = "type")]
     kind: Type,

@@ -76,6 +76,18 @@ pub async fn plant_file(app: Data<App>, person: Person) -> Result<HttpResponse, 
     Ok(attachment("application/json", "plant.json", bytes))
 }
 
+/// A class as JSON, with the classes and state names that it needs; taken in like the file of a whole plant.
+#[utoipa::path(responses((status = 200, content_type = "application/json", body = String)))]
+#[get("/api/classes/{id}/file")]
+pub async fn class_file(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<HttpResponse, Problem> {
+    person.may(Action::Configure)?;
+    let plant = person.plant(&app);
+    let class = plant.classes.get(&id).ok_or_else(|| Problem::missing("class"))?;
+    let bytes = whole::write_class(&plant, class.id);
+    let bytes = bytes.map_err(|e| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, e.to_string()))?;
+    Ok(attachment("application/json", "class.json", bytes))
+}
+
 fn attachment(kind: &str, name: &str, bytes: Vec<u8>) -> HttpResponse {
     let shown = format!("attachment; filename=\"{name}\"");
     HttpResponse::Ok().content_type(kind).insert_header((header::CONTENT_DISPOSITION, shown)).body(bytes)

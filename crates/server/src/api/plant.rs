@@ -16,13 +16,20 @@ use actix_web::{
 };
 use havrel_core::{
     access::Action,
-    plant::{Edit, Item, Kind, Op, Own, Plant, Referrer, Relations, Table, copy, edit, secret},
+    plant::{
+        Edit, Item, Kind, Op, Own, Plant, Referrer, Relations, Table, copy, edit,
+        instances::{self, Members},
+        secret,
+    },
 };
 use havrel_db::config::By;
 use havrel_link::kind;
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json_;
-use std::collections::{HashMap, HashSet};
+use std::{
+    cell::OnceCell,
+    collections::{HashMap, HashSet},
+};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
@@ -47,6 +54,14 @@ pub struct ItemView {
     /// Of a computed tag: its formula with tags by their paths.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub formula: String,
+    /// Of an item that belongs to an equipment class: what it says itself, over what the class says.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Object)]
+    pub own: Option<Own>,
+    /// And what the class says.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Object)]
+    pub inherited: Option<Own>,
     /// The type of a tag at its source, also where a layout says it: `f32`, `bool`, `text` …; empty where there is none.
     pub holds: String,
 }
@@ -97,6 +112,7 @@ pub async fn list(
     let view = Viewing { plant: &plant, kind, only: query.only, text, offset, limit };
     let in_place = |place: Uuid| query.under.is_none_or(|top| plant.lies_under(place, top));
     Ok(Json(match kind {
+        Kind::Class => view.list(&plant.classes, |_| true, |c| c.set.order),
         Kind::Place => view.list(&plant.places, |p| in_place(p.id), |p| p.set.order),
         Kind::Layout => view.list(&plant.layouts, |_| true, |l| l.set.order),
         Kind::States => view.list(&plant.states, |_| true, |s| s.set.order),
@@ -238,7 +254,15 @@ impl Viewing<'_> {
         found.sort_by(|(a, x), (b, y)| order(x).total_cmp(&order(y)).then_with(|| a.cmp(b)));
         let total = found.len();
         let page = found.into_iter().skip(self.offset).take(self.limit);
+        // Only what belongs to a class is asked for what it inherits.
+        let members = OnceCell::new();
         let items = page.map(|(title, item)| {
+            let stands = |field: &str| item.own.get(field).is_some_and(|value| !value.is_null());
+            let layered = ["property", "class_rule", "part"].into_iter().any(stands);
+            let inherited = layered
+                .then(|| self.plant.inherited(self.kind, item.id, members.get_or_init(|| Members::of(self.plant))))
+                .flatten();
+            let own = inherited.is_some().then(|| item.own.clone());
             let set = secret::masked(serde_json::to_value(&item.set).unwrap_or_default());
             let (source, holds) = (
                 source_of(self.plant, item.id),
@@ -251,7 +275,19 @@ impl Viewing<'_> {
             let tag = self.plant.tags.get(&item.id);
             let formula =
                 tag.and_then(|tag| Some(self.plant.formula_shown(tag.set.formula.as_ref()?.text()))).unwrap_or_default();
-            ItemView { id: item.id, no: item.no, revision: item.revision, title, set, source, addresses, formula, holds }
+            ItemView {
+                id: item.id,
+                no: item.no,
+                revision: item.revision,
+                title,
+                set,
+                source,
+                addresses,
+                formula,
+                own,
+                inherited,
+                holds,
+            }
         });
         ItemList { revision: self.plant.revision, total, items: items.collect() }
     }
@@ -373,7 +409,7 @@ pub async fn copy_places(app: Data<App>, person: Person, body: Json<CopyBody>) -
 pub struct EditBody {
     /// `create`, `patch` or `delete`.
     pub op: String,
-    /// `place`, `layout`, `states`, `connection`, `tag`, `rule` or `report`.
+    /// `class`, `place`, `layout`, `states`, `connection`, `tag`, `rule`, `report` or `publication`.
     pub kind: String,
     /// Given by the client for new items too, so that edits of one revision can refer to each other.
     pub id: Uuid,
@@ -412,7 +448,7 @@ pub async fn change(app: Data<App>, person: Person, request: HttpRequest, body: 
         return Err(Problem::field("edits", "A revision takes 1 to 100,000 edits."));
     }
     check_why(&body.why)?;
-    let edits = body.edits.into_iter().map(|e| wish(e, seen)).collect::<Result<Vec<_>, _>>()?;
+    let edits = wishes(&person.plant(&app), body.edits, seen)?;
     let by = By { account: Some(actor.account), actor: actor.name.clone(), why: body.why, undoes: None };
     let plant = app.live.commit(&edits, &by).await?;
     Ok(Json(Committed { revision: plant.revision }))
@@ -430,6 +466,13 @@ pub(super) fn seen(app: &App, request: &HttpRequest) -> Result<i64, Problem> {
         return Err(Problem::new(StatusCode::PRECONDITION_FAILED, words));
     }
     Ok(number)
+}
+
+/// Edits as somebody wishes them, of which items of equipment classes say only what differs from their class.
+pub(super) fn wishes(plant: &Plant, edits: Vec<EditBody>, seen: i64) -> Result<Vec<Edit>, Problem> {
+    let mut edits = edits.into_iter().map(|e| wish(e, seen)).collect::<Result<Vec<_>, _>>()?;
+    instances::as_own(plant, &mut edits);
+    Ok(edits)
 }
 
 fn wish(body: EditBody, seen: i64) -> Result<Edit, Problem> {

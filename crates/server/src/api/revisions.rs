@@ -1,6 +1,9 @@
 //! Revisions: what they changed, how two differ, taking one back, going back to one.
 
-use super::plant::{Committed, seen};
+use super::{
+    classes::shown_class,
+    plant::{Committed, seen},
+};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpRequest, get,
@@ -241,7 +244,10 @@ fn change_view(plant: &Plant, c: Change) -> ChangeView {
         if let Some(Json_::String(text)) = own.get_mut("formula").and_then(|formula| formula.get_mut("text")) {
             *text = plant.formula_shown(text);
         }
-        Some(own)
+        match shown_class(plant, c.id, Json_::Object(own)) {
+            Json_::Object(own) => Some(own),
+            _ => None,
+        }
     };
     ChangeView { kind: c.kind.name().into(), id: c.id, title, before: out(c.before), after: out(c.after) }
 }

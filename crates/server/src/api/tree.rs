@@ -81,7 +81,9 @@ pub async fn tree(app: Data<App>, person: Person, query: Query<TreeQuery>) -> Re
         Some(since) => {
             view.whole = false;
             let changes = app.live.db.changes_between(since, plant.revision).await?;
-            let touched: HashSet<Uuid> = changes.into_iter().filter(|c| c.kind == Kind::Place).map(|c| c.id).collect();
+            let mut touched: HashSet<Uuid> = changes.into_iter().filter(|c| c.kind == Kind::Place).map(|c| c.id).collect();
+            // Parts of equipment follow their class without being changed themselves.
+            touched.extend(plant.places.values().filter(|p| p.revision > since).map(|p| p.id));
             for id in touched {
                 match plant.places.get(&id) {
                     Some(place) => view.places.push(PlaceRow::of(place)),

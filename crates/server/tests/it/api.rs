@@ -37,6 +37,8 @@ async fn each_role_may_do_what_it_may() {
     let write = format!("/api/tags/{}/write", built.setpoint);
     let by_hand = format!("/api/tags/{}/by-hand", built.setpoint);
     let of = |what: &str| format!("/api/connections/{}/{what}", built.connection);
+    let at_place = |what: &str| format!("/api/places/{}/{what}", built.place);
+    let (equipment, alike, class) = (at_place("equipment"), at_place("alike"), at_place("class"));
     let (browse, scan, path, map) = (of("browse"), of("scan"), of("path"), of("map"));
     engineer.until(&format!("/api/values?tags={}", built.setpoint_no), |b| b[0]["quality"] == "good").await;
     // For nobody, viewer, operator, engineer; 403 and 401 are refusals, all else means that the request was let through.
@@ -95,6 +97,15 @@ async fn each_role_may_do_what_it_may() {
             [false, false, true, true],
         ),
         (Method::DELETE, "/api/notes/00000000-0000-0000-0000-000000000000", Json::Null, [false, false, true, true]),
+        (Method::GET, "/api/classes", Json::Null, [false, true, true, true]),
+        (Method::GET, &equipment, Json::Null, [false, true, true, true]),
+        (Method::GET, &alike, Json::Null, [false, true, true, true]),
+        (Method::POST, "/api/classes/made", json!({"name": "x", "places": [], "try": true}), [false, false, false, true]),
+        (Method::POST, "/api/edits/difference", json!({"why": "x", "edits": []}), [false, false, false, true]),
+        (Method::POST, "/api/equipment", json!({"rows": []}), [false, false, false, true]),
+        (Method::POST, "/api/equipment/rows", json!({"name": "A", "class": built.place}), [false, false, false, true]),
+        (Method::POST, &class, json!({"class": null}), [false, false, false, true]),
+        (Method::GET, "/api/classes/00000000-0000-0000-0000-000000000000/file", Json::Null, [false, false, false, true]),
         (Method::GET, "/api/sheets/tags", Json::Null, [false, true, true, true]),
         (Method::GET, "/api/sheets/alarms", Json::Null, [false, true, true, true]),
         (Method::GET, "/api/trends", Json::Null, [false, true, true, true]),

@@ -3,6 +3,7 @@
 mod api;
 mod arrivals;
 mod by_hand;
+mod classes;
 mod connect;
 mod doors;
 mod exact;

@@ -45,7 +45,7 @@ impl Ears {
     }
 
     async fn next(&mut self) -> (String, Json) {
-        timeout(Duration::from_secs(10), self.heard.recv()).await.expect("a message comes").unwrap()
+        timeout(Duration::from_secs(60), self.heard.recv()).await.expect("a message comes").unwrap()
     }
 }
 

@@ -18,6 +18,7 @@ const VALUE: f64 = 4711.25;
 
 struct Hidden {
     place: Uuid,
+    class: Uuid,
     connection: Uuid,
     tag: Uuid,
     no: u32,
@@ -30,9 +31,11 @@ struct Hidden {
 
 /// A second branch of which everything is marked.
 async fn hide(plant: &Plant, engineer: &Client) -> Hidden {
-    let [place, connection, broker, tag, rule, report, states, publication] = [(); 8].map(|()| Uuid::now_v7());
+    let [place, class, connection, broker, tag, rule, report, states, publication] = [(); 9].map(|()| Uuid::now_v7());
     let edits = json!([
-        {"op": "create", "kind": "place", "id": place, "set": {"name": "Quarantined cellar"}},
+        {"op": "create", "kind": "class", "id": class, "set": {"name": "Quarantined class", "note": "Quarantined note",
+            "properties": {(Uuid::now_v7().to_string()): {"tag": {"name": "Quarantined property"}}}}},
+        {"op": "create", "kind": "place", "id": place, "set": {"name": "Quarantined cellar", "class": class}},
         {"op": "create", "kind": "connection", "id": connection, "set": {"name": "Quarantined store", "kind": "memory"}},
         {"op": "create", "kind": "states", "id": states, "set": {"name": "Quarantined names", "states": [{"value": 0, "name": "Quarantined"}]}},
         {"op": "create", "kind": "tag", "id": tag, "set": {"name": "Quarantined brine", "place": place, "connection": connection,
@@ -64,7 +67,7 @@ async fn hide(plant: &Plant, engineer: &Client) -> Hidden {
     let (status, edition) = engineer.post(&format!("/api/reports/{report}/editions"), json!({})).await;
     assert_eq!(status, 200, "{edition}");
     let text = |json: &Json| json["id"].as_str().unwrap().to_owned();
-    Hidden { place, connection, tag, no, rule, report, edition: text(&edition), trend: text(&trend), note: text(&note) }
+    Hidden { place, class, connection, tag, no, rule, report, edition: text(&edition), trend: text(&trend), note: text(&note) }
 }
 
 /// Requests for an operation that ask for what is hidden in every way they can.
@@ -76,10 +79,13 @@ fn requests(path: &str, hidden: &Hidden) -> Vec<(String, Json)> {
         p if p.starts_with("/api/editions") => hidden.edition.clone(),
         p if p.starts_with("/api/trends") => hidden.trend.clone(),
         p if p.starts_with("/api/notes") => hidden.note.clone(),
+        p if p.starts_with("/api/classes") => hidden.class.to_string(),
         _ => hidden.place.to_string(),
     };
-    let mut paths = vec![path.replace("{id}", &id).replace("{format}", "csv")];
-    let kinds = ["place", "layout", "states", "connection", "tag", "rule", "report", "publication"];
+    let class = hidden.class.to_string();
+    let mut paths =
+        vec![path.replace("{id}", &id).replace("{format}", "csv").replace("{class}", &class).replace("{other}", &class)];
+    let kinds = ["class", "place", "layout", "states", "connection", "tag", "rule", "report", "publication"];
     if path.contains("{kind}") {
         let of =
             |kind: &str, path: &str| path.replace("{kind}", kind).replace(&hidden.place.to_string(), &hidden.tag.to_string());
@@ -99,7 +105,7 @@ fn requests(path: &str, hidden: &Hidden) -> Vec<(String, Json)> {
         "tags": [hidden.tag], "rules": [hidden.rule], "tag": hidden.tag, "at": "2026-11-03T10:00:00Z", "text": "x", "name": "x",
         "trend": {"tags": [hidden.tag], "span": 60}, "value": 1, "reason": "x", "why": "x", "edits": [], "rows": [], "parts": [],
         "examples": [], "connection": hidden.connection, "point": {}, "points": [], "node": "", "most": 10, "view": {},
-        "places": [hidden.place], "revision": 1, "revisions": [2], "kind": "tag", "settings": {}
+        "places": [hidden.place], "class": hidden.class, "cells": {}, "place": "Quarantined cellar", "try": true, "taken": [], "revision": 1, "revisions": [2], "kind": "tag", "settings": {}
     });
     body.as_object_mut().unwrap().extend(period.as_object().unwrap().clone());
     if path == "/api/reports/preview" {

@@ -8,6 +8,7 @@ import { made, queries } from '../../api/queries';
 import { complain } from '../../parts/form';
 import { counted } from '../../parts/text';
 import { Button, Confirm, Field, Input, Tick, Trouble } from '../../parts/ui';
+import { differences } from './differences';
 
 type Fields = Record<string, unknown> | null | undefined;
 
@@ -31,10 +32,8 @@ function ChangeList({ changes, total }: { changes: Schemas['ChangeView'][]; tota
             </span>{' '}
             {change.title.replaceAll('/', ' / ')}
             {before && after && (
-              <span className="figures ml-2 whitespace-normal text-soft">
-                {Object.keys(after)
-                  .map((field) => `${field} ${JSON.stringify(before[field])} → ${JSON.stringify(after[field])}`)
-                  .join(', ')}
+              <span className="figures ml-2 break-words whitespace-normal text-soft">
+                {differences(before, after).join(', ')}
               </span>
             )}
           </li>
@@ -131,6 +130,9 @@ export function UndoDialog({ revision, onClose }: { revision: number; onClose: (
 function conflictWords(c: Schemas['ConflictView']): string {
   if (!c.can) return 'deleted since; this undo cannot restore it';
   if (c.field === '') return 'created by this revision and changed since; ticked: deleted';
+  if (typeof c.now === 'object' && c.now !== null && typeof c.back === 'object' && c.back !== null) {
+    return `ticked, this changes: ${differences(c.now, c.back).join(', ')}`;
+  }
   return `now ${JSON.stringify(c.now)}; ticked, it becomes ${JSON.stringify(c.back)}`;
 }
 

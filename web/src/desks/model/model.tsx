@@ -5,6 +5,7 @@ import { pathOf, useTree } from '../../api/tree';
 import { useGo, useView } from '../../app/view';
 import { counted } from '../../parts/text';
 import { Button, DeskHead, DeskPart, Trouble } from '../../parts/ui';
+import { Classes } from './classes/classes';
 import { Files } from './files';
 import { Formulas } from './formulas';
 import { PlacePage } from './place';
@@ -34,14 +35,17 @@ export function Model() {
         title={spot?.name ?? 'Whole plant'}
         note={spot ? `${spot.level}${idle ? ' · out of service' : ''}` : counted(tree.byId.size, 'place')}
       >
-        {tab('Tags', !['formulas', 'place', 'states', 'files'].includes(part ?? ''), undefined)}
+        {tab('Tags', !['formulas', 'classes', 'place', 'states', 'files'].includes(part ?? ''), undefined)}
         {tab('Formulas', part === 'formulas', 'formulas')}
+        {tab('Classes', part === 'classes', 'classes')}
         {tab(spot ? 'Place' : 'Places', part === 'place', 'place')}
         {tab('State names', part === 'states', 'states')}
         {tab('Files', part === 'files', 'files')}
       </DeskHead>
       {part === 'formulas' ? (
         <Formulas key={at ?? ''} tree={tree} disabled={!engineer} />
+      ) : part === 'classes' ? (
+        <Classes tree={tree} disabled={!engineer} />
       ) : part === 'place' ? (
         <PlacePage tree={tree} place={place} disabled={!engineer} />
       ) : part === 'states' ? (

@@ -15,6 +15,7 @@ import { useGo } from '../../app/view';
 import { complain, useForm } from '../../parts/form';
 import { counted } from '../../parts/text';
 import { Button, Choice, Field, FormTrouble, Input } from '../../parts/ui';
+import { Equipment, GiveClass } from './classes/equipment';
 
 const LEVELS: Level[] = ['site', 'area', 'line', 'unit', 'equipment', 'device'];
 const MANY: Record<Level, string> = {
@@ -31,6 +32,8 @@ export function PlacePage({ tree, place, disabled }: { tree: PlantTree; place: P
   return (
     <div className="max-w-4xl space-y-5">
       {place && <PlaceForm key={place.id} tree={tree} place={place} disabled={disabled} />}
+      {place?.set.class && <Equipment key={`of ${place.id}`} place={place} disabled={disabled} />}
+      {place && !place.set.class && <GiveClass key={`of ${place.id}`} place={place} disabled={disabled} />}
       <Children key={`under ${place?.id ?? ''}`} tree={tree} place={place} disabled={disabled} />
       <Levels tree={tree} place={place} disabled={disabled} />
       {place && (

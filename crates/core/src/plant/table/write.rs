@@ -4,7 +4,7 @@ use super::{Cell, Column, LimitPart, Reader, column_of, columns, reference};
 use crate::{
     alarm::LimitKind,
     formula::Formula,
-    plant::{Edit, Kind, Op, Own, Plant, edit, loses_digits},
+    plant::{Edit, Kind, Op, Own, Plant, edit, instances, loses_digits},
     unit,
 };
 use serde_json::{Map, Value as Json};
@@ -47,7 +47,7 @@ impl<'a> Known<'a> {
                 let words = LimitKind::ALL.into_iter().map(LimitKind::words).find(|words| *words == limit)?;
                 self.rules.get(&(tag, words)).copied()
             }
-            Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication => None,
+            Kind::Class | Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication => None,
         }
     }
 }
@@ -378,7 +378,8 @@ pub fn plan_watched(
             }
         }
         for change in &limits {
-            if change.lacks_level(reader.rules.contains_key(&(row.id, change.kind))) {
+            let there = reader.rules.get(&(row.id, change.kind)).is_some_and(|rule| !rule.set.is_left_out());
+            if change.lacks_level(there) {
                 tell(
                     change.column,
                     format!("There is no limit {} to set this for; type its level too.", change.kind.words()),
@@ -411,6 +412,7 @@ pub fn plan_watched(
             edits.extend(change.edit(plant, rule, row.id, new_id).map(|edit| Planned { row: index, limit, edit }));
         }
     }
+    instances::as_own(plant, edits.iter_mut().map(|planned| &mut planned.edit));
     if troubles.is_empty() { Ok(edits) } else { Err(troubles) }
 }
 
@@ -438,9 +440,18 @@ impl LimitChange {
     fn edit(self, plant: &Plant, rule: Option<Uuid>, tag: Uuid, new_id: &mut dyn FnMut() -> Uuid) -> Option<Edit> {
         let edit = |id, op, seen| Some(Edit { kind: Kind::Rule, id, op, seen });
         let gone = self.level().is_some_and(Option::is_none);
-        let set: Own =
+        let mut set: Own =
             self.parts.iter().map(|(part, value)| (part.field().to_owned(), value.clone().unwrap_or(Json::Null))).collect();
         match rule {
+            Some(id) if plant.rules.get(&id).is_some_and(|rule| rule.set.class_rule.is_some()) => {
+                // What the equipment class says is switched off and on here.
+                if gone {
+                    set = Own::from_iter([("enabled".to_owned(), false.into())]);
+                } else if plant.rules[&id].set.is_left_out() {
+                    set.insert("enabled".into(), true.into());
+                }
+                edit(id, Op::Patch(set), Some(plant.revision))
+            }
             Some(id) if gone => edit(id, Op::Delete { contents: false }, Some(plant.revision)),
             Some(id) => edit(id, Op::Patch(set), Some(plant.revision)),
             None if gone || self.level().is_none() => None,

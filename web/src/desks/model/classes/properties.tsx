@@ -1,0 +1,480 @@
+// The properties of a class: a row each, and one of them open with all that it says.
+
+import { ChevronDown, ChevronRight, Plus, X } from 'lucide-react';
+import { useRef, useState } from 'react';
+import type { Wrong } from '../../../api/client';
+import type { LimitKind, PropertyKind } from '../../../api/model';
+import { useItems } from '../../../api/queries';
+import { PointFields } from '../../../app/point-fields';
+import { useKinds } from '../../../parts/kinds';
+import { ListField, Picker, PickField } from '../../../parts/picker';
+import { StatesField } from '../../../parts/states-field';
+import { LIMIT_WORDS, PRIORITY_WORDS } from '../../../parts/text';
+import { Button, Choice, Field, Input, Tick } from '../../../parts/ui';
+import { UnitField } from '../../../parts/unit-field';
+import { newProperty, newRule, ownRenamed, type ParameterRow, type PropertyRow, type RuleRow } from './rows';
+
+export const PROPERTY_WORDS: Record<PropertyKind, string> = {
+  measured: 'measured',
+  setting: 'setting',
+  command: 'command',
+  computed: 'computed',
+};
+const LIMITS: LimitKind[] = ['high_high', 'high', 'low', 'low_low'];
+
+interface Props {
+  rows: PropertyRow[];
+  parameters: readonly ParameterRow[];
+  problems: readonly Wrong[];
+  /** Of a class that extends another: what it says itself of properties. */
+  own: Record<string, unknown> | undefined;
+  disabled: boolean;
+  onChange: (rows: PropertyRow[]) => void;
+}
+
+export function Properties({ rows, parameters, problems, own, disabled, onChange }: Props) {
+  const [open, setOpen] = useState<string>();
+  const before = useRef('');
+  const change = (id: string, part: Partial<PropertyRow>) =>
+    onChange(rows.map((row) => (row.id === id ? { ...row, ...part } : row)));
+  const field = (row: PropertyRow, name: keyof PropertyRow['fields'], value: string) =>
+    change(row.id, { fields: { ...row.fields, [name]: value } });
+  const shift = (index: number, by: number) => {
+    const next = [...rows];
+    const [row] = next.splice(index, 1);
+    if (row) next.splice(index + by, 0, row);
+    onChange(next);
+  };
+  return (
+    <section aria-label="Properties">
+      <h3 className="mb-1 font-semibold">Properties</h3>
+      <div className="border border-line bg-raised">
+        <div className="grid grid-cols-[1.75rem_minmax(9rem,1.6fr)_6.75rem_4.5rem_4.25rem_4.25rem_2.5rem_minmax(5rem,1fr)_2rem] items-center gap-1 px-1 py-0.5 text-sm text-soft">
+          <span />
+          <span>Name</span>
+          <span>Kind</span>
+          <span>Unit</span>
+          <span>Range from</span>
+          <span>to</span>
+          <span>Main</span>
+          <span>Source</span>
+          <span />
+        </div>
+        {rows.map((row, i) => {
+          const wrong = problems.filter((p) => p.field.startsWith(`properties.${row.id}.`));
+          const at = (name: string) => wrong.some((p) => p.field === `properties.${row.id}.tag.${name}`);
+          const of = row.fields.name || `property ${i + 1}`;
+          return (
+            <div key={row.id} className="border-t border-line">
+              <div className="grid grid-cols-[1.75rem_minmax(9rem,1.6fr)_6.75rem_4.5rem_4.25rem_4.25rem_2.5rem_minmax(5rem,1fr)_2rem] items-center gap-1 px-1 py-0.5">
+                <Button
+                  kind="quiet"
+                  className="px-1"
+                  aria-label={`Details of ${of}`}
+                  aria-expanded={open === row.id}
+                  onClick={() => setOpen(open === row.id ? undefined : row.id)}
+                >
+                  {open === row.id ? <ChevronDown className="size-4 shrink-0" /> : <ChevronRight className="size-4 shrink-0" />}
+                </Button>
+                <Input
+                  aria-label={`Name of property ${i + 1}`}
+                  aria-invalid={at('name')}
+                  disabled={disabled}
+                  value={row.fields.name}
+                  onFocus={() => {
+                    before.current = row.fields.name;
+                  }}
+                  onBlur={(e) => {
+                    // Formulas of the others follow the new name.
+                    const [old, name] = [before.current.trim(), e.target.value.trim()];
+                    if (old && name && old !== name) onChange(ownRenamed(rows, old, name));
+                  }}
+                  onChange={(e) => field(row, 'name', e.target.value)}
+                  onKeyDown={(e) => {
+                    if (!e.altKey || (e.key !== 'ArrowUp' && e.key !== 'ArrowDown')) return;
+                    e.preventDefault();
+                    shift(i, e.key === 'ArrowUp' ? -1 : 1);
+                  }}
+                />
+                <Choice
+                  aria-label={`Kind of ${of}`}
+                  disabled={disabled}
+                  value={row.kind}
+                  onChange={(e) => change(row.id, { kind: e.target.value as PropertyKind })}
+                >
+                  {Object.entries(PROPERTY_WORDS).map(([kind, words]) => (
+                    <option key={kind} value={kind}>
+                      {words}
+                    </option>
+                  ))}
+                </Choice>
+                <UnitField
+                  aria-label={`Unit of ${of}`}
+                  aria-invalid={at('unit')}
+                  disabled={disabled}
+                  value={row.fields.unit}
+                  onChange={(unit) => field(row, 'unit', unit)}
+                />
+                {(['range_low', 'range_high'] as const).map((name) => (
+                  <Input
+                    key={name}
+                    aria-label={`Range ${name === 'range_low' ? 'from' : 'to'} of ${of}`}
+                    aria-invalid={at(name)}
+                    className="figures text-right"
+                    disabled={disabled}
+                    value={row.fields[name]}
+                    onChange={(e) => field(row, name, e.target.value)}
+                  />
+                ))}
+                <span className="flex justify-center">
+                  <Tick
+                    hideLabel
+                    label={`${of} is a main value`}
+                    checked={row.main}
+                    disabled={disabled}
+                    onChange={(main) => change(row.id, { main })}
+                  />
+                </span>
+                <Source row={row} />
+                <Button
+                  kind="quiet"
+                  className="px-1"
+                  disabled={disabled}
+                  aria-label={`Remove ${of}`}
+                  onClick={() => onChange(rows.filter((other) => other.id !== row.id))}
+                >
+                  <X className="size-3.5 shrink-0" />
+                </Button>
+              </div>
+              {own && !(row.id in own) && <p className="px-9 text-sm text-soft">Inherited from the base class.</p>}
+              {[...new Set(wrong.map((p) => p.message))].map((message) => (
+                <p className="px-9 pb-1 text-sm text-act4" key={message}>
+                  {message}
+                </p>
+              ))}
+              {open === row.id && (
+                <Details
+                  row={row}
+                  rows={rows}
+                  parameters={parameters}
+                  disabled={disabled}
+                  field={(name, value) => field(row, name, value)}
+                  change={(part) => change(row.id, part)}
+                />
+              )}
+            </div>
+          );
+        })}
+      </div>
+      <div className="mt-1 flex items-center gap-3">
+        <Button
+          disabled={disabled}
+          onClick={() => {
+            const row = newProperty();
+            onChange([...rows, row]);
+            setOpen(row.id);
+          }}
+        >
+          <Plus className="size-4" /> Property
+        </Button>
+        {rows.length > 1 && <span className="text-sm text-soft">Alt with the arrow keys moves the row of a name.</span>}
+      </div>
+    </section>
+  );
+}
+
+/** Where a property is read, in short. */
+function Source({ row }: { row: PropertyRow }) {
+  const { address, block, member, index, ...rest } = row.point;
+  const first = address ?? Object.values(rest).find((value) => typeof value === 'string');
+  const words =
+    row.kind === 'computed'
+      ? row.formula
+      : block
+        ? `block, instance ${index ?? 0}`
+        : String(first ?? (row.connection ? '' : '—'));
+  return (
+    <span className="truncate text-sm text-soft" title={words}>
+      {words}
+    </span>
+  );
+}
+
+interface DetailProps {
+  row: PropertyRow;
+  rows: readonly PropertyRow[];
+  parameters: readonly ParameterRow[];
+  disabled: boolean;
+  field: (name: keyof PropertyRow['fields'], value: string) => void;
+  change: (part: Partial<PropertyRow>) => void;
+}
+
+function Details({ row, rows, parameters, disabled, field, change }: DetailProps) {
+  const text = (name: keyof PropertyRow['fields'], label: string, className: string) => (
+    <Field label={label} className={className}>
+      {(p) => <Input {...p} disabled={disabled} value={row.fields[name]} onChange={(e) => field(name, e.target.value)} />}
+    </Field>
+  );
+  const others = rows.filter((other) => other.id !== row.id && other.fields.name.trim());
+  const writes = row.kind === 'setting' || row.kind === 'command';
+  return (
+    <div className="space-y-2 border-t border-line bg-paper px-9 py-2">
+      {row.kind === 'computed' ? (
+        <OwnFormula row={row} others={others} parameters={parameters} disabled={disabled} change={change} />
+      ) : (
+        <Binding row={row} parameters={parameters} disabled={disabled} change={change} />
+      )}
+      <div className="flex flex-wrap items-start gap-2">
+        {text('decimals', 'Decimals', 'w-20')}
+        <Field label="State names" className="w-40">
+          {(p) => (
+            <StatesField
+              {...p}
+              disabled={disabled}
+              value={row.states || null}
+              onChange={(states) => change({ states: states ?? '' })}
+            />
+          )}
+        </Field>
+        <Field label="Setpoint" className="w-40">
+          {(p) => (
+            <ListField
+              field={p}
+              label="Setpoint"
+              from={others.map((other) => ({ id: other.id, title: other.fields.name }))}
+              none="none"
+              disabled={disabled}
+              value={row.setpoint}
+              onChange={(setpoint) => change({ setpoint })}
+            />
+          )}
+        </Field>
+        {writes && text('write_low', 'Write from', 'w-24')}
+        {writes && text('write_high', 'to', 'w-24')}
+        <span className="mt-6">
+          <Tick label="Record" checked={row.record} disabled={disabled} onChange={(record) => change({ record })} />
+        </span>
+        {row.record && text('record_deadband', 'Deadband', 'w-24')}
+        {text('note', 'Note', 'min-w-40 flex-1')}
+      </div>
+      <Rules rows={row.rules} disabled={disabled} onChange={(rules) => change({ rules })} />
+    </div>
+  );
+}
+
+function Binding({ row, parameters, disabled, change }: Pick<DetailProps, 'row' | 'parameters' | 'disabled' | 'change'>) {
+  const connections = useItems('connection').data?.items ?? [];
+  const kinds = useKinds();
+  const [like, setLike] = useState<string>();
+  const named = /^\[\[(.+)\]\]$/.exec(row.connection)?.[1]?.trim();
+  const parameter = parameters.find((p) => p.kind === 'connection' && p.name === named);
+  const connection = connections.find((c) => c.id === (parameter ? parameter.default : row.connection));
+  const fits = kinds.find((kind) => {
+    const keys = kind.point.map((f) => f.key.split('.')[0]);
+    const said = Object.keys(row.point);
+    return said.length > 0 && kind.point.length > 0 && said.every((key) => keys.includes(key));
+  });
+  const kind = like ?? connection?.set.kind ?? fits?.kind ?? '';
+  const ofParameters = parameters.filter((p) => p.kind === 'connection' && p.name.trim());
+  return (
+    <div className="flex flex-wrap items-start gap-2">
+      <Field label="Connection" className="w-48">
+        {(p) => (
+          <Choice
+            {...p}
+            disabled={disabled}
+            value={named === undefined ? (row.connection ? 'one' : '') : row.connection}
+            onChange={(e) => change({ connection: e.target.value === 'one' ? (connections[0]?.id ?? '') : e.target.value })}
+          >
+            <option value="">not read from anywhere</option>
+            {ofParameters.map((p) => (
+              <option key={p.id} value={`[[${p.name}]]`}>{`parameter ${p.name}`}</option>
+            ))}
+            {named !== undefined && !parameter && <option value={row.connection}>{row.connection}</option>}
+            <option value="one">the same for all</option>
+          </Choice>
+        )}
+      </Field>
+      {row.connection && named === undefined && (
+        <Field label="Which" className="w-44">
+          {(p) => (
+            <PickField
+              field={p}
+              label="Which connection"
+              kind="connection"
+              disabled={disabled}
+              value={connection && { id: connection.id, title: connection.set.name }}
+              onChange={(id) => change({ connection: id ?? '' })}
+            />
+          )}
+        </Field>
+      )}
+      {row.connection && named !== undefined && !connection && (
+        <Field label="Address as for" className="w-44">
+          {(p) => (
+            <Choice {...p} disabled={disabled} value={kind} onChange={(e) => setLike(e.target.value)}>
+              <option value="">choose a kind</option>
+              {kinds
+                .filter((k) => k.point.length > 0)
+                .map((k) => (
+                  <option key={k.kind} value={k.kind}>
+                    {k.title}
+                  </option>
+                ))}
+            </Choice>
+          )}
+        </Field>
+      )}
+      {row.connection && row.point.block && (
+        <Field label="Instance of the block" className="w-44">
+          {(p) => (
+            <Input
+              {...p}
+              disabled={disabled}
+              value={String(row.point.index ?? 0)}
+              onChange={(e) => change({ point: { ...row.point, index: e.target.value as never } })}
+            />
+          )}
+        </Field>
+      )}
+      {row.connection && kind && !row.point.block && (
+        <div className="min-w-80 flex-1">
+          <PointFields
+            kind={kind}
+            source=""
+            point={row.point}
+            onChange={(point) => change({ point })}
+            error={() => undefined}
+            check={undefined}
+            disabled={disabled}
+          />
+        </div>
+      )}
+    </div>
+  );
+}
+
+function OwnFormula({
+  row,
+  others,
+  parameters,
+  disabled,
+  change,
+}: Omit<DetailProps, 'rows' | 'field'> & { others: readonly PropertyRow[] }) {
+  const names = [...others.map((other) => other.fields.name), ...parameters.map((p) => p.name)].filter((name) => name.trim());
+  const add = (name: string) => {
+    const call = `own("${name}")`;
+    change({ formula: row.formula.trim() ? `${row.formula.trimEnd()} ${call}` : call });
+  };
+  return (
+    <div className="space-y-1">
+      <Field label="Formula" hint={'own("Level") is the property Level of the same equipment; at("…") is a tag by its path.'}>
+        {(p) => (
+          <textarea
+            {...p}
+            rows={2}
+            className="figures w-full rounded border border-firm bg-raised px-2 py-1"
+            spellCheck={false}
+            disabled={disabled}
+            value={row.formula}
+            onChange={(e) => change({ formula: e.target.value })}
+          />
+        )}
+      </Field>
+      <div className="flex gap-2">
+        <Picker
+          label="Insert property"
+          from={names.map((name) => ({ id: name, title: name }))}
+          disabled={disabled}
+          className="w-52"
+          onPick={add}
+        />
+        <Choice
+          aria-label="Where units are mixed"
+          className="w-56"
+          disabled={disabled}
+          value={row.mixed}
+          onChange={(e) => change({ mixed: e.target.value as 'convert' | 'refuse' })}
+        >
+          <option value="convert">mixed units are converted</option>
+          <option value="refuse">mixed units are refused</option>
+        </Choice>
+      </div>
+    </div>
+  );
+}
+
+function Rules({ rows, disabled, onChange }: { rows: RuleRow[]; disabled: boolean; onChange: (rows: RuleRow[]) => void }) {
+  const change = (id: string, part: Record<string, unknown>) =>
+    onChange(rows.map((row) => (row.id === id ? { ...row, set: { ...row.set, ...part } } : row)));
+  return (
+    <div>
+      {rows.map((row, i) => {
+        const text = (name: string, label: string, className: string) => (
+          <Field label={label} className={className}>
+            {(p) => (
+              <Input
+                {...p}
+                disabled={disabled}
+                value={String(row.set[name] ?? '')}
+                onChange={(e) => change(row.id, { [name]: e.target.value })}
+              />
+            )}
+          </Field>
+        );
+        return (
+          <div key={row.id} className="mb-1 flex flex-wrap items-start gap-2">
+            <Field label={`Alarm ${i + 1}`} className="w-28">
+              {(p) => (
+                <Choice
+                  {...p}
+                  disabled={disabled}
+                  value={String(row.set.kind)}
+                  onChange={(e) => change(row.id, { kind: e.target.value })}
+                >
+                  {LIMITS.map((kind) => (
+                    <option key={kind} value={kind}>
+                      {LIMIT_WORDS[kind]}
+                    </option>
+                  ))}
+                </Choice>
+              )}
+            </Field>
+            {text('level', 'Level', 'w-28')}
+            <Field label="Priority" className="w-36">
+              {(p) => (
+                <Choice
+                  {...p}
+                  disabled={disabled}
+                  value={Number(row.set.priority ?? 2)}
+                  onChange={(e) => change(row.id, { priority: Number(e.target.value) })}
+                >
+                  {[4, 3, 2, 1].map((priority) => (
+                    <option key={priority} value={priority}>{`${priority} · ${PRIORITY_WORDS[priority]}`}</option>
+                  ))}
+                </Choice>
+              )}
+            </Field>
+            {text('deadband', 'Deadband', 'w-20')}
+            {text('on_delay_s', 'On-delay, s', 'w-20')}
+            {text('off_delay_s', 'Off-delay, s', 'w-20')}
+            {text('cause', 'Cause', 'min-w-32 flex-1')}
+            {text('action', 'Action', 'min-w-32 flex-1')}
+            <Button
+              kind="quiet"
+              className="mt-5 px-1"
+              disabled={disabled}
+              aria-label={`Remove alarm ${i + 1}`}
+              onClick={() => onChange(rows.filter((other) => other.id !== row.id))}
+            >
+              <X className="size-3.5 shrink-0" />
+            </Button>
+          </div>
+        );
+      })}
+      <Button kind="quiet" disabled={disabled} onClick={() => onChange([...rows, newRule()])}>
+        <Plus className="size-4" /> Alarm limit
+      </Button>
+    </div>
+  );
+}
