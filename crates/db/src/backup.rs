@@ -141,6 +141,24 @@ pub fn dump(place: &Place, file: &Path, mut progress: impl FnMut(u64)) -> Result
     done
 }
 
+/// How many sessions still use a database once those that are just ending have left it.
+///
+/// The server ends a session only after its client has gone, so one that Havrel closed a moment ago still counts. It gets the
+/// five seconds that PostgreSQL itself waits before it renames a database.
+async fn users_after_leaving(admin: &mut PgConnection, database: &str) -> Result<i64, sqlx::Error> {
+    let end = tokio::time::Instant::now() + Duration::from_secs(5);
+    loop {
+        let users = sqlx::query_scalar("select count(*) from pg_stat_activity where datname = $1")
+            .bind(database)
+            .fetch_one(&mut *admin)
+            .await?;
+        if users == 0 || tokio::time::Instant::now() >= end {
+            return Ok(users);
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}
+
 /// Puts a backup in the place of the database. What was there is kept under another name, which is returned; nothing is
 /// changed unless the whole backup could be read.
 ///
@@ -149,10 +167,7 @@ pub fn dump(place: &Place, file: &Path, mut progress: impl FnMut(u64)) -> Result
 pub async fn restore(place: &Place, file: &Path, stamp: &str) -> Result<Option<String>, BackupError> {
     check(place, file)?;
     let mut admin = PgConnection::connect_with(&place.options("postgres")).await?;
-    let users: i64 = sqlx::query_scalar("select count(*) from pg_stat_activity where datname = $1")
-        .bind(&place.database)
-        .fetch_one(&mut admin)
-        .await?;
+    let users = users_after_leaving(&mut admin, &place.database).await?;
     if users > 0 {
         return Err(BackupError::InUse(users));
     }
