@@ -218,10 +218,12 @@ mod tests {
         };
         let states = json!({"name": "Motor", "states": [{"value": 0, "name": "Stopped"}]});
         let pump = json!({"name": "Pump", "properties": {(id(10).to_string()): {"tag": {"name": "Runs", "states": id(5)}}}});
+        let text = format!("own(\"{}:1/{}\")", id(11), id(10));
+        let computed = json!({"kind": "computed", "tag": {"name": "Pumping", "formula": {"text": text}}});
         let part = json!({(id(11).to_string()): {"name": "Pump", "class": id(2)}});
         let stored = vec![
             item(Kind::States, 5, states),
-            item(Kind::Class, 1, json!({"name": "Vessel", "parts": part})),
+            item(Kind::Class, 1, json!({"name": "Vessel", "parts": part, "properties": {(id(12).to_string()): computed}})),
             item(Kind::Class, 2, pump),
             item(Kind::Class, 3, json!({"name": "Heated vessel", "extends": id(1)})),
             item(Kind::Class, 4, json!({"name": "Mill"})),

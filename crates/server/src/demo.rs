@@ -1,13 +1,14 @@
 //! The demo: the configuration of the simulated plant taken in, its ports followed, its made-up past loaded.
 
-use crate::standin::{Failure, Made, Past, Standin};
+use crate::standin::{EFFLUENT, Failure, Past, Standin, UTILITIES};
 use havrel_core::{
     frame::Frame,
-    plant::{Edit, Item, Kind, Op, Own, Table, Tag},
+    plant::{Edit, Kind, Op, Own},
     time::{Nanos, SECOND},
 };
 use havrel_db::config::{By, CommitError};
-use havrel_link::modbus::Address;
+use havrel_jobs::{sheet::NoPlan, whole};
+use havrel_link::{Kinds, modbus::Address};
 use havrel_live::{Live, now};
 use serde_json::{Value as Json, json};
 use std::sync::Arc;
@@ -17,17 +18,41 @@ fn by(why: &str) -> By {
     By { account: None, actor: "Havrel".into(), why: why.into(), undoes: None }
 }
 
-/// Gives an untouched plant the demo's configuration; a plant that has any is left alone. Gives whether it was built.
+/// Gives an untouched plant the demo's configuration, through the import of files; a plant that has any is left alone. Gives
+/// whether it was built.
 ///
 /// # Errors
-/// The database's own.
-pub async fn build(live: &Arc<Live>, made: Vec<Made>) -> Result<bool, CommitError> {
-    if live.plant().revision > 0 {
+/// What is wrong with the file, or the database's own.
+pub async fn build(live: &Arc<Live>, file: &[u8], standin: &Standin) -> Result<bool, Failure> {
+    let plant = live.plant();
+    if plant.revision > 0 {
         return Ok(false);
     }
-    let create = |made: Made| Edit { kind: made.kind, id: made.id, op: Op::Create(made.set, None), seen: None };
-    let edits: Vec<Edit> = made.into_iter().map(create).collect();
-    live.commit(&edits, &by("Built the demo plant")).await.map(|_| true)
+    let mut plan = whole::compare(&plant, file, false, &Kinds, &mut |_| true).map_err(|told| match told {
+        NoPlan::Wrong(wrong) => wrong.first().map_or_else(String::new, |w| w.message.clone()),
+        NoPlan::Cancelled => "cancelled".into(),
+    })?;
+    for edit in plan.edits.iter_mut().filter(|edit| edit.kind == Kind::Connection) {
+        let Op::Create(set, _) = &mut edit.op else { continue };
+        let name = set.get("name").and_then(Json::as_str).unwrap_or_default().to_owned();
+        if let Some(settings) = set.get_mut("settings").and_then(Json::as_object_mut) {
+            follow(&name, settings, standin);
+        }
+    }
+    live.commit(&plan.edits, &by("Built the demo plant")).await?;
+    Ok(true)
+}
+
+/// Points the settings of a connection of that name at the port on which its device listens now, if it is one of the loopback.
+fn follow(name: &str, settings: &mut Own, standin: &Standin) {
+    let device = if name == EFFLUENT { UTILITIES } else { name };
+    let Some((_, port)) = standin.controllers.iter().find(|(name, _)| name == device) else { return };
+    let at_home = |text: &Json| text.as_str().is_some_and(|text| text.contains("127.0.0.1"));
+    if settings.get("host").is_some_and(at_home) {
+        settings.insert("port".into(), json!(port));
+    } else if settings.get("url").is_some_and(at_home) {
+        settings.insert("url".into(), json!(format!("opc.tcp://127.0.0.1:{port}")));
+    }
 }
 
 /// Points the demo's connections at the ports on which their controllers listen now.
@@ -37,20 +62,13 @@ pub async fn build(live: &Arc<Live>, made: Vec<Made>) -> Result<bool, CommitErro
 pub async fn follow_ports(live: &Arc<Live>, standin: &Standin) -> Result<(), CommitError> {
     let plant = live.plant();
     let mut edits = Vec::new();
-    for (name, port) in &standin.controllers {
-        let Some(connection) = plant.connections.values().find(|c| c.set.name == *name) else { continue };
+    for connection in plant.connections.values() {
         let mut settings = connection.set.settings.clone();
-        let at_home = |text: &Json| text.as_str().is_some_and(|text| text.contains("127.0.0.1"));
-        if settings.get("host").is_some_and(at_home) {
-            settings.insert("port".into(), json!(port));
-        } else if settings.get("url").is_some_and(at_home) {
-            settings.insert("url".into(), json!(format!("opc.tcp://127.0.0.1:{port}")));
+        follow(&connection.set.name, &mut settings, standin);
+        if settings != connection.set.settings {
+            let patch = [("settings".to_owned(), Json::Object(settings))].into_iter().collect();
+            edits.push(Edit { kind: Kind::Connection, id: connection.id, op: Op::Patch(patch), seen: None });
         }
-        if settings == connection.set.settings {
-            continue;
-        }
-        let patch = [("settings".to_owned(), Json::Object(settings))].into_iter().collect();
-        edits.push(Edit { kind: Kind::Connection, id: connection.id, op: Op::Patch(patch), seen: None });
     }
     if edits.is_empty() {
         return Ok(());
@@ -113,24 +131,31 @@ fn plain(point: &Own, settings: &Own) -> Own {
     plain
 }
 
-/// The configuration as the simulated plant reads it.
+/// The configuration as the simulated plant reads it: it knows addresses, not blocks, and items with all their settings, not classes.
 fn items(live: &Arc<Live>) -> Vec<Json> {
-    fn of<T>(kind: Kind, table: &Table<T>) -> impl Iterator<Item = Json> {
-        table.values().map(move |i: &Arc<Item<T>>| json!({"kind": kind, "id": i.id, "no": i.no, "set": i.own}))
-    }
     let plant = live.plant();
-    let places = of(Kind::Place, &plant.places).chain(of(Kind::Connection, &plant.connections));
-    // It knows addresses, not blocks.
-    let tag = |tag: &Arc<Item<Tag>>| {
-        let mut own = tag.own.clone();
+    let whole = |kind: Kind| {
+        let plant = &plant;
+        plant.ids(kind).into_iter().map(move |id| {
+            let mut set = plant.effective(kind, id);
+            set.retain(|field, value| !OF_CLASS.contains(&field.as_str()) && !value.is_null());
+            (id, set)
+        })
+    };
+    let kinds = [Kind::Place, Kind::Connection, Kind::States, Kind::Rule];
+    let others = kinds.into_iter().flat_map(|kind| whole(kind).map(move |(id, set)| json!({"kind": kind, "id": id, "set": set})));
+    let tags = whole(Kind::Tag).filter_map(|(id, mut set)| {
+        let tag = plant.tags.get(&id)?;
         if let Some(connection) = tag.set.connection.and_then(|id| plant.connections.get(&id))
             && let Ok(source) = plant.source(&connection.set, &tag.set)
         {
-            own.insert("point".into(), json!(plain(&source.point, &connection.set.settings)));
-            own.insert("scaling".into(), json!(source.scaling));
+            set.insert("point".into(), json!(plain(&source.point, &connection.set.settings)));
+            set.insert("scaling".into(), json!(source.scaling));
         }
-        json!({"kind": Kind::Tag, "id": tag.id, "no": tag.no, "set": own})
-    };
-    let named = of(Kind::States, &plant.states);
-    places.chain(named).chain(plant.tags.values().map(tag)).chain(of(Kind::Rule, &plant.rules)).collect()
+        Some(json!({"kind": Kind::Tag, "id": id, "no": tag.no, "set": set}))
+    });
+    others.chain(tags).collect()
 }
+
+/// What items of a class have beside their settings.
+const OF_CLASS: [&str; 6] = ["class", "part", "parameters", "without", "property", "class_rule"];

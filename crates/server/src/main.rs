@@ -254,7 +254,7 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
             });
         }
         say(&format!("faults on command: target/debug/havrel-standin fault --at {} --help", started.control));
-        if !demo.empty && demo::build(&live, standin::configuration(&started).await?).await? && hours > 0.0 {
+        if !demo.empty && demo::build(&live, &standin::configuration().await?, &started).await? && hours > 0.0 {
             past = Some(hours);
         }
         demo::follow_ports(&live, &started).await?;

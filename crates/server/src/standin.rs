@@ -1,10 +1,6 @@
 //! The simulated plant as a program beside ours: starting it, giving it orders, asking it for its configuration and a past.
 
-use havrel_core::{
-    frame::{Frame, MAX_BYTES},
-    plant::{Kind, Own},
-};
-use serde::Deserialize;
+use havrel_core::frame::{Frame, MAX_BYTES};
 use serde_json::Value as Json;
 use std::{
     error::Error,
@@ -18,15 +14,6 @@ use tokio::{
     io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt},
     net::TcpStream,
 };
-use uuid::Uuid;
-
-/// Something that the demo configures.
-#[derive(Debug, Deserialize)]
-pub struct Made {
-    pub kind: Kind,
-    pub id: Uuid,
-    pub set: Own,
-}
 
 /// What went wrong, in words.
 pub type Failure = Box<dyn Error + Send + Sync>;
@@ -50,6 +37,10 @@ const PORT: u16 = 5020;
 
 /// The connection to the service of weather and tariff.
 pub const WEATHER: &str = "Weather and tariff";
+/// The connection to the broker of the utilities.
+pub const UTILITIES: &str = "Utilities";
+/// The connection to the remote station, which speaks through the same broker.
+pub const EFFLUENT: &str = "Effluent";
 
 impl Standin {
     /// Starts it on the first free ports.
@@ -73,7 +64,7 @@ impl Standin {
                 BufReader::new(out).read_line(&mut line)?;
             }
             if line.starts_with("listening") {
-                let names = [("Extraction", 0), ("Wash", 1), ("Dryline", 3), ("Utilities", 4), (WEATHER, 5)];
+                let names = [("Extraction", 0), ("Wash", 1), ("Dryline", 3), (UTILITIES, 4), (WEATHER, 5)];
                 let controllers = names.map(|(name, n)| (name.to_owned(), first + n)).into();
                 let control = SocketAddr::from((Ipv4Addr::LOCALHOST, first + 2));
                 return Ok(Standin { child, past, controllers, control });
@@ -92,18 +83,12 @@ impl Drop for Standin {
     }
 }
 
-/// The configuration of the demo, with the controllers on their present ports.
+/// The configuration of the demo, as a file that Havrel imports.
 ///
 /// # Errors
-/// When the program is missing or prints something else.
-pub async fn configuration(standin: &Standin) -> Result<Vec<Made>, Failure> {
-    let mut command = tokio::process::Command::new(program()?);
-    command.arg("plant");
-    for (name, port) in &standin.controllers {
-        let flag = if name == WEATHER { "weather".to_owned() } else { name.to_lowercase() };
-        command.arg(format!("--{flag}")).arg(port.to_string());
-    }
-    Ok(serde_json::from_slice(&command.output().await?.stdout)?)
+/// When the program is missing.
+pub async fn configuration() -> Result<Vec<u8>, Failure> {
+    Ok(tokio::process::Command::new(program()?).arg("plant").output().await?.stdout)
 }
 
 /// Gives an order to the simulated plant; its answer as JSON.

@@ -8,9 +8,7 @@ use crate::{
     },
     effluent,
     faults::Which,
-    manual::address,
-    plant::effluent::source,
-    points::{Bound, Form, Reading},
+    points::{Bound, Form, Reading, Table},
     process::{Process, STEP_S},
     registers::{Works, sense},
     service,
@@ -85,11 +83,7 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
         return Err(format!("item {id}: {words}"));
     }
     let works = Works::new(vessels, seed);
-    let read = readers(&plant, &works);
-    let shown = shown(&plant);
-    let told = told(&plant);
-    let answered = answered(&plant);
-    let measured = measured(&plant);
+    let Feeds { read, shown, told, answered, measured } = Feeds::of(&plant, &works);
     let mut process = Process::new(vessels, seed);
     let mut noise = Pcg64Mcg::seed_from_u64(seed ^ 0x9a57);
     let mut engine = Engine::new(Vec::new());
@@ -145,6 +139,40 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
         frame.seq = seq;
     }
     Ok(frames)
+}
+
+/// The plant's tags, each with what it is fed from.
+pub struct Feeds<'a> {
+    /// From registers; and whether a value is scaled.
+    pub read: Vec<(TagNo, &'a Bound, Option<Scaling>)>,
+    /// From nodes of the server.
+    pub shown: Vec<(TagNo, Node)>,
+    /// From what the utilities tell.
+    pub told: Vec<(TagNo, Point)>,
+    /// From what the service answers.
+    pub answered: Vec<(TagNo, &'static service::points::Point)>,
+    /// From the station at the outlet.
+    pub measured: Vec<(TagNo, &'static effluent::points::Point)>,
+}
+
+impl<'a> Feeds<'a> {
+    /// Finds them. What the simulated devices do not have is left out.
+    pub fn of(plant: &Plant, works: &'a Works) -> Feeds<'a> {
+        Feeds {
+            read: readers(plant, works),
+            shown: shown(plant),
+            told: told(plant),
+            answered: answered(plant),
+            measured: measured(plant),
+        }
+    }
+
+    /// Every tag that is fed.
+    pub fn tags(&self) -> impl Iterator<Item = TagNo> {
+        let read = self.read.iter().map(|feed| feed.0).chain(self.shown.iter().map(|feed| feed.0));
+        let told = self.told.iter().map(|feed| feed.0).chain(self.answered.iter().map(|feed| feed.0));
+        read.chain(told).chain(self.measured.iter().map(|feed| feed.0))
+    }
 }
 
 /// The plant's tags with the points they are read from, and whether a value is scaled.
@@ -216,11 +244,24 @@ fn answered(plant: &Plant) -> Vec<(TagNo, &'static service::points::Point)> {
 fn measured(plant: &Plant) -> Vec<(TagNo, &'static effluent::points::Point)> {
     let of = |tag: &Tag| {
         plant.connections.get(&tag.connection?).filter(|c| c.set.name == effluent::NAME)?;
-        effluent::points::POINTS.iter().find(|point| source(point).as_object() == Some(&tag.point))
+        effluent::points::POINTS.iter().find(|point| point.source().as_object() == Some(&tag.point))
     };
     let mut measured: Vec<_> = plant.tags.values().filter_map(|tag| Some((tag.no, of(&tag.set)?))).collect();
     measured.sort_unstable_by_key(|(no, _)| *no);
     measured
+}
+
+/// A point's address in the notation of its manual: `holding 12` where it counts from 0, `40013` where it counts from 1.
+fn address(point: &Bound, base: u16) -> String {
+    if base == 0 {
+        return format!("{} {}", point.table.word(), point.address);
+    }
+    let digit = match point.table {
+        Table::Holding => 4,
+        Table::Coil => 0,
+        Table::Discrete => 1,
+    };
+    format!("{digit}{:04}", point.address + base)
 }
 
 /// A reading as the driver would give it.

@@ -11,7 +11,6 @@ pub mod dryline;
 pub mod effluent;
 pub mod faults;
 pub mod history;
-pub mod manual;
 pub mod maps;
 pub mod plant;
 pub mod points;

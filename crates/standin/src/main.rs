@@ -40,26 +40,8 @@ enum What {
         #[command(subcommand)]
         fault: Order,
     },
-    /// Prints the configuration of the demo as JSON.
-    Plant {
-        /// The port of controller “Extraction” on the loopback.
-        #[arg(long, default_value_t = 5020)]
-        extraction: u16,
-        /// The port of controller “Wash”.
-        #[arg(long, default_value_t = 5021)]
-        wash: u16,
-        /// The port of server “Dryline”.
-        #[arg(long, default_value_t = 5023)]
-        dryline: u16,
-        /// The port of the broker.
-        #[arg(long, default_value_t = 5024)]
-        utilities: u16,
-        /// The port of the service of weather and tariff.
-        #[arg(long, default_value_t = 5025)]
-        weather: u16,
-        #[command(flatten)]
-        model: Model,
-    },
+    /// Prints the configuration of the demo, as Havrel exports and imports it.
+    Plant,
     /// Reads what past is wanted as JSON and prints it as frames, the newest first.
     History(Model),
 }
@@ -236,18 +218,7 @@ async fn main() -> Result<(), Box<dyn Error>> {
                 println!("{title}, for another {left:.0} s");
             }
         }
-        What::Plant { extraction, wash, dryline: port, utilities: broker, weather, model } => {
-            let works = Works::new(model.vessels.into(), model.seed);
-            let ports = [
-                (Which::Extraction.name(), extraction),
-                (Which::Wash.name(), wash),
-                (dryline::NAME, port),
-                (utilities::NAME, broker),
-                (service::NAME, weather),
-            ];
-            let ports = ports.into_iter().collect();
-            serde_json::to_writer(io::stdout().lock(), &plant::items(&works, &ports))?;
-        }
+        What::Plant => serde_json::to_writer(io::stdout().lock(), &plant::configuration()?)?,
         What::History(model) => {
             let wanted = serde_json::from_reader(io::stdin().lock())?;
             let mut out = io::BufWriter::new(io::stdout().lock());

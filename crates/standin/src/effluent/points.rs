@@ -1,7 +1,9 @@
 //! What the station measures, and as which metric of which device.
 
+use super::{GROUP, NODE};
 use crate::process::Effluent;
 use havrel_core::sample::Value;
+use serde_json::{Value as Json, json};
 
 /// One value.
 pub struct Point {
@@ -46,9 +48,13 @@ impl Point {
         self
     }
 
-    /// The path of its place below the site.
-    pub fn path(&self) -> String {
-        format!("Effluent/{}", self.place)
+    /// Where a tag of it is read.
+    pub fn source(&self) -> Json {
+        let mut source = json!({"group": GROUP, "node": NODE, "device": self.device, "metric": self.metric});
+        if !self.member.is_empty() {
+            source["member"] = json!(format!("/{}", self.member));
+        }
+        source
     }
 
     /// The value with as many digits as it is shown with.

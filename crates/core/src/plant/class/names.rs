@@ -10,8 +10,11 @@ use serde_json::Value as Json;
 use uuid::Uuid;
 
 impl Plant {
-    /// What `own("…")` is stored as, for what somebody wrote.
+    /// What `own("…")` is stored as, for what somebody wrote. What is stored already, as in a file, stays.
     pub fn own_stored(&self, class: Uuid, written: &str) -> Option<String> {
+        if self.own_shown(class, written).is_some() {
+            return Some(written.to_owned());
+        }
         let mut names: Vec<&str> = written.split('/').map(str::trim).collect();
         let last = names.pop()?;
         let (mut class, mut stored) = (&self.classes.get(&class)?.set, String::new());
@@ -21,9 +24,7 @@ impl Plant {
             stored.push_str(&format!("{id}:{number}/"));
             class = &self.classes.get(&part.class)?.set;
         }
-        let own = |id: Option<Uuid>| id.filter(|id| class.properties.contains_key(id) || class.parameters.contains_key(id));
-        let id = class.named(last).or_else(|| own(last.parse().ok()))?;
-        Some(stored + &id.to_string())
+        Some(stored + &class.named(last)?.to_string())
     }
 
     /// What people read for what `own("…")` is stored as.
