@@ -83,8 +83,10 @@ async function views(page: Page) {
   const desk = (name: string) => page.getByRole('navigation').getByRole('link', { name, exact: true }).click();
   const ex1 = page.getByRole('region', { name: 'EX-1' });
   await desk('Board');
-  await page.getByRole('treeitem', { name: /Extraction/ }).click();
+  await page.getByRole('treeitem', { name: /Brackmere/ }).click();
   await shot('board');
+  await page.getByRole('treeitem', { name: /Extraction/ }).click();
+  await page.locator('main button[aria-pressed]').getByText('Cards', { exact: true }).click();
   await ex1.getByRole('button', { name: 'pH', exact: true }).click();
   await page.getByRole('button', { name: 'Set by hand…' }).click();
   await page.getByLabel('Value', { exact: true }).fill('9.1');
@@ -137,13 +139,8 @@ async function views(page: Page) {
   await shot('journal');
   await desk('Model');
   await page.locator('main button[aria-pressed]').getByText('Classes', { exact: true }).click();
-  await page.getByRole('button', { name: 'Class from equipment' }).click();
-  await page.getByRole('combobox', { name: 'Model' }).pressSequentially('EX-1');
-  await page.getByRole('option', { name: /^EX-1/ }).click();
-  await page.getByLabel('Name of the class').fill('Vessel');
-  await page.getByRole('button', { name: 'Preview class' }).click();
-  await page.getByRole('button', { name: 'Create class' }).click();
-  await page.getByLabel('Temperature is a main value', { exact: true }).click();
+  await page.getByRole('navigation', { name: 'Classes' }).getByRole('button', { name: /^Vessel\s*\d/ }).click();
+  await page.getByLabel('Heating valve is a main value', { exact: true }).click();
   await page.getByRole('button', { name: 'Details of Level', exact: true }).click();
   await shot('classes');
   await page.getByRole('button', { name: 'Discard changes' }).click();

@@ -28,9 +28,9 @@ test.beforeAll(async ({ browser }) => {
   page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
   await enter(page, server);
   await desk('Connect');
-  const shown = await page.getByRole('button', { name: /^Effluent/ }).textContent();
-  port = /127\.0\.0\.1:(\d{4})/.exec(shown ?? '')?.[1] ?? '';
-  expect(port).not.toBe('');
+  const shown = page.getByRole('button', { name: /^Effluent/ });
+  await expect(shown).toContainText(/127\.0\.0\.1:\d{4}/);
+  port = /127\.0\.0\.1:(\d{4})/.exec((await shown.textContent()) ?? '')?.[1] ?? '';
 });
 
 test.afterAll(async () => {

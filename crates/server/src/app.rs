@@ -3,7 +3,7 @@
 use crate::{compared::Files, limits::Limits, push_index::Index, sessions::Sessions, tokens::Tokens};
 use havrel_core::{
     access::{Actor, Scope},
-    plant::Plant,
+    plant::{Plant, board::Area},
     time::SECOND,
 };
 use havrel_db::people::SessionLimits;
@@ -22,6 +22,9 @@ pub(crate) struct ReadAt {
     pub revision: i64,
     pub tags: Arc<HashMap<String, String>>,
 }
+
+/// The areas of a place in a plant as somebody sees it.
+pub(crate) type KnownAreas = (Arc<Plant>, Option<Uuid>, Arc<Vec<Area>>);
 
 /// What all handlers share.
 pub struct App {
@@ -50,6 +53,8 @@ pub struct App {
     pub scopes: Arc<Mutex<HashMap<Uuid, Scope>>>,
     /// The plant as some of them see it, for its newest revision.
     seen: Mutex<Vec<(Scope, Arc<Plant>)>>,
+    /// The areas of places that somebody looks at, for the newest revision.
+    pub(crate) areas: Mutex<Vec<KnownAreas>>,
     /// Where the demo's simulated plant takes orders.
     pub standin: Option<SocketAddr>,
     /// Tells browsers that the server was started anew.
@@ -70,6 +75,7 @@ impl App {
             sockets_of: Mutex::default(),
             scopes: Arc::default(),
             seen: Mutex::default(),
+            areas: Mutex::default(),
             standin: None,
             press: Semaphore::new(1),
             heavy: Semaphore::new(1),

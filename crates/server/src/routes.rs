@@ -42,6 +42,8 @@ pub fn serve(app: App, listener: TcpListener) -> io::Result<Server> {
             .service(api::classes::compare_classes)
             .service(api::classes::class_of)
             .service(api::classes::edits_difference)
+            .service(api::board::board)
+            .service(api::board::figures)
             .service(api::equipment::equipment)
             .service(api::equipment::equipment_rows)
             .service(api::equipment::make_equipment)

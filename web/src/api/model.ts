@@ -22,6 +22,7 @@ export interface PlaceSet {
 }
 
 export type ParameterKind = 'number' | 'text' | 'connection';
+export type RollUp = 'none' | 'sum' | 'average' | 'lowest' | 'highest' | 'count';
 export type PropertyKind = 'measured' | 'setting' | 'command' | 'computed';
 
 /** A value that each instance of a class has. */
@@ -29,6 +30,8 @@ export interface PropertySet {
   kind: PropertyKind;
   /** Stands first where the equipment is shown in short. */
   main: boolean;
+  /** How the values of all such equipment in an area come to one figure. */
+  roll_up: RollUp;
   /** Settings of the tag, with parameters in double brackets. */
   tag: Record<string, unknown>;
   /** Settings of alarm rules, by id. */

@@ -9,6 +9,7 @@ const spot = (id: string, parent: string | null, order: number): Spot => ({
   order,
   in_service: true,
   one: false,
+  part: false,
 });
 
 const byId = (places: readonly Spot[]) => new Map(places.map((p) => [p.id, p]));

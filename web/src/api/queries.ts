@@ -49,7 +49,7 @@ let read: { revision: number; done: Promise<void> } | undefined;
  * feed, everything is read anew once. */
 export function configurationMoved(revision: number): Promise<void> {
   if (read?.revision !== revision) {
-    const parts = ['items', 'classes', 'tree', 'sheet', 'revisions', 'uses', 'alarms'];
+    const parts = ['items', 'classes', 'board', 'tree', 'sheet', 'revisions', 'uses', 'alarms'];
     const done = queries.invalidateQueries({ predicate: (q) => parts.includes(String(q.queryKey[0])) });
     read = { revision, done };
   }

@@ -142,6 +142,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/board": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The areas of a place with their equipment in short. */
+        get: operations["board"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/board/figures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the figures of a board come to now. */
+        get: operations["figures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/by-hand": {
         parameters: {
             query?: never;
@@ -2025,6 +2059,16 @@ export interface components {
                 by_hand: number[];
             }[];
         };
+        /** @description An area with its equipment. */
+        AreaView: {
+            /** Format: uuid */
+            place: string;
+            name: string;
+            /** @description How many pieces of equipment it has; the first are in `lines`. */
+            equipment: number;
+            lines: components["schemas"]["LineView"][];
+            figures: components["schemas"]["FigureView"][];
+        };
         /** @description Which arrival. */
         ArrivalBody: {
             /** Format: uuid */
@@ -2064,6 +2108,14 @@ export interface components {
             id: string;
             /** @description Its path. */
             title: string;
+        };
+        /** @description The board of a place. */
+        BoardView: {
+            /** Format: int64 */
+            revision: number;
+            areas: components["schemas"]["AreaView"][];
+            /** @description The tags that its lines show. */
+            tags: components["schemas"]["ItemView"][];
         };
         /** @description Where a device reaches the broker. */
         BrokerAddress: {
@@ -2723,6 +2775,28 @@ export interface components {
             id: string;
             field?: string;
         };
+        /** @description What like equipment of an area comes to: “Agitator · Running, how many of 5”. */
+        FigureView: {
+            /** @description The class that brings the property. */
+            class: string;
+            name: string;
+            unit: string;
+            /** Format: int32 */
+            decimals: number;
+            /** @description `sum`, `average`, `lowest`, `highest` or `count`. */
+            how: string;
+            /** @description How many tags come together. */
+            of: number;
+        };
+        /** @description The figures of a board, in the order of its areas. */
+        FiguresView: {
+            /**
+             * Format: int64
+             * @description The revision whose board they belong to.
+             */
+            revision: number;
+            figures: components["schemas"]["RolledView"][];
+        };
         /** @description A file beside the plant. */
         FileView: {
             /** @description `working`, `wrong`, `ready` or `stopped`. */
@@ -3084,6 +3158,16 @@ export interface components {
             /** Format: int32 */
             priority: number;
         };
+        /** @description Equipment in short. */
+        LineView: {
+            /** Format: uuid */
+            place: string;
+            name: string;
+            /** @description The name of its class; empty where it has none. */
+            class: string;
+            /** @description The values by which it is shown, by their ids. */
+            main: string[];
+        };
         /** @description What a device lists below a node now. */
         ListedBody: {
             /** @description The node; empty for the top. */
@@ -3421,6 +3505,8 @@ export interface components {
             in_service: boolean;
             /** @description Counts as one above, however much is wrong under it. */
             one: boolean;
+            /** @description It is a part of the equipment above. */
+            part: boolean;
         };
         /** @description A point to be read. */
         PointBody: {
@@ -3617,6 +3703,18 @@ export interface components {
             changes: components["schemas"]["ChangeView"][];
             /** Format: int64 */
             total: number;
+        };
+        /** @description What the values of a figure come to now. */
+        RolledView: {
+            /**
+             * Format: double
+             * @description Null where no value counts.
+             */
+            value?: number | null;
+            /** @description How many values it is made of; bad ones are left out. */
+            counted: number;
+            /** @description How many of these are uncertain. */
+            uncertain: number;
         };
         /** @description A row that was written. */
         RowBody: {
@@ -5276,6 +5374,212 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    board: {
+        parameters: {
+            query?: {
+                /** @description The place that is looked at; without it, the whole plant. */
+                at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BoardView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A parameter is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    figures: {
+        parameters: {
+            query?: {
+                /** @description The place that is looked at; without it, the whole plant. */
+                at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FiguresView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;

@@ -62,7 +62,7 @@ const { queries } = await import('../api/queries');
 const { PlantColumn } = await import('./plant-column');
 
 function spot(id: string, parent: string | null, order: number): Spot {
-  return { id, parent, name: id, level: 'unit', order, in_service: true, one: false };
+  return { id, parent, name: id, level: 'unit', order, in_service: true, one: false, part: false };
 }
 
 const places = [

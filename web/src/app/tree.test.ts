@@ -18,7 +18,7 @@ import {
 } from './tree';
 
 function spot(id: string, parent: string | null, order: number, more: Partial<Spot> = {}): Spot {
-  return { id, parent, name: id, level: 'unit', order, in_service: true, one: false, ...more };
+  return { id, parent, name: id, level: 'unit', order, in_service: true, one: false, part: false, ...more };
 }
 
 const places = [spot('b', 'site', 1), spot('a', 'site', 2), spot('site', null, 0), spot('c', 'a', 0), spot('lost', 'gone', 5)];

@@ -1,31 +1,36 @@
-// Small trends: the last quarter of an hour of several tags, asked for together. What has states is a strip of them.
+// Small trends: the last quarter of an hour, or more, of several tags, asked for together. What has states is a strip of them.
 
 import { useQuery } from '@tanstack/react-query';
 import { http, take } from '../api/client';
 import { feed } from '../api/live';
 import { type Names, type Printing, useReading } from './reading';
+import { counted } from './text';
 import type { PixelColumns } from './trend-data';
 
+/** A quarter of an hour, in ms. */
 const SPAN = 900_000;
+/** History answers so many tags at once. */
+const MOST = 50;
 const WIDTH = 64;
 const HEIGHT = 18;
 
-export function useSparks(ids: readonly string[]) {
+/** The columns of small trends by tag; over `span` milliseconds. */
+export function useSparks(ids: readonly string[], span = SPAN, width = WIDTH) {
   return useQuery({
-    queryKey: ['sparks', ids],
+    queryKey: ['sparks', ids, span, width],
     enabled: ids.length > 0,
     refetchInterval: 10_000,
     staleTime: 0,
     queryFn: async () => {
       const to = feed.time();
-      const body = {
-        tags: ids.slice(0, 50),
-        from: new Date(to - SPAN).toISOString(),
-        to: new Date(to).toISOString(),
-        parts: WIDTH,
-      };
-      const answer = await take(http.POST('/api/history/pixels', { body }));
-      return new Map(answer.tags.map((t) => [t.tag, t]));
+      const period = { from: new Date(to - span).toISOString(), to: new Date(to).toISOString(), parts: width };
+      const found = new Map<string, PixelColumns>();
+      for (let first = 0; first < ids.length; first += MOST) {
+        const body = { tags: ids.slice(first, first + MOST), ...period };
+        const answer = await take(http.POST('/api/history/pixels', { body }));
+        for (const columns of answer.tags) found.set(columns.tag, columns);
+      }
+      return found;
     },
   });
 }
@@ -80,26 +85,39 @@ export function stretches(columns: Pick<PixelColumns, 'offset' | 'last'>, width 
 }
 
 /** States are no heights: each is a band of its own shade, with a line where one follows another, and its name in words. */
-function Strip({ columns, names }: { columns: PixelColumns; names: Names }) {
+function Strip({ columns, names, span, width }: { columns: PixelColumns; names: Names; span: number; width: number }) {
   const order = [...names.keys()].sort((a, b) => a - b);
   const shade = (state: number) => 0.15 + (0.7 * Math.max(0, order.indexOf(state))) / Math.max(1, order.length - 1);
-  return stretches(columns).map(({ from, to, state }) => (
+  return stretches(columns, width, span).map(({ from, to, state }) => (
     <g key={from}>
       <title>{names.get(state) ?? state}</title>
       <rect x={from} y={3} width={to - from} height={HEIGHT - 6} fill="var(--color-teal)" fillOpacity={shade(state)} />
-      <line x1={from} x2={from} y1={3} y2={HEIGHT - 3} stroke="var(--color-ink)" strokeWidth="0.8" />
+      {to - from > 2 && <line x1={from} x2={from} y1={3} y2={HEIGHT - 3} stroke="var(--color-ink)" strokeWidth="0.8" />}
     </g>
   ));
 }
 
-export function Spark({ columns, name, set }: { columns: PixelColumns | undefined; name: string; set: Printing }) {
+interface SparkProps {
+  columns: PixelColumns | undefined;
+  name: string;
+  set: Printing;
+  /** What the columns span, in milliseconds. */
+  span?: number;
+  /** In pixels. */
+  width?: number;
+}
+
+export function Spark({ columns, name, set, span = SPAN, width = WIDTH }: SparkProps) {
   const { names } = useReading(set, true);
-  const told = names && columns ? stretches(columns).map((s) => names.get(s.state) ?? String(s.state)) : [];
-  const words = told.length > 0 ? `${name}, last 15 minutes: ${told.slice(-6).join(', ')}` : `${name}, last 15 minutes`;
+  const told = names && columns ? stretches(columns, width, span).map((s) => names.get(s.state) ?? String(s.state)) : [];
+  const title = `${name}, last ${span < 3_600_000 ? counted(span / 60_000, 'minute') : counted(span / 3_600_000, 'hour')}`;
+  const words = told.length > 0 ? `${title}: ${told.slice(-6).join(', ')}` : title;
   return (
-    <svg width={WIDTH} height={HEIGHT} viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="img" aria-label={words} className="shrink-0">
-      {columns && names && <Strip columns={columns} names={names} />}
-      {columns && !names && <path d={sparkPath(columns)} fill="none" stroke="var(--color-teal)" strokeWidth="1.2" />}
+    <svg width={width} height={HEIGHT} viewBox={`0 0 ${width} ${HEIGHT}`} role="img" aria-label={words} className="shrink-0">
+      {columns && names && <Strip columns={columns} names={names} span={span} width={width} />}
+      {columns && !names && (
+        <path d={sparkPath(columns, width, HEIGHT, span)} fill="none" stroke="var(--color-teal)" strokeWidth="1.2" />
+      )}
     </svg>
   );
 }

@@ -99,6 +99,21 @@ pub enum PropertyKind {
     Computed,
 }
 
+/// How the values of like equipment come to one figure.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum RollUp {
+    /// They do not.
+    #[default]
+    None,
+    Sum,
+    Average,
+    Lowest,
+    Highest,
+    /// How many are on, or are not zero.
+    Count,
+}
+
 /// A value that each instance has, as a tag.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -113,6 +128,9 @@ pub struct Property {
     /// Stands first where the equipment is shown in short.
     #[serde(default)]
     pub main: bool,
+    /// How the values of all such equipment in an area come to one figure.
+    #[serde(default)]
+    pub roll_up: RollUp,
 }
 
 /// Equipment that each instance is made of.

@@ -3,6 +3,7 @@
 //! A [`Plant`] is one revision of everything. Edits ([`edit::apply`]) make the next one beside it; nothing is ever
 //! changed in place, so whoever still works with the old revision is not disturbed.
 
+pub mod board;
 pub mod check;
 pub mod class;
 pub mod connection;
@@ -37,7 +38,7 @@ use std::{
 };
 use uuid::Uuid;
 
-pub use class::{Class, Parameter, ParameterKind, Part, Property, PropertyKind};
+pub use class::{Class, Parameter, ParameterKind, Part, Property, PropertyKind, RollUp};
 pub use connection::Connection;
 pub use edit::{Change, Edit, Op, Problem, ProblemKind, SourceCheck};
 pub use formulas::Named;

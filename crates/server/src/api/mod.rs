@@ -4,6 +4,7 @@ pub mod accounts;
 pub mod alarms;
 pub mod announced;
 pub mod arrivals;
+pub mod board;
 pub mod broker;
 pub mod browse;
 pub mod by_hand;

@@ -230,7 +230,8 @@ pub async fn find(app: Data<App>, person: Person, query: Query<FindQuery>) -> Re
     Ok(Json(HitList { total, found: found.into_iter().map(view).collect() }))
 }
 
-struct Viewing<'a> {
+/// Which items of a kind are shown.
+pub(super) struct Viewing<'a> {
     plant: &'a Plant,
     kind: Kind,
     only: Option<Uuid>,
@@ -240,7 +241,13 @@ struct Viewing<'a> {
 }
 
 impl Viewing<'_> {
-    fn list<T: Serialize>(
+    /// All of them.
+    pub(super) fn all(plant: &Plant, kind: Kind) -> Viewing<'_> {
+        Viewing { plant, kind, only: None, text: String::new(), offset: 0, limit: usize::MAX }
+    }
+
+    /// The wanted items of a table, in order.
+    pub(super) fn list<T: Serialize>(
         &self,
         table: &Table<T>,
         wanted: impl Fn(&Item<T>) -> bool,

@@ -30,6 +30,8 @@ pub struct PlaceRow {
     pub in_service: bool,
     /// Counts as one above, however much is wrong under it.
     pub one: bool,
+    /// It is a part of the equipment above.
+    pub part: bool,
 }
 
 impl PlaceRow {
@@ -42,6 +44,7 @@ impl PlaceRow {
             order: place.set.order,
             in_service: place.set.in_service,
             one: place.set.counting() == Counting::One,
+            part: place.set.part.is_some(),
         }
     }
 }

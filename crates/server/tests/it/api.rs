@@ -97,6 +97,8 @@ async fn each_role_may_do_what_it_may() {
             [false, false, true, true],
         ),
         (Method::DELETE, "/api/notes/00000000-0000-0000-0000-000000000000", Json::Null, [false, false, true, true]),
+        (Method::GET, "/api/board", Json::Null, [false, true, true, true]),
+        (Method::GET, "/api/board/figures", Json::Null, [false, true, true, true]),
         (Method::GET, "/api/classes", Json::Null, [false, true, true, true]),
         (Method::GET, &equipment, Json::Null, [false, true, true, true]),
         (Method::GET, &alike, Json::Null, [false, true, true, true]),

@@ -94,6 +94,49 @@ async fn a_class_is_made_changed_followed_live_and_read_anew() {
 }
 
 #[actix_web::test]
+async fn the_board_shows_equipment_in_short_and_what_like_equipment_comes_to() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    plant.set_level(50.0);
+    let class = vessel(&engineer, &built).await;
+    let set = settings(&engineer, class).await;
+    let parameters = set["parameters"].as_object().unwrap();
+    let base = parameters.iter().find(|(_, p)| p["name"] == "Base").unwrap().0.clone();
+    let rows = json!([{"name": "EX-2", "place": "", "class": class, "cells": {(base): "40001"}},
+        {"name": "EX-3", "place": "", "class": class, "cells": {}}]);
+    assert_eq!(engineer.post("/api/equipment", json!({"rows": rows})).await.0, 200);
+    let mut properties = set["properties"].clone();
+    properties[property(&set, "Level")]["main"] = json!(true);
+    properties[property(&set, "Level")]["roll_up"] = json!("sum");
+    let edit = json!([{"op": "patch", "kind": "class", "id": class, "set": {"properties": properties}}]);
+    assert_eq!(engineer.edit(revision(&plant), "Figure", edit).await.0, 200);
+    let (status, board) = engineer.get("/api/board").await;
+    assert_eq!(status, 200, "{board}");
+    // Without a place above them each vessel stands alone.
+    let areas = board["areas"].as_array().unwrap();
+    let told: Vec<_> =
+        areas.iter().map(|a| (a["name"].clone(), a["lines"][0]["class"].clone(), a["figures"][0]["of"].clone())).collect();
+    assert_eq!(told, ["EX-1", "EX-2", "EX-3"].map(|name| (json!(name), json!("Vessel"), json!(1))));
+    assert_eq!((&areas[0]["figures"][0]["how"], &areas[0]["figures"][0]["unit"]), (&json!("sum"), &json!("%")));
+    let level = tag(&plant, "EX-1", "Level").unwrap().0;
+    assert_eq!(areas[0]["lines"][0]["main"], json!([level]));
+    assert_eq!(board["tags"].as_array().unwrap().len(), 3);
+    engineer
+        .until("/api/board/figures", |b| {
+            let figures = b["figures"].as_array().unwrap();
+            let near = |at: usize| figures[at]["value"].as_f64().is_some_and(|v| (v - 50.0).abs() < 8.0);
+            // EX-3 is read from nowhere yet.
+            b["revision"] == revision(&plant)
+                && near(0)
+                && near(1)
+                && figures[2] == json!({"value": null, "counted": 0, "uncertain": 0})
+        })
+        .await;
+    plant.stop().await;
+}
+
+#[actix_web::test]
 async fn what_is_left_out_and_comes_back_is_the_tag_that_it_was() {
     let plant = Plant::start().await;
     let engineer = plant.engineer().await;

@@ -99,6 +99,7 @@ fn requests(path: &str, hidden: &Hidden) -> Vec<(String, Json)> {
             "?text=quarantined&under={}&tag={}&connection={}&only={}",
             hidden.place, hidden.tag, hidden.connection, hidden.tag
         ),
+        format!("?at={}", hidden.place),
     ];
     let period = json!({"from": "2026-01-01T00:00:00Z", "to": "2027-12-31T00:00:00Z"});
     let mut body = json!({

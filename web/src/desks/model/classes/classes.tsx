@@ -49,7 +49,7 @@ export function Classes({ tree, disabled }: { tree: PlantTree; disabled: boolean
     <div className="flex min-h-0 flex-1 flex-col">
       <div className="mb-2">{starts}</div>
       <div className="flex min-h-0 flex-1 gap-4">
-        <nav aria-label="Classes" className="w-44 shrink-0 overflow-auto border-r border-line pr-2">
+        <nav aria-label="Classes" className="w-60 shrink-0 overflow-auto border-r border-line pr-2">
           <ul>
             {classes.map((c) => (
               <li key={c.id}>

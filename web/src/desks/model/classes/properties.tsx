@@ -3,7 +3,7 @@
 import { ChevronDown, ChevronRight, Plus, X } from 'lucide-react';
 import { useRef, useState } from 'react';
 import type { Wrong } from '../../../api/client';
-import type { LimitKind, PropertyKind } from '../../../api/model';
+import type { LimitKind, PropertyKind, RollUp } from '../../../api/model';
 import { useItems } from '../../../api/queries';
 import { PointFields } from '../../../app/point-fields';
 import { useKinds } from '../../../parts/kinds';
@@ -19,6 +19,14 @@ export const PROPERTY_WORDS: Record<PropertyKind, string> = {
   setting: 'setting',
   command: 'command',
   computed: 'computed',
+};
+const ROLL_UPS: Record<RollUp, string> = {
+  none: 'none',
+  sum: 'sum',
+  average: 'average',
+  lowest: 'lowest',
+  highest: 'highest',
+  count: 'how many are on',
 };
 const LIMITS: LimitKind[] = ['high_high', 'high', 'low', 'low_low'];
 
@@ -247,6 +255,17 @@ function Details({ row, rows, parameters, disabled, field, change }: DetailProps
               value={row.setpoint}
               onChange={(setpoint) => change({ setpoint })}
             />
+          )}
+        </Field>
+        <Field label="Figure of an area" className="w-36">
+          {(p) => (
+            <Choice {...p} disabled={disabled} value={row.rollUp} onChange={(e) => change({ rollUp: e.target.value as RollUp })}>
+              {Object.entries(ROLL_UPS).map(([how, words]) => (
+                <option key={how} value={how}>
+                  {words}
+                </option>
+              ))}
+            </Choice>
           )}
         </Field>
         {writes && text('write_low', 'Write from', 'w-24')}

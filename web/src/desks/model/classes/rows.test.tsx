@@ -16,6 +16,7 @@ const properties: ClassSet['properties'] = {
   a: {
     kind: 'measured',
     main: true,
+    roll_up: 'average',
     tag: {
       name: 'Level',
       unit: 'm',
@@ -33,6 +34,7 @@ const properties: ClassSet['properties'] = {
   b: {
     kind: 'computed',
     main: false,
+    roll_up: 'none',
     tag: { name: 'Twice', formula: { text: 'own("Level") * 2', mixed: 'refuse' }, order: 1 },
     rules: {},
   },
@@ -89,6 +91,7 @@ describe('a class as rows', () => {
       c: {
         kind: 'computed',
         main: false,
+        roll_up: 'none',
         tag: { name: 'Sum', formula: { text: 'own( "Level" ) + own("Levels") + at("Level")' } },
         rules: {},
       },

@@ -2,7 +2,7 @@
 // parameters in double brackets.
 
 import { newId } from '../../../api/client';
-import type { ClassSet, ParameterKind, Point, PropertyKind, PropertySet } from '../../../api/model';
+import type { ClassSet, ParameterKind, Point, PropertyKind, PropertySet, RollUp } from '../../../api/model';
 import { numberOf, textOf } from '../../../parts/form';
 
 export interface ParameterRow {
@@ -39,6 +39,7 @@ export interface PropertyRow {
   id: string;
   kind: PropertyKind;
   main: boolean;
+  rollUp: RollUp;
   fields: Record<Typed, string>;
   /** Empty, the id of a connection, or a parameter in double brackets. */
   connection: string;
@@ -105,6 +106,7 @@ function propertyRow(id: string, set: PropertySet): PropertyRow {
     id,
     kind: set.kind ?? 'measured',
     main: set.main ?? false,
+    rollUp: set.roll_up ?? 'none',
     fields,
     connection: (connection as string | undefined) ?? '',
     point: (point as Partial<Point> | undefined) ?? {},
@@ -153,7 +155,7 @@ function propertyOf(row: PropertyRow, order: number): PropertySet {
     const numbers = Object.fromEntries(RULE_FIELDS.map((field) => [field, numberTyped(String(set[field] ?? ''))]));
     return [id, said({ ...set, ...numbers })];
   });
-  return { kind: row.kind, main: row.main, tag: { name: '', ...tag }, rules: Object.fromEntries(rules) };
+  return { kind: row.kind, main: row.main, roll_up: row.rollUp, tag: { name: '', ...tag }, rules: Object.fromEntries(rules) };
 }
 
 export function partRows(set: ClassSet['parts']): PartRow[] {
@@ -189,7 +191,7 @@ export function partsOf(rows: readonly PartRow[], numeric: (of: string, paramete
 export const newParameter = (): ParameterRow => ({ id: newId(), name: '', kind: 'number', default: '', note: '' });
 
 export const newProperty = (): PropertyRow =>
-  propertyRow(newId(), { kind: 'measured', main: false, tag: { name: '', record: true }, rules: {} });
+  propertyRow(newId(), { kind: 'measured', main: false, roll_up: 'none', tag: { name: '', record: true }, rules: {} });
 
 export const newPart = (of: string): PartRow => ({ id: newId(), name: '', class: of, count: '1', parameters: {} });
 
