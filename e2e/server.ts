@@ -30,6 +30,11 @@ export async function enter(page: Page, server: Server): Promise<void> {
   await page.getByRole('button', { name: 'Create account' }).click();
 }
 
+/** Shows every value of the chosen place on the board, not its areas in short. */
+export async function cards(page: Page): Promise<void> {
+  await page.locator('main button[aria-pressed]').getByText('Cards', { exact: true }).click();
+}
+
 /** A folder that the database's user can reach. */
 export function folder(): string {
   const made = mkdtempSync(join(tmpdir(), 'havrel-e2e-'));

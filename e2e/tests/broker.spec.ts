@@ -5,7 +5,7 @@ import { expect, type Page, test } from '@playwright/test';
 import { connectAsync, type MqttClient } from 'mqtt';
 import { accessibility } from '../accessibility';
 import { freePort } from '../port';
-import { enter, type Server, start } from '../server';
+import { cards, enter, type Server, start } from '../server';
 
 // Each goes on where the one before ended.
 test.describe.configure({ mode: 'serial' });
@@ -33,7 +33,11 @@ test.afterAll(async () => {
   expect(thrown).toEqual([]);
 });
 
-const desk = (name: string) => page.getByRole('navigation').getByRole('link', { name, exact: true }).click();
+/** Opens a desk; of the board its cards. */
+const desk = async (name: string) => {
+  await page.getByRole('navigation').getByRole('link', { name, exact: true }).click();
+  if (name === 'Board') await cards(page);
+};
 const row = (name: string) => page.getByRole('row').filter({ hasText: name });
 
 async function part(connection: string, name: string) {

@@ -5,7 +5,7 @@ import { expect, type Page, test } from '@playwright/test';
 import Modbus from 'jsmodbus';
 import { fingerprint, pair, secure } from '../secured';
 import { accessibility } from '../accessibility';
-import { enter, type Server, start } from '../server';
+import { cards, enter, type Server, start } from '../server';
 
 // Each goes on where the one before ended.
 test.describe.configure({ mode: 'serial' });
@@ -343,6 +343,7 @@ test('a program pushes values, and memory keeps what people set', async ({ reque
   expect(await answer.json()).toMatchObject({ taken: 1, refused: 0 });
   await choose('Office');
   await page.getByRole('navigation').getByRole('link', { name: 'Board', exact: true }).click();
+  await cards(page);
   const card = page.getByRole('region', { name: 'Office' });
   await expect(card.getByText('4.3')).toBeVisible();
   await card.getByRole('button', { name: 'Batch size', exact: true }).click();
@@ -439,6 +440,7 @@ test('an independent client reads what Havrel reads', async () => {
   socket.destroy();
   await choose('EX-1');
   await page.getByRole('navigation').getByRole('link', { name: 'Board', exact: true }).click();
+  await cards(page);
   await page.getByRole('region', { name: 'EX-1' }).getByRole('button', { name: 'Fill setpoint', exact: true }).click();
   const inspector = page.getByRole('complementary', { name: 'Inspector' });
   await expect(inspector.getByText((setpoint / 10).toFixed(1), { exact: true }).first()).toBeVisible();

@@ -5,7 +5,7 @@ import { expect, type Page, test } from '@playwright/test';
 import { accessibility } from '../accessibility';
 import { cable, type Filtration, PASSWORD, PLATES, start as startFiltration, USER } from '../filtration';
 import { pair } from '../secured';
-import { enter, type Server, start } from '../server';
+import { cards, enter, type Server, start } from '../server';
 
 // Each goes on where the one before ended.
 test.describe.configure({ mode: 'serial' });
@@ -175,6 +175,7 @@ test('a structure is read, and a method with two arguments is called', async () 
   await expect(form).toContainText('No errors.');
   await press('Create 2 tags');
   await page.getByRole('navigation').getByRole('link', { name: 'Board', exact: true }).click();
+  await cards(page);
   await page.getByRole('treeitem', { name: 'Clarifier' }).click();
   await page.getByRole('region', { name: 'Clarifier' }).getByRole('button', { name: 'Wash' }).click();
   await page.getByLabel('Minutes (UInt16)').fill('12');
@@ -223,6 +224,7 @@ test('what the server recorded while the connection was off is brought in on req
 
 test('after a restart of the server values come again', async () => {
   await page.getByRole('navigation').getByRole('link', { name: 'Board', exact: true }).click();
+  await cards(page);
   await page.getByRole('treeitem', { name: 'Clarifier' }).click();
   filtration.set(3.75);
   await filtration.restart();

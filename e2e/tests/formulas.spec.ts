@@ -2,7 +2,7 @@
 
 import { expect, type Page, test } from '@playwright/test';
 import { accessibility } from '../accessibility';
-import { enter, type Server, start } from '../server';
+import { cards, enter, type Server, start } from '../server';
 
 // Each goes on from what the one before has made.
 test.describe.configure({ mode: 'serial' });
@@ -128,6 +128,7 @@ test('a bad input makes it bad, and the inspector names the input', async () => 
     await fetch('/api/edits', { method: 'POST', headers, body: JSON.stringify({ why: 'Off', edits }) });
   });
   await page.getByRole('navigation').getByRole('link', { name: 'Board', exact: true }).click();
+  await cards(page);
   const card = page.getByRole('region', { name: 'Belt dryer', exact: true });
   await card.getByRole('button', { name: 'Hottest zone', exact: true }).click();
   const inspector = page.getByRole('complementary', { name: 'Inspector' });

@@ -5,7 +5,7 @@ import { expect, type Page, test } from '@playwright/test';
 import { connectAsync, type MqttClient } from 'mqtt';
 import sparkplug from 'sparkplug-payload';
 import { accessibility } from '../accessibility';
-import { enter, type Server, start } from '../server';
+import { cards, enter, type Server, start } from '../server';
 
 // Each goes on where the one before ended.
 test.describe.configure({ mode: 'serial' });
@@ -24,7 +24,7 @@ test.beforeAll(async ({ browser }) => {
   page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
   await enter(page, server);
   await desk('Connect');
-  const shown = await page.getByRole('button', { name: /^Utilities/ }).textContent();
+  const shown = await page.getByRole('button', { name: /^Utilities.*127\.0\.0\.1/ }).textContent();
   port = /127\.0\.0\.1:(\d{4})/.exec(shown ?? '')?.[1] ?? '';
   expect(port).not.toBe('');
   const login = { username: 'utilities', password: 'published-here', protocolVersion: 5 as const };
@@ -40,7 +40,11 @@ test.afterAll(async () => {
   expect(thrown).toEqual([]);
 });
 
-const desk = (name: string) => page.getByRole('navigation').getByRole('link', { name, exact: true }).click();
+/** Opens a desk; of the board its cards. */
+const desk = async (name: string) => {
+  await page.getByRole('navigation').getByRole('link', { name, exact: true }).click();
+  if (name === 'Board') await cards(page);
+};
 const tree = () => page.getByRole('tree', { name: 'Topics heard' });
 const topic = (name: string) => tree().getByRole('treeitem').filter({ hasText: new RegExp(`^${name}`) });
 const inspector = () => page.getByRole('complementary', { name: 'Inspector' });

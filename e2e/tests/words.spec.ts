@@ -2,7 +2,7 @@
 
 import { expect, type Page, test } from '@playwright/test';
 import { accessibility } from '../accessibility';
-import { enter, type Server, start } from '../server';
+import { cards, enter, type Server, start } from '../server';
 
 // Each goes on from what the one before has made.
 test.describe.configure({ mode: 'serial' });
@@ -28,7 +28,11 @@ test.afterAll(async () => {
 });
 
 const card = (name: string) => page.getByRole('region', { name, exact: true });
-const desk = (name: string) => page.getByRole('navigation').getByRole('link', { name, exact: true }).click();
+/** Opens a desk; of the board its cards. */
+const desk = async (name: string) => {
+  await page.getByRole('navigation').getByRole('link', { name, exact: true }).click();
+  if (name === 'Board') await cards(page);
+};
 const part = (name: string | RegExp) => page.locator('main button[aria-pressed]').getByText(name).click();
 const inspector = () => page.getByRole('complementary', { name: 'Inspector' });
 const open = (place: string, tag: string) => card(place).getByRole('button', { name: tag, exact: true }).click();

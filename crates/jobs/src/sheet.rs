@@ -342,6 +342,7 @@ pub fn compare(
         let message = format!("{} items would change; at most {} do at once. Take it in parts.", edits.len(), edit::MOST_EDITS);
         return Err(NoPlan::Wrong(Wrong::whole(message)));
     }
+    let named: Vec<Uuid> = edits.iter().map(|edit| edit.id).collect();
     let columns: HashSet<&str> = file.rows.iter().flat_map(|r| r.1.iter().map(|c| &*c.0)).collect();
     let refused = |problems: Vec<edit::Problem>| {
         // What is to go has no row of its own.
@@ -350,7 +351,11 @@ pub fn compare(
             NoPlan::Wrong(wrong) => wrong,
             NoPlan::Cancelled => Vec::new(),
         };
-        wrong.extend(rest.into_iter().map(|p| Wrong { line: 0, column: String::new(), message: p.message }));
+        let gone = |p: edit::Problem| {
+            let message = format!("“{}” is not in the file, and cannot go: {}", plant.title(kind, named[p.edit]), p.message);
+            Wrong { line: 0, column: String::new(), message }
+        };
+        wrong.extend(rest.into_iter().map(gone));
         NoPlan::Wrong(wrong)
     };
     let mut watch = |share: f64| watch(READ + (1.0 - READ) * share);

@@ -245,7 +245,7 @@ export function PlantColumn() {
       }
       const id = newId();
       fold(edit.id, true);
-      setFocus(id);
+      show([id]);
       await acts.create(id, edit.id, name, levelBelow(tree?.byId.get(edit.id)?.level));
     },
   };
