@@ -49,7 +49,7 @@ const tree = () => page.getByRole('tree', { name: 'Topics heard' });
 const topic = (name: string) => tree().getByRole('treeitem').filter({ hasText: new RegExp(`^${name}`) });
 const inspector = () => page.getByRole('complementary', { name: 'Inspector' });
 /** The row of a tag in the list of a connection. */
-const card = (place: string, tag: string) => page.getByRole('region', { name: place }).getByRole('listitem').filter({ hasText: tag });
+const card = (place: string, tag: string) => page.getByRole('region', { name: place, exact: true }).getByRole('listitem').filter({ hasText: tag });
 
 async function utilities(part: string) {
   await desk('Connect');
