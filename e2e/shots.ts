@@ -200,6 +200,6 @@ async function views(page: Page) {
   await desk('Board');
   await page.getByRole('treeitem', { name: /Landing/ }).click();
   await page.keyboard.press('Control+k');
-  await page.keyboard.type('filter drop');
+  await page.getByPlaceholder(/^A tag, a place/).fill('filter drop');
   await shot('night');
 }

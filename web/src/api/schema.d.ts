@@ -1897,6 +1897,7 @@ export interface components {
             no?: number | null;
             /** Format: uuid */
             place?: string | null;
+            /** @description Its name, behind the equipment that it stands in. */
             place_name: string;
             place_path: string;
             /**
@@ -3162,6 +3163,7 @@ export interface components {
         LineView: {
             /** Format: uuid */
             place: string;
+            /** @description Its name, behind the equipment that it stands in. */
             name: string;
             /** @description The name of its class; empty where it has none. */
             class: string;

@@ -1,6 +1,6 @@
 //! Alarms: what stands, what happened, and acknowledging.
 
-use super::{period, time};
+use super::{period, plant::known_as, time};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     get, post,
@@ -29,6 +29,7 @@ pub struct AlarmView {
     /// The tag's number in the live feed.
     pub no: Option<u32>,
     pub place: Option<Uuid>,
+    /// Its name, behind the equipment that it stands in.
     pub place_name: String,
     pub place_path: String,
     /// The standard's name: `unacknowledged`, `acknowledged`, `returned_unacknowledged`, `latched_unacknowledged`,
@@ -106,7 +107,7 @@ pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>,
             tag: Some(tag.id),
             no: Some(tag.no),
             place: Some(tag.set.place),
-            place_name: plant.places.get(&tag.set.place).map(|p| p.set.name.clone()).unwrap_or_default(),
+            place_name: known_as(&plant, tag.set.place),
             place_path: plant.path(Some(tag.set.place)),
             state: s.state.standard(),
             priority: rule.priority,

@@ -1,6 +1,6 @@
 //! The operator's board of a large place: its areas, their equipment in short, and figures over like equipment.
 
-use super::plant::{ItemView, Viewing};
+use super::plant::{ItemView, Viewing, known_as};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     get,
@@ -38,7 +38,7 @@ pub struct BoardQuery {
 #[derive(Serialize, ToSchema)]
 pub struct LineView {
     pub place: Uuid,
-    /// Its path below the area; the name of the area for what the area has itself.
+    /// Its name, behind the equipment that it stands in.
     pub name: String,
     /// The name of its class; empty where it has none.
     pub class: String,
@@ -100,22 +100,6 @@ fn name(plant: &Plant, place: Uuid) -> String {
     plant.places.get(&place).map_or_else(String::new, |p| p.set.name.clone())
 }
 
-/// The path of a place below an area, with the names of all between them.
-fn below(plant: &Plant, area: Uuid, place: Uuid) -> String {
-    let (mut names, mut at) = (vec![name(plant, place)], place);
-    while at != area {
-        match plant.places.get(&at).and_then(|p| p.set.parent) {
-            Some(parent) if parent != area => {
-                names.push(name(plant, parent));
-                at = parent;
-            }
-            _ => break,
-        }
-    }
-    names.reverse();
-    names.join(" / ")
-}
-
 fn figure(plant: &Plant, figure: &Figure) -> FigureView {
     let class = plant.classes.get(&figure.class);
     let property = class.and_then(|class| class.set.properties.get(&figure.property));
@@ -140,9 +124,9 @@ pub async fn board(app: Data<App>, person: Person, query: Query<BoardQuery>) -> 
     let areas = areas(&app, &plant, query.at);
     let mut by_place: HashMap<Uuid, Vec<Uuid>> = HashMap::new();
     plant.tags.values().for_each(|tag| by_place.entry(tag.set.place).or_default().push(tag.id));
-    let line = |area: Uuid, place: Uuid| LineView {
+    let line = |&place: &Uuid| LineView {
         place,
-        name: below(&plant, area, place),
+        name: known_as(&plant, place),
         class: plant.places.get(&place).and_then(|p| p.set.class).map_or_else(String::new, |id| plant.title(Kind::Class, id)),
         main: plant.main_tags(by_place.get(&place).map_or(&[], Vec::as_slice)),
     };
@@ -154,7 +138,7 @@ pub async fn board(app: Data<App>, person: Person, query: Query<BoardQuery>) -> 
             place: area.place,
             name: name(&plant, area.place),
             equipment: area.equipment.len(),
-            lines: area.equipment.iter().take(shown).map(|&place| line(area.place, place)).collect(),
+            lines: area.equipment.iter().take(shown).map(line).collect(),
             figures: area.figures.iter().map(|f| figure(&plant, f)).collect(),
         }
     };

@@ -17,7 +17,7 @@ use actix_web::{
 use havrel_core::{
     access::Action,
     plant::{
-        Edit, Item, Kind, Op, Own, Plant, Referrer, Relations, Table, copy, edit,
+        Edit, Item, Kind, Level, Op, Own, Plant, Referrer, Relations, Table, copy, edit,
         instances::{self, Members},
         secret,
     },
@@ -298,6 +298,18 @@ impl Viewing<'_> {
         });
         ItemList { revision: self.plant.revision, total, items: items.collect() }
     }
+}
+
+/// What people call a place where it stands alone: behind the equipment that it stands in, as “Wash tank 2 / Pump”.
+pub(super) fn known_as(plant: &Plant, place: Uuid) -> String {
+    let Some(mut at) = plant.places.get(&place) else { return String::new() };
+    let mut names = vec![at.set.name.as_str()];
+    while let Some(above) = at.set.parent.and_then(|id| plant.places.get(&id)).filter(|p| p.set.level > Level::Line) {
+        names.push(&above.set.name);
+        at = above;
+    }
+    names.reverse();
+    names.join(" / ")
 }
 
 /// Where a tag is read, in words; empty where it is unbound.

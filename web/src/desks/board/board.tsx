@@ -7,7 +7,7 @@ import { useGo, useView } from '../../app/view';
 import { counted } from '../../parts/text';
 import { Button, DeskHead, DeskPart, Empty, Trouble } from '../../parts/ui';
 import { Card } from './card';
-import { cardsOf } from './cards';
+import { cardsOf, LARGE } from './cards';
 import { CommandSeveral } from './command';
 import { Overview } from './overview';
 import { Troubles, useTroubles } from './troubles';
@@ -20,7 +20,7 @@ export function Board() {
   const tree = useTree();
   const place = at ? tree?.byId.get(at) : undefined;
   if (!tree) return null;
-  const large = !place || ['site', 'area', 'line'].includes(place.level);
+  const large = !place || LARGE.includes(place.level);
   const overview = part === 'overview' || (part !== 'cards' && large);
   const shown = overview ? 'overview' : 'cards';
   const parts = (

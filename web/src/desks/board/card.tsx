@@ -47,7 +47,10 @@ export function Card({ card, rules, troubles }: Props) {
       style={{ containIntrinsicBlockSize: `auto ${44 + 28 * lines}px` }}
     >
       <header className="flex h-7 items-center gap-2">
-        <h2 className="truncate text-[0.9375rem] font-semibold">{place.name}</h2>
+        <h2 className="truncate text-[0.9375rem] font-semibold">
+          {card.of && <span className="font-normal text-soft">{card.of} / </span>}
+          {place.name}
+        </h2>
         {card.idle && <span className="shrink-0 rounded border border-line px-1.5 text-sm text-soft">out of service</span>}
         <Worst place={place.id} />
         <span className="ml-auto flex min-w-0 items-center gap-3 truncate text-sm text-soft">

@@ -6,7 +6,7 @@ const spot = (id: string, parent: string | null, part = false): Spot => ({
   id,
   parent,
   name: id,
-  level: 'unit',
+  level: id === 'area' ? 'area' : 'unit',
   order: 0,
   in_service: true,
   one: false,
@@ -32,6 +32,12 @@ const told = (at?: string) =>
 
 it('puts parts on the card of their equipment, at any depth, and other equipment on its own', () => {
   expect(told()).toEqual(['dryer: 1 zone fan', 'mill: 1', 'motor: 1']);
+});
+
+it('names the equipment around a card that is no part, unless it was chosen', () => {
+  const around = (at?: string) => cardsOf(tree, tags, at).map((card) => card.of);
+  expect(around()).toEqual([undefined, undefined, 'mill']);
+  expect(around('mill')).toEqual([undefined, undefined, undefined]);
 });
 
 it('gives a part a card of its own where it was chosen itself', () => {

@@ -13,9 +13,14 @@ export interface Section {
 
 export interface CardOf extends Section {
   idle: boolean;
+  /** The equipment that it stands in, unless that is what was chosen. */
+  of: string | undefined;
   /** Equipment that it is made of. */
   parts: Section[];
 }
+
+/** Levels that are looked at as a whole, and stand above equipment. */
+export const LARGE = ['site', 'area', 'line'];
 
 /** A card for each place with tags; a part stands on the card of the equipment that it belongs to, if that is shown. */
 export function cardsOf(tree: Plant, tags: readonly Tag[], at: string | undefined): CardOf[] {
@@ -34,10 +39,14 @@ export function cardsOf(tree: Plant, tags: readonly Tag[], at: string | undefine
     }
     return found;
   };
+  const around = (spot: Spot) => {
+    const above = spot.parent && spot.id !== at && spot.parent !== at ? tree.byId.get(spot.parent) : undefined;
+    return above && !LARGE.includes(above.level) ? above.name : undefined;
+  };
   const cards = new Map<string, CardOf>();
   for (const { spot, idle } of inOrder(tree, byPlace.keys())) {
     const of = whole(spot);
-    const card = cards.get(of.id) ?? { place: of, idle, tags: [], parts: [] };
+    const card = cards.get(of.id) ?? { place: of, idle, of: around(of), tags: [], parts: [] };
     cards.set(of.id, card);
     if (of.id === spot.id) card.tags = byPlace.get(spot.id) ?? [];
     else card.parts.push({ place: spot, tags: byPlace.get(spot.id) ?? [] });
