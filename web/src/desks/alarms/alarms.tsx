@@ -153,7 +153,7 @@ function Standing({ alarms, chosen, onChoose, onTake, onOpen }: StandingProps) {
                   ? `back ${lasting(feed.time() - Date.parse(a.returned_at))}`
                   : lasting(now - Date.parse(a.raised_at))}
               </td>
-              <td className="truncate">{a.place_name}</td>
+              <td className="truncate pr-3">{a.place_name}</td>
               <td className="min-w-0 py-1 pr-3">
                 {a.tag ? (
                   <button type="button" className="text-left hover:text-teal" onClick={() => a.tag && onOpen(a.tag)}>
