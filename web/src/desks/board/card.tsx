@@ -6,13 +6,13 @@ import type { Item, RuleSet } from '../../api/model';
 import { useAlarms } from '../../api/queries';
 import { useGo, useView } from '../../app/view';
 import { dragItem } from '../../parts/drag';
-import { mostUrgent, type PipState, Pips } from '../../parts/pips';
 import { RangeRule } from '../../parts/range-rule';
 import { useSeen } from '../../parts/seen';
 import { Spark, useSparks } from '../../parts/spark';
 import { Value } from '../../parts/value';
 import { arrange, type CardOf, type Section, type Tag } from './cards';
 import type { TroubleMap } from './troubles';
+import { Worst } from './worst';
 
 const NONE: readonly string[] = [];
 
@@ -52,7 +52,7 @@ export function Card({ card, rules, troubles }: Props) {
           {place.name}
         </h2>
         {card.idle && <span className="shrink-0 rounded border border-line px-1.5 text-sm text-soft">out of service</span>}
-        <Worst place={place.id} />
+        <AlarmsOf place={place.id} />
         <span className="ml-auto flex min-w-0 items-center gap-3 truncate text-sm text-soft">
           {head.map((tag) => (
             <span key={tag.id} className="flex items-baseline gap-1">
@@ -135,16 +135,15 @@ function PartOf({ part, said }: { part: Section; said: (tag: Tag) => boolean }) 
         >
           {part.place.name}
         </button>
-        <Worst place={part.place.id} />
+        <AlarmsOf place={part.place.id} />
       </h3>
       <Row tags={part.tags} said={said} />
     </section>
   );
 }
 
-/** The most urgent alarm of a place. */
-function Worst({ place }: { place: string }) {
-  const alarms = (useAlarms().data?.alarms ?? []).filter((a) => a.place === place);
-  const urgent = mostUrgent(alarms.map((a) => ({ ...a, state: a.state as PipState })));
-  return urgent && <Pips priority={urgent.priority} state={urgent.state} />;
+/** The alarms of a place. */
+function AlarmsOf({ place }: { place: string }) {
+  const alarms = useAlarms().data?.alarms;
+  return <Worst alarms={alarms?.filter((alarm) => alarm.place === place)} />;
 }

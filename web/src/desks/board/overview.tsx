@@ -6,7 +6,6 @@ import { http, type Schemas, take } from '../../api/client';
 import { useAlarms } from '../../api/queries';
 import { type PlantTree, useTree } from '../../api/tree';
 import { useGo, useView } from '../../app/view';
-import { mostUrgent, type PipState, Pips } from '../../parts/pips';
 import { useReading } from '../../parts/reading';
 import { useSeen } from '../../parts/seen';
 import { Spark, useSparks } from '../../parts/spark';
@@ -15,6 +14,7 @@ import { Trouble } from '../../parts/ui';
 import { Value } from '../../parts/value';
 import type { Tag } from './cards';
 import { Troubles, useTroubles } from './troubles';
+import { type Standing, Worst } from './worst';
 
 type Area = Schemas['AreaView'];
 type Line = Schemas['LineView'];
@@ -97,8 +97,6 @@ export function Overview({ head, empty, children }: Props) {
 
 const mainOf = (line: Line, tags: ReadonlyMap<string, Tag>) => line.main.flatMap((id) => tags.get(id) ?? []);
 
-type Standing = Schemas['AlarmList']['alarms'][number];
-
 /** Standing alarms by the line or the area under which they stand. */
 function useWhere(tree: PlantTree | undefined, areas: readonly Area[]): ReadonlyMap<string, Standing[]> {
   const alarms = useAlarms().data?.alarms;
@@ -121,17 +119,6 @@ function useWhere(tree: PlantTree | undefined, areas: readonly Area[]): Readonly
     }
     return found;
   }, [tree, areas, alarms]);
-}
-
-function Worst({ alarms, count = false }: { alarms: readonly Standing[] | undefined; count?: boolean }) {
-  const urgent = mostUrgent((alarms ?? []).map((a) => ({ ...a, state: a.state as PipState })));
-  if (!urgent) return null;
-  return (
-    <span className="inline-flex shrink-0 items-center gap-1.5">
-      <Pips priority={urgent.priority} state={urgent.state} />
-      {count && <span className="text-sm text-soft">{counted(alarms?.length ?? 0, 'alarm')}</span>}
-    </span>
-  );
 }
 
 interface AreaProps {
