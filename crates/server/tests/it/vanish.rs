@@ -57,6 +57,7 @@ async fn while_the_database_refuses_everything_waits_in_order() {
     .await
     .unwrap();
     engineer.until("/api/health", |b| b["database"] == false).await;
+    let gone = havrel_live::now();
     assert!(plant.live.database().message.contains("read-only"), "{}", plant.live.database().message);
     // What needs no sample stored is answered as ever.
     assert_eq!(engineer.get("/api/journal").await.0, 200);
@@ -73,7 +74,8 @@ async fn while_the_database_refuses_everything_waits_in_order() {
         }
         tokio::time::sleep(Duration::from_millis(25)).await;
     }
-    assert!(kept.windows(2).all(|w| w[1].time - w[0].time < SECOND), "no second without a sample");
+    // However slowly a busy machine polls, there are values from while nothing could be stored.
+    assert!(kept.windows(2).all(|w| w[1].time - w[0].time < back - gone), "a hole as long as the database was away");
     assert!(plant.live.db.unrecorded(began, i64::MAX).await.unwrap().is_empty());
     plant.stop().await;
 }
