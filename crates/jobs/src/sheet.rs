@@ -352,7 +352,7 @@ pub fn compare(
             NoPlan::Cancelled => Vec::new(),
         };
         let gone = |p: edit::Problem| {
-            let message = format!("“{}” is not in the file, and cannot go: {}", plant.title(kind, named[p.edit]), p.message);
+            let message = format!("“{}” is not in the file: {}", plant.title(kind, named[p.edit]), p.message);
             Wrong { line: 0, column: String::new(), message }
         };
         wrong.extend(rest.into_iter().map(gone));
