@@ -273,6 +273,7 @@ test('limits are written in the sheet, for several tags at once', async () => {
 });
 
 test('a table goes out, is edited, compared, taken in and undone', async () => {
+  await desk('Model');
   await toTheTop();
   await place('Reception hopper').click();
   await part('Files');
