@@ -11,8 +11,6 @@ pub struct Point {
     pub metric: &'static str,
     /// The member of the structure that the metric carries; empty where it is the value.
     pub member: &'static str,
-    /// Where it belongs in the plant.
-    pub place: &'static str,
     pub name: &'static str,
     pub unit: &'static str,
     pub decimals: u8,
@@ -23,8 +21,7 @@ pub struct Point {
 }
 
 const fn point(device: &'static str, metric: &'static str, name: &'static str, read: fn(&Effluent) -> Value) -> Point {
-    let place = device;
-    Point { device, metric, member: "", place, name, unit: "", decimals: 0, range: None, note: "", writable: false, read }
+    Point { device, metric, member: "", name, unit: "", decimals: 0, range: None, note: "", writable: false, read }
 }
 
 impl Point {
