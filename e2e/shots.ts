@@ -2,8 +2,6 @@
 
 import { resolve } from 'node:path';
 import { expect, type Page, test } from '@playwright/test';
-import { connectAsync } from 'mqtt';
-import { freePort } from './port';
 import { NAME, PASSWORD, start } from './server';
 
 const FOLDER = resolve(import.meta.dirname, '../docs/screenshots');
@@ -24,46 +22,6 @@ test('pictures of the main views', async ({ page }) => {
     await server.stop();
   }
 });
-
-/** A broker with two meters, one of which publishes where it may not, and a display that asks for too much. */
-async function broker(page: Page) {
-  const port = await freePort();
-  await page.getByRole('button', { name: 'Add connection' }).click();
-  await page.getByLabel('Kind').selectOption('broker');
-  await page.getByLabel('Port', { exact: true }).fill(String(port));
-  await page.getByRole('button', { name: 'Add this connection' }).click();
-  const add = async (names: string, rights: readonly (readonly [may: string, topics: string])[]) => {
-    await page.getByRole('button', { name: 'Add accounts' }).click();
-    await page.getByLabel('Accounts, one on each line').fill(names);
-    for (const [at, [may, topics]] of rights.entries()) {
-      if (at > 0) await page.getByRole('button', { name: 'Add a right' }).click();
-      await page.getByLabel(`What right ${at + 1} allows`).selectOption(may);
-      await page.getByLabel(`Topics of right ${at + 1}`).fill(topics);
-    }
-    await page.getByRole('button', { name: /^Add (account|\d+ accounts)$/ }).click();
-    const made = page.getByRole('status', { name: 'Passwords' });
-    await made.waitFor();
-    const passwords = await made.getByRole('listitem').locator('code').allTextContents();
-    await made.getByRole('button', { name: 'Done' }).click();
-    return passwords;
-  };
-  const connect = (username: string, password = '', clientId: string) =>
-    connectAsync({ host: '127.0.0.1', port, username, password, clientId });
-  const [first, second] = await add('packing-m9\npacking-m10', [['publish', 'packing/{account}/#']]);
-  const [hall] = await add('hall-display', [['receive', 'packing/+/power']]);
-  const meters = [await connect('packing-m9', first, 'Meter M9'), await connect('packing-m10', second, 'Meter M10')];
-  const display = await connect('hall-display', hall, 'Display 1');
-  await display.subscribeAsync(['packing/+/power', 'drying/#']);
-  for (let n = 0; n < 60; n += 1) {
-    await meters[0]?.publishAsync('packing/packing-m9/power', String(40 + n), { retain: true });
-    await meters[1]?.publishAsync('packing/packing-m9/power', String(n));
-    // As meters send, so that there are rates to show.
-    await page.waitForTimeout(50);
-  }
-  await page.locator('main button[aria-pressed]').getByText('Clients and refusals', { exact: true }).click();
-  await page.getByText('May not publish').waitFor();
-  await page.getByText('Receives nothing').waitFor();
-}
 
 /** Something must be wrong before there is an alarm to show. */
 async function upset(page: Page) {
@@ -98,6 +56,8 @@ async function views(page: Page) {
   await page.getByRole('button', { name: 'Close inspector' }).click();
   await page.getByLabel('Add a tag').fill('EX-1/Temp');
   await page.keyboard.press('Enter');
+  await page.getByLabel('Add a tag').fill('EX-1/Phase');
+  await page.keyboard.press('Enter');
   await page.getByRole('treeitem', { name: /Landing/ }).click();
   await page.getByLabel('Add a tag').fill('tank 1/Filter');
   await page.keyboard.press('Enter');
@@ -109,6 +69,12 @@ async function views(page: Page) {
   await page.getByLabel('Text', { exact: true }).fill('Steam valve swapped; watch the heating.');
   await page.getByRole('button', { name: 'Add note' }).click();
   await shot('trend');
+  const at = new URL(page.url()).origin;
+  const mean = await page.request.get(`${at}/api/find`, { params: { text: 'EX-1 mean of 10 min', kind: 'tag', limit: 1 } });
+  const { found } = (await mean.json()) as { found: { id: string }[] };
+  await page.goto(`${at}/explore?follow=${found[0]?.id}`);
+  await page.getByText(/^bytes/).waitFor();
+  await shot('follow');
   await page.getByRole('treeitem', { name: /Brackmere/ }).click();
   await desk('Alarms');
   await shot('alarms');
@@ -186,8 +152,6 @@ async function views(page: Page) {
   await page.getByRole('button', { name: /^Effluent/ }).click();
   await page.getByText('1 edge node, 3 devices').waitFor();
   await shot('edge-nodes');
-  await broker(page);
-  await shot('broker');
   await page.getByRole('button', { name: /^Extraction/ }).click();
   await page.getByRole('button', { name: 'Settings and test' }).click();
   await page.getByRole('button', { name: 'Test', exact: true }).click();

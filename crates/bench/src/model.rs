@@ -9,7 +9,7 @@ use havrel_core::plant::{
 use havrel_jobs::sheet::{self, Mark};
 use havrel_link::Kinds;
 use serde_json::json;
-use std::{collections::HashSet, time::Instant};
+use std::time::Instant;
 use uuid::Uuid;
 
 const PLACES: u128 = 50_000;
@@ -55,7 +55,7 @@ fn middle<T>(mut once: impl FnMut() -> T) -> f64 {
 /// When a file that was just written cannot be read.
 pub fn measure(figures: &mut Figures) -> Result<()> {
     let plant = plant();
-    let now = Now { quality: &|_| None, in_alarm: HashSet::new() };
+    let now = Now::default();
     let query = || TagQuery { words: "p-77 level".into(), ..TagQuery::default() };
     let each = |found: usize| {
         std::hint::black_box(found);

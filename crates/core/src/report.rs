@@ -4,6 +4,7 @@ use crate::{
     alarm::AlarmEvent,
     history::Span,
     number::Number,
+    plant::loop_check::{LoopCheck, Proof},
     time::{Nanos, SECOND},
 };
 
@@ -51,6 +52,29 @@ pub enum Part {
     Values(Vec<(Named, Held)>),
     Trend(Vec<Curve>),
     Alarms(Vec<(AlarmEvent, String)>),
+    LoopChecks(Points),
+}
+
+/// Points and how far each is proven.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Points {
+    /// How many of all points under the place are proven so far, in the order of the table of proofs.
+    pub counts: Vec<(Proof, usize)>,
+    pub rows: Vec<PointRow>,
+    /// How many more there are than are listed.
+    pub more: usize,
+}
+
+/// A point and its last check.
+#[derive(Clone, Debug, PartialEq)]
+pub struct PointRow {
+    pub tag: Named,
+    /// Where it is read, in words.
+    pub source: String,
+    pub proof: Proof,
+    /// What differs since it was proven, in words.
+    pub changed: Vec<&'static str>,
+    pub last: Option<LoopCheck>,
 }
 
 /// What a tag was at the end of the period.
@@ -69,6 +93,8 @@ pub struct Held {
 pub struct Curve {
     pub tag: Named,
     pub pixels: crate::history::Pixels,
+    /// The names of its states; empty where its value is a quantity.
+    pub states: Vec<(i64, String)>,
     /// Limits in force when it was made: words and level.
     pub limits: Vec<(String, f64)>,
 }

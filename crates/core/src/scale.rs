@@ -28,6 +28,14 @@ pub struct Scaling {
 }
 
 impl Scaling {
+    /// In words, with every digit: “raw 0 to 4000 reads 0 to 100 %”.
+    pub fn words(&self, unit: &str) -> String {
+        let Scaling { raw_low, raw_high, low, high, clamp, curve } = self;
+        let root = if *curve == Curve::Root { ", by the square root" } else { "" };
+        let held = if *clamp { ", held at its ends" } else { "" };
+        format!("raw {raw_low} to {raw_high} reads {low} to {}{root}{held}", format!("{high} {unit}").trim_end())
+    }
+
     /// What is wrong with it, in words: the field and the sentence.
     pub fn check(&self) -> Option<(&'static str, &'static str)> {
         if ![self.raw_low, self.raw_high, self.low, self.high].iter().all(|v| v.is_finite()) {

@@ -11,6 +11,7 @@ pub mod editions;
 pub mod history;
 pub mod journal;
 pub mod listed;
+pub mod loop_checks;
 pub mod people;
 pub mod place;
 pub mod plain;

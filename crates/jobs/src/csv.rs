@@ -59,6 +59,26 @@ pub fn print(document: &Document) -> Result<String, csv::Error> {
                     out.write_record(row)?;
                 }
             }
+            Part::LoopChecks(points) => {
+                out.write_record([""])?;
+                out.write_record(["Place", "Tag", "Unit", "Source", "Loop check", "When", "Who", "Seen"])?;
+                for row in &points.rows {
+                    let last = row.last.as_ref();
+                    out.write_record([
+                        harmless(&row.tag.path),
+                        harmless(&row.tag.name),
+                        harmless(&row.tag.unit),
+                        harmless(&row.source),
+                        harmless(&tables::proof(row)),
+                        last.map(|check| to_text(check.at)).unwrap_or_default(),
+                        last.map(|check| harmless(&check.actor)).unwrap_or_default(),
+                        last.map(|check| harmless(&tables::seen(check, &row.tag))).unwrap_or_default(),
+                    ])?;
+                }
+                if points.more > 0 {
+                    out.write_record([format!("{} more points are not listed here.", points.more)])?;
+                }
+            }
             Part::Alarms(events) => {
                 out.write_record([""])?;
                 out.write_record(["Time", "Place", "Alarm", "Event", "Priority", "Who", "Comment"])?;

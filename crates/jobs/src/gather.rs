@@ -3,16 +3,23 @@
 use havrel_core::{
     TagNo,
     alarm::AlarmEvent,
-    plant::{Plant, Report, Section, Tag},
+    plant::{
+        Plant, Report, Section, Tag,
+        loop_check::{Checks, Proof},
+        view::{Now, TagQuery, TagView},
+    },
     quality::Quality,
-    report::{Curve, Document, Held, Named, Part},
+    report::{Curve, Document, Held, Named, Part, PointRow, Points},
     time::{Nanos, SECOND},
 };
 use havrel_db::{Db, DbError, alarms::EventFilter, answers::Kept};
+use std::sync::Arc;
 use uuid::Uuid;
 
 /// Most alarm events one report prints.
 const MOST_EVENTS: i64 = 500;
+/// Most points that one report lists.
+const MOST_POINTS: usize = 2000;
 /// Width of trend pictures, in pixels of the drawing.
 pub(crate) const PICTURE_WIDTH: usize = 640;
 
@@ -35,7 +42,7 @@ pub struct Making {
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) -> Result<Document, DbError> {
+pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making, checks: Checks<'_>) -> Result<Document, DbError> {
     let (from, to) = making.period.unwrap_or((making.at - Nanos::from(report.minutes) * 60 * SECOND, making.at));
     let mut parts = Vec::with_capacity(report.sections.len());
     for section in &report.sections {
@@ -68,7 +75,8 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
                         let rules = plant.rules.values().filter(|r| r.set.tag == *id && r.set.enabled);
                         let mut limits: Vec<_> = rules.map(|r| (r.set.known_as().to_owned(), r.set.level)).collect();
                         limits.sort_by(|a, b| a.1.total_cmp(&b.1));
-                        curves.push(Curve { tag: tag.clone(), pixels, limits });
+                        let states = plant.state_names(&plant.tags[id].set);
+                        curves.push(Curve { tag: tag.clone(), pixels, states, limits });
                     }
                 }
                 Part::Trend(curves)
@@ -83,6 +91,7 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making) ->
                 };
                 Part::Alarms(events.into_iter().map(placed).collect())
             }
+            Section::LoopChecks { proofs } => Part::LoopChecks(points(plant, report.place, proofs, checks)),
         });
     }
     Ok(Document {
@@ -112,6 +121,36 @@ fn held(plant: &Plant, tag: &Tag, kept: Option<Kept>) -> Held {
         Some(value) => plant.print(tag, &value),
     };
     Held { value, since: Some(kept.time), doubt }
+}
+
+/// Points under a place, in the order of the plant, whose proof is one of those that are wanted.
+fn points(plant: &Plant, top: Option<Uuid>, wanted: &[Proof], checks: Checks<'_>) -> Points {
+    let query = TagQuery { under: top, bound: Some(true), ..TagQuery::default() };
+    let view = TagView::of(plant, query, &Now::default());
+    let mut points = Points { counts: Proof::ALL.map(|proof| (proof, 0)).to_vec(), ..Points::default() };
+    for &id in view.rows(0, view.len()) {
+        let Some(way) = checks.way(id) else { continue };
+        let last = checks.last.get(&id);
+        let proof = Proof::of(last.map(Arc::as_ref), &way);
+        points.counts.iter_mut().filter(|(one, _)| *one == proof).for_each(|(_, count)| *count += 1);
+        if !wanted.contains(&proof) {
+            continue;
+        }
+        if points.rows.len() >= MOST_POINTS {
+            points.more += 1;
+            continue;
+        }
+        let connection = plant.connections.get(&way.connection).map_or("", |c| c.set.name.as_str());
+        let changed = last.filter(|_| proof == Proof::Changed).map(|check| check.way.differs(&way)).unwrap_or_default();
+        points.rows.extend(named(plant, top, &[id]).into_iter().map(|(_, tag)| PointRow {
+            tag,
+            source: format!("{connection} · {}", way.point),
+            proof,
+            changed: changed.clone(),
+            last: last.map(|check| check.as_ref().clone()),
+        }));
+    }
+    points
 }
 
 /// The rules on tags under a place.

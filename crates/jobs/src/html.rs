@@ -60,6 +60,10 @@ fn content(document: &Document) -> Markup {
                 Part::Trend(curves) => (picture::strips(curves, document.from, document.to, zone)),
                 Part::Alarms(events) if events.is_empty() => p.soft { (tables::NO_ALARMS) },
                 Part::Alarms(events) => (table(&tables::alarms(events, zone))),
+                Part::LoopChecks(points) => {
+                    p.soft { (tables::proofs(points)) }
+                    @if !points.rows.is_empty() { (table(&tables::points(points, zone))) }
+                },
             }
         }
     }
@@ -114,7 +118,7 @@ mod tests {
             last: vec![Some(1.0), None, Some(2.0)],
             by_hand: vec![(10, 30)],
         };
-        let curve = Curve { tag, pixels, limits: vec![("high".into(), 3.0)] };
+        let curve = Curve { tag, pixels, states: vec![], limits: vec![("high".into(), 3.0)] };
         let document = Document {
             title: "<script>".into(),
             place: String::new(),

@@ -106,8 +106,73 @@ fn mark_text(mark: f64, decimals: u8) -> String {
     if exact { text } else { format!("{mark:.6}").trim_end_matches('0').trim_end_matches('.').to_owned() }
 }
 
+/// What a state held for: its number, and from where to where in the drawing.
+fn stretches(curve: &Curve, x: impl Fn(i64) -> f64, width: f64) -> Vec<(f64, f64, f64)> {
+    let mut all: Vec<(f64, f64, f64)> = Vec::new();
+    let mut open: Option<(f64, f64)> = None;
+    for (&offset, last) in curve.pixels.offset.iter().zip(&curve.pixels.last) {
+        if open.map(|(state, _)| state) == *last {
+            continue;
+        }
+        all.extend(open.map(|(state, from)| (state, from, x(offset))));
+        open = last.map(|state| (state, x(offset)));
+    }
+    all.extend(open.map(|(state, from)| (state, from, width)));
+    all
+}
+
+/// States one after the other, each a band of its own shade with its name, and a line where one follows another. Where several held
+/// within one dot of the drawing, the dot is dark.
+fn states(curve: &Curve, from: Nanos, to: Nanos, zone: &str, colour: &str) -> Option<String> {
+    const HIGH: f64 = 30.0;
+    let width = PICTURE_WIDTH as f64;
+    let x = |offset: i64| offset as f64 / (to - from).max(1) as f64 * width;
+    let bands = stretches(curve, x, width);
+    if bands.is_empty() {
+        return None;
+    }
+    let mut order: Vec<&(i64, String)> = curve.states.iter().collect();
+    order.sort_by_key(|(value, _)| *value);
+    let place = |state: f64| order.iter().position(|(value, _)| (*value as f64 - state).abs() < 1e-6);
+    let shade = |state: f64| 0.15 + 0.45 * place(state).unwrap_or(0) as f64 / order.len().saturating_sub(1).max(1) as f64;
+    let name = |state: f64| place(state).map_or_else(|| number(Some(state), 0), |at| order[at].1.clone());
+    let pixels = &curve.pixels;
+    let mixed = pixels.offset.iter().zip(pixels.minimum.iter().zip(&pixels.maximum)).filter(|(_, (low, high))| low < high);
+    let drawn = html! {
+        svg xmlns="http://www.w3.org/2000/svg" font-family="Atkinson Hyperlegible Next, sans-serif" viewBox=(format!("-{LEFT} -6 {} {}", width + LEFT + 96.0, HIGH + 6.0 + FOOT)) role="img" aria-label=(curve.tag.name) {
+            @for (state, from, to) in bands {
+                rect x=(format!("{from:.1}")) y="0" width=(format!("{:.1}", (to - from).max(0.2))) height=(HIGH) fill=(colour) fill-opacity=(format!("{:.2}", shade(state))) {}
+                line x1=(format!("{from:.1}")) x2=(format!("{from:.1}")) y1="0" y2=(HIGH) stroke="#17232d" stroke-width="0.8" {}
+                // A letter is about seven wide; a name that does not fit is left out.
+                @let words = name(state);
+                @if to - from > words.chars().count() as f64 * 7.0 + 8.0 {
+                    text x=(format!("{:.1}", from + 5.0)) y=(HIGH / 2.0 + 4.5) font-size="13" fill="#17232d" { (words) }
+                }
+            }
+            @for (offset, _) in mixed {
+                rect x=(format!("{:.1}", x(*offset))) y="0" width="1" height=(HIGH) fill="#17232d" {}
+            }
+            @for (at, words) in time_marks(from, to, zone) {
+                line x1=(format!("{:.1}", x(at - from))) x2=(format!("{:.1}", x(at - from))) y1=(HIGH) y2=(HIGH + 4.0) stroke="#55616b" {}
+                text x=(format!("{:.1}", x(at - from))) y=(HIGH + 17.0) text-anchor="middle" font-size="13" fill="#55616b" { (words) }
+            }
+            rect x="0" y="0" width=(width) height=(HIGH) fill="none" stroke="#dad5c6" {}
+            @for (from, to) in &pixels.by_hand {
+                rect x=(format!("{:.1}", x(*from))) y=(HIGH - 4.0) width=(format!("{:.1}", (x(*to) - x(*from)).max(2.0))) height="4" fill="#17232d" {}
+            }
+            @if !pixels.by_hand.is_empty() {
+                text x=(width + 6.0) y=(HIGH) font-size="13" fill="#55616b" { "set by hand" }
+            }
+        }
+    };
+    Some(drawn.into_string())
+}
+
 /// The strip of one curve as a drawing of its own; none where nothing was recorded.
 pub(crate) fn drawing(curve: &Curve, from: Nanos, to: Nanos, zone: &str, index: usize) -> Option<String> {
+    if !curve.states.is_empty() {
+        return states(curve, from, to, zone, COLOURS[index % COLOURS.len()]);
+    }
     let width = PICTURE_WIDTH as f64;
     let colour = COLOURS[index % COLOURS.len()];
     let (low, high) = range(curve)?;
@@ -169,6 +234,7 @@ pub(crate) fn drawing(curve: &Curve, from: Nanos, to: Nanos, zone: &str, index: 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use havrel_core::{history::Pixels, report::Named};
     use proptest::prelude::*;
     use rstest::rstest;
 
@@ -197,6 +263,27 @@ mod tests {
         assert_eq!(apart(&[80.0, 50.0, 20.0]), [80.0, 50.0, 20.0]);
         assert_eq!(apart(&[80.0, 79.0]), [80.0, 66.0]);
         assert_eq!(apart(&[10.0, 9.0]), [20.0, 6.0]);
+    }
+
+    #[test]
+    fn states_are_bands_with_names_and_gaps_stay_empty() {
+        let pixels = Pixels {
+            offset: vec![0, 25, 50, 75],
+            minimum: vec![Some(0.0), Some(1.0), None, Some(0.0)],
+            maximum: vec![Some(0.0), Some(1.0), None, Some(1.0)],
+            last: vec![Some(0.0), Some(1.0), None, Some(1.0)],
+            by_hand: vec![],
+        };
+        let tag = Named { path: "Landing".into(), name: "Pump".into(), unit: String::new(), decimals: 0 };
+        let curve = Curve { tag, pixels, states: vec![(0, "Stopped".into()), (1, "Running".into())], limits: vec![] };
+        let quarter = PICTURE_WIDTH as f64 / 4.0;
+        let x = |offset: i64| offset as f64 / 100.0 * PICTURE_WIDTH as f64;
+        let bands = stretches(&curve, x, PICTURE_WIDTH as f64);
+        assert_eq!(bands, [(0.0, 0.0, quarter), (1.0, quarter, 2.0 * quarter), (1.0, 3.0 * quarter, 4.0 * quarter)]);
+        let drawn = drawing(&curve, 0, 100, "UTC", 0).unwrap();
+        assert_eq!((drawn.matches(">Stopped<").count(), drawn.matches(">Running<").count()), (1, 2));
+        assert_eq!(drawn.matches("width=\"1\"").count(), 1, "where both held within a dot");
+        assert!(!drawn.contains("<path"), "states are no heights");
     }
 
     proptest! {

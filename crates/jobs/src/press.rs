@@ -49,6 +49,12 @@ pub fn paper(document: &Document) -> Json {
             Part::Summary(rows) => parts.push(table(tables::summary(rows))),
             Part::Alarms(events) if events.is_empty() => parts.push(json!({"note": tables::NO_ALARMS})),
             Part::Alarms(events) => parts.push(table(tables::alarms(events, zone))),
+            Part::LoopChecks(points) => {
+                parts.push(json!({"note": tables::proofs(points)}));
+                if !points.rows.is_empty() {
+                    parts.push(table(tables::points(points, zone)));
+                }
+            }
             Part::Trend(curves) => {
                 for (i, curve) in curves.iter().enumerate() {
                     let unit = if curve.tag.unit.is_empty() { String::new() } else { format!(", {}", curve.tag.unit) };

@@ -3,9 +3,11 @@
 use havrel_core::{
     alarm::AlarmEvent,
     history::Span,
-    report::{Held, Named, number},
+    plant::loop_check::LoopCheck,
+    report::{Held, Named, PointRow, Points, number},
     time::to_local,
 };
+use serde_json::Value as Json;
 
 /// A table ready to be printed.
 #[derive(Clone, Debug, PartialEq)]
@@ -65,6 +67,64 @@ fn worded(held: &Held) -> String {
         ("", doubt) => doubt.into(),
         (value, "") => value.into(),
         (value, doubt) => format!("{value} ({doubt})"),
+    }
+}
+
+/// How many points are proven so far, in words.
+pub(crate) fn proofs(points: &Points) -> String {
+    let counts: Vec<String> =
+        points.counts.iter().filter(|(_, count)| *count > 0).map(|(proof, count)| format!("{count} {}", proof.words())).collect();
+    let all: usize = points.counts.iter().map(|(_, count)| count).sum();
+    let more = if points.more > 0 { format!(" {} more are not listed here.", points.more) } else { String::new() };
+    match all {
+        0 => "No point here is read from a device.".into(),
+        _ => format!("{all} points: {}.{more}", counts.join(", ")),
+    }
+}
+
+/// How far points are proven, one row each.
+pub(crate) fn points(points: &Points, zone: &str) -> Table {
+    let names = ["Place", "Tag", "Source", "Loop check", "When", "Who", "Seen"];
+    let row = |row: &PointRow| {
+        let last = row.last.as_ref();
+        vec![
+            row.tag.path.clone(),
+            row.tag.name.clone(),
+            row.source.clone(),
+            proof(row),
+            last.map_or_else(String::new, |check| to_local(check.at, zone)),
+            last.map_or_else(String::new, |check| check.actor.clone()),
+            last.map_or_else(String::new, |check| seen(check, &row.tag)),
+        ]
+    };
+    Table { head: names.map(|name| (name, false)).to_vec(), rows: points.rows.iter().map(row).collect() }
+}
+
+/// How far a point is proven, with what changed since.
+pub(crate) fn proof(row: &PointRow) -> String {
+    let remark = row.last.as_ref().map_or("", |check| check.remark.as_str());
+    match (row.changed.as_slice(), remark) {
+        ([], "") => row.proof.words().into(),
+        ([], remark) => format!("{}: {remark}", row.proof.words()),
+        (changed, _) => format!("{} ({})", row.proof.words(), changed.join(", ")),
+    }
+}
+
+/// What was seen during a check: the span of the values, and the largest deviation from what was applied.
+pub(crate) fn seen(check: &LoopCheck, tag: &Named) -> String {
+    let Some(value) = &check.seen.value else { return "no value".into() };
+    let print = |json: &Json| match json.as_f64() {
+        Some(value) => number(Some(value), tag.decimals),
+        None => json.as_str().map_or_else(|| json.to_string(), str::to_owned),
+    };
+    let span = match value.lowest.is_null() {
+        true => format!("{} to {}", print(&value.first), print(&value.last)),
+        false => format!("{} to {} {}", print(&value.lowest), print(&value.highest), tag.unit).trim_end().to_owned(),
+    };
+    let largest = check.seen.steps.iter().filter_map(|step| step.deviation).max_by(|a, b| a.abs().total_cmp(&b.abs()));
+    match largest {
+        Some(by) => format!("{span}, {} off at most", number(Some(by), tag.decimals.saturating_add(1))),
+        None => span,
     }
 }
 

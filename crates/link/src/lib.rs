@@ -46,7 +46,7 @@ pub use spaces::{Occupied, OtherReading, Spaces};
 pub use test::{TestStep, Tester};
 
 use havrel_core::{
-    plant::{Connection, Tag},
+    plant::{Connection, Own, Tag},
     time::Nanos,
 };
 use std::{
@@ -113,6 +113,18 @@ impl havrel_core::plant::SourceCheck for Kinds {
 
     fn metrics(&self, connection: &Connection) -> bool {
         kind(&connection.kind).is_some_and(|kind| kind.describe().can.metrics)
+    }
+}
+
+impl havrel_core::plant::loop_check::Wire for Kinds {
+    fn leads_to(&self, connection: &Connection) -> Option<String> {
+        let kind = kind(&connection.kind)?;
+        let outside = kind.tester().is_some() || kind.describe().can.tokens;
+        outside.then(|| kind.addresses(connection).join(", "))
+    }
+
+    fn read_at(&self, connection: &Connection, point: &Own) -> String {
+        kind(&connection.kind).and_then(|kind| kind.show_point(connection, point)).unwrap_or_default()
     }
 }
 

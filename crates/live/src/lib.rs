@@ -17,6 +17,7 @@ mod import;
 pub mod jobs;
 mod lines;
 mod links;
+mod loop_checks;
 mod notes;
 mod orders;
 mod paths;
@@ -40,7 +41,9 @@ use havrel_core::{
     plant::{
         Connection, Edit, Own, Plant,
         find::Finder,
-        instances, secret,
+        instances,
+        loop_check::Checks,
+        secret,
         view::{Now, TagQuery, TagView},
     },
     quality::Reason,
@@ -76,6 +79,7 @@ pub use by_hand::ByHandWish;
 pub use formulas::{Past, Tried};
 pub use havrel_link::now;
 pub use import::Imported;
+pub use loop_checks::{LastChecks, Watched};
 pub use orders::Ordered;
 pub use publishing::{OutboxState, Told};
 pub use supervision::Fault;
@@ -160,6 +164,7 @@ pub struct Live {
     /// Values of memory tags from before a restart.
     kept: Mutex<HashMap<TagNo, plain::Kept>>,
     hands: by_hand::Hands,
+    loop_checks: loop_checks::LoopChecks,
     secrets: Arc<Keeper>,
     /// The certificate by which servers know this installation.
     pub identity: Arc<identity::Own>,
@@ -227,6 +232,7 @@ impl Live {
         let kept = plain::kept(&db, &replay.keeps).await?;
         let formulas = formulas::remembered(&plant, &kept);
         let (hands, on, ended) = by_hand::kept(&db, &plant, now()).await?;
+        let loop_checks = loop_checks::LoopChecks::load(&db).await?;
         let (seq, arrived, epoch) = replay.last.unwrap_or((shipped.seq, shipped.arrived, shipped.epoch));
         let (to_engine, inbox) = mpsc::channel(1024);
         let (reports, failures) = mpsc::unbounded_channel();
@@ -251,6 +257,7 @@ impl Live {
             kept: Mutex::new(kept),
             jobs: Arc::default(),
             hands,
+            loop_checks,
             identity: Arc::new(identity::Own::at(data, secrets.clone())),
             secrets,
             quarantine,
@@ -528,7 +535,15 @@ impl Live {
                 Some(_) => self.tags_in_alarm(plant),
                 None => HashSet::new(),
             };
-            Arc::new(TagView::of(plant, query, &Now { quality: &quality, in_alarm }))
+            let (whole, last) = (self.plant(), self.last_checks());
+            let answered = |no| values.of(no).is_some_and(|shown| shown.current.value.is_some());
+            let now = Now {
+                quality: &quality,
+                in_alarm,
+                checks: Some(Checks { plant: &whole, last: &last, wire: &Kinds }),
+                answered: &answered,
+            };
+            Arc::new(TagView::of(plant, query, &now))
         };
         kept_of(&self.views, MOST_VIEWS, plant, |view| view.query == asked, make)
     }

@@ -8,6 +8,9 @@ export interface PlaceSet {
   level: Level;
   order: number;
   note: string;
+  /** In degrees (WGS 84); both or neither. */
+  latitude: number | null;
+  longitude: number | null;
   in_service: boolean;
   /** How what is wrong counts above; null goes by the level. */
   counts: 'each' | 'one' | null;
@@ -216,7 +219,8 @@ export type Section =
   | { kind: 'summary'; tags: string[] }
   | { kind: 'values'; tags: string[] }
   | { kind: 'trend'; tags: string[] }
-  | { kind: 'alarms' };
+  | { kind: 'alarms' }
+  | { kind: 'loop_checks'; proofs: ('never' | 'failed' | 'changed' | 'proven')[] };
 
 export interface ReportSet {
   name: string;

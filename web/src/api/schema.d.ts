@@ -1489,6 +1489,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sources/match": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Matches what was found at a device onto the tags without a source, by name, type and engineering unit. Changes nothing. */
+        post: operations["match_found"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tables/{kind}/columns": {
         parameters: {
             query?: never;
@@ -1553,6 +1570,58 @@ export interface paths {
         post?: never;
         /** Lets the source speak for a tag again. */
         delete: operations["release"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tags/{id}/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Follows a value from the wire to whoever uses it. */
+        get: operations["follow_value"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tags/{id}/loop-checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a point is proven, and its last checks. */
+        get: operations["loop_checks"];
+        put?: never;
+        /** Keeps what somebody saw of a point since they began to look, as a loop check. */
+        post: operations["keep_loop_check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tags/{id}/loop-checks/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Looks at a point once more: what its device sends and what the tag says are taken in, and perhaps what is applied at the source. */
+        post: operations["look"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2832,6 +2901,27 @@ export interface components {
             password: string;
             code: string;
         };
+        /** @description Where a value comes from, and where it goes. */
+        FollowView: {
+            from: components["schemas"]["FollowedView"];
+            /**
+             * Format: uuid
+             * @description The tag of the first broken joint, and its place among the joints there.
+             */
+            broken_tag?: string | null;
+            broken_joint?: number | null;
+            to: components["schemas"]["UserView"][];
+        };
+        /** @description A value with its way. */
+        FollowedView: {
+            /** Format: uuid */
+            tag: string;
+            title: string;
+            value?: components["schemas"]["ValueView"] | null;
+            joints: components["schemas"]["JointView"][];
+            /** @description The values that its formula reads. */
+            inputs: components["schemas"]["FollowedView"][];
+        };
         /** @description One choice. */
         FormChoice: {
             /** @description As it is stored; the empty text leaves the field away. */
@@ -2940,6 +3030,17 @@ export interface components {
             place?: string | null;
             /** @description Whether to run it over the last hour. */
             run?: boolean;
+        };
+        /** @description Something found at a device. */
+        FoundBody: {
+            /** @description The names of what stands above it, from the top. */
+            path: string[];
+            name: string;
+            /** @description As the device says it; empty where it does not. */
+            unit?: string;
+            /** @description `number`, `switch`, `text`, or `unknown`. */
+            holds?: string;
+            writable?: boolean;
         };
         /** @description A function of formulas. */
         FunctionView: {
@@ -3124,6 +3225,21 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        /** @description A joint on the way of a value. */
+        JointView: {
+            /** @description `connection`, `group`, `place`, `point`, `scaling`, `formula`, `by_hand` or `value`. */
+            kind: string;
+            words: string;
+            /** @description `good`, `uncertain`, `bad`, or `unreached` where one before it is broken. */
+            state: string;
+            /** @description Why it is not good, and what usually mends it. */
+            reason: string;
+            cure: string;
+            /** @description The item that it belongs to. */
+            item_kind?: string | null;
+            /** Format: uuid */
+            item?: string | null;
+        };
         /** @description A kept view of a sheet. */
         KeptViewRow: {
             /** Format: uuid */
@@ -3194,6 +3310,59 @@ export interface components {
                 string
             ][];
         };
+        /** @description How somebody goes on looking at a point. */
+        LookBody: {
+            /** @description Begin anew. */
+            again?: boolean;
+            /**
+             * Format: double
+             * @description What is applied at the source now, in the engineering unit of the tag; noted as a step.
+             */
+            applied?: number | null;
+        };
+        /** @description A point as somebody looks at it. */
+        LookView: {
+            seen: components["schemas"]["SeenView"];
+            /** @description The bytes that the device sends now, two hexadecimal digits each. */
+            bytes: string;
+            /** @description Why the device could not be asked; empty where it could. */
+            words: string;
+            /** @description Why the value of the tag does not count now; empty where it does. */
+            trouble: string;
+            /**
+             * Format: double
+             * @description Over how much of the tag's range the value moved, in per cent; null where it has none.
+             */
+            covered?: number | null;
+        };
+        /** @description What came of a check. */
+        LoopCheckBody: {
+            /** @description Whether the point follows its source. */
+            passed: boolean;
+            /** @description At most 500 characters; needed where it does not. */
+            remark?: string;
+        };
+        /** @description A loop check that was made. */
+        LoopCheckView: {
+            /** Format: uuid */
+            id: string;
+            at: string;
+            actor: string;
+            passed: boolean;
+            remark: string;
+            seen: components["schemas"]["SeenView"];
+            /** @description What of the way of the value is another one since, in words. */
+            changed: string[];
+            /** @description Where it was read then, in words. */
+            point: string;
+        };
+        /** @description How far a point is proven, and its checks. */
+        LoopChecksView: {
+            /** @description `never`, `failed`, `changed` or `proven`; null where no device is the source of the tag. */
+            proof?: string | null;
+            /** @description The newest first. */
+            checks: components["schemas"]["LoopCheckView"][];
+        };
         /** @description What was made. */
         Made: {
             /** Format: uuid */
@@ -3226,6 +3395,45 @@ export interface components {
             overlaps: components["schemas"]["OverlapView"][];
             /** @description What is wrong with the block that is tried: empty where nothing is. */
             wrong: string;
+        };
+        /** @description What to match, and onto which tags. */
+        MatchBody: {
+            /**
+             * Format: uuid
+             * @description Only tags under this place.
+             */
+            under?: string | null;
+            /** @description At most 20,000. */
+            found: components["schemas"]["FoundBody"][];
+        };
+        /** @description A tag that a found item fits. */
+        MatchView: {
+            /** Format: uuid */
+            tag: string;
+            title: string;
+            /**
+             * Format: int32
+             * @description Out of 100.
+             */
+            score: number;
+            /** @description Why it fits, and what to look at before it is bound. */
+            reasons: string[];
+            doubts: string[];
+        };
+        /** @description What fits a found item. */
+        MatchedView: {
+            best?: components["schemas"]["MatchView"] | null;
+            /** @description Other tags that fit, the best first. */
+            rivals: components["schemas"]["MatchView"][];
+        };
+        /** @description What was matched. */
+        MatchesView: {
+            /** Format: int64 */
+            revision: number;
+            /** @description How many tags have neither a source nor a formula. */
+            open: number;
+            /** @description For each found item, in their order. */
+            matched: components["schemas"]["MatchedView"][];
         };
         /** @description A property or part that equipment has or leaves out. */
         MemberView: {
@@ -3262,6 +3470,19 @@ export interface components {
             from: number;
             to: number;
             message: string;
+        };
+        /** @description How a value went. */
+        MovementView: {
+            first: Record<string, never>;
+            last: Record<string, never>;
+            /** @description Null where it was no number. */
+            lowest: Record<string, never> | null;
+            highest: Record<string, never> | null;
+            /**
+             * Format: int32
+             * @description How often it became another one.
+             */
+            changes: number;
         };
         /** @description Names typed as examples. */
         NamesBody: {
@@ -3765,6 +3986,16 @@ export interface components {
             /** @description Why the scan ended early; empty while it goes on. */
             trouble: string;
         };
+        /** @description What was seen of a point while its source was moved. */
+        SeenView: {
+            from: string;
+            to: string;
+            sent?: components["schemas"]["MovementView"] | null;
+            value?: components["schemas"]["MovementView"] | null;
+            steps: components["schemas"]["StepView"][];
+            /** @description Whether the value changed, without which nothing is proven. */
+            moved: boolean;
+        };
         /** @description Who is signed in. */
         SessionState: {
             signed_in: boolean;
@@ -3886,6 +4117,25 @@ export interface components {
             /** @description Work that goes on by itself. */
             jobs?: components["schemas"]["JobStatus"][];
         };
+        /** @description What was applied at the source, and what was seen then. */
+        StepView: {
+            at: string;
+            /** Format: double */
+            applied: number;
+            /** @description As the device sent it; null where it could not be asked. */
+            sent: Record<string, never> | null;
+            value: Record<string, never>;
+            /**
+             * Format: double
+             * @description The value less what was applied.
+             */
+            deviation?: number | null;
+            /**
+             * Format: double
+             * @description The same in per cent of the tag's range.
+             */
+            share?: number | null;
+        };
         /** @description What a tag is that was found. */
         TagHit: {
             /**
@@ -3901,6 +4151,8 @@ export interface components {
             /** @description Its type at the source. */
             holds: string;
             record: boolean;
+            /** @description It has a source or a formula. */
+            bound: boolean;
         };
         /** @description A tag as a row. */
         TagRow: {
@@ -3936,6 +4188,8 @@ export interface components {
             revision: number;
             /** @description Its place, or one above it, is out of service. */
             idle: boolean;
+            /** @description How far it is proven: `never`, `failed`, `changed` or `proven`; null where no device is its source. */
+            proof?: string | null;
             /** @description What each column of the table of tags says. */
             cells: string[];
         };
@@ -4138,6 +4392,16 @@ export interface components {
         UnrecordedView: {
             from: string;
             to: string;
+            reason: string;
+        };
+        /** @description Something that a value goes to. */
+        UserView: {
+            kind: string;
+            /** Format: uuid */
+            id?: string | null;
+            words: string;
+            /** @description `good`, `uncertain`, `bad`, or `off` where it is switched off. */
+            state: string;
             reason: string;
         };
         /** @description What hangs on an item. */
@@ -15657,6 +15921,10 @@ export interface operations {
                 by_hand?: boolean;
                 /** @description Which has an active or unacknowledged alarm at that moment. */
                 in_alarm?: boolean;
+                /** @description How far it is proven: `never`, `failed`, `changed` or `proven`; only tags whose source is a device. */
+                proof?: string;
+                /** @description It is read in service, and a value of it is known, or none is. */
+                answered?: boolean;
                 /** @description Any number; the same one means the same moment, so that rows keep their index. */
                 moment?: number;
                 /** @description Words that must all occur in the path, whatever their case. */
@@ -15733,6 +16001,145 @@ export interface operations {
                 };
             };
             /** @description A parameter is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    match_found: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MatchBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatchesView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something that it names does not exist */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body came too slowly */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It conflicts with what exists */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16356,6 +16763,508 @@ export interface operations {
                 };
             };
             /** @description A parameter is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    follow_value: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A parameter is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    loop_checks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoopChecksView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A parameter is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_loop_check: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LoopCheckBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoopCheckView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body came too slowly */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It conflicts with what exists */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body came too slowly */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It conflicts with what exists */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             422: {
                 headers: {
                     [name: string]: unknown;

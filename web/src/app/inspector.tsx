@@ -1,7 +1,7 @@
 // The inspector: everything about one tag, read and changed in place.
 
 import clsx from 'clsx';
-import { ChartLine, X } from 'lucide-react';
+import { ChartLine, Route, X } from 'lucide-react';
 import { type ReactNode, useMemo } from 'react';
 import { useValue } from '../api/live';
 import type { ConnectionSet, Item } from '../api/model';
@@ -16,6 +16,7 @@ import { QualityMark } from '../parts/value';
 import { WriteTo } from '../parts/write';
 import { ByHand } from './by-hand';
 import { LimitSheet } from './limit-sheet';
+import { LoopChecks } from './loop-check';
 import { TagSettings } from './tag-settings';
 import { Uses } from './uses';
 import { useGo } from './view';
@@ -108,11 +109,17 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
           <ChartLine className="size-4" /> Trend
         </Button>
         <ByHand tag={tag} />
+        <Button onClick={() => go({ follow: tag.id, tag: undefined }, '/explore')}>
+          <Route className="size-4" /> Follow
+        </Button>
       </div>
       {tag.set.writable && <WriteTo tag={tag} connection={connection} />}
       <Recording tag={tag} seen={seen} disabled={!engineer} />
       <Part title="Limits and alarms">
         <LimitSheet key={rules.map((r) => r.revision).join()} tag={tag} rules={rules} seen={seen} disabled={!engineer} />
+      </Part>
+      <Part title="Loop check">
+        <LoopChecks key={tag.id} tag={tag} />
       </Part>
       <Part title="Where used">
         <Uses kind="tag" id={tag.id} />

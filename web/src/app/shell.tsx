@@ -131,9 +131,17 @@ export function Shell() {
   useEffect(() => {
     document.title = `${DESKS.find((d) => d.path === path)?.name ?? 'Havrel'} – Havrel`;
   }, [path]);
+  const wall = path === '/board' && view.part === 'wall';
   return (
-    <div className="frame grid h-full grid-cols-[15.25rem_minmax(0,1fr)_auto] grid-rows-[2.75rem_auto_minmax(0,1fr)_minmax(2.25rem,auto)]">
-      <header className="col-span-3 flex items-center border-b border-line">
+    <div
+      className={clsx(
+        'frame grid h-full grid-cols-[15.25rem_minmax(0,1fr)_auto]',
+        wall
+          ? 'grid-rows-[0_auto_minmax(0,1fr)_minmax(2.25rem,auto)]'
+          : 'grid-rows-[2.75rem_auto_minmax(0,1fr)_minmax(2.25rem,auto)]',
+      )}
+    >
+      <header className={clsx('col-span-3 items-center border-b border-line', wall ? 'hidden' : 'flex')}>
         <Link
           to="/board"
           search={{ at: view.at } as never}
@@ -169,13 +177,15 @@ export function Shell() {
         <Account onKeys={keys.list} />
       </header>
       <Notice />
-      <aside className="row-start-3 min-h-0 border-r border-line">
-        <PlantColumn />
-      </aside>
-      <main className="relative row-start-3 overflow-auto px-4.5 py-3.5">
+      {!wall && (
+        <aside className="row-start-3 min-h-0 border-r border-line">
+          <PlantColumn />
+        </aside>
+      )}
+      <main className={clsx('relative row-start-3 overflow-auto px-4.5 py-3.5', wall && 'col-span-3')}>
         <Outlet />
       </main>
-      {view.tag && (
+      {view.tag && !wall && (
         <Suspense fallback={<aside className="row-start-3 w-80 border-l border-line bg-raised" />}>
           <TagInspector key={view.tag} id={view.tag} onClose={() => go({ tag: undefined })} />
         </Suspense>

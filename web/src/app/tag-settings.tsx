@@ -12,6 +12,7 @@ import { ScalingField } from '../parts/scaling-field';
 import { StatesField } from '../parts/states-field';
 import { Button, Confirm, Field, FormTrouble, Input, Tick } from '../parts/ui';
 import { UnitField } from '../parts/unit-field';
+import { FindSource } from './find-source';
 import { leaveOut, OfClass } from './of-class';
 import { PointFields } from './point-fields';
 import { usesOf } from './uses';
@@ -119,6 +120,17 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
             />
           )}
         </Field>
+      )}
+      {!tag.set.formula && (
+        <FindSource
+          tag={tag}
+          disabled={disabled}
+          onPick={(connection, point) => {
+            form.set('connection', connection);
+            form.set('group', null);
+            form.set('point', point as Point);
+          }}
+        />
       )}
       {!tag.set.formula && !v.connection && (
         <Button kind="quiet" disabled={disabled} onClick={() => go({ part: 'formulas', formula: tag.id }, '/model')}>

@@ -16,6 +16,8 @@ export interface View {
   /** The equipment class that is open; `new` where one is made. */
   class?: string | undefined;
   report?: string | undefined;
+  /** The tag whose way is followed. */
+  follow?: string | undefined;
   /** Tags of a trend, joined by commas. */
   tags?: string | undefined;
   /** Length of the trend in seconds, and its end in milliseconds where it stands still. */
@@ -28,7 +30,7 @@ export interface View {
   earlier?: number | undefined;
 }
 
-const TEXTS = ['at', 'tag', 'connection', 'part', 'formula', 'class', 'report', 'tags'] as const;
+const TEXTS = ['at', 'tag', 'connection', 'part', 'formula', 'class', 'report', 'follow', 'tags'] as const;
 const NUMBERS = ['span', 'end', 'a', 'b', 'earlier'] as const;
 
 /** Reads an address; what it cannot say is left out. */

@@ -246,7 +246,7 @@ export function PickField({
   value: { id: string; title: string } | undefined;
   /** What stands there while nothing is chosen; without it something must be. */
   none?: string;
-  onChange: (id: string | null) => void;
+  onChange: (id: string | null, title?: string) => void;
   /** What a form's field hands to its control. */
   field?: { id: string; 'aria-describedby'?: string | undefined; 'aria-invalid'?: boolean | undefined };
 }) {
@@ -256,7 +256,7 @@ export function PickField({
       label={label}
       placeholder={none ?? 'Choose…'}
       {...(value ? { shown: of.kind === 'tag' ? pathEnd(value.title) : value.title.replaceAll('/', ' / ') } : {})}
-      onPick={(hit) => onChange(hit.id)}
+      onPick={(hit) => onChange(hit.id, hit.title)}
       onClear={none ? () => onChange(null) : undefined}
       id={field?.id}
       invalid={field?.['aria-invalid']}

@@ -13,6 +13,8 @@ export interface TrendTag {
   no: number;
   title: string;
   set: TagSet;
+  /** Its type at the source, where that is known. */
+  holds?: string;
 }
 
 /** A tag's name; with its place's where another has the same. */
@@ -78,8 +80,8 @@ export type HandSpans = readonly (readonly [number, number])[];
 
 const HAND_WORDS = '✎ set by hand';
 
-/** Where values were set by hand: a hatched strip at the foot of the plot for each tag, with its mark. */
-export function drawByHand(u: uPlot, all: readonly HandSpans[], several: boolean) {
+/** Where values were set by hand: a hatched strip for each tag, with its mark, so many pixels above the foot of the plot. */
+export function drawByHand(u: uPlot, all: readonly HandSpans[], several: boolean, above: number) {
   const { ctx, bbox, ratio } = clipped(u);
   ctx.textAlign = 'left';
   ctx.textBaseline = 'bottom';
@@ -87,7 +89,7 @@ export function drawByHand(u: uPlot, all: readonly HandSpans[], several: boolean
   ctx.lineWidth = ratio;
   all.forEach((spans, i) => {
     const high = 6 * ratio;
-    const foot = bbox.top + bbox.height - i * (high + 2 * ratio);
+    const foot = bbox.top + bbox.height - above * ratio - i * (high + 2 * ratio);
     ctx.strokeStyle = ctx.fillStyle = resolved(several ? seriesColour(i) : 'var(--color-ink)');
     for (const [from, to] of spans) {
       const left = Math.max(bbox.left, u.valToPos(from / 1000, 'x', true));

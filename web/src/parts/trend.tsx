@@ -25,6 +25,7 @@ import {
   valuesAt,
   windowOf,
 } from './trend-draw';
+import { drawStrips, floorOf, lanesOf, lifted, statesOf } from './trend-strips';
 import { UnitMenu } from './unit-menu';
 
 export { nameOf, type TrendTag } from './trend-draw';
@@ -48,6 +49,9 @@ export interface TrendHandle {
 const DAY = 86_400_000;
 /** More points than this for each pixel are not to be told apart. */
 const DENSE = 4;
+/** In pixels: the axis of time below the plot, and the space above it. */
+const FOOT = 26;
+const HEAD = 8;
 
 interface Props {
   tags: readonly TrendTag[];
@@ -186,12 +190,14 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
   const table = useRef<Table>({ xs: [], ys: [] });
   const shown = useRef({ span, end });
   shown.current = { span, end };
+  const key = useMemo(() => tags.map((t) => `${t.id}/${t.holds}/${t.set.range_low}/${t.set.range_high}`).join(), [tags]);
+  const readings = useReadings(tags.map((t) => t.set));
+  const states = tags.map((t, i) => statesOf(readings[i]?.names, t.holds));
   const limits = useRef<PixelColumns['limits'][]>([]);
-  limits.current = tags.map((t) => pixels.data?.tags.find((p) => p.tag === t.id)?.limits ?? []);
+  // A limit on a state is no height.
+  limits.current = tags.map((t, i) => (states[i] ? [] : (pixels.data?.tags.find((p) => p.tag === t.id)?.limits ?? [])));
   const move = useRef(onMove);
   move.current = onMove;
-  const key = useMemo(() => tags.map((t) => `${t.id}/${t.set.range_low}/${t.set.range_high}`).join(), [tags]);
-  const readings = useReadings(tags.map((t) => t.set));
   const byHand = useRef<HandSpans[]>([]);
   byHand.current = tags.map((t) => handSpans(pixels.data, t.id));
   const steps = useRef<ClockSteps>([]);
@@ -201,13 +207,16 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
   // biome-ignore lint/correctness/useExhaustiveDependencies: `key` stands for what of the tags the plot is made of
   useEffect(() => {
     if (!box.current || width < 40) return;
+    const { lanes, taken } = lanesOf(states, { alone: plain, earlier: earlier !== undefined });
+    // What the axis of time and the space above leave of the height.
+    const room = height - FOOT - HEAD;
     const axes: uPlot.Axis[] = [
       {
         stroke: resolved('var(--color-soft)'),
         grid: { stroke: resolved('var(--grid)'), width: 1 },
         ticks: { show: false },
         values: timeMarks,
-        size: 26,
+        size: FOOT,
         font: '11px "Atkinson Hyperlegible Next Variable"',
       },
     ];
@@ -225,20 +234,23 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
     tags.forEach((tag, i) => {
       const scale = `y${i}`;
       const stroke = resolved(seriesColour(i));
-      scales[scale] = { range: (_, low, high) => axisRange(tag.set, low, high, limits.current[i] ?? [], plain) };
+      scales[scale] = {
+        range: (_, low, high) => lifted(axisRange(tag.set, low, high, limits.current[i] ?? [], plain), taken, room),
+      };
       const steps = uPlot.paths.stepped?.({ align: 1 });
       series.push({
         scale,
         stroke,
         width: plain ? 1.3 : 1.6,
-        ...(steps ? { paths: steps } : {}),
+        // States are drawn as strips.
+        ...(states[i] ? { paths: () => null } : steps ? { paths: steps } : {}),
         points: { show: false },
         spanGaps: false,
         // The step that ends a gap would show at its edge: between the two values nothing is known.
         gaps: (_, __, ___, ____, gaps) => gaps.map(([from, to]): [number, number] => [from, to + 2 * devicePixelRatio]),
       });
       if (earlier !== undefined) past.push({ ...series.at(-1), width: 1, dash: [4, 4], alpha: 0.65 });
-      if (i === 0 || !plain) {
+      if ((i === 0 || !plain) && !states[i]) {
         const reading = readings[i];
         if (!reading) return;
         axes.push({
@@ -246,9 +258,12 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
           side: i % 2 === 0 ? 3 : 1,
           stroke,
           size: axisWidth(reading, plain, tags.length > 4),
-          splits: (u, _, low, high) => marksOf(reading, low, high, u.over.clientHeight / 34),
+          splits: (u, _, low, high) => {
+            const floor = floorOf(low, high, taken, room);
+            return marksOf(reading, floor, high, (u.over.clientHeight - taken) / 34);
+          },
           values: (_, marks) => markTexts(reading, marks),
-          grid: { show: i === 0, stroke: resolved('var(--grid)'), width: 1 },
+          grid: { show: i === states.indexOf(undefined), stroke: resolved('var(--grid)'), width: 1 },
           ticks: { show: false },
           font: '11px "Atkinson Hyperlegible Mono Variable"',
         });
@@ -262,13 +277,14 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
       scales,
       legend: { show: false },
       cursor: { drag: { x: false, y: false }, y: false, points: { size: 6 } },
-      padding: [8, plain ? 4 : 8, 0, 0],
+      padding: [HEAD, plain ? 4 : 8, 0, 0],
       hooks: {
         drawClear: [(u) => drawAlarms(u, tinted.current)],
-        drawAxes: [(u) => drawByHand(u, byHand.current, tags.length > 1), (u) => drawSteps(u, steps.current)],
+        drawAxes: [(u) => drawByHand(u, byHand.current, tags.length > 1, taken), (u) => drawSteps(u, steps.current)],
         draw: [
           // Over the lines, or their words could not be read.
           (u) => drawLimits(u, limits.current, tags, readings, plain),
+          (u) => drawStrips(u, lanes, states),
           (u) => {
             if (!tell.current || u.data[0].length === 0) return;
             const [from, to] = windowOf(shown.current);

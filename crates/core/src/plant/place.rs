@@ -46,6 +46,11 @@ pub struct Place {
     /// How what is wrong under it counts above; by its level where not set.
     #[serde(default)]
     pub counts: Option<Counting>,
+    /// Where it lies on the earth, in degrees (WGS 84): north of the equator, and east of Greenwich. Both or neither.
+    #[serde(default)]
+    pub latitude: Option<f64>,
+    #[serde(default)]
+    pub longitude: Option<f64>,
     /// The class of equipment that it is an instance of.
     #[serde(default)]
     pub class: Option<Uuid>,
@@ -146,6 +151,13 @@ impl Settings for Place {
         }
         check::name(wrong, &set.name);
         check::text(wrong, "note", &set.note);
+        for (field, degrees, most) in [("latitude", set.latitude, 90.0), ("longitude", set.longitude, 180.0)] {
+            degrees.iter().for_each(|degrees| check::between(wrong, field, *degrees, -most, most));
+        }
+        if set.latitude.is_some() != set.longitude.is_some() {
+            let missing = if set.latitude.is_none() { "latitude" } else { "longitude" };
+            wrong.push((missing.into(), "Enter both latitude and longitude, or neither.".into()));
+        }
         if let Some(class) = set.class.and_then(|id| plant.classes.get(&id)) {
             for (id, value) in &set.parameters {
                 let known = id.parse().ok().and_then(|id: Uuid| class.set.parameters.get(&id));

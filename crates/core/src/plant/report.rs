@@ -4,6 +4,7 @@ use super::{
     Item, Kind, Plant, Settings, Table,
     check::{self, Wrong},
     kind::{Checking, Reference},
+    loop_check::Proof,
 };
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -29,6 +30,10 @@ pub enum Section {
     },
     /// What the alarms did in the period, under the report's place.
     Alarms {},
+    /// How far the points under the report's place are proven when it is made; those whose proof is one of these.
+    LoopChecks {
+        proofs: Vec<Proof>,
+    },
 }
 
 impl Section {
@@ -36,7 +41,7 @@ impl Section {
     pub fn tags(&self) -> &[Uuid] {
         match self {
             Section::Summary { tags } | Section::Values { tags } | Section::Trend { tags } => tags,
-            Section::Text { .. } | Section::Alarms {} => &[],
+            Section::Text { .. } | Section::Alarms {} | Section::LoopChecks { .. } => &[],
         }
     }
 }
@@ -124,6 +129,11 @@ impl Settings for Report {
         for (i, section) in set.sections.iter().enumerate() {
             if let Section::Text { text: words } = section {
                 check::text(wrong, &format!("sections[{i}].text"), words);
+            }
+            if let Section::LoopChecks { proofs } = section
+                && (proofs.is_empty() || proofs.len() > 4)
+            {
+                wrong.push((format!("sections[{i}].proofs"), "Choose which points are listed.".into()));
             }
             if section.tags().len() > 500 {
                 wrong.push((format!("sections[{i}].tags"), "A section shows at most 500 tags.".into()));

@@ -111,6 +111,16 @@ impl Plant {
         tag.states.and_then(|id| self.states.get(&id)).map(|s| &s.set)
     }
 
+    /// The names of what a tag's value stands for, by number; a switch without names of its own is off or on, and of a quantity there
+    /// are none.
+    pub fn state_names(&self, tag: &Tag) -> Vec<(i64, String)> {
+        match self.states_of(tag) {
+            Some(set) => set.states.iter().map(|state| (state.value, state.name.clone())).collect(),
+            None if ["bool", "switch"].contains(&self.type_of(tag).as_str()) => vec![(0, "off".into()), (1, "on".into())],
+            None => Vec::new(),
+        }
+    }
+
     /// A value as the tag prints it, without its unit: by the name of its state, or with the tag's digits.
     pub fn print(&self, tag: &Tag, value: &Value) -> String {
         let named = value.number().and_then(|n| self.states_of(tag)?.name_of(n));

@@ -104,6 +104,8 @@ const PLACES: &[Column] = &[
     column("order", "Order", Cell::Number, &["order"]),
     column("in_service", "In service", Cell::YesNo, &["in_service"]),
     column("counts", "Counts above as", Cell::Choice(COUNTS), &["counts"]),
+    column("latitude", "Latitude", Cell::Number, &["latitude"]),
+    column("longitude", "Longitude", Cell::Number, &["longitude"]),
     column("note", "Note", Cell::Text, &["note"]),
 ];
 

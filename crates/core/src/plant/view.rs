@@ -2,6 +2,7 @@
 
 use super::{
     Kind, Plant,
+    loop_check::{Checks, Proof},
     table::{Cell, Column, Reader, column_of},
 };
 use crate::{
@@ -68,6 +69,10 @@ pub struct TagQuery {
     pub by_hand: Option<bool>,
     /// One of its alarms was active or unacknowledged when the view was made.
     pub in_alarm: Option<bool>,
+    /// A device is its source, and its proof is this one.
+    pub proof: Option<Proof>,
+    /// It is read in service and a value of it is known, or not.
+    pub answered: Option<bool>,
     /// Which moment is meant where the view depends on values; another number is another view.
     pub moment: u64,
     /// Words that must all occur in the path, whatever their case; parted by spaces or “/”.
@@ -83,12 +88,26 @@ pub struct Now<'a> {
     pub quality: &'a dyn Fn(TagNo) -> Option<Quality>,
     /// Tags with an alarm that is active or unacknowledged.
     pub in_alarm: HashSet<Uuid>,
+    pub checks: Option<Checks<'a>>,
+    /// Whether a value of a tag is known.
+    pub answered: &'a dyn Fn(TagNo) -> bool,
+}
+
+impl Default for Now<'_> {
+    /// Nothing is known.
+    fn default() -> Self {
+        Now { quality: &|_| None, in_alarm: HashSet::new(), checks: None, answered: &|_| false }
+    }
 }
 
 impl TagQuery {
     /// Whether the answer depends on the running plant, and so on the moment.
     pub fn passing(&self) -> bool {
-        self.quality.is_some() || self.by_hand.is_some() || self.in_alarm.is_some()
+        self.quality.is_some()
+            || self.by_hand.is_some()
+            || self.in_alarm.is_some()
+            || self.proof.is_some()
+            || self.answered.is_some()
     }
 }
 
@@ -127,6 +146,14 @@ impl TagView {
                 (query.in_alarm, now.in_alarm.contains(&tag.id)),
             ];
             if wanted.iter().any(|(asked, holds)| asked.is_some_and(|a| a != *holds)) {
+                continue;
+            }
+            if query.proof.is_some() && now.checks.and_then(|checks| checks.proof(tag.id)) != query.proof {
+                continue;
+            }
+            if let Some(asked) = query.answered
+                && (tag.set.connection.is_none() || idle.contains(&tag.set.place) || (now.answered)(tag.no) != asked)
+            {
                 continue;
             }
             if query.quality.is_some() || query.by_hand.is_some() {
@@ -324,10 +351,14 @@ pub fn natural(a: &str, b: &str) -> Ordering {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::plant::{Kind, Stored};
+    use crate::plant::{
+        Connection, Kind, Own, Stored,
+        loop_check::{LoopCheck, Wire},
+    };
     use proptest::prelude::*;
     use rstest::rstest;
     use serde_json::json;
+    use std::sync::{Arc, LazyLock};
 
     #[rstest]
     #[case("EX-2", "EX-10", Ordering::Less)]
@@ -367,8 +398,21 @@ mod tests {
         Plant::from_stored(7, rows).0
     }
 
-    fn own(value: serde_json::Value) -> crate::plant::Own {
+    fn own(value: serde_json::Value) -> Own {
         value.as_object().cloned().unwrap_or_default()
+    }
+
+    /// Every connection leads to a device.
+    struct Outside;
+
+    impl Wire for Outside {
+        fn leads_to(&self, _: &Connection) -> Option<String> {
+            Some(String::new())
+        }
+
+        fn read_at(&self, _: &Connection, _: &Own) -> String {
+            String::new()
+        }
     }
 
     /// Odd numbers are good, the first of them by hand, even ones bad.
@@ -380,12 +424,14 @@ mod tests {
         }))
     }
 
-    fn now() -> Now<'static> {
-        Now { quality: &quality_of, in_alarm: HashSet::from([id(102)]) }
+    fn now(plant: &Plant) -> Now<'_> {
+        static NONE: LazyLock<HashMap<Uuid, Arc<LoopCheck>>> = LazyLock::new(HashMap::new);
+        let checks = Some(Checks { plant, last: &NONE, wire: &Outside });
+        Now { quality: &quality_of, in_alarm: HashSet::from([id(102)]), checks, answered: &|no| no != 2 }
     }
 
     fn names(plant: &Plant, query: TagQuery) -> Vec<String> {
-        let view = TagView::of(plant, query, &now());
+        let view = TagView::of(plant, query, &now(plant));
         view.rows(0, view.len()).iter().map(|id| plant.tags[id].set.name.clone()).collect()
     }
 
@@ -437,6 +483,10 @@ mod tests {
         assert_eq!(chosen(TagQuery { in_alarm: Some(false), ..q() }), "dab");
         assert_eq!(chosen(TagQuery { by_hand: Some(true), ..q() }), "a");
         assert_eq!(chosen(TagQuery { by_hand: Some(false), quality: Some(Class::Good), ..q() }), "c");
+        assert_eq!(chosen(TagQuery { proof: Some(Proof::Never), ..q() }), "abc");
+        assert_eq!(chosen(TagQuery { proof: Some(Proof::Proven), ..q() }), "");
+        assert_eq!(chosen(TagQuery { answered: Some(false), ..q() }), "b");
+        assert_eq!(chosen(TagQuery { answered: Some(true), ..q() }), "ac");
         let by_address = TagSort::from_name("address").unwrap();
         assert_eq!(chosen(TagQuery { sort: by_address, down: true, ..q() }), "cabd");
     }
@@ -453,7 +503,7 @@ mod tests {
             let plant = plant(&rows);
             let sorts = [TagSort::Plant, TagSort::Name, TagSort::Place, TagSort::Unit, TagSort::Source, TagSort::Recorded];
             let query = TagQuery { words: word.clone(), sort: sorts[sort], down, ..TagQuery::default() };
-            let view = TagView::of(&plant, query, &now());
+            let view = TagView::of(&plant, query, &now(&plant));
             let mut seen: Vec<Uuid> = view.rows(0, usize::MAX).to_vec();
             let names: Vec<&str> = seen.iter().map(|id| plant.tags[id].set.name.as_str()).collect();
             if sorts[sort] == TagSort::Name {

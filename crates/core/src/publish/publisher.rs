@@ -130,8 +130,7 @@ pub struct Publisher {
 
 /// The tags that a publication chooses, in the order of their paths.
 fn chosen(plant: &Plant, publication: &Publication) -> Vec<(String, Arc<Item<Tag>>)> {
-    let words: Vec<String> =
-        publication.words.to_lowercase().split([' ', '/']).filter(|w| !w.is_empty()).map(str::to_owned).collect();
+    let words = publication.all_words();
     let below: HashSet<Uuid> = plant
         .places
         .keys()
@@ -148,15 +147,29 @@ fn chosen(plant: &Plant, publication: &Publication) -> Vec<(String, Arc<Item<Tag
                 return None;
             }
             let path = plant.tag_path(&tag.set);
-            let fits = || {
-                let lower = path.to_lowercase();
-                words.iter().all(|word| lower.contains(word))
-            };
-            (single || fits()).then(|| (path.clone(), tag.clone()))
+            (single || has_words(&path, &words)).then(|| (path, tag.clone()))
         })
         .collect();
     all.sort_by(|a, b| a.0.cmp(&b.0));
     all
+}
+
+/// Whether a path holds all words, which are in small letters.
+fn has_words(path: &str, words: &[String]) -> bool {
+    let lower = path.to_lowercase();
+    words.iter().all(|word| lower.contains(word))
+}
+
+impl Publication {
+    fn all_words(&self) -> Vec<String> {
+        self.words.to_lowercase().split([' ', '/']).filter(|w| !w.is_empty()).map(str::to_owned).collect()
+    }
+
+    /// Whether it sends the values of a tag.
+    pub fn chooses(&self, plant: &Plant, tag: &Item<Tag>) -> bool {
+        let below = || self.places.iter().any(|&top| plant.lies_under(tag.set.place, top));
+        self.tags.contains(&tag.id) || (below() && has_words(&plant.tag_path(&tag.set), &self.all_words()))
+    }
 }
 
 /// Whether a tag reads a topic of a connection.

@@ -162,6 +162,8 @@ pub struct TagHit {
     /// Its type at the source.
     pub holds: String,
     pub record: bool,
+    /// It has a source or a formula.
+    pub bound: bool,
 }
 
 /// Something that was found.
@@ -221,7 +223,8 @@ pub async fn find(app: Data<App>, person: Person, query: Query<FindQuery>) -> Re
         let tag = plant.tags.get(&id)?;
         let set = &tag.set;
         let (unit, holds) = (set.unit.clone(), plant.type_of(set));
-        Some(TagHit { no: tag.no, unit, decimals: set.decimals, states: set.states, holds, record: set.record })
+        let bound = set.connection.is_some() || set.formula.is_some();
+        Some(TagHit { no: tag.no, unit, decimals: set.decimals, states: set.states, holds, record: set.record, bound })
     };
     let view = |(kind, id): (Kind, Uuid)| {
         let tag = if kind == Kind::Tag { hit(id) } else { None };

@@ -10,7 +10,7 @@ use actix_web::{
 };
 use havrel_core::{
     access::Action,
-    plant::{Own, Report, resolve},
+    plant::{Own, Report, loop_check::Checks, resolve},
     report::Document,
     time::{Nanos, SECOND, to_text},
 };
@@ -20,6 +20,7 @@ use havrel_jobs::{
     gather::{Making, gather},
     html, press,
 };
+use havrel_link::Kinds;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use utoipa::{IntoParams, ToSchema};
@@ -55,7 +56,9 @@ async fn fill(app: &App, person: &Person, report: &Report, period: &PeriodQuery)
     let period = period.parse()?;
     let making =
         Making { at: havrel_live::now(), by: person.actor.name.clone(), period, complete_until: app.live.complete_until() };
-    Ok(gather(&app.live.db, &person.plant(app), report, &making).await?)
+    let (whole, last) = (app.live.plant(), app.live.last_checks());
+    let checks = Checks { plant: &whole, last: &last, wire: &Kinds };
+    Ok(gather(&app.live.db, &person.plant(app), report, &making, checks).await?)
 }
 
 /// Shows a report that need not be saved yet, on real data, as HTML.

@@ -10,11 +10,14 @@ use actix_web::{
 use havrel_core::{
     access::Action,
     plant::{
-        Kind, RecordMode, table,
+        Kind, RecordMode,
+        loop_check::{Checks, Proof},
+        table,
         view::{TagQuery, TagSort},
     },
     quality::Class,
 };
+use havrel_link::Kinds;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use utoipa::{IntoParams, ToSchema};
@@ -49,6 +52,10 @@ pub struct TagSheetQuery {
     pub by_hand: Option<bool>,
     /// Which has an active or unacknowledged alarm at that moment.
     pub in_alarm: Option<bool>,
+    /// How far it is proven: `never`, `failed`, `changed` or `proven`; only tags whose source is a device.
+    pub proof: Option<String>,
+    /// It is read in service, and a value of it is known, or none is.
+    pub answered: Option<bool>,
     /// Any number; the same one means the same moment, so that rows keep their index.
     pub moment: Option<u64>,
     /// Words that must all occur in the path, whatever their case.
@@ -88,6 +95,9 @@ pub struct TagRow {
     pub revision: i64,
     /// Its place, or one above it, is out of service.
     pub idle: bool,
+    /// How far it is proven: `never`, `failed`, `changed` or `proven`; null where no device is its source.
+    #[schema(value_type = Option<String>)]
+    pub proof: Option<Proof>,
     /// What each column of the table of tags says.
     pub cells: Vec<String>,
 }
@@ -116,6 +126,13 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
         Some("bad") => Some(Class::Bad),
         Some(_) => return Err(Problem::field("quality", "A quality is good, uncertain or bad.")),
     };
+    let proof = match q.proof.as_deref() {
+        None => None,
+        Some(name) => {
+            let proof = Proof::from_name(name);
+            Some(proof.ok_or_else(|| Problem::field("proof", "A proof is never, failed, changed or proven."))?)
+        }
+    };
     let mut asked = TagQuery {
         under: q.under,
         connection: q.connection,
@@ -128,6 +145,8 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
         quality,
         by_hand: q.by_hand,
         in_alarm: q.in_alarm,
+        proof,
+        answered: q.answered,
         moment: 0,
         words,
         sort,
@@ -151,6 +170,9 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
                 list.push((rule.set.level, format!("{} {}", rule.set.known_as(), rule.set.level)));
             }
         }
+        // Settings of connections are hidden from who sees a part of the plant; the proof rests on them.
+        let (whole, last) = (app.live.plant(), app.live.last_checks());
+        let checks = Checks { plant: &whole, last: &last, wire: &Kinds };
         let row = |id: &Uuid| {
             let tag = plant.tags.get(id)?;
             let mut limits = limits.remove(id).unwrap_or_default();
@@ -169,6 +191,7 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
                 limits: limits.into_iter().map(|l| l.1).collect::<Vec<_>>().join(", "),
                 revision: tag.revision,
                 idle: plant.out_of_service(tag.set.place).is_some(),
+                proof: checks.proof(*id),
                 cells: reader.cells(Kind::Tag, *id),
             })
         };

@@ -39,6 +39,8 @@ async fn each_role_may_do_what_it_may() {
     let of = |what: &str| format!("/api/connections/{}/{what}", built.connection);
     let at_place = |what: &str| format!("/api/places/{}/{what}", built.place);
     let (equipment, alike, class) = (at_place("equipment"), at_place("alike"), at_place("class"));
+    let of_level = |what: &str| format!("/api/tags/{}/{what}", built.level);
+    let (loops, look, follow) = (of_level("loop-checks"), of_level("loop-checks/look"), of_level("follow"));
     let (browse, scan, path, map) = (of("browse"), of("scan"), of("path"), of("map"));
     engineer.until(&format!("/api/values?tags={}", built.setpoint_no), |b| b[0]["quality"] == "good").await;
     // For nobody, viewer, operator, engineer; 403 and 401 are refusals, all else means that the request was let through.
@@ -97,6 +99,11 @@ async fn each_role_may_do_what_it_may() {
             [false, false, true, true],
         ),
         (Method::DELETE, "/api/notes/00000000-0000-0000-0000-000000000000", Json::Null, [false, false, true, true]),
+        (Method::GET, &loops, Json::Null, [false, true, true, true]),
+        (Method::POST, &look, json!({}), [false, false, false, true]),
+        (Method::POST, &loops, json!({"passed": true}), [false, false, false, true]),
+        (Method::GET, &follow, Json::Null, [false, true, true, true]),
+        (Method::POST, "/api/sources/match", json!({"found": []}), [false, false, false, true]),
         (Method::GET, "/api/board", Json::Null, [false, true, true, true]),
         (Method::GET, "/api/board/figures", Json::Null, [false, true, true, true]),
         (Method::GET, "/api/classes", Json::Null, [false, true, true, true]),

@@ -11,6 +11,7 @@ mod feed;
 mod formulas;
 mod keep;
 mod kill;
+mod loop_checks;
 mod model;
 mod plant;
 mod publishing;

@@ -1,5 +1,6 @@
 // The operator's screen: a large place by its areas, or every piece of equipment as a card, in the engineer's order.
 
+import { Monitor } from 'lucide-react';
 import { useMemo, useState } from 'react';
 import { useItems, useMay } from '../../api/queries';
 import { pathOf, useTree } from '../../api/tree';
@@ -11,17 +12,20 @@ import { cardsOf, LARGE } from './cards';
 import { CommandSeveral } from './command';
 import { Overview } from './overview';
 import { Troubles, useTroubles } from './troubles';
+import { useWall } from './wall';
 
 export function Board() {
-  const { at, part } = useView();
+  const { at, part, span } = useView();
   const go = useGo();
+  const wall = part === 'wall';
+  const { page, pages } = useWall(wall, span);
   const operator = useMay('operator');
   const [commanding, setCommanding] = useState(false);
   const tree = useTree();
   const place = at ? tree?.byId.get(at) : undefined;
   if (!tree) return null;
   const large = !place || LARGE.includes(place.level);
-  const overview = part === 'overview' || (part !== 'cards' && large);
+  const overview = wall || part === 'overview' || (part !== 'cards' && large);
   const shown = overview ? 'overview' : 'cards';
   const parts = (
     <>
@@ -31,6 +35,11 @@ export function Board() {
           {one === 'overview' ? 'Overview' : 'Cards'}
         </DeskPart>
       ))}
+      {overview && (
+        <Button title="For a large screen that nobody operates" onClick={() => go({ part: 'wall', tag: undefined })}>
+          <Monitor className="size-4" /> Wall
+        </Button>
+      )}
     </>
   );
   const head = (note: string) => (
@@ -39,7 +48,20 @@ export function Board() {
       title={place?.name ?? 'Whole plant'}
       note={`${place ? `${place.level} · ` : ''}${note}`}
     >
-      {parts}
+      {wall ? (
+        <>
+          {pages > 1 && (
+            <span className="text-soft">
+              page <span className="figures">{page + 1}</span> of <span className="figures">{pages}</span>
+            </span>
+          )}
+          <Button kind="quiet" onClick={() => go({ part: undefined, span: undefined })}>
+            Leave wall
+          </Button>
+        </>
+      ) : (
+        parts
+      )}
     </DeskHead>
   );
   if (!overview) return <Cards head={head} />;

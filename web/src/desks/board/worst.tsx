@@ -10,7 +10,7 @@ export function Worst({ alarms, count = false }: { alarms: readonly Standing[] |
   const urgent = mostUrgent((alarms ?? []).map((a) => ({ ...a, state: a.state as PipState })));
   if (!urgent) return null;
   return (
-    <span className="inline-flex shrink-0 items-center gap-1.5">
+    <span className="inline-flex shrink-0 items-center gap-1.5" data-rules={alarms?.map((a) => a.rule).join(' ')}>
       <Pips priority={urgent.priority} state={urgent.state} />
       {count && <span className="text-sm text-soft">{counted(alarms?.length ?? 0, 'alarm')}</span>}
     </span>

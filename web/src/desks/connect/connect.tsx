@@ -20,6 +20,7 @@ import { ConnectionForm, NewConnection } from './connection-form';
 import { EdgeNodes } from './edge/edge-nodes';
 import { Health } from './health';
 import { Mappings } from './mappings/mappings';
+import { Matching } from './matching/matching';
 import { Nodes } from './nodes/nodes';
 import { ByHand, Offers } from './offers';
 import { Publishing } from './publishing/publishing';
@@ -143,6 +144,7 @@ function partsOf({ can }: KindView): [string, string][] {
     ...when(can.serves, 'accounts', 'Accounts'),
     ...when(can.serves, 'clients', 'Clients and refusals'),
     ...when(reads, 'intake', intakeOf(can)),
+    ...when(can.browse && reads, 'match', 'Match to tags'),
     ...when(can.listens || can.announces, 'mappings', 'Mappings'),
     ...when(can.publishes, 'publishing', 'Publishing'),
     ...when(reads, 'tags', 'Tags'),
@@ -235,6 +237,7 @@ function Line({ item, seen, disabled }: LineProps) {
             ) : (
               <ByHand item={item} seen={seen} disabled={disabled} />
             ))}
+          {part === 'match' && kind && <Matching key={view.at ?? ''} item={item} kind={kind} seen={seen} disabled={disabled} />}
           {part === 'mappings' && (
             <Mappings item={item} seen={seen} disabled={disabled} announces={kind?.can.announces ?? false} />
           )}

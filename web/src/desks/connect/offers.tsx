@@ -8,10 +8,10 @@ import { newId } from '../../api/client';
 import type { Item, Point, TagSet } from '../../api/model';
 import { textOf } from '../../parts/form';
 import { useKind } from '../../parts/kinds';
+import { below, MOST, type Offer } from '../../parts/nodes/below';
 import { useSteps } from '../../parts/steps';
 import { counted } from '../../parts/text';
 import { Button, Choice, Field, Input, Tick, Trouble } from '../../parts/ui';
-import { below, MOST, type Offer } from './below';
 import { blank, type Candidate } from './candidates';
 import { Intake } from './intake';
 

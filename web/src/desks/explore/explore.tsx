@@ -18,6 +18,7 @@ import { zoomed } from '../../parts/trend-data';
 import { Button, Choice, DeskHead, Empty } from '../../parts/ui';
 import { csvOf, pictureOf } from './export';
 import { Figures } from './figures';
+import { FollowPage } from './follow';
 import { Handle } from './handles';
 import { KeptDialog, KeptTrends } from './kept';
 import { NoteDialog, NoteFlags, NoteList, useNotes } from './notes';
@@ -35,6 +36,11 @@ const EARLIER = [
 ] as const;
 
 export function Explore() {
+  const { follow } = useView();
+  return follow ? <FollowPage key={follow} id={follow} /> : <Trends />;
+}
+
+function Trends() {
   const view = useView();
   const go = useGo();
   const chosenIds = useMemo(() => (view.tags ? view.tags.split(',') : []), [view.tags]);

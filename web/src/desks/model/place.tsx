@@ -12,7 +12,7 @@ import { levelBelow, usePlantActs } from '../../app/plant-acts';
 import { liesUnder, nestingWords } from '../../app/tree';
 import { Uses } from '../../app/uses';
 import { useGo } from '../../app/view';
-import { complain, useForm } from '../../parts/form';
+import { complain, numberOf, textOf, useForm } from '../../parts/form';
 import { counted } from '../../parts/text';
 import { Button, Choice, Field, FormTrouble, Input } from '../../parts/ui';
 import { Equipment, GiveClass } from './classes/equipment';
@@ -27,6 +27,7 @@ const MANY: Record<Level, string> = {
   device: 'devices',
 };
 type Place = Item<'place'>;
+type PlacePatch = { [F in keyof Place['set']]?: Place['set'][F] | null };
 
 export function PlacePage({ tree, place, disabled }: { tree: PlantTree; place: Place | undefined; disabled: boolean }) {
   return (
@@ -48,7 +49,8 @@ export function PlacePage({ tree, place, disabled }: { tree: PlantTree; place: P
 
 function PlaceForm({ tree, place, disabled }: { tree: PlantTree; place: Place; disabled: boolean }) {
   const { name, level, counts, note } = place.set;
-  const form = useForm({ name, level, counts, note }, undefined, { follow: true, draft: `place ${place.id}` });
+  const start = { name, level, counts, note, latitude: textOf(place.set.latitude), longitude: textOf(place.set.longitude) };
+  const form = useForm(start, undefined, { follow: true, draft: `place ${place.id}` });
   const [deleting, setDeleting] = useState(false);
   const acts = usePlantActs(tree, () => undefined);
   const v = form.values;
@@ -62,7 +64,12 @@ function PlaceForm({ tree, place, disabled }: { tree: PlantTree; place: Place; d
         e.preventDefault();
         const why = v.name === name ? `Changed ${place.title}` : `Renamed ${place.title} to ${v.name}`;
         // Only what was changed here: what somebody else changed beside it stays.
-        void form.run(() => commit(why, tree.revision, [{ op: 'patch', kind: 'place', id: place.id, set: form.changed() }]));
+        void form.run(() => {
+          const { latitude, longitude, ...set } = form.changed();
+          const degrees = (text: string | undefined) => (text === undefined ? undefined : numberOf(text));
+          const at = { latitude: degrees(latitude), longitude: degrees(longitude) };
+          return commit(why, tree.revision, [{ op: 'patch', kind: 'place', id: place.id, set: { ...set, ...at } as PlacePatch }]);
+        });
       }}
     >
       <Field label="Name" error={form.error('name') ?? form.theirs('name')}>
@@ -94,6 +101,31 @@ function PlaceForm({ tree, place, disabled }: { tree: PlantTree; place: Place; d
       <Field label="Note" error={form.error('note') ?? form.theirs('note')}>
         {(p) => <Input {...p} disabled={disabled} value={v.note} onChange={(e) => form.set('note', e.target.value)} />}
       </Field>
+      <div className="col-span-4 flex items-start gap-3">
+        {(['latitude', 'longitude'] as const).map((field) => (
+          <Field
+            key={field}
+            label={field === 'latitude' ? 'Latitude, ° north' : 'Longitude, ° east'}
+            error={form.error(field) ?? form.theirs(field)}
+            className="w-36"
+          >
+            {(p) => (
+              <Input
+                {...p}
+                className="figures text-right"
+                disabled={disabled}
+                value={v[field]}
+                onChange={(e) => form.set(field, e.target.value)}
+              />
+            )}
+          </Field>
+        ))}
+        {place.set.latitude !== null && place.set.longitude !== null && (
+          <a className="mt-6 text-teal hover:underline" href={`geo:${place.set.latitude},${place.set.longitude}`}>
+            Open in a map
+          </a>
+        )}
+      </div>
       <FormTrouble form={form} className="col-span-4" />
       <div className="col-span-4 flex flex-wrap gap-2">
         <Button kind="main" type="submit" disabled={disabled || !form.dirty || form.busy}>

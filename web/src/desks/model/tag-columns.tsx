@@ -1,6 +1,7 @@
 // The columns of the sheet of tags: those that are written, as the server has them, and those that are only shown.
 
 import type { Schemas } from '../../api/client';
+import { PROOF_WORDS, type Proof } from '../../app/loop-check';
 import type { GridColumn } from '../../parts/grid';
 import { pathEnd } from '../../parts/text';
 import { Value } from '../../parts/value';
@@ -42,6 +43,7 @@ const SHOWN: GridColumn<TagRow>[] = [
   },
   { key: 'source_words', title: 'Read from', width: 220, say: (row) => row.source || 'nowhere' },
   { key: 'limits', title: 'Limits', width: 150, say: (row) => row.limits || 'none' },
+  { key: 'proof', title: 'Loop check', width: 150, say: (row) => (row.proof ? PROOF_WORDS[row.proof as Proof] : 'no loop') },
   { key: 'service', title: 'Service', width: 110, say: (row) => (row.idle ? 'out of service' : 'in service') },
 ];
 

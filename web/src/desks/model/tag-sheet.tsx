@@ -34,6 +34,11 @@ const CHOICES: Record<string, { words: string; query: Partial<Query> }> = {
   unbound: { words: 'without a source', query: { bound: false } },
   computed: { words: 'computed', query: { computed: true } },
   twice: { words: 'same source twice', query: { twice: true } },
+  unanswered: { words: 'never answered', query: { answered: false } },
+  unchecked: { words: 'loop never checked', query: { proof: 'never' } },
+  changed: { words: 'changed since proven', query: { proof: 'changed' } },
+  failed: { words: 'loop check failed', query: { proof: 'failed' } },
+  proven: { words: 'loop proven', query: { proof: 'proven' } },
   recorded: { words: 'recorded', query: { recorded: true } },
   unrecorded: { words: 'not recorded', query: { recorded: false } },
   alarmed: { words: 'with alarm rules', query: { alarmed: true } },
@@ -48,6 +53,8 @@ interface Query {
   bound: boolean;
   computed: boolean;
   twice: boolean;
+  answered: boolean;
+  proof: string;
   recorded: boolean;
   alarmed: boolean;
   in_service: boolean;

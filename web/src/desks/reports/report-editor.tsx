@@ -4,11 +4,12 @@ import { ArrowDown, ArrowUp, X } from 'lucide-react';
 import { type ReactNode, useState } from 'react';
 import type { Item, Section } from '../../api/model';
 import { commit, useItems, useTags } from '../../api/queries';
+import { PROOF_WORDS, type Proof } from '../../app/loop-check';
 import { useGo } from '../../app/view';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { Picker, PickField } from '../../parts/picker';
 import { pathEnd } from '../../parts/text';
-import { Button, ChangedElsewhere, Choice, Confirm, Field, FormTrouble, INPUT, Input } from '../../parts/ui';
+import { Button, ChangedElsewhere, Choice, Confirm, Field, FormTrouble, INPUT, Input, Tick } from '../../parts/ui';
 
 const NAMES: Record<Section['kind'], string> = {
   text: 'Text',
@@ -16,6 +17,17 @@ const NAMES: Record<Section['kind'], string> = {
   values: 'Values at the end',
   trend: 'Trend',
   alarms: 'Alarms',
+  loop_checks: 'Loop checks',
+};
+
+/** What a new section begins as. */
+const FRESH: Record<Section['kind'], Section> = {
+  text: { kind: 'text', text: '' },
+  summary: { kind: 'summary', tags: [] },
+  values: { kind: 'values', tags: [] },
+  trend: { kind: 'trend', tags: [] },
+  alarms: { kind: 'alarms' },
+  loop_checks: { kind: 'loop_checks', proofs: ['never', 'failed', 'changed'] },
 };
 
 const labelOf = (label: { width: string; height: string } | null) =>
@@ -162,7 +174,7 @@ export function ReportEditor({ report, seen, disabled }: Props) {
       <ChangedElsewhere form={form} field="sections" what="the sections" />
       <ol className="space-y-2">
         {v.sections.map((section, i) => {
-          const error = form.error(`sections[${i}].tags`, `sections[${i}].text`);
+          const error = form.error(`sections[${i}].tags`, `sections[${i}].text`, `sections[${i}].proofs`);
           return (
             // biome-ignore lint/suspicious/noArrayIndexKey: a section is known by its place in the list
             <li key={i} className="rounded border border-line bg-raised p-2">
@@ -206,6 +218,25 @@ export function ReportEditor({ report, seen, disabled }: Props) {
                 />
               )}
               {section.kind === 'alarms' && <p className="text-sm text-soft">All that happened under the place in the period.</p>}
+              {section.kind === 'loop_checks' && (
+                <fieldset className="mt-1 grid grid-cols-2 gap-x-3">
+                  <legend className="text-sm text-soft">Points under the place whose loop is</legend>
+                  {(Object.keys(PROOF_WORDS) as Proof[]).map((proof) => (
+                    <Tick
+                      key={proof}
+                      label={PROOF_WORDS[proof]}
+                      checked={section.proofs.includes(proof)}
+                      disabled={disabled}
+                      onChange={(on) =>
+                        replace(i, {
+                          ...section,
+                          proofs: on ? [...section.proofs, proof] : section.proofs.filter((other) => other !== proof),
+                        })
+                      }
+                    />
+                  ))}
+                </fieldset>
+              )}
               {error && <p className="text-sm text-act4">{error}</p>}
             </li>
           );
@@ -214,16 +245,7 @@ export function ReportEditor({ report, seen, disabled }: Props) {
       {!disabled && (
         <div className="flex flex-wrap gap-1.5">
           {(Object.keys(NAMES) as Section['kind'][]).map((kind) => (
-            <Button
-              key={kind}
-              className="h-6.5"
-              onClick={() =>
-                sections([
-                  ...v.sections,
-                  kind === 'text' ? { kind, text: '' } : kind === 'alarms' ? { kind } : { kind, tags: [] },
-                ])
-              }
-            >
+            <Button key={kind} className="h-6.5" onClick={() => sections([...v.sections, FRESH[kind]])}>
               + {NAMES[kind]}
             </Button>
           ))}

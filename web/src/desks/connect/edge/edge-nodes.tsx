@@ -11,13 +11,13 @@ import { useItems } from '../../../api/queries';
 import { useGo } from '../../../app/view';
 import { draftOf, keepDraft } from '../../../parts/draft';
 import { complain } from '../../../parts/form';
+import { below, NOTHING } from '../../../parts/nodes/below';
+import { MOST_TAKEN, walk } from '../../../parts/nodes/tree';
 import { counted, lasting } from '../../../parts/text';
 import { Button, Trouble } from '../../../parts/ui';
-import { below, NOTHING } from '../below';
 import type { Candidate } from '../candidates';
 import { blankMapping, draftName } from '../mappings/mapping';
 import { candidateOf, intakeDraft } from '../nodes/candidate';
-import { MOST_TAKEN, walk } from '../nodes/tree';
 
 type Announced = Schemas['AnnouncedView'];
 

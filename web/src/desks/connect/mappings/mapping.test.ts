@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { NOTHING, type Offer } from '../below';
+import { NOTHING, type Offer } from '../../../parts/nodes/below';
 import { fits, likeIt, likeTags, mappingOf, takenOf } from './mapping';
 
 const offer = (name: string, more: Partial<Offer> = {}): Offer => ({ ...NOTHING, branch: false, name, ...more });

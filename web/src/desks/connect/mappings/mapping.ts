@@ -2,7 +2,7 @@
 
 import { newId, type Schemas } from '../../../api/client';
 import type { Mapped, Mapping } from '../../../api/model';
-import type { Place } from '../nodes/tree';
+import type { Place } from '../../../parts/nodes/tree';
 
 /** The draft of a mapping of a connection, by the name under which it is kept. */
 export const draftName = (connection: string) => `mapping ${connection}`;

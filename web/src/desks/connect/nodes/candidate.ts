@@ -2,8 +2,8 @@
 
 import type { Point, TagSet } from '../../../api/model';
 import { textOf } from '../../../parts/form';
+import { type Place, partsOf, pathOf, placeOf } from '../../../parts/nodes/tree';
 import { blank, type Candidate } from '../candidates';
-import { type Place, partsOf, pathOf, placeOf } from './tree';
 
 /** The rows of the intake of a connection, by the name under which they are kept. */
 export const intakeDraft = (connection: string) => `nodes ${connection}`;

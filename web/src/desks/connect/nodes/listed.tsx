@@ -3,9 +3,9 @@
 import { useQueries, useQueryClient } from '@tanstack/react-query';
 import { http, type Schemas, take } from '../../../api/client';
 import { complain } from '../../../parts/form';
+import type { Known } from '../../../parts/nodes/tree';
 import { counted, moment } from '../../../parts/text';
 import { Button } from '../../../parts/ui';
-import type { Known } from './tree';
 
 /** Most nodes below one that are compared, as the server takes them. */
 const MOST = 5000;

@@ -12,15 +12,7 @@ import { useGo } from '../../../app/view';
 import { keepDraft } from '../../../parts/draft';
 import { complain } from '../../../parts/form';
 import type { KindView } from '../../../parts/kinds';
-import { useSteps } from '../../../parts/steps';
-import { counted } from '../../../parts/text';
-import { Button, Choice, Field, Input, Tick, Trouble } from '../../../parts/ui';
-import { below, NOTHING, type Offer } from '../below';
-import type { Candidate } from '../candidates';
-import { Intake } from '../intake';
-import { draftName, mappingOf } from '../mappings/mapping';
-import { candidateOf, intakeDraft } from './candidate';
-import { Differences, useListed } from './listed';
+import { below, NOTHING, type Offer } from '../../../parts/nodes/below';
 import {
   type Alike,
   alikeOf,
@@ -39,7 +31,15 @@ import {
   type Walked,
   type Wanted,
   walk,
-} from './tree';
+} from '../../../parts/nodes/tree';
+import { useSteps } from '../../../parts/steps';
+import { counted } from '../../../parts/text';
+import { Button, Choice, Field, Input, Tick, Trouble } from '../../../parts/ui';
+import type { Candidate } from '../candidates';
+import { Intake } from '../intake';
+import { draftName, mappingOf } from '../mappings/mapping';
+import { candidateOf, intakeDraft } from './candidate';
+import { Differences, useListed } from './listed';
 import { wordsOf } from './words';
 
 /** Nodes of one page. */

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { NOTHING } from '../below';
+import { NOTHING } from '../../../parts/nodes/below';
 import { VIEWS } from './readings';
 import { type Found, halfOrder, LONG_ORDERS, likelyType, ordersOf } from './types';
 

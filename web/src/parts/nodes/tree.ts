@@ -1,7 +1,7 @@
 // What a device offers as a tree: the rows that are shown, and everything below a node.
 
-import type { Schemas } from '../../../api/client';
-import { type Below, NOTHING, type Offer } from '../below';
+import type { Schemas } from '../../api/client';
+import { type Below, NOTHING, type Offer } from './below';
 
 /** Most values that are taken from below a node at once. */
 export const MOST_TAKEN = 20_000;

@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { NOTHING, type Offer } from '../below';
+import { NOTHING, type Offer } from './below';
 import {
   alikeOf,
   isFound,
