@@ -97,3 +97,18 @@ test('a cable that is cut is told once, and figures say what they miss', async (
   await expect(area('Landing').getByRole('img', { name: '2 values of 2 missing' }).first()).toBeVisible({ timeout: 30_000 });
   await expect(area('Extraction').getByRole('img', { name: /missing/ })).toHaveCount(0);
 });
+
+test('on a wall the board shows itself page by page, and what becomes urgent first', async () => {
+  await page.getByRole('button', { name: 'Wall' }).click();
+  await expect(page.getByRole('navigation', { name: 'Desks' })).toBeHidden();
+  await expect(page.getByRole('tree')).toHaveCount(0);
+  await accessibility(page);
+  await page.goto(`${server.url}/board?part=wall&span=2`);
+  // With nobody near it, the last area comes into sight, and then the first again.
+  await expect(page.getByText(/page \d of \d/)).toBeVisible();
+  await expect(area('Utilities')).toBeInViewport({ timeout: 30_000 });
+  await expect(area('Landing').getByRole('heading', { name: 'Landing' })).toBeInViewport({ timeout: 30_000 });
+  await page.getByRole('button', { name: 'Leave wall' }).click();
+  await expect(page.getByRole('navigation', { name: 'Desks' })).toBeVisible();
+  await expect(page.getByRole('tree')).toBeVisible();
+});

@@ -108,10 +108,10 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
         <Button onClick={() => go({ tags: tag.id, end: undefined }, '/explore')}>
           <ChartLine className="size-4" /> Trend
         </Button>
-        <ByHand tag={tag} />
         <Button onClick={() => go({ follow: tag.id, tag: undefined }, '/explore')}>
           <Route className="size-4" /> Follow
         </Button>
+        <ByHand tag={tag} />
       </div>
       {tag.set.writable && <WriteTo tag={tag} connection={connection} />}
       <Recording tag={tag} seen={seen} disabled={!engineer} />

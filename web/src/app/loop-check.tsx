@@ -3,7 +3,6 @@
 import { useQuery } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { useState } from 'react';
-import { toast } from 'sonner';
 import { http, type Schemas, take } from '../api/client';
 import type { Item } from '../api/model';
 import { queries, useMay } from '../api/queries';
@@ -148,7 +147,6 @@ function Watch({ tag, reading, onClose }: { tag: Item<'tag'>; reading: Reading; 
     if (!done) return;
     form.reset({ applied: '', remark: '' });
     onClose();
-    toast.success(passed ? `${tag.set.name} is proven.` : `The loop check of ${tag.set.name} is kept as failed.`);
     await Promise.all([
       queries.invalidateQueries({ queryKey: ['loop checks', tag.id] }),
       queries.invalidateQueries({ queryKey: ['sheet'] }),

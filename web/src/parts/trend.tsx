@@ -7,7 +7,7 @@ import { http, take } from '../api/client';
 import { feed, useAlarmCount, useStatus } from '../api/live';
 import type { TagSet } from '../api/model';
 import { resolved, seriesColour } from './colours';
-import { marksOf, numberIn, type Reading, useReadings } from './reading';
+import { marksOf, type Names, numberIn, type Reading, useReadings } from './reading';
 import { clock, moment } from './text';
 import { useTheme } from './theme';
 import { heldAt, heldOn, type Line, lineOf, type PixelColumns, put, type Table, tableOf, thinned } from './trend-data';
@@ -372,7 +372,7 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
         {nothing && <p className="absolute inset-x-0 top-1/3 z-10 text-center text-soft">Nothing was recorded in this time.</p>}
         {pixels.error && <p className="absolute inset-x-0 top-1/3 z-10 text-center text-act4">{pixels.error.message}</p>}
       </div>
-      {!plain && <Legend tags={tags} readings={readings} cursor={cursor} />}
+      {!plain && <Legend tags={tags} readings={readings} states={states} cursor={cursor} />}
     </div>
   );
 }
@@ -389,10 +389,15 @@ function draw(plot: uPlot | null, table: Table, shown: { span: number; end: numb
 interface LegendProps {
   tags: readonly TrendTag[];
   readings: readonly Reading[];
+  states: readonly (Names | undefined)[];
   cursor: { at: number; values: (number | null)[] } | null;
 }
 
-function Legend({ tags, readings, cursor }: LegendProps) {
+function Legend({ tags, readings, states, cursor }: LegendProps) {
+  const print = (i: number) => {
+    const value = cursor?.values[i];
+    return (typeof value === 'number' ? states[i]?.get(value) : undefined) ?? readings[i]?.print(value);
+  };
   return (
     <div className="mt-1 flex flex-wrap items-baseline gap-x-6 gap-y-1 border-t border-line pt-1.5" data-testid="cursor">
       <span className="figures w-18 text-soft">{cursor ? clock(cursor.at) : 'cursor'}</span>
@@ -401,7 +406,7 @@ function Legend({ tags, readings, cursor }: LegendProps) {
           <span aria-hidden className="inline-block h-0.5 w-4 self-center" style={{ background: seriesColour(i) }} />
           <span>{nameOf(tag, tags)}</span>
           {/* Room for a figure, so that nothing jumps while the cursor moves. */}
-          <span className="figures min-w-[4ch] font-semibold">{cursor ? readings[i]?.print(cursor.values[i]) : '–'}</span>
+          <span className="figures min-w-[4ch] font-semibold">{cursor ? print(i) : '–'}</span>
           <UnitMenu set={tag.set} className="text-sm" />
         </span>
       ))}

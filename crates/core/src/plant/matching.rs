@@ -81,7 +81,8 @@ impl Words {
             for c in name.chars().take(200).chain([' ']) {
                 let ends = !c.is_alphanumeric()
                     || c.is_ascii_digit() != last.is_ascii_digit()
-                    || (c.is_uppercase() && last.is_lowercase());
+                    // A word has two letters at least: pH is one.
+                    || (c.is_uppercase() && last.is_lowercase() && word.chars().count() > 1);
                 if ends && !word.is_empty() {
                     before = all.put(std::mem::take(&mut word), before.as_ref());
                 }
@@ -189,6 +190,10 @@ impl<'a> Open<'a> {
 
     /// How well it fits a found item; `None` where it cannot be meant.
     fn fit(&self, found: &Found, FoundWords { name, parent, all }: &FoundWords) -> Option<Match> {
+        // Of many places alike all but one are ruled out here, before anything is put into words.
+        if self.place.has_other_number(all) || self.above.has_other_number(all) {
+            return None;
+        }
         let (mut reasons, mut doubts) = (Vec::new(), Vec::new());
         if self.name.shared(&[name]) == 0 {
             return None;
@@ -202,9 +207,6 @@ impl<'a> Open<'a> {
             true => "same name".to_owned(),
             false => format!("{shared} of {} words of the name", self.name.len()),
         });
-        if self.place.has_other_number(all) || self.above.has_other_number(all) {
-            return None;
-        }
         let placed = self.place.shared(&[all]);
         if self.place.len() > 0 && placed > 0 {
             score += 30 * placed as i32 / self.place.len() as i32;
@@ -364,7 +366,8 @@ mod tests {
     #[case::another_quantity("EX-1/Level", "bar", None)]
     #[case::said_in_two_steps("EX-1/Level/Setpoint", "%", Some("EX-1/Level setpoint"))]
     #[case::further_up("EX-2/Agitator/Current", "A", Some("EX-2/Agitator/Current"))]
-    #[case::nothing_alike("EX-1/pH", "", None)]
+    #[case::nothing_alike("EX-1/Torque", "", None)]
+    #[case::two_letters("EX1/pH_PV", "", Some("EX-1/pH"))]
     #[case::no_place_at_all("Level", "%", None)]
     fn names_and_units_find_their_tag(#[case] path: &str, #[case] unit: &str, #[case] wanted: Option<&str>) {
         let plant = plant(&[
@@ -374,6 +377,7 @@ mod tests {
             (3, "Level", "%"),
             (3, "Level setpoint", "%"),
             (3, "Temperature", "°C"),
+            (2, "pH", ""),
             (5, "Current", "A"),
             (6, "Current", "A"),
         ]);

@@ -17,6 +17,8 @@ export function useWall(on: boolean, seconds = STAYS): { page: number; pages: nu
   const waiting = alarms.filter((a) => a.state !== 'acknowledged' && a.priority >= URGENT);
   const urgent = mostUrgent(waiting.map((a) => ({ ...a, state: a.state as PipState })))?.rule;
   const called = useRef(urgent);
+  // Where a page stands cannot be read from the scroll position: the last one ends before its beginning is at the top.
+  const current = useRef(0);
   // Everything is written larger, by the width of the screen.
   useEffect(() => {
     if (!on) return;
@@ -39,8 +41,13 @@ export function useWall(on: boolean, seconds = STAYS): { page: number; pages: nu
     };
     const show = (starts: readonly number[], page: number) => {
       box.scrollTop = starts[page] ?? 0;
+      current.current = page;
       setShown((old) => (old.page === page && old.pages === starts.length ? old : { page, pages: starts.length }));
     };
+    const begun = requestAnimationFrame(() => {
+      const { starts } = layout();
+      setShown({ page: Math.min(current.current, starts.length - 1), pages: starts.length });
+    });
     // A new alarm calls for the page on which its pips are.
     if (urgent && urgent !== called.current) {
       const { parts, starts } = layout();
@@ -50,10 +57,12 @@ export function useWall(on: boolean, seconds = STAYS): { page: number; pages: nu
     called.current = urgent;
     const timer = setInterval(() => {
       const { starts } = layout();
-      const at = pageWith(starts, box.scrollTop);
-      show(starts, (at + 1) % starts.length);
+      show(starts, (current.current + 1) % starts.length);
     }, seconds * 1000);
-    return () => clearInterval(timer);
+    return () => {
+      cancelAnimationFrame(begun);
+      clearInterval(timer);
+    };
   }, [on, seconds, urgent]);
   return shown;
 }

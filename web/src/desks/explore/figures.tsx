@@ -7,6 +7,7 @@ import { seriesColour } from '../../parts/colours';
 import { useReadings } from '../../parts/reading';
 import { moment } from '../../parts/text';
 import type { TrendTag, TrendWindow } from '../../parts/trend';
+import { statesOf } from '../../parts/trend-strips';
 
 interface Props {
   tags: readonly (TrendTag & { holds: string })[];
@@ -80,18 +81,20 @@ export function Figures({ tags, names, window, live, a, b, valuesAt }: Props) {
           const row = statistics.data?.tags.find((t) => t.tag === tag.id);
           const reading = readings[i];
           if (!reading) return null;
-          const isStates = reading.names !== undefined || tag.holds === 'bool';
+          const states = statesOf(reading.names, tag.holds);
+          const isStates = states !== undefined;
+          const print = (value: number | null) => (value === null ? undefined : states?.get(value)) ?? reading.print(value);
           const byHand = row?.by_hand[0] ?? 0;
           const [va, vb] = [atA?.[i] ?? null, atB?.[i] ?? null];
-          const difference = va !== null && vb !== null ? vb - va : null;
+          const difference = va !== null && vb !== null && !isStates ? vb - va : null;
           return (
             <tr key={tag.id} className="h-6 border-t border-line">
               <td className="truncate">
                 <span aria-hidden className="mr-2 inline-block h-0.5 w-4 align-middle" style={{ background: seriesColour(i) }} />
                 {names[i]}
               </td>
-              {atA && <td className={CELL}>{reading.print(va)}</td>}
-              {atB && <td className={CELL}>{reading.print(vb)}</td>}
+              {atA && <td className={CELL}>{print(va)}</td>}
+              {atB && <td className={CELL}>{print(vb)}</td>}
               {a !== undefined && b !== undefined && (
                 <td className={clsx(CELL, 'font-semibold')}>
                   {difference === null

@@ -72,7 +72,7 @@ export function FollowPage({ id }: { id: string }) {
       {told.data && from && (
         <>
           <Verdict told={told.data} />
-          <div className="grid min-h-0 flex-1 grid-cols-[3fr_2fr] items-start gap-5 overflow-auto">
+          <div className="grid min-h-0 flex-1 grid-cols-[minmax(0,3fr)_minmax(0,2fr)] items-start gap-5 overflow-auto">
             <section aria-label="Where it comes from">
               <h2 className="mb-1 font-semibold">Where it comes from</h2>
               <Way followed={from} told={told.data} />
@@ -193,7 +193,13 @@ function JointRow({ joint, first, children }: { joint: Joint; first: boolean; ch
       <span className="w-28 shrink-0 text-soft">{NAMES[joint.kind] ?? joint.kind}</span>
       <span className="min-w-0 flex-1">
         {joint.kind !== 'value' && (
-          <span className={clsx('break-words', code && 'figures font-normal', joint.state === 'unreached' && 'text-soft')}>
+          <span
+            className={clsx(
+              '[overflow-wrap:anywhere]',
+              code && 'figures font-normal',
+              joint.state === 'unreached' && 'text-soft',
+            )}
+          >
             {joint.words}
           </span>
         )}

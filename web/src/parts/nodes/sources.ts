@@ -75,7 +75,8 @@ export async function sourcesOf(
     const root = { offer: { ...NOTHING, id: top }, above: [] };
     const walked = await walk(root, {
       keep: (offer) => offer.point !== null,
-      inside: can.listens,
+      // Where a kind tells nothing of its nodes, they are messages and answers, and what is wanted stands inside.
+      inside: !can.tells,
       children,
       tell,
       cancelled,
