@@ -152,6 +152,13 @@ test('load: how smooth sheets and trends are', async ({ page }) => {
     }
     return took.sort((a, b) => a - b);
   });
+  // Every line of the plant with its values on one page, still and scrolled.
+  await page.goto(`${process.env.HAVREL_BENCH_URL}/board?part=overview`);
+  await expect(page.locator('main [data-quality="good"]').first()).toBeVisible({ timeout: 30_000 });
+  await page.waitForTimeout(2000);
+  const values = await page.locator('main [data-quality]').count();
+  const still = await smoothness(page, null);
+  const moved = await smoothness(page, 'main');
   const trend = `${process.env.HAVREL_BENCH_URL}/explore?span=300&tags=${tags.map((t) => t.id).join('%2C')}`;
   await page.goto(trend);
   await expect(page.getByTestId('trend').locator('canvas').first()).toBeVisible();
@@ -181,6 +188,9 @@ test('load: how smooth sheets and trends are', async ({ page }) => {
     sheet_fps: scrolled.fps,
     sheet_bare: bare,
     sheet_task: scrolled.task,
+    board_values: values,
+    board_fps: Math.min(still.fps, moved.fps),
+    board_task: Math.max(still.task, moved.task),
     trend_fps: run.fps,
     trend_task: run.task,
     large_fps: large.fps,

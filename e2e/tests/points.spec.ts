@@ -143,6 +143,18 @@ test('what a device offers is matched onto tags without a source, and bound in o
   await expect(sheet().getByRole('heading', { name: '1 tag', exact: true })).toBeVisible();
 });
 
+test('what a class binds is unbound on one piece of its equipment, and put back', async () => {
+  await open('Wash tank 1 turbidity');
+  await inspector().getByRole('button', { name: 'Clear Connection' }).click();
+  await inspector().getByRole('button', { name: 'Save settings' }).click();
+  await expect(inspector().getByText('connection is an override')).toBeVisible();
+  await open('Wash tank 1 turbidity', 'unbound');
+  await inspector().getByRole('button', { name: 'Put back connection' }).click();
+  await inspector().getByRole('button', { name: 'Put back point' }).click();
+  await expect(inspector().getByText('is an override')).toHaveCount(0);
+  await expect(page.getByRole('gridcell', { name: /^Wash · / }).first()).toBeVisible();
+});
+
 test('a value is followed, and the first broken joint is named when its cable is cut', async () => {
   await open('Wash tank 1 turbidity');
   await inspector().getByRole('button', { name: 'Follow', exact: true }).click();

@@ -205,10 +205,13 @@ pub fn tree(figures: &mut Figures, cluster: &Cluster, folder: &Path) -> Result<(
 }
 
 /// What the browser measures: key, words, unit and goal.
-const SEEN: [(&str, &str, &str, Option<&str>); 21] = [
+const SEEN: [(&str, &str, &str, Option<&str>); 24] = [
     ("sheet_fps", "frames while the sheet is scrolled", "fps", Some("55")),
     ("sheet_bare", "frames of a bare list scrolled as fast", "fps", None),
     ("sheet_task", "longest task while the sheet is scrolled", "ms", Some("50")),
+    ("board_values", "values on one board", "values", Some("2,000")),
+    ("board_fps", "frames while they change and the board is scrolled", "fps", Some("55")),
+    ("board_task", "longest task meanwhile", "ms", Some("50")),
     ("trend_fps", "frames while a trend of 8 tags runs", "fps", Some("55")),
     ("trend_task", "longest task while a trend of 8 tags runs", "ms", Some("50")),
     ("large_fps", "frames while a trend of 8 x 20,000 points runs", "fps", Some("55")),

@@ -3,7 +3,7 @@
 use crate::{compared::Files, limits::Limits, push_index::Index, sessions::Sessions, tokens::Tokens};
 use havrel_core::{
     access::{Actor, Scope},
-    plant::{Plant, board::Area},
+    plant::{Plant, Relations, board::Area},
     time::SECOND,
 };
 use havrel_db::people::SessionLimits;
@@ -55,6 +55,8 @@ pub struct App {
     seen: Mutex<Vec<(Scope, Arc<Plant>)>>,
     /// The areas of places that somebody looks at, for the newest revision.
     pub(crate) areas: Mutex<Vec<KnownAreas>>,
+    /// What hangs together in the plants that somebody asked about last.
+    relations: Mutex<Vec<(Arc<Plant>, Arc<Relations>)>>,
     /// Where the demo's simulated plant takes orders.
     pub standin: Option<SocketAddr>,
     /// Tells browsers that the server was started anew.
@@ -76,6 +78,7 @@ impl App {
             scopes: Arc::default(),
             seen: Mutex::default(),
             areas: Mutex::default(),
+            relations: Mutex::default(),
             standin: None,
             press: Semaphore::new(1),
             heavy: Semaphore::new(1),
@@ -110,12 +113,29 @@ impl App {
         shown
     }
 
+    /// How the items of a plant hang together; worked out once for a revision, which takes a while for a large one.
+    pub(crate) fn relations(&self, plant: &Arc<Plant>) -> Arc<Relations> {
+        let mut known = self.relations.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, relations)) = known.iter().find(|(of, _)| Arc::ptr_eq(of, plant)) {
+            return relations.clone();
+        }
+        known.retain(|(of, _)| of.revision == plant.revision);
+        if known.len() >= MOST_RELATIONS {
+            known.remove(0);
+        }
+        let relations = Arc::new(Relations::of(plant));
+        known.push((plant.clone(), relations.clone()));
+        relations
+    }
+
     pub(crate) fn answers_to(&self, host: &str) -> bool {
         let name = without_port(host);
         ["localhost", "127.0.0.1", "[::1]"].contains(&name) || self.hosts.iter().any(|h| h.eq_ignore_ascii_case(name))
     }
 }
 
+/// Plants whose relations are kept: the whole, and parts that people see.
+const MOST_RELATIONS: usize = 3;
 /// Scopes whose plant is kept.
 const MOST_SEEN: usize = 20;
 

@@ -29,6 +29,12 @@ export function usePointCheck(connection: string | null, point: Partial<Point>) 
   });
 }
 
+/** What a field that was emptied sends: null would only put back what the class of its equipment says. */
+export function emptied({ inherited }: Pick<Item<'tag'>, 'inherited'>, field: string, value: unknown): unknown {
+  const said = inherited?.[field] ?? null;
+  return value === null && said !== null ? { empty: true } : value;
+}
+
 export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: number; disabled: boolean }) {
   const { set } = tag;
   const go = useGo();
@@ -62,9 +68,8 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
       const own = form.changed();
       const numbers = (['decimals', 'range_low', 'range_high', 'record_deadband'] as const).filter((f) => own[f] !== undefined);
       const read = Object.fromEntries(numbers.map((f) => [f, numberOf(own[f] ?? '')]));
-      return commit(`Changed ${tag.title}`, seen, [
-        { op: 'patch', kind: 'tag', id: tag.id, set: { ...own, ...read } as TagPatch },
-      ]);
+      const set = Object.fromEntries(Object.entries({ ...own, ...read }).map(([field, value]) => [field, emptied(tag, field, value)]));
+      return commit(`Changed ${tag.title}`, seen, [{ op: 'patch', kind: 'tag', id: tag.id, set: set as TagPatch }]);
     });
 
   const text = (

@@ -152,7 +152,7 @@ pub async fn class_of(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<
     let mut instances: Vec<InstanceRow> = places.iter().map(row).collect();
     instances.sort_by(|a, b| a.path.cmp(&b.path));
     instances.truncate(MOST_INSTANCES);
-    let relations = havrel_core::plant::Relations::of(&plant);
+    let relations = app.relations(&plant);
     let used = relations.referrers(id).iter().filter(|r| r.kind == Kind::Class).map(|r| r.words.clone()).collect();
     let set = shown_class(&plant, id, serde_json::to_value(&item.set).unwrap_or_default());
     let own = shown_class(&plant, id, Json_::Object(item.own.clone()));

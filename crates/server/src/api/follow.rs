@@ -10,7 +10,7 @@ use havrel_core::{
     access::Action,
     engine::Current,
     plant::{
-        Item, Kind, Plant, RecordMode, Relations, Tag,
+        Item, Kind, Plant, RecordMode, Tag,
         follow::{Facts, Followed, JointKind, JointState, LinkFact, follow},
         loop_check::Wire,
     },
@@ -21,7 +21,10 @@ use havrel_core::{
 use havrel_link::{Health, Kinds, LinkState};
 use havrel_live::Live;
 use serde::Serialize;
-use std::{collections::HashMap, sync::PoisonError};
+use std::{
+    collections::HashMap,
+    sync::{Arc, PoisonError},
+};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
@@ -157,7 +160,7 @@ fn view(plant: &Plant, followed: Followed, running: &Running<'_>) -> FollowedVie
 }
 
 /// Where the value of a tag goes, and how that fares.
-fn users(app: &App, plant: &Plant, tag: &Item<Tag>, running: &Running<'_>) -> Vec<UserView> {
+fn users(app: &App, plant: &Arc<Plant>, tag: &Item<Tag>, running: &Running<'_>) -> Vec<UserView> {
     let current = running.current(tag);
     let is_bad = current.quality.is_bad();
     let mut all = vec![history(&app.live, &tag.set)];
@@ -190,7 +193,7 @@ fn users(app: &App, plant: &Plant, tag: &Item<Tag>, running: &Running<'_>) -> Ve
         };
         all.push(user("publication", Some(publication.id), words, state, reason));
     }
-    for referrer in Relations::of(plant).referrers(tag.id) {
+    for referrer in app.relations(plant).referrers(tag.id) {
         if referrer.kind == Kind::Publication {
             continue;
         }

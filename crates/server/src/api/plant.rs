@@ -17,7 +17,7 @@ use actix_web::{
 use havrel_core::{
     access::Action,
     plant::{
-        Edit, Item, Kind, Level, Op, Own, Plant, Referrer, Relations, Table, copy, edit,
+        Edit, Item, Kind, Level, Op, Own, Plant, Referrer, Table, copy, edit,
         instances::{self, Members},
         secret,
     },
@@ -359,7 +359,7 @@ pub async fn uses(app: Data<App>, person: Person, path: Path<(String, Uuid)>) ->
     let (kind, id) = path.into_inner();
     let plant = person.plant(&app);
     let kind = Kind::from_name(&kind).filter(|&k| plant.own(k, id).is_some()).ok_or_else(|| Problem::missing("item"))?;
-    let relations = Relations::of(&plant);
+    let relations = app.relations(&plant);
     let contents = relations.contents(kind, id);
     let mut counts: HashMap<String, usize> = HashMap::new();
     contents.iter().for_each(|(k, _)| *counts.entry(k.name().into()).or_default() += 1);

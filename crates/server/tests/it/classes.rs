@@ -203,3 +203,22 @@ async fn what_does_not_go_with_a_class_is_refused_whole() {
     assert_eq!(revision(&plant), seen + 1);
     plant.stop().await;
 }
+
+#[actix_web::test]
+async fn a_tag_may_have_no_connection_whatever_its_class_says() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    vessel(&engineer, &built).await;
+    let bound = |of: &havrel_core::plant::Plant| of.tags[&built.level].set.connection;
+    let patch = |set: Json| json!([{"op": "patch", "kind": "tag", "id": built.level, "set": set}]);
+    let (status, told) = engineer.edit(revision(&plant), "Unbound", patch(json!({"connection": {"empty": true}}))).await;
+    assert_eq!((status, bound(&plant.live.plant())), (200, None), "{told}");
+    let (stored, broken) = plant.live.db.load_plant().await.unwrap();
+    assert_eq!((bound(&stored), broken.len()), (None, 0));
+    assert_eq!(engineer.get("/api/sheets/tags?bound=false").await.1["total"], 1);
+    // To put it back takes the override away.
+    assert_eq!(engineer.edit(revision(&plant), "Put back", patch(json!({"connection": null}))).await.0, 200);
+    assert_eq!(bound(&plant.live.plant()), Some(built.connection));
+    plant.stop().await;
+}
