@@ -128,6 +128,8 @@ reasons! {
     InputDigits = 53, Uncertain, "an input has more digits than its formula keeps";
     /// Made from recorded values afterwards, when its formula was new.
     ComputedLater = 54, Good, "computed later from recorded values";
+    /// Looked back to an instant of which nothing is stored.
+    NotRecorded = 55, Bad, "nothing was recorded of it at that time";
     /// The bytes do not make a value of the tag's type, for example a float that is not a number.
     NotANumber = 18, Bad, "the device sent something that is not a number";
 }

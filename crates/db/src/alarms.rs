@@ -2,7 +2,7 @@
 
 use crate::{Db, DbError};
 use havrel_core::{
-    alarm::{Acknowledgement, AlarmEvent, AlarmStanding, AlarmState, Condition, EventKind, UnknownCode, span::Turn},
+    alarm::{Acknowledgement, AlarmEvent, AlarmStanding, AlarmState, Condition, EventKind, UnknownCode, past, span::Turn},
     frame::Frame,
     number::Number,
     sample::Value,
@@ -11,6 +11,9 @@ use havrel_core::{
 use sqlx::{PgConnection, Row, postgres::PgRow, types::Json};
 use std::collections::HashMap;
 use uuid::Uuid;
+
+/// So many of the last events of a rule are replayed to know how its alarm stood.
+const REPLAYED: i64 = 50;
 
 /// Which events are asked for; newest first.
 #[derive(Clone, Debug, Default)]
@@ -36,7 +39,7 @@ impl Db {
     }
 
     /// Events by their place in the order “the latest to occur first”: how many there are up to the number `upto` (all if not
-    /// given), that number, and `count` of them from index `from` on.
+    /// given), that number, and `count` of them from index `from` on. With `until` only those that occurred by then.
     ///
     /// # Errors
     /// When the database does not answer.
@@ -46,21 +49,24 @@ impl Db {
         upto: Option<i64>,
         from: i64,
         count: i64,
+        until: Option<Nanos>,
     ) -> Result<(i64, i64, Vec<(i64, AlarmEvent)>), DbError> {
         let upto = match upto {
             Some(upto) => upto,
             None => sqlx::query_scalar("select coalesce(max(id), 0) from alarm_event").fetch_one(&self.pool).await?,
         };
-        let total = "select count(*) from alarm_event where id <= $1 and ($2::uuid[] is null or rule = any($2))";
-        let total: i64 = sqlx::query_scalar(total).bind(upto).bind(rules).fetch_one(&self.pool).await?;
+        let total = "select count(*) from alarm_event where id <= $1 and ($2::uuid[] is null or rule = any($2))
+            and ($3::bigint is null or occurred_at <= $3)";
+        let total: i64 = sqlx::query_scalar(total).bind(upto).bind(rules).bind(until).fetch_one(&self.pool).await?;
         let rows = sqlx::query(
             "select * from alarm_event where id <= $1 and ($2::uuid[] is null or rule = any($2))
-             order by occurred_at desc, id desc offset $3 limit $4",
+             and ($5::bigint is null or occurred_at <= $5) order by occurred_at desc, id desc offset $3 limit $4",
         )
         .bind(upto)
         .bind(rules)
         .bind(from.max(0))
         .bind(count.clamp(0, 1000))
+        .bind(until)
         .fetch_all(&self.pool)
         .await?;
         Ok((upto, total, rows.iter().map(event).collect::<Result<_, DbError>>()?))
@@ -84,6 +90,27 @@ impl Db {
         .fetch_all(&self.pool)
         .await?;
         rows.iter().map(event).collect()
+    }
+
+    /// How the alarms of some rules stood at an instant; those that were normal are left out.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn standings_at(&self, rules: &[Uuid], at: Nanos) -> Result<Vec<AlarmStanding>, DbError> {
+        let rows = sqlx::query(
+            "select e.* from unnest($1::uuid[]) as r(rule), lateral (
+                 select * from alarm_event e where e.rule = r.rule and e.occurred_at <= $2
+                 order by e.occurred_at desc, e.id desc limit $3) e
+             order by e.rule, e.occurred_at, e.id",
+        )
+        .bind(rules)
+        .bind(at)
+        .bind(REPLAYED)
+        .fetch_all(&self.heavy)
+        .await?;
+        let events: Vec<AlarmEvent> = rows.iter().map(|row| event(row).map(|(_, event)| event)).collect::<Result<_, _>>()?;
+        let of_rule = events.chunk_by(|a, b| a.rule == b.rule).filter_map(|events| Some((events.first()?.rule, events)));
+        Ok(of_rule.map(|(rule, events)| past::after(rule, events)).filter(|standing| !standing.state.is_normal()).collect())
     }
 
     /// What raised and ended the alarms of some rules in `from..=to`, with the last event of each before, in the order of

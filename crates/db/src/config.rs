@@ -214,6 +214,15 @@ impl Db {
             .collect()
     }
 
+    /// The revision that was in force at an instant; `None` before the first.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn revision_at(&self, at: Nanos) -> Result<Option<i64>, DbError> {
+        let of = concat!("select max(number) from revision where ", nanos_of!("at"), " <= $1");
+        Ok(sqlx::query_scalar(of).bind(at).fetch_one(&self.pool).await?)
+    }
+
     /// What one revision changed.
     ///
     /// # Errors

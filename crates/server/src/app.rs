@@ -1,6 +1,6 @@
 //! What all handlers of the application share.
 
-use crate::{compared::Files, limits::Limits, push_index::Index, sessions::Sessions, tokens::Tokens};
+use crate::{compared::Files, limits::Limits, past::Earlier, push_index::Index, sessions::Sessions, tokens::Tokens};
 use havrel_core::{
     access::{Actor, Scope},
     plant::{Plant, Relations, board::Area},
@@ -57,6 +57,7 @@ pub struct App {
     pub(crate) areas: Mutex<Vec<KnownAreas>>,
     /// What hangs together in the plants that somebody asked about last.
     relations: Mutex<Vec<(Arc<Plant>, Arc<Relations>)>>,
+    pub(crate) earlier: Earlier,
     /// Where the demo's simulated plant takes orders.
     pub standin: Option<SocketAddr>,
     /// Tells browsers that the server was started anew.
@@ -79,6 +80,7 @@ impl App {
             seen: Mutex::default(),
             areas: Mutex::default(),
             relations: Mutex::default(),
+            earlier: Earlier::default(),
             standin: None,
             press: Semaphore::new(1),
             heavy: Semaphore::new(1),

@@ -4,6 +4,7 @@ use crate::{
     app::App,
     body::Json,
     guard,
+    past::Then,
     problem::Problem,
     sessions::{self, Session},
 };
@@ -56,6 +57,8 @@ pub struct Person {
     pub actor: Actor,
     pub session: Uuid,
     pub scope: Scope,
+    /// The instant that the request is about, where somebody looks back.
+    pub then: Option<Then>,
 }
 
 impl Person {
@@ -79,6 +82,10 @@ impl Person {
                 format!("This needs the role {needs}; you are signed in as {}.", self.actor.role.name()),
             ));
         }
+        if self.then.is_some() && !matches!(action, Action::See | Action::MakeReport) {
+            let words = "You are looking back, where nothing can be changed. Return to now first.";
+            return Err(Problem::new(StatusCode::CONFLICT, words));
+        }
         // The configuration hangs together across the plant.
         if action == Action::Configure {
             self.of_everything()?;
@@ -95,9 +102,22 @@ impl Person {
         if self.scope.is_everything() { Ok(()) } else { Err(Problem::new(StatusCode::FORBIDDEN, words)) }
     }
 
-    /// The plant as this person sees it.
+    /// The plant as this person sees it, or saw it then.
     pub fn plant(&self, app: &App) -> Arc<Plant> {
-        app.seen(&self.scope)
+        match &self.then {
+            None => app.seen(&self.scope),
+            Some(then) if self.scope.is_everything() => then.plant.clone(),
+            Some(then) => Arc::new(then.plant.seen(&self.scope)),
+        }
+    }
+
+    /// Lets through who does not look back, for what is only known of now.
+    ///
+    /// # Errors
+    /// A sentence that says so.
+    pub fn of_now(&self) -> Result<(), Problem> {
+        let words = "This is only known of now. Return to now first.";
+        if self.then.is_none() { Ok(()) } else { Err(Problem::new(StatusCode::CONFLICT, words)) }
     }
 
     /// Of these numbers of tags those that this person sees.
@@ -121,14 +141,15 @@ impl FromRequest for Person {
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
         let shown = sessions::shown(request);
+        let headers = request.headers().clone();
         let app = request.app_data::<Data<App>>().cloned();
         Box::pin(async move {
             let signed_out = || Problem::new(StatusCode::UNAUTHORIZED, "Sign in first.");
             let (app, shown) = app.zip(shown).ok_or_else(signed_out)?;
             let found = app.sessions.find(&app.live, &shown).await?;
             let Session { id: session, actor } = found.ok_or_else(signed_out)?;
-            let scope = app.scope_of(&actor);
-            Ok(Person { actor, session, scope })
+            let (scope, then) = (app.scope_of(&actor), Then::of(&app, &headers).await?);
+            Ok(Person { actor, session, scope, then })
         })
     }
 }

@@ -12,6 +12,7 @@ mod feed;
 mod guard;
 pub mod limits;
 mod metrics;
+pub mod past;
 pub mod problem;
 mod push_index;
 pub mod routes;

@@ -51,6 +51,7 @@ pub fn serve(app: App, listener: TcpListener) -> io::Result<Server> {
             .service(api::equipment::taken_for)
             .service(api::equipment::set_class)
             .service(api::tree::tree)
+            .service(api::then::instant)
             .service(api::loop_checks::loop_checks)
             .service(api::loop_checks::look)
             .service(api::loop_checks::keep_loop_check)

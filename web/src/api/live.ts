@@ -1,7 +1,7 @@
 // The live feed: one WebSocket, its values in a store that components read one by one.
 
 import { useEffect, useMemo, useSyncExternalStore } from 'react';
-import { type Schemas, signedOut } from './client';
+import { http, type Schemas, signedOut, take } from './client';
 
 /** A value comes as a boolean, a number or a text. */
 export type LiveValue = Omit<Schemas['ValueView'], 'value'> & { value: boolean | number | string | null };
@@ -10,6 +10,12 @@ export type AlarmEvent = Schemas['EventView'];
 export type ConnectionStatus = Schemas['ConnectionStatus'];
 export type Status = Schemas['Status'];
 type Message = Omit<Schemas['FeedMessage'], 'values'> & { values?: LiveValue[] };
+
+/** What of the present holds for an instant that is over too: how Havrel itself fares, and nothing of the plant. */
+const ofThen = (status: Status): Status => ({ ...status, bad: {}, connections: {} });
+
+/** Values that are asked for at once. */
+const MOST_ASKED = 1000;
 
 type Listener = () => void;
 
@@ -34,6 +40,8 @@ class Feed {
   readonly status = new Cell<Status | null>(null);
   /** Plant time, once a second. */
   readonly now = new Cell<number>(Date.now());
+  /** Whether an instant is shown that is over. */
+  readonly past = new Cell<boolean>(false);
   readonly revision = new Cell<number>(-1);
   /** Rises when the list of alarms has changed. */
   readonly alarms = new Cell<number>(0);
@@ -48,6 +56,10 @@ class Feed {
   private told = Number.NEGATIVE_INFINITY;
   private tries = 0;
   private skew = 0;
+  /** The instant that is shown instead of now, in milliseconds. */
+  private instant: number | undefined;
+  /** Counts questions for values of an instant, so that an answer that comes late is passed over. */
+  private asked = 0;
 
   start() {
     this.wanted = true;
@@ -86,9 +98,44 @@ class Feed {
     return () => void this.watchers.delete(listener);
   }
 
-  /** The plant's time now, in milliseconds. */
+  /** The plant's time now, or the instant that is shown instead, in milliseconds. */
   time(): number {
-    return Date.now() + this.skew;
+    return this.instant ?? Date.now() + this.skew;
+  }
+
+  /** Shows values as they were at an instant; without one as they are now. */
+  show(instant: number | undefined) {
+    const was = this.instant;
+    this.instant = instant;
+    this.asked += 1;
+    this.past.set(instant !== undefined);
+    const status = this.status.get();
+    if (status && instant !== undefined) this.status.set(ofThen(status));
+    this.now.set(this.time());
+    if (instant === undefined) {
+      // What was shown of then must not stand for now: the server tells of all anew once nothing was watched for a moment.
+      for (const cell of this.values.values()) cell.set(undefined);
+      this.send({ watch: [] });
+    } else if (was === undefined) for (const cell of this.values.values()) cell.set(undefined);
+    this.tellLater();
+  }
+
+  /** Asks how the watched values stood. */
+  private async ask() {
+    this.asked += 1;
+    const mine = this.asked;
+    const numbers = [...this.watched.keys()];
+    for (let first = 0; first < numbers.length; first += MOST_ASKED) {
+      const tags = numbers.slice(first, first + MOST_ASKED).join(',');
+      try {
+        const found = (await take(http.GET('/api/values', { params: { query: { tags } } }))) as LiveValue[];
+        if (mine !== this.asked) return;
+        for (const value of found) this.cell(value.no).set(value);
+      } catch {
+        // What is shown says by itself that it is not there; the next step asks again.
+        return;
+      }
+    }
   }
 
   private tellLater() {
@@ -99,7 +146,8 @@ class Feed {
     setTimeout(() => {
       this.pending = false;
       this.told = performance.now();
-      this.send({ watch: [...this.watched.keys()] });
+      if (this.instant !== undefined) void this.ask();
+      else this.send({ watch: [...this.watched.keys()] });
     }, wait);
   }
 
@@ -137,16 +185,18 @@ class Feed {
     this.send({ got: message.n });
     const now = Date.parse(message.now);
     this.skew = now - Date.now();
-    for (const value of message.values ?? []) this.cell(value.no).set(value);
-    if (message.values?.length) for (const watcher of this.watchers) watcher(message.values);
+    if (this.instant === undefined) {
+      for (const value of message.values ?? []) this.cell(value.no).set(value);
+      if (message.values?.length) for (const watcher of this.watchers) watcher(message.values);
+    }
     if (message.alarms) {
       this.follow = { last: message.alarms.last, epoch: message.alarms.epoch };
       this.alarms.set(this.alarms.get() + 1);
     }
     if (typeof message.revision === 'number') this.revision.set(message.revision);
     if (message.status) {
-      this.status.set(message.status);
-      this.now.set(now);
+      this.status.set(this.instant === undefined ? message.status : ofThen(message.status));
+      this.now.set(this.instant ?? now);
     }
   }
 }

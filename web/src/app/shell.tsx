@@ -9,7 +9,7 @@ import { Suspense, useEffect, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { http, take } from '../api/client';
 import { type Status, useAlarmCount, useLink, useRevision, useStatus } from '../api/live';
-import { configurationMoved, madeHere, queries, useItems, useSession } from '../api/queries';
+import { configurationMoved, madeHere, queries, useItems, usePast, useSession } from '../api/queries';
 import { ALARM_SIZES, type AlarmSize, setAlarmSize, useAlarmSize } from '../parts/alarm-text';
 import { useKinds } from '../parts/kinds';
 import { learnChanging, learnStates, learnUnits } from '../parts/reading';
@@ -19,6 +19,7 @@ import { DESKS } from './desks';
 import { newsOf } from './elsewhere';
 import { KeyList, useKeys } from './keys';
 import { late } from './late';
+import { LookBack, useLookBack } from './look-back';
 import { PlantColumn } from './plant-column';
 import { signOut } from './session';
 import { useGo, useView } from './view';
@@ -65,16 +66,21 @@ function useFollow() {
 function useNews() {
   const status = useStatus();
   const connections = useItems('connection').data?.items;
+  const isPast = usePast();
   const before = useRef<Status | null>(null);
   useEffect(() => {
     if (!status) return;
+    if (isPast) {
+      before.current = null;
+      return;
+    }
     if (before.current) {
       const names = new Map(connections?.map((c) => [c.id, c.set.name]));
       for (const { key, well, words, more } of newsOf(before.current, status, names))
         (well ? toast.success : toast.warning)(words, { id: `news ${key}`, ...(more ? { description: more } : {}) });
     }
     before.current = status;
-  }, [status, connections]);
+  }, [status, connections, isPast]);
 }
 
 /** Makes known how values are read: units, the names of states, and which connections send what changes. */
@@ -118,6 +124,7 @@ export function Shell() {
   const view = useView();
   const go = useGo();
   const path = useRouterState({ select: (s) => s.location.pathname });
+  useLookBack(view.instant);
   const [open, setOpen] = useState<'palette' | 'keys' | null>(null);
   const keys = useMemo(
     () => ({
@@ -144,7 +151,7 @@ export function Shell() {
       <header className={clsx('col-span-3 items-center border-b border-line', wall ? 'hidden' : 'flex')}>
         <Link
           to="/board"
-          search={{ at: view.at } as never}
+          search={{ at: view.at, instant: view.instant } as never}
           className="flex w-[15.25rem] shrink-0 items-center gap-2 px-3.5 text-[1.0625rem] font-semibold"
         >
           <img src="/mark.svg" alt="" className="size-6" />
@@ -155,7 +162,7 @@ export function Shell() {
             <Link
               key={desk.path}
               to={desk.path}
-              search={{ at: view.at } as never}
+              search={{ at: view.at, instant: view.instant } as never}
               className={clsx(
                 'flex h-full items-center border-b-2 px-3.5',
                 path === desk.path ? 'border-teal font-semibold' : 'border-transparent hover:bg-band',
@@ -177,6 +184,7 @@ export function Shell() {
         <Account onKeys={keys.list} />
       </header>
       <Notice />
+      {view.instant !== undefined && <LookBack instant={view.instant} />}
       {!wall && (
         <aside className="row-start-3 min-h-0 border-r border-line">
           <PlantColumn />
@@ -209,7 +217,7 @@ function DemoLink() {
   return (
     <Link
       to="/faults"
-      search={{ at: view.at } as never}
+      search={{ at: view.at, instant: view.instant } as never}
       className="mr-1 flex h-7 items-center gap-1.5 rounded px-2.5 hover:bg-band"
     >
       <Unplug className="size-4" /> Demo faults

@@ -68,7 +68,9 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
       const own = form.changed();
       const numbers = (['decimals', 'range_low', 'range_high', 'record_deadband'] as const).filter((f) => own[f] !== undefined);
       const read = Object.fromEntries(numbers.map((f) => [f, numberOf(own[f] ?? '')]));
-      const set = Object.fromEntries(Object.entries({ ...own, ...read }).map(([field, value]) => [field, emptied(tag, field, value)]));
+      const set = Object.fromEntries(
+        Object.entries({ ...own, ...read }).map(([field, value]) => [field, emptied(tag, field, value)]),
+      );
       return commit(`Changed ${tag.title}`, seen, [{ op: 'patch', kind: 'tag', id: tag.id, set: set as TagPatch }]);
     });
 

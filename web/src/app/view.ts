@@ -26,12 +26,14 @@ export interface View {
   /** The two cursors of the trend, in milliseconds. */
   a?: number | undefined;
   b?: number | undefined;
+  /** The instant that is looked back to, in milliseconds. */
+  instant?: number | undefined;
   /** So many seconds earlier is drawn as well. */
   earlier?: number | undefined;
 }
 
 const TEXTS = ['at', 'tag', 'connection', 'part', 'formula', 'class', 'report', 'follow', 'tags'] as const;
-const NUMBERS = ['span', 'end', 'a', 'b', 'earlier'] as const;
+const NUMBERS = ['span', 'end', 'a', 'b', 'instant', 'earlier'] as const;
 
 /** Reads an address; what it cannot say is left out. */
 export function readView(search: Record<string, unknown>): View {

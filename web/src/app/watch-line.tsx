@@ -5,11 +5,12 @@ import clsx from 'clsx';
 import { useState } from 'react';
 import { toast } from 'sonner';
 import { useLink, useNow, useStatus } from '../api/live';
-import { acknowledge, useAlarms, useItems, useMay } from '../api/queries';
+import { acknowledge, useAlarms, useItems, useMay, usePast } from '../api/queries';
 import { mostUrgent, type PipState, Pips } from '../parts/pips';
 import { ALL_STORED, clock, stored } from '../parts/text';
 import { Button } from '../parts/ui';
 import { JobLine } from './job-line';
+import { InstantPart } from './look-back';
 import { useView } from './view';
 
 export function WatchLine() {
@@ -22,6 +23,7 @@ export function WatchLine() {
   const connections = useItems('connection').data?.items ?? [];
   const mayAcknowledge = useMay('operator');
   const view = useView();
+  const isPast = usePast();
   const [busy, setBusy] = useState(false);
   const waiting = alarms.filter((a) => a.state !== 'acknowledged').map((a) => ({ ...a, state: a.state as PipState }));
   const urgent = mostUrgent(waiting);
@@ -70,7 +72,7 @@ export function WatchLine() {
       )}
       <Link
         to="/alarms"
-        search={{ at: view.at } as never}
+        search={{ at: view.at, instant: view.instant } as never}
         className="flex shrink-0 items-center gap-2.5 rounded px-1.5 py-0.5 hover:bg-band"
         aria-label="Alarms by priority"
       >
@@ -84,10 +86,10 @@ export function WatchLine() {
           </span>
         ))}
       </Link>
-      {(status?.by_hand.count ?? 0) > 0 && (
+      {!isPast && (status?.by_hand.count ?? 0) > 0 && (
         <Link
           to="/alarms"
-          search={{ at: view.at, part: 'by-hand' } as never}
+          search={{ at: view.at, instant: view.instant, part: 'by-hand' } as never}
           className="shrink-0 rounded px-1.5 py-0.5 font-semibold hover:bg-band"
         >
           ✎ {status?.by_hand.count} set by hand
@@ -96,18 +98,20 @@ export function WatchLine() {
       {/* The text of an alarm comes first: what says that all is well gives way to it. */}
       <Link
         to="/connect"
-        search={{ at: view.at } as never}
+        search={{ at: view.at, instant: view.instant } as never}
         className={clsx(
           'shrink-0 rounded px-1.5 py-0.5 text-soft hover:bg-band',
           urgent && running === wanted && 'hidden 2xl:block',
         )}
       >
-        {running} of {wanted} connections
+        {isPast ? 'as it stood' : `${running} of ${wanted} connections`}
       </Link>
       <span className={clsx('shrink-0 text-soft', urgent && words === ALL_STORED && 'hidden 2xl:block')}>{words}</span>
-      <span className="figures shrink-0" role="timer" aria-label="Plant time">
-        {link === 'open' ? clock(now) : 'no server'}
-      </span>
+      <InstantPart instant={view.instant}>
+        <span className="figures shrink-0" role="timer" aria-label="Plant time">
+          {link === 'open' ? clock(now) : 'no server'}
+        </span>
+      </InstantPart>
     </footer>
   );
 }

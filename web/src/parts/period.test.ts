@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { fieldOf, parsePeriod } from './period';
+import { fieldOf, parseInstant, parsePeriod } from './period';
 
 // Friday.
 const NOW = new Date(2026, 10, 27, 9, 30).getTime();
@@ -57,4 +57,20 @@ describe('a period as it is typed', () => {
   it('is written for the browser’s own field', () => {
     expect(fieldOf(at(5, 7, 3))).toBe('2026-11-05T07:03:00');
   });
+});
+
+describe('an instant', () => {
+  const now = new Date(2026, 10, 30, 10, 0, 0).getTime();
+  const at = (day: number, hour: number, minute = 0, second = 0) => new Date(2026, 10, day, hour, minute, second).getTime();
+  it.each([
+    ['03:12', at(30, 3, 12)],
+    ['22:00', at(29, 22)],
+    ['yesterday 06:30:15', at(29, 6, 30, 15)],
+    ['2026-11-27 06:00', at(27, 6)],
+    ['90 min', at(30, 8, 30)],
+    ['1 h ago', at(30, 9)],
+  ])('%s', (typed, wanted) => expect(parseInstant(typed, now)).toBe(wanted));
+  it.each(['', '2026-11-27', 'soon', '25:00', '2026-12-01 06:00'])('%s is none', (typed) =>
+    expect(typeof parseInstant(typed, now)).toBe('string'),
+  );
 });

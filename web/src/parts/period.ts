@@ -109,6 +109,23 @@ export function parsePeriod(typed: string, now: number): Period | string {
   return between(on(midnight(now, -back - late), from), on(midnight(now, -late), to));
 }
 
+/** An instant that is over: “03:12” is the last time that it was so late, “90 min” so long ago; or what is wrong with it. */
+export function parseInstant(typed: string, now: number): number | string {
+  const text = typed
+    .trim()
+    .toLowerCase()
+    .replace(/\s+/g, ' ')
+    .replace(/ (ago|earlier)$/, '');
+  const long = parsePeriod(text, now);
+  if (typeof long === 'object' && long.end === undefined) return now - long.span * 1000;
+  const found = instant(text, now);
+  if (!found || (!text.includes(':') && found.exact === undefined))
+    return 'Write it like “03:12”, “yesterday 22:00” or “2026-11-27 06:00”.';
+  const today = on(midnight(now), found);
+  const at = found.day === undefined ? (today > now ? on(midnight(now, -1), found) : today) : on(found.day, found);
+  return at > now ? 'That is still to come.' : at;
+}
+
 function between(from: number, to: number): Period | string {
   if (to <= from) return 'The end must lie after the start.';
   const span = (to - from) / 1000;

@@ -3,6 +3,7 @@
 
 mod event;
 pub mod limit;
+pub mod past;
 pub mod span;
 pub mod state;
 pub mod system;

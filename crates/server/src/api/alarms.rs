@@ -94,8 +94,19 @@ pub struct AlarmList {
 pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>, Problem> {
     person.may(Action::See)?;
     let plant = person.plant(&app);
-    let board = app.live.alarms.read().unwrap_or_else(PoisonError::into_inner);
-    let alarms = board.standing().into_iter().filter_map(|s| {
+    let (last, standing) = match &person.then {
+        None => {
+            let board = app.live.alarms.read().unwrap_or_else(PoisonError::into_inner);
+            (board.last(), board.standing().into_iter().cloned().collect())
+        }
+        Some(then) => {
+            let rules: Vec<Uuid> = plant.rules.keys().copied().chain(SystemAlarm::ALL.map(SystemAlarm::id)).collect();
+            let mut standing: Vec<AlarmStanding> = app.live.db.standings_at(&rules, then.at).await?;
+            standing.sort_by_key(|s| (std::cmp::Reverse(s.raised_at), s.rule));
+            (0, standing)
+        }
+    };
+    let alarms = standing.iter().filter_map(|s| {
         if let Some(alarm) = SystemAlarm::of(s.rule).filter(|_| person.scope.is_everything()) {
             return Some(AlarmView::of_system(alarm, s));
         }
@@ -122,7 +133,7 @@ pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>,
             states: tag.set.states,
         })
     });
-    Ok(Json(AlarmList { last: board.last(), alarms: alarms.collect() }))
+    Ok(Json(AlarmList { last, alarms: alarms.collect() }))
 }
 
 /// Which alarms were seen.

@@ -7,6 +7,7 @@ use actix_web::{
     web::{Data, Query},
 };
 use havrel_core::{
+    TagNo,
     access::Action,
     plant::{
         Kind, Plant, RollUp,
@@ -175,13 +176,21 @@ pub async fn figures(app: Data<App>, person: Person, query: Query<BoardQuery>) -
     person.may_at(Action::See, query.at)?;
     let plant = person.plant(&app);
     let areas = areas(&app, &plant, query.at);
-    let values = app.live.values.read().unwrap_or_else(PoisonError::into_inner);
+    let read = areas.iter().flat_map(|area| &area.figures).flat_map(|figure| &figure.tags);
+    let numbers: Vec<TagNo> = read.filter_map(|id| plant.tags.get(id)).map(|tag| tag.no).collect();
+    let values = match &person.then {
+        Some(then) => then.by_number(&app, numbers).await?,
+        None => {
+            let values = app.live.values.read().unwrap_or_else(PoisonError::into_inner);
+            numbers.into_iter().filter_map(|no| Some((no, values.of(no)?.current.clone()))).collect()
+        }
+    };
     let rolled = |one: &Figure| {
         let mut uncertain = 0;
         let tags = one.tags.iter().filter_map(|id| plant.tags.get(id));
         let good: Vec<(f64, &str)> = tags
             .filter_map(|tag| {
-                let current = &values.of(tag.no)?.current;
+                let current = values.get(&tag.no)?;
                 let number = current.value.as_ref()?.number()?;
                 match current.quality.class() {
                     Class::Good => {}

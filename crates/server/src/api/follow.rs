@@ -131,6 +131,7 @@ pub async fn follow_value(app: Data<App>, person: Person, id: Path<Uuid>) -> Res
     let plant = person.plant(&app);
     let tag = plant.tags.get(&id).ok_or_else(|| Problem::missing("tag"))?;
     person.may_at(Action::See, Some(tag.set.place))?;
+    person.of_now()?;
     let running = Running::of(&app.live);
     let followed = follow(&plant, *id, &running).ok_or_else(|| Problem::missing("tag"))?;
     let (broken_tag, broken_joint) = followed.broken.unzip();

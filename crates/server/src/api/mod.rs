@@ -31,6 +31,7 @@ pub mod reports;
 pub mod revisions;
 pub mod sheets;
 pub mod table;
+pub mod then;
 pub mod traffic;
 pub mod tree;
 pub mod units;

@@ -153,11 +153,12 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
         down: q.down.unwrap_or(false),
     };
     if asked.passing() {
+        person.of_now()?;
         asked.moment = q.moment.unwrap_or(0);
     }
     let (from, count) = (q.from.unwrap_or(0), q.count.unwrap_or(100).min(MOST_ROWS));
     let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
-    let plant = person.plant(&app);
+    let (plant, of_now) = (person.plant(&app), person.then.is_none());
     // Sorting a large plant takes too long for a worker that others wait for.
     block(move || {
         let view = app.live.tag_view(&plant, asked);
@@ -191,7 +192,7 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
                 limits: limits.into_iter().map(|l| l.1).collect::<Vec<_>>().join(", "),
                 revision: tag.revision,
                 idle: plant.out_of_service(tag.set.place).is_some(),
-                proof: checks.proof(*id),
+                proof: if of_now { checks.proof(*id) } else { None },
                 cells: reader.cells(Kind::Tag, *id),
             })
         };
@@ -232,7 +233,10 @@ pub async fn alarm_sheet(app: Data<App>, person: Person, query: Query<AlarmSheet
     let plant = person.plant(&app);
     let rules = heard_rules(&person, &plant, query.under);
     let count = query.count.unwrap_or(100).clamp(0, MOST_ROWS as i64);
-    let page = app.live.db.alarm_page(rules.as_deref(), query.upto, query.from.unwrap_or(0), count).await?;
+    let page = {
+        let until = person.then.as_ref().map(|then| then.at);
+        app.live.db.alarm_page(rules.as_deref(), query.upto, query.from.unwrap_or(0), count, until).await?
+    };
     let (upto, total, rows) = page;
     Ok(Json(AlarmSheet { upto, total, rows: rows.into_iter().map(|(id, e)| EventView::of(&plant, id, e)).collect() }))
 }

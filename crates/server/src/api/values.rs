@@ -76,6 +76,10 @@ pub async fn newest(app: Data<App>, person: Person, query: Query<ValueQuery>) ->
     let numbers = person.heard(&app, numbers);
     let plant = person.plant(&app);
     let title = |id: Uuid| plant.tags.get(&id).map(|tag| plant.tag_path(&tag.set));
+    if let Some(then) = &person.then {
+        let held = then.values(&app, &numbers).await?;
+        return Ok(Json(numbers.iter().zip(&held).map(|(&no, current)| ValueView::of(no, current, &title)).collect()));
+    }
     let values = app.live.values.read().unwrap_or_else(PoisonError::into_inner);
     Ok(Json(numbers.iter().filter_map(|&no| Some(ValueView::of(no, &values.of(no)?.current, &title))).collect()))
 }

@@ -104,6 +104,7 @@ async fn each_role_may_do_what_it_may() {
         (Method::POST, &loops, json!({"passed": true}), [false, false, false, true]),
         (Method::GET, &follow, Json::Null, [false, true, true, true]),
         (Method::POST, "/api/sources/match", json!({"found": []}), [false, false, false, true]),
+        (Method::GET, "/api/instant", Json::Null, [false, true, true, true]),
         (Method::GET, "/api/board", Json::Null, [false, true, true, true]),
         (Method::GET, "/api/board/figures", Json::Null, [false, true, true, true]),
         (Method::GET, "/api/classes", Json::Null, [false, true, true, true]),

@@ -12,6 +12,7 @@ mod formulas;
 mod keep;
 mod kill;
 mod loop_checks;
+mod past;
 mod model;
 mod plant;
 mod publishing;

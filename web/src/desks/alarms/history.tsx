@@ -3,6 +3,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { useCallback, useState } from 'react';
 import { http, type Schemas, take } from '../../api/client';
+import { LookBackTo } from '../../app/look-back';
 import { useGo } from '../../app/view';
 import { Pips } from '../../parts/pips';
 import { type Column, Sheet } from '../../parts/sheet';
@@ -57,6 +58,7 @@ const COLUMNS: Column<Event>[] = [
       </>
     ),
   },
+  { key: 'back', title: '', width: '6rem', render: (e) => <LookBackTo at={e.occurred_at} /> },
 ];
 
 const page = (at: string | undefined, upto: number | undefined, from: number, count: number) =>

@@ -1,7 +1,7 @@
 // Explore: trends of any tags, live or past.
 
 import clsx from 'clsx';
-import { ChevronLeft, ChevronRight, Download, MessageSquarePlus, X, ZoomIn, ZoomOut } from 'lucide-react';
+import { ChevronLeft, ChevronRight, Download, History, MessageSquarePlus, X, ZoomIn, ZoomOut } from 'lucide-react';
 import { type KeyboardEvent, useCallback, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { feed } from '../../api/live';
@@ -173,6 +173,11 @@ function Trends() {
                 Cursor {cursor.name}
               </Button>
             ))}
+            {view.a !== undefined && (
+              <Button onClick={() => go({ instant: view.a, part: undefined }, '/board')}>
+                <History className="size-4" /> Look back to A
+              </Button>
+            )}
             {mayRemark && (
               <Button onClick={() => setAsked('note')}>
                 <MessageSquarePlus className="size-4" /> Note
