@@ -2,6 +2,7 @@
 
 import { useEffect, useMemo, useSyncExternalStore } from 'react';
 import { http, type Schemas, signedOut, take } from './client';
+import { showPast } from './shown';
 
 /** A value comes as a boolean, a number or a text. */
 export type LiveValue = Omit<Schemas['ValueView'], 'value'> & { value: boolean | number | string | null };
@@ -40,8 +41,6 @@ class Feed {
   readonly status = new Cell<Status | null>(null);
   /** Plant time, once a second. */
   readonly now = new Cell<number>(Date.now());
-  /** Whether an instant is shown that is over. */
-  readonly past = new Cell<boolean>(false);
   readonly revision = new Cell<number>(-1);
   /** Rises when the list of alarms has changed. */
   readonly alarms = new Cell<number>(0);
@@ -108,7 +107,7 @@ class Feed {
     const was = this.instant;
     this.instant = instant;
     this.asked += 1;
-    this.past.set(instant !== undefined);
+    showPast(instant !== undefined);
     const status = this.status.get();
     if (status && instant !== undefined) this.status.set(ofThen(status));
     this.now.set(this.time());

@@ -1,10 +1,9 @@
 // What the desks ask of the server, and how they change the configuration.
 
 import { keepPreviousData, QueryClient, useQueries, useQuery } from '@tanstack/react-query';
-import { useSyncExternalStore } from 'react';
 import { http, Refused, type Schemas, take } from './client';
-import { feed } from './live';
 import type { Item, Kind, Sets } from './model';
+import { usePast } from './shown';
 
 export const queries = new QueryClient({
   defaultOptions: {
@@ -126,9 +125,6 @@ export function useSession() {
 }
 
 const RANKS = ['viewer', 'operator', 'engineer'];
-
-/** Whether the page shows an instant that is over. */
-export const usePast = () => useSyncExternalStore(feed.past.follow, feed.past.get);
 
 /** Whether the person signed in has at least this role, now: of what is over nothing can be changed. The server decides; this only
  * spares useless buttons. */

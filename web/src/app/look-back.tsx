@@ -1,9 +1,10 @@
 // Looking back: choosing the instant, the band that marks the page as past, steps, play, and the way back to now.
 
 import { useNavigate } from '@tanstack/react-router';
+import clsx from 'clsx';
 import { ChevronLeft, ChevronRight, History, Pause, Play } from 'lucide-react';
 import { Popover } from 'radix-ui';
-import { type ReactNode, useEffect, useLayoutEffect, useState } from 'react';
+import { type ComponentProps, type ReactNode, useEffect, useLayoutEffect, useState } from 'react';
 import { feed } from '../api/live';
 import { lookBackTo, usePastShown } from '../api/past';
 import { parseInstant } from '../parts/period';
@@ -60,7 +61,6 @@ export function LookBack({ instant }: { instant: number }) {
     return () => removeEventListener('keydown', onKey);
   });
   const { told, trouble } = past ?? {};
-  const control = 'border-paper bg-ink text-paper hover:bg-ink hover:underline';
   return (
     <section
       aria-label="Looking back"
@@ -78,28 +78,18 @@ export function LookBack({ instant }: { instant: number }) {
               : 'no configuration was in force; the present one is shown'))}
       </span>
       {STEPS.map(([seconds, words]) => (
-        <Button
-          key={`back ${seconds}`}
-          className={control}
-          aria-label={`Back ${words}`}
-          onClick={() => to(instant - seconds * 1000)}
-        >
+        <Control key={`back ${seconds}`} aria-label={`Back ${words}`} onClick={() => to(instant - seconds * 1000)}>
           <ChevronLeft className="size-3.5" /> {words}
-        </Button>
+        </Control>
       ))}
       {STEPS.toReversed().map(([seconds, words]) => (
-        <Button
-          key={`on ${seconds}`}
-          className={control}
-          aria-label={`Forward ${words}`}
-          onClick={() => to(instant + seconds * 1000)}
-        >
+        <Control key={`on ${seconds}`} aria-label={`Forward ${words}`} onClick={() => to(instant + seconds * 1000)}>
           {words} <ChevronRight className="size-3.5" />
-        </Button>
+        </Control>
       ))}
-      <Button className={control} aria-pressed={playing} onClick={() => setPlaying(!playing)}>
+      <Control aria-pressed={playing} onClick={() => setPlaying(!playing)}>
         {playing ? <Pause className="size-4" /> : <Play className="size-4" />} {playing ? 'Pause' : 'Play'}
-      </Button>
+      </Control>
       <Choice
         aria-label="Speed of play"
         className="w-20 border-paper bg-ink text-paper"
@@ -112,10 +102,24 @@ export function LookBack({ instant }: { instant: number }) {
           </option>
         ))}
       </Choice>
-      <Button className="border-paper bg-paper font-semibold text-ink" onClick={() => to(undefined)}>
+      <Control className="bg-paper font-semibold text-ink" onClick={() => to(undefined)}>
         Return to now (Esc)
-      </Button>
+      </Control>
     </section>
+  );
+}
+
+/** A button on the band, whose colours are those of the page the other way round. */
+function Control({ className, ...rest }: ComponentProps<'button'>) {
+  return (
+    <button
+      type="button"
+      className={clsx(
+        'inline-flex h-7 items-center gap-1 rounded border border-paper px-2 hover:underline print:hidden',
+        className,
+      )}
+      {...rest}
+    />
   );
 }
 

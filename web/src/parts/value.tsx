@@ -4,6 +4,7 @@ import clsx from 'clsx';
 import type { ReactNode } from 'react';
 import { type LiveValue, useNow, useValue } from '../api/live';
 import { useHands } from '../api/queries';
+import { usePast } from '../api/shown';
 import { type Printing, useReading, useWorld } from './reading';
 import { lasting, moment } from './text';
 import { Hint } from './ui';
@@ -50,8 +51,10 @@ export function Age({
 }) {
   const now = useNow();
   const { changing } = useWorld();
-  // What somebody set by hand does not grow old, nor does what would have been sent, or computed anew, if it had changed.
-  const holds = value.quality === 'good' && (computed || (connection && changing.has(connection)));
+  const isPast = usePast();
+  // What somebody set by hand does not grow old, nor does what history keeps until it changes, nor does what would have been sent,
+  // or computed anew, if it had changed.
+  const holds = value.quality === 'good' && (isPast || computed || (connection && changing.has(connection)));
   if (!value.time || value.by_hand || holds) return null;
   const age = now - Date.parse(value.time);
   if (age < Math.max(2 * rhythm, 2500)) return null;
