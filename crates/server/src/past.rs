@@ -74,6 +74,7 @@ impl Then {
                 if let Some(plant) = app.earlier.find(revision) {
                     return then(plant, true);
                 }
+                let _turn = app.limits.heavy().await?;
                 let changes = app.live.db.changes_between(revision, now.revision).await?;
                 let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
                 let made = block(move || back(&now, revision, &changes)).await.map_err(stopping)?;

@@ -40,7 +40,10 @@ async fn everything_is_shown_as_it_stood_and_nothing_can_be_changed() {
     settled(&engineer).await;
 
     let (status, told) = at(&engineer, "/api/instant", &quiet).await;
-    assert_eq!((status, &told["at"], &told["revision"], &told["configured"]), (200, &json!(quiet), &json!(revision), &json!(true)));
+    assert_eq!(
+        (status, &told["at"], &told["revision"], &told["configured"]),
+        (200, &json!(quiet), &json!(revision), &json!(true))
+    );
     let (_, held) = at(&engineer, &values, &quiet).await;
     assert!((held[0]["value"].as_f64().unwrap() - 30.0).abs() < 5.0 && held[0]["quality"] == "good", "{held}");
     assert!(held[0]["time"].as_str().unwrap() <= quiet.as_str(), "{held}");
@@ -53,7 +56,11 @@ async fn everything_is_shown_as_it_stood_and_nothing_can_be_changed() {
     assert_eq!((&rows["revision"], &rows["rows"][0]["name"]), (&json!(revision), &json!("Level")));
     assert_eq!(at(&engineer, "/api/alarms", &quiet).await.1["alarms"], json!([]));
     let (_, alarms) = at(&engineer, "/api/alarms", &alarmed).await;
-    assert_eq!((&alarms["alarms"][0]["rule"], &alarms["alarms"][0]["state"]), (&json!(built.rule), &json!("unacknowledged")), "{alarms}");
+    assert_eq!(
+        (&alarms["alarms"][0]["rule"], &alarms["alarms"][0]["state"]),
+        (&json!(built.rule), &json!("unacknowledged")),
+        "{alarms}"
+    );
     assert_eq!(at(&engineer, "/api/sheets/alarms", &quiet).await.1["total"], 0);
     assert_eq!(at(&engineer, "/api/board/figures", &quiet).await.0, 200);
     // What was not recorded has no value of then.
@@ -65,7 +72,12 @@ async fn everything_is_shown_as_it_stood_and_nothing_can_be_changed() {
 
     let now = [("Havrel-Instant", quiet.as_str())];
     let write = format!("/api/tags/{}/write", built.setpoint);
-    let acts = [(write.as_str(), json!({"value": 70.0})), ("/api/edits", json!({"why": "x", "edits": []})), ("/api/alarms/acknowledge", json!({"rules": []}))];
+    let acts = [
+        (write.as_str(), json!({"value": 70.0})),
+        ("/api/edits", json!({"why": "x", "edits": []})),
+        ("/api/alarms/acknowledge", json!({"rules": []})),
+        ("/api/reports/preview", json!({"name": "x"})),
+    ];
     for (path, body) in acts {
         let (status, told, _) = engineer.send(Method::POST, path, &now, Some(body)).await;
         assert_eq!(status, 409, "{path}: {told}");
