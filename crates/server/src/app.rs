@@ -1,6 +1,6 @@
 //! What all handlers of the application share.
 
-use crate::{compared::Files, limits::Limits, past::Earlier, push_index::Index, sessions::Sessions, tokens::Tokens};
+use crate::{compared::Files, earlier::Earlier, limits::Limits, push_index::Index, sessions::Sessions, tokens::Tokens};
 use havrel_core::{
     access::{Actor, Scope},
     plant::{Plant, Relations, board::Area},

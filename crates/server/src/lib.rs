@@ -8,6 +8,7 @@ mod body;
 mod compared;
 pub mod demo;
 mod describe;
+pub mod earlier;
 mod feed;
 mod guard;
 pub mod limits;

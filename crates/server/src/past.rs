@@ -11,16 +11,10 @@ use havrel_core::{
     time::{Nanos, from_text},
 };
 use havrel_db::answers::Kept;
-use std::{
-    collections::HashMap,
-    sync::{Arc, Mutex, PoisonError},
-};
+use std::{collections::HashMap, sync::Arc};
 
 /// The header that names the instant, as RFC 3339.
 pub const HEADER: &str = "havrel-instant";
-/// Plants of earlier revisions that are kept.
-const MOST_KEPT: usize = 4;
-
 /// The instant that a request is about.
 #[derive(Clone)]
 pub struct Then {
@@ -29,28 +23,6 @@ pub struct Then {
     pub plant: Arc<Plant>,
     /// Whether a revision was in force.
     pub configured: bool,
-}
-
-/// Plants of earlier revisions, the last used at the end.
-#[derive(Default)]
-pub struct Earlier(Mutex<Vec<Arc<Plant>>>);
-
-impl Earlier {
-    fn find(&self, revision: i64) -> Option<Arc<Plant>> {
-        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let at = kept.iter().position(|plant| plant.revision == revision)?;
-        let plant = kept.remove(at);
-        kept.push(plant.clone());
-        Some(plant)
-    }
-
-    fn keep(&self, plant: Arc<Plant>) {
-        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if kept.len() >= MOST_KEPT {
-            kept.remove(0);
-        }
-        kept.push(plant);
-    }
 }
 
 impl Then {
