@@ -16,6 +16,7 @@ interface Props {
   tag: Item<'tag'>;
   disabled: boolean;
   onPick: (connection: string, point: Partial<Point>) => void;
+  onClose: () => void;
 }
 
 interface Answer {
@@ -26,8 +27,7 @@ interface Answer {
   words: string;
 }
 
-export function FindSource({ tag, disabled, onPick }: Props) {
-  const [open, setOpen] = useState(false);
+export function FindSource({ tag, disabled, onPick, onClose }: Props) {
   const [words, setWords] = useState(tag.set.name);
   const [progress, setProgress] = useState('');
   const [answer, setAnswer] = useState<Answer | null>(null);
@@ -68,13 +68,6 @@ export function FindSource({ tag, disabled, onPick }: Props) {
     });
   }
 
-  if (!open) {
-    return (
-      <Button kind="quiet" disabled={disabled} onClick={() => setOpen(true)}>
-        Find its source…
-      </Button>
-    );
-  }
   return (
     <section aria-label="Find its source" className="space-y-1.5 rounded border border-teal bg-paper p-2">
       <Field label="Words of what the device calls it">
@@ -95,7 +88,7 @@ export function FindSource({ tag, disabled, onPick }: Props) {
         <Button disabled={disabled || progress !== '' || !words.trim()} onClick={() => void find().catch(complain)}>
           Find in all connections
         </Button>
-        <Button kind="quiet" onClick={() => setOpen(false)}>
+        <Button kind="quiet" onClick={onClose}>
           Close
         </Button>
       </div>
@@ -132,7 +125,7 @@ export function FindSource({ tag, disabled, onPick }: Props) {
                   className="w-full px-1 py-0.5 text-left hover:bg-band"
                   onClick={() => {
                     onPick(one.connection, one.offer.point as Partial<Point>);
-                    setOpen(false);
+                    onClose();
                   }}
                 >
                   <span className="flex items-baseline gap-2">

@@ -2,7 +2,7 @@
 
 import clsx from 'clsx';
 import { ChartLine, Route, X } from 'lucide-react';
-import { type ReactNode, useMemo } from 'react';
+import { type ReactNode, Suspense, useMemo } from 'react';
 import { useValue } from '../api/live';
 import type { ConnectionSet, Item } from '../api/model';
 import { commit, useItems, useMay } from '../api/queries';
@@ -15,11 +15,14 @@ import { UnitMenu } from '../parts/unit-menu';
 import { QualityMark } from '../parts/value';
 import { WriteTo } from '../parts/write';
 import { ByHand } from './by-hand';
+import { late } from './late';
 import { LimitSheet } from './limit-sheet';
-import { LoopChecks } from './loop-check';
 import { TagSettings } from './tag-settings';
 import { Uses } from './uses';
 import { useGo } from './view';
+
+// What few who open a tag want is loaded when it is wanted.
+const LoopChecks = late(async () => (await import('./loop-check')).LoopChecks).component;
 
 export function TagInspector({ id, onClose }: { id: string; onClose: () => void }) {
   const tags = useItems('tag', { only: id });
@@ -119,7 +122,9 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
         <LimitSheet key={rules.map((r) => r.revision).join()} tag={tag} rules={rules} seen={seen} disabled={!engineer} />
       </Part>
       <Part title="Loop check">
-        <LoopChecks key={tag.id} tag={tag} />
+        <Suspense>
+          <LoopChecks key={tag.id} tag={tag} />
+        </Suspense>
       </Part>
       <Part title="Where used">
         <Uses kind="tag" id={tag.id} />

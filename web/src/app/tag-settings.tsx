@@ -1,7 +1,7 @@
 // A tag's own settings, in the inspector.
 
 import { useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
+import { Suspense, useState } from 'react';
 import { http, take } from '../api/client';
 import type { Item, Point } from '../api/model';
 import { commit, useItems, useTags } from '../api/queries';
@@ -12,11 +12,13 @@ import { ScalingField } from '../parts/scaling-field';
 import { StatesField } from '../parts/states-field';
 import { Button, Confirm, Field, FormTrouble, Input, Tick } from '../parts/ui';
 import { UnitField } from '../parts/unit-field';
-import { FindSource } from './find-source';
+import { late } from './late';
 import { leaveOut, OfClass } from './of-class';
 import { PointFields } from './point-fields';
 import { usesOf } from './uses';
 import { useGo } from './view';
+
+const FindSource = late(async () => (await import('./find-source')).FindSource).component;
 
 /** The address as it goes on the wire, or what is wrong with it, while it is typed. */
 export function usePointCheck(connection: string | null, point: Partial<Point>) {
@@ -40,6 +42,7 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
   const go = useGo();
   const connections = useItems('connection').data?.items ?? [];
   const [deleting, setDeleting] = useState(false);
+  const [finding, setFinding] = useState(false);
   const start = {
     name: set.name,
     unit: set.unit,
@@ -128,16 +131,24 @@ export function TagSettings({ tag, seen, disabled }: { tag: Item<'tag'>; seen: n
           )}
         </Field>
       )}
-      {!tag.set.formula && (
-        <FindSource
-          tag={tag}
-          disabled={disabled}
-          onPick={(connection, point) => {
-            form.set('connection', connection);
-            form.set('group', null);
-            form.set('point', point as Point);
-          }}
-        />
+      {!tag.set.formula && !finding && (
+        <Button kind="quiet" disabled={disabled} onClick={() => setFinding(true)}>
+          Find its source…
+        </Button>
+      )}
+      {finding && (
+        <Suspense>
+          <FindSource
+            tag={tag}
+            disabled={disabled}
+            onClose={() => setFinding(false)}
+            onPick={(connection, point) => {
+              form.set('connection', connection);
+              form.set('group', null);
+              form.set('point', point as Point);
+            }}
+          />
+        </Suspense>
       )}
       {!tag.set.formula && !v.connection && (
         <Button kind="quiet" disabled={disabled} onClick={() => go({ part: 'formulas', formula: tag.id }, '/model')}>
