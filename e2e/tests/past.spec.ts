@@ -11,7 +11,7 @@ let page: Page;
 const thrown: string[] = [];
 
 test.beforeAll(async ({ browser }) => {
-  server = await start(['--past', '3']);
+  server = await start(['--speed', '4', '--past', '3']);
   page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
   page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
   await enter(page, server);
@@ -51,10 +51,10 @@ test('the board shows how it stood an hour ago, and nothing can be operated', as
   await expect(page.getByRole('button', { name: 'Command several…' })).toHaveCount(0);
   await accessibility(page);
   // It stands still.
-  const shown = await line('Leach vessel').getByRole('listitem').first().textContent();
-  const now = await current('Leach vessel/Level');
-  await expect.poll(() => current('Leach vessel/Level'), { timeout: 20_000 }).not.toBe(now);
-  expect(await line('Leach vessel').getByRole('listitem').first().textContent()).toBe(shown);
+  const shown = await line('Conveyor').textContent();
+  const now = await current('Conveyor/Motor current');
+  await expect.poll(() => current('Conveyor/Motor current'), { timeout: 40_000 }).not.toBe(now);
+  expect(await line('Conveyor').textContent()).toBe(shown);
   await line('EX-3').getByRole('button', { name: 'Level', exact: true }).click();
   await expect(page.getByRole('complementary', { name: 'Inspector' }).getByRole('button', { name: 'Save settings' })).toBeDisabled();
   await page.getByRole('button', { name: 'Close inspector' }).click();
@@ -83,10 +83,10 @@ test('one key returns to now, where values move again', async () => {
   await page.locator('main').click({ position: { x: 5, y: 5 } });
   await page.keyboard.press('Escape');
   await expect(band()).toHaveCount(0);
-  const level = line('Leach vessel').getByRole('listitem').first();
-  await expect(level).toContainText('%');
-  const before = await level.textContent();
-  await expect.poll(() => level.textContent(), { timeout: 20_000 }).not.toBe(before);
+  const moving = line('Conveyor');
+  await expect(moving).toContainText('t/h');
+  const before = await moving.textContent();
+  await expect.poll(() => moving.textContent(), { timeout: 40_000 }).not.toBe(before);
   await expect(page.getByRole('button', { name: 'Command several…' })).toBeVisible();
 });
 
