@@ -155,8 +155,9 @@ test('load: how smooth sheets and trends are', async ({ page }) => {
   // Every line of the plant with its values on one page, still and scrolled.
   await page.goto(`${process.env.HAVREL_BENCH_URL}/board?part=overview`);
   await expect(page.locator('main [data-quality="good"]').first()).toBeVisible({ timeout: 30_000 });
-  await page.waitForTimeout(2000);
-  const values = await page.locator('main [data-quality]').count();
+  const shown = page.locator('main [data-quality]');
+  await expect.poll(() => shown.count()).toBeGreaterThan(0);
+  const values = await shown.count();
   const still = await smoothness(page, null);
   const moved = await smoothness(page, 'main');
   const trend = `${process.env.HAVREL_BENCH_URL}/explore?span=300&tags=${tags.map((t) => t.id).join('%2C')}`;

@@ -1,7 +1,7 @@
 //! Binding from the source: what was found at a device, matched onto the tags of the plant that have no source yet, by name, type and
 //! engineering unit. What is proposed says why, and what else fits as well.
 
-use super::Plant;
+use super::{Item, Plant, Tag};
 use crate::unit;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
@@ -168,7 +168,7 @@ struct Open<'a> {
 }
 
 impl<'a> Open<'a> {
-    fn of(plant: &'a Plant, tag: &'a super::Item<super::Tag>) -> Open<'a> {
+    fn of(plant: &'a Plant, tag: &'a Item<Tag>) -> Open<'a> {
         let set = &tag.set;
         let place = plant.places.get(&set.place);
         let above = place.and_then(|p| p.set.parent).map(|id| plant.path(Some(id))).unwrap_or_default();
@@ -246,7 +246,7 @@ impl<'a> Open<'a> {
 /// Matches found items onto the tags under a place (`None`: the whole plant) that have neither a source nor a formula. Each tag is
 /// proposed at most once; where two fit equally well, neither is.
 pub fn matched(plant: &Plant, under: Option<Uuid>, found: &[Found]) -> Vec<Matched> {
-    let wanted = |tag: &super::Tag| {
+    let wanted = |tag: &Tag| {
         tag.connection.is_none() && tag.formula.is_none() && under.is_none_or(|top| plant.lies_under(tag.place, top))
     };
     let mut open: Vec<Open<'_>> = plant.tags.values().filter(|t| wanted(&t.set)).map(|t| Open::of(plant, t)).collect();
