@@ -246,9 +246,8 @@ impl<'a> Open<'a> {
 /// Matches found items onto the tags under a place (`None`: the whole plant) that have neither a source nor a formula. Each tag is
 /// proposed at most once; where two fit equally well, neither is.
 pub fn matched(plant: &Plant, under: Option<Uuid>, found: &[Found]) -> Vec<Matched> {
-    let wanted = |tag: &Tag| {
-        tag.connection.is_none() && tag.formula.is_none() && under.is_none_or(|top| plant.lies_under(tag.place, top))
-    };
+    let wanted =
+        |tag: &Tag| tag.connection.is_none() && tag.formula.is_none() && under.is_none_or(|top| plant.lies_under(tag.place, top));
     let mut open: Vec<Open<'_>> = plant.tags.values().filter(|t| wanted(&t.set)).map(|t| Open::of(plant, t)).collect();
     open.sort_by_key(|one| one.tag);
     let by_word = index(&open);
