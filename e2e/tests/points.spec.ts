@@ -147,11 +147,12 @@ test('what a class binds is unbound on one piece of its equipment, and put back'
   await open('Wash tank 1 turbidity');
   await inspector().getByRole('button', { name: 'Clear Connection' }).click();
   await inspector().getByRole('button', { name: 'Save settings' }).click();
-  await expect(inspector().getByText('connection is an override')).toBeVisible();
+  await expect(inspector().getByText('connection and point are overrides')).toBeVisible();
   await open('Wash tank 1 turbidity', 'unbound');
-  await inspector().getByRole('button', { name: 'Put back connection' }).click();
-  await inspector().getByRole('button', { name: 'Put back point' }).click();
-  await expect(inspector().getByText('is an override')).toHaveCount(0);
+  await inspector().getByRole('button', { name: 'Put back connection and point' }).click();
+  await expect(inspector().getByText(/overrides?$/)).toHaveCount(0);
+  await expect(sheet().getByRole('heading', { name: '0 tags', exact: true })).toBeVisible();
+  await page.getByLabel('Which tags').selectOption('all');
   await expect(page.getByRole('gridcell', { name: /^Wash · / }).first()).toBeVisible();
 });
 

@@ -91,12 +91,29 @@ export function madeHere(revision: number): boolean {
   return own.has(revision);
 }
 
-/** Puts edits through the one door; `seen` is the revision the person worked from. */
+/** The newest revision that differs from this one by what this page made alone: what a person does twice in a row, before the
+ * page has read what the first came to, is no conflict with somebody else. */
+function withOwn(seen: number): number {
+  let newest = seen;
+  while (own.has(newest + 1)) newest++;
+  return newest;
+}
+
+let before: Promise<unknown> = Promise.resolve();
+
+/** Puts edits through the one door, one after the other; `seen` is the revision the person worked from. */
 export async function commit(why: string, seen: number, edits: Edit[]): Promise<number> {
   const body = { why, edits: edits as unknown as Schemas['EditBody'][] };
-  const done = await take(http.POST('/api/edits', { params: { header: { 'If-Match': String(seen) } }, body }));
-  await made(done.revision);
-  return done.revision;
+  const sent = before.then(async () => {
+    const params = { header: { 'If-Match': String(withOwn(seen)) } };
+    const done = await take(http.POST('/api/edits', { params, body }));
+    own.add(done.revision);
+    return done.revision;
+  });
+  before = sent.catch(() => undefined);
+  const revision = await sent;
+  await made(revision);
+  return revision;
 }
 
 /** What edits come to, before they are made. */

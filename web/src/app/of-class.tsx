@@ -13,12 +13,22 @@ const KNOWN = ['place', 'property'];
 export const overrides = (tag: Item<'tag'>) =>
   Object.entries(tag.own ?? {}).flatMap(([field, value]) => (KNOWN.includes(field) || value === null ? [] : [field]));
 
+/** What says where a value comes from: a point without its connection, or with another one, is seldom a point at all. */
+const SOURCE = ['connection', 'group', 'point'];
+
+/** Overrides that are put back together with this one. */
+export const together = (field: string, own: readonly string[]) =>
+  field === 'connection' ? SOURCE.filter((f) => own.includes(f)) : [field];
+
 const words = (field: string) => field.replaceAll('_', ' ');
 
 export function OfClass({ tag, seen, disabled }: { tag: Item<'tag'>; seen: number; disabled: boolean }) {
   const go = useGo();
   const place = useItems('place', { only: tag.set.place }).data?.items[0];
   const own = overrides(tag);
+  // What goes back with another one has no line of its own.
+  const along = own.includes('connection') ? ['group', 'point'] : [];
+  const lines = own.filter((field) => !along.includes(field)).map((field) => together(field, own));
   const back = (fields: string[]) =>
     commit(`Put back ${fields.map(words).join(', ')} of ${tag.title}`, seen, [
       { op: 'patch', kind: 'tag', id: tag.id, set: Object.fromEntries(fields.map((field) => [field, null])) },
@@ -33,14 +43,19 @@ export function OfClass({ tag, seen, disabled }: { tag: Item<'tag'>; seen: numbe
           </Button>
         )}
       </p>
-      {own.map((field) => (
-        <p key={field} className="flex items-center gap-2">
-          <span className="flex-1">{words(field)} is an override</span>
-          <Button kind="quiet" disabled={disabled} aria-label={`Put back ${words(field)}`} onClick={() => void back([field])}>
-            Put back
-          </Button>
-        </p>
-      ))}
+      {lines.map((fields) => {
+        const said = fields.map(words).join(' and ');
+        return (
+          <p key={said} className="flex items-center gap-2">
+            <span className="flex-1">
+              {said} {fields.length > 1 ? 'are overrides' : 'is an override'}
+            </span>
+            <Button kind="quiet" disabled={disabled} aria-label={`Put back ${said}`} onClick={() => void back(fields)}>
+              Put back
+            </Button>
+          </p>
+        );
+      })}
     </section>
   );
 }

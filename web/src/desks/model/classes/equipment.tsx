@@ -5,6 +5,7 @@ import { useState } from 'react';
 import { http, type Schemas, take } from '../../../api/client';
 import type { Item, PlaceSet } from '../../../api/model';
 import { commit, type Edit, made, useItems } from '../../../api/queries';
+import { together } from '../../../app/of-class';
 import { useGo } from '../../../app/view';
 import { complain, numberOf, textOf, useForm } from '../../../parts/form';
 import { ListField, PickField } from '../../../parts/picker';
@@ -190,6 +191,14 @@ function Overrides({ place, view, disabled }: { place: Place; view: View; disabl
       complain(error);
     }
   }
+  const withIts = (o: View['overrides'][number]) => {
+    const same = view.overrides.filter((other) => other.id === o.id);
+    const fields = together(
+      o.field,
+      same.map((s) => s.field),
+    );
+    return same.filter((s) => fields.includes(s.field));
+  };
   if (view.overrides.length === 0) return <p className="text-soft">No overrides: everything is as the class says.</p>;
   return (
     <div>
@@ -222,7 +231,7 @@ function Overrides({ place, view, disabled }: { place: Place; view: View; disabl
                     kind="quiet"
                     disabled={disabled}
                     aria-label={`Put back ${fieldWords(o.field)} of ${o.title}`}
-                    onClick={() => void back([o])}
+                    onClick={() => void back(withIts(o))}
                   >
                     Put back
                   </Button>
