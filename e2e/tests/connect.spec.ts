@@ -454,9 +454,7 @@ for (const theme of ['light', 'dark'] as const) {
     await page.emulateMedia({ colorScheme: theme });
     for (const name of ['Registers', 'Blocks and map', 'Intake', 'Health', 'Traffic', 'Settings and test']) {
       await openPart('Tank farm', name);
-      await page.waitForTimeout(700);
-      const found = await accessibility(page);
-      expect(found.violations.map((v) => `${name}: ${v.id} ${v.nodes[0]?.html}`)).toEqual([]);
+      await accessibility(page, theme);
     }
   });
 }

@@ -2,7 +2,9 @@
 
 use crate::{Db, DbError};
 use havrel_core::{
-    alarm::{Acknowledgement, AlarmEvent, AlarmStanding, AlarmState, Condition, EventKind, UnknownCode, past, span::Turn},
+    alarm::{
+        Acknowledgement, AlarmEvent, AlarmStanding, AlarmState, Condition, EventKind, Handling, UnknownCode, past, span::Turn,
+    },
     frame::Frame,
     number::Number,
     sample::Value,
@@ -92,25 +94,31 @@ impl Db {
         rows.iter().map(event).collect()
     }
 
-    /// How the alarms of some rules stood at an instant; those that were normal are left out.
+    /// How the alarms of some rules stood at an instant, each with what its rule asked for then; those that were normal are
+    /// left out.
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn standings_at(&self, rules: &[Uuid], at: Nanos) -> Result<Vec<AlarmStanding>, DbError> {
+    pub async fn standings_at(&self, rules: &HashMap<Uuid, Handling>, at: Nanos) -> Result<Vec<AlarmStanding>, DbError> {
+        // What keeps an alarm from the operator can lie far behind the events that it makes meanwhile.
         let rows = sqlx::query(
             "select e.* from unnest($1::uuid[]) as r(rule), lateral (
-                 select * from alarm_event e where e.rule = r.rule and e.occurred_at <= $2
-                 order by e.occurred_at desc, e.id desc limit $3) e
+                 (select * from alarm_event e where e.rule = r.rule and e.occurred_at <= $2
+                  order by e.occurred_at desc, e.id desc limit $3)
+                 union
+                 (select * from alarm_event e where e.rule = r.rule and e.occurred_at <= $2 and e.kind between 6 and 11
+                  order by e.occurred_at desc, e.id desc limit $3)) e
              order by e.rule, e.occurred_at, e.id",
         )
-        .bind(rules)
+        .bind(rules.keys().copied().collect::<Vec<_>>())
         .bind(at)
         .bind(REPLAYED)
         .fetch_all(&self.heavy)
         .await?;
         let events: Vec<AlarmEvent> = rows.iter().map(|row| event(row).map(|(_, event)| event)).collect::<Result<_, _>>()?;
         let of_rule = events.chunk_by(|a, b| a.rule == b.rule).filter_map(|events| Some((events.first()?.rule, events)));
-        Ok(of_rule.map(|(rule, events)| past::after(rule, events)).filter(|standing| !standing.state.is_normal()).collect())
+        let after = |(rule, events)| past::after(rule, rules.get(&rule).copied().unwrap_or_default(), events);
+        Ok(of_rule.map(after).filter(|standing: &AlarmStanding| !standing.state.is_normal()).collect())
     }
 
     /// What raised and ended the alarms of some rules in `from..=to`, with the last event of each before, in the order of

@@ -123,7 +123,7 @@ pub fn serve(app: App, listener: TcpListener) -> io::Result<Server> {
             .service(api::history::import)
             .service(api::jobs::cancel)
             .service(api::alarms::standing)
-            .service(api::alarms::acknowledge)
+            .service(api::alarms::act)
             .service(api::alarms::events)
             .service(api::alarms::alarm_spans)
             .service(api::reports::preview)

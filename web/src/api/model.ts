@@ -210,6 +210,8 @@ export interface RuleSet {
   on_delay_s: number;
   off_delay_s: number;
   enabled: boolean;
+  acknowledge: boolean;
+  latch: boolean;
   cause: string;
   action: string;
 }

@@ -1,6 +1,7 @@
 // What the desks ask of the server, and how they change the configuration.
 
 import { keepPreviousData, QueryClient, useQueries, useQuery } from '@tanstack/react-query';
+import { type AlarmState, isSuppressed } from './alarm-state';
 import { http, Refused, type Schemas, take } from './client';
 import type { Item, Kind, Sets } from './model';
 import { usePast } from './shown';
@@ -122,8 +123,28 @@ export function differenceOf(seen: number, edits: Edit[]): Promise<Schemas['Effe
   return take(http.POST('/api/edits/difference', { params: { header: { 'If-Match': String(seen) } }, body }));
 }
 
+export type Alarm = Omit<Schemas['AlarmView'], 'state'> & { state: AlarmState };
+
+interface Alarms {
+  alarms: Alarm[];
+}
+
+const ALARMS = {
+  queryKey: ['alarms', 'standing'],
+  queryFn: async () => (await take(http.GET('/api/alarms'))) as Alarms,
+  staleTime: 0,
+};
+const told = (list: Alarms): Alarms => ({ alarms: list.alarms.filter((a) => !isSuppressed(a.state)) });
+const suppressed = (list: Alarms): Alarms => ({ alarms: list.alarms.filter((a) => isSuppressed(a.state)) });
+
+/** The alarms that an operator is told of, newest first. */
 export function useAlarms() {
-  return useQuery({ queryKey: ['alarms', 'standing'], queryFn: () => take(http.GET('/api/alarms')), staleTime: 0 });
+  return useQuery({ ...ALARMS, select: told });
+}
+
+/** The rules whose alarms are kept from the operator: shelved, suppressed by design, out of service. */
+export function useSuppressed() {
+  return useQuery({ ...ALARMS, select: suppressed });
 }
 
 /** Every value that is set by hand; read anew when the feed says that the list has changed. */
@@ -131,8 +152,9 @@ export function useHands() {
   return useQuery({ queryKey: ['hands'], queryFn: () => take(http.GET('/api/by-hand')), staleTime: Number.POSITIVE_INFINITY });
 }
 
-export async function acknowledge(rules: string[]): Promise<number> {
-  const done = await take(http.POST('/api/alarms/acknowledge', { body: { rules, comment: '' } }));
+/** Does something about alarms; gives for how many it changed something. */
+export async function actOnAlarms(body: Schemas['AlarmActBody']): Promise<number> {
+  const done = await take(http.POST('/api/alarms/act', { body }));
   await queries.invalidateQueries({ queryKey: ['alarms'] });
   return done.count;
 }

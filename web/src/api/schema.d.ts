@@ -91,7 +91,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/alarms/acknowledge": {
+    "/api/alarms/act": {
         parameters: {
             query?: never;
             header?: never;
@@ -100,8 +100,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Acknowledges alarms. */
-        post: operations["acknowledge"];
+        /** Does something about alarms: acknowledges, resets, shelves them or takes them out of service. */
+        post: operations["act"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1917,20 +1917,30 @@ export interface components {
             /** @description Whoever asks is signed in with it. */
             own: boolean;
         };
-        /** @description Which alarms were seen. */
-        AcknowledgeBody: {
-            /** @description Rules, at most 10,000. */
-            rules: string[];
-            comment?: string;
-        };
-        /** @description How many were acknowledged. */
-        Acknowledged: {
-            count: number;
-        };
         /** @description When its tags are made. */
         AgainView: {
             /** @description At once; otherwise with its next message. */
             now: boolean;
+        };
+        /**
+         * @description What a person does about alarms.
+         * @enum {string}
+         */
+        AlarmAct: "acknowledge" | "reset" | "shelve" | "unshelve" | "take_out_of_service" | "put_in_service";
+        /** @description What is done, and about which alarms. */
+        AlarmActBody: {
+            action: components["schemas"]["AlarmAct"];
+            /** @description Rules, at most 10,000. */
+            rules?: string[];
+            /**
+             * Format: uuid
+             * @description In place of them: every rule on a tag of this place and of what lies under it.
+             */
+            under?: string | null;
+            /** @description When shelving ends, at most 7 days from now; out of service may end by itself, too. */
+            until?: string | null;
+            /** @description Why; needed for shelving and for taking out of service. */
+            comment?: string;
         };
         /** @description The alarms that stand, with the number to follow events from. */
         AlarmList: {
@@ -1986,14 +1996,20 @@ export interface components {
             /** @description Its name, behind the equipment that it stands in. */
             place_name: string;
             place_path: string;
+            /** @description What the rule watches: “Temperature high”. */
+            title: string;
             /**
              * @description The standard's name: `unacknowledged`, `acknowledged`, `returned_unacknowledged`, `latched_unacknowledged`,
              *     `latched_acknowledged`, `shelved`, `suppressed_by_design` or `out_of_service`.
              */
             state: string;
+            /** @description Whether the condition holds now: `normal`, `active`, or `latched` where it is gone and waits to be reset. */
+            condition: string;
+            /** @description What keeps it from the operator, the strongest last. */
+            suppressions: components["schemas"]["SuppressionView"][];
             /** Format: int32 */
             priority: number;
-            /** @description “Temperature high, 84.6 °C over 82.0”. */
+            /** @description As it came last, empty where it never did: “Temperature high, 84.6 °C over 82.0”. */
             text: string;
             cause: string;
             /** @description What to do. */
@@ -2010,6 +2026,10 @@ export interface components {
              * @description The set that names the tag's states.
              */
             states?: string | null;
+        };
+        /** @description For how many alarms it changed something. */
+        AlarmsActed: {
+            count: number;
         };
         /** @description Equipment that is like another piece. */
         AlikeView: {
@@ -4167,6 +4187,17 @@ export interface components {
              */
             share?: number | null;
         };
+        /** @description A reason for which an alarm is kept from the operator. */
+        SuppressionView: {
+            /** @description `shelved`, `by_design` or `out_of_service`. */
+            kind: string;
+            /** @description Who; empty for logic. */
+            by: string;
+            since: string;
+            /** @description Empty: until somebody ends it. */
+            until: string;
+            reason: string;
+        };
         /** @description What a tag is that was found. */
         TagHit: {
             /**
@@ -5320,7 +5351,7 @@ export interface operations {
             };
         };
     };
-    acknowledge: {
+    act: {
         parameters: {
             query?: never;
             header?: never;
@@ -5329,7 +5360,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AcknowledgeBody"];
+                "application/json": components["schemas"]["AlarmActBody"];
             };
         };
         responses: {
@@ -5338,7 +5369,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Acknowledged"];
+                    "application/json": components["schemas"]["AlarmsActed"];
                 };
             };
             /** @description The request cannot be read */
@@ -5422,7 +5453,6 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A value in the body is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5467,6 +5497,8 @@ export interface operations {
                 to?: string;
                 /** @description Only on tags under this place. */
                 under?: string;
+                /** @description Only of this rule. */
+                rule?: string;
                 /** @description Only older than this event. */
                 before?: number;
                 /** @description At most 1,000; usually 200. */

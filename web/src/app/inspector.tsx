@@ -3,12 +3,14 @@
 import clsx from 'clsx';
 import { ChartLine, Route, X } from 'lucide-react';
 import { type ReactNode, Suspense, useMemo } from 'react';
+import { STATE_WORDS } from '../api/alarm-state';
 import { useValue } from '../api/live';
 import type { ConnectionSet, Item } from '../api/model';
-import { commit, useItems, useMay } from '../api/queries';
+import { commit, useAlarms, useItems, useMay, useSuppressed } from '../api/queries';
 import { complain } from '../parts/form';
+import { Pips } from '../parts/pips';
 import { useReading } from '../parts/reading';
-import { clock } from '../parts/text';
+import { clock, LIMIT_WORDS } from '../parts/text';
 import { Trend } from '../parts/trend';
 import { Button, Choice, Tick } from '../parts/ui';
 import { UnitMenu } from '../parts/unit-menu';
@@ -119,6 +121,7 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
       {tag.set.writable && <WriteTo tag={tag} connection={connection} />}
       <Recording tag={tag} seen={seen} disabled={!engineer} />
       <Part title="Limits and alarms">
+        <AlarmLines rules={rules} />
         <LimitSheet key={rules.map((r) => r.revision).join()} tag={tag} rules={rules} seen={seen} disabled={!engineer} />
       </Part>
       <Part title="Loop check">
@@ -133,6 +136,36 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
         <TagSettings tag={tag} seen={seen} disabled={!engineer} />
       </Part>
     </div>
+  );
+}
+
+/** The alarms of the tag's rules that are not normal, and the way to each rule. */
+function AlarmLines({ rules }: { rules: Item<'rule'>[] }) {
+  const go = useGo();
+  const standing = useAlarms().data?.alarms ?? [];
+  const suppressed = useSuppressed().data?.alarms ?? [];
+  const of = (id: string) => [...standing, ...suppressed].find((a) => a.rule === id);
+  const enabled = rules.filter((r) => r.set.enabled);
+  if (enabled.length === 0) return null;
+  return (
+    <ul aria-label="Alarms" className="mb-2">
+      {enabled.map(({ id, set }) => {
+        const state = of(id)?.state ?? 'normal';
+        return (
+          <li key={id} className="flex items-center gap-2 py-0.5">
+            <Pips priority={set.priority} state={state} />
+            <button
+              type="button"
+              className="min-w-0 flex-1 truncate text-left hover:text-teal"
+              onClick={() => go({ alarm: id, tag: undefined })}
+            >
+              {set.name || LIMIT_WORDS[set.kind]}
+            </button>
+            <span className={clsx('shrink-0', state === 'normal' && 'text-soft')}>{STATE_WORDS[state]}</span>
+          </li>
+        );
+      })}
+    </ul>
   );
 }
 

@@ -22,12 +22,24 @@ const high: Item<'rule'> = {
     deadband: 1,
     on_delay_s: 0,
     off_delay_s: 0,
+    acknowledge: true,
+    latch: false,
     enabled: true,
     cause: '',
     action: '',
   } as RuleSet,
 };
-const row = (level: string, deadband = '0') => ({ level, priority: 2, deadband, on: '0', off: '0', cause: '', action: '' });
+const row = (level: string, deadband = '0') => ({
+  level,
+  priority: 2,
+  deadband,
+  on: '0',
+  off: '0',
+  acknowledge: true,
+  latch: false,
+  cause: '',
+  action: '',
+});
 const none = { high_high: row(''), high: row(''), low: row(''), low_low: row('') };
 
 describe('limitEdits', () => {

@@ -9,7 +9,7 @@ import { ListField } from '../parts/picker';
 import { Pips } from '../parts/pips';
 import { useReading } from '../parts/reading';
 import { LIMIT_WORDS, PRIORITY_WORDS } from '../parts/text';
-import { Button, ChangedElsewhere, Choice, Field, FormTrouble, Input } from '../parts/ui';
+import { Button, ChangedElsewhere, Choice, Field, FormTrouble, Input, Tick } from '../parts/ui';
 
 const KINDS: LimitKind[] = ['high_high', 'high', 'low', 'low_low'];
 const USUAL_PRIORITY: Record<LimitKind, number> = { high_high: 3, high: 2, low: 2, low_low: 3 };
@@ -20,6 +20,8 @@ interface Row {
   deadband: string;
   on: string;
   off: string;
+  acknowledge: boolean;
+  latch: boolean;
   cause: string;
   action: string;
 }
@@ -34,6 +36,8 @@ function rowOf(kind: LimitKind, rule: RuleSet | undefined): Row {
     deadband: textOf(rule?.deadband ?? 0),
     on: textOf(rule?.on_delay_s ?? 0),
     off: textOf(rule?.off_delay_s ?? 0),
+    acknowledge: rule?.acknowledge ?? true,
+    latch: rule?.latch ?? false,
     cause: rule?.cause ?? '',
     action: rule?.action ?? '',
   };
@@ -66,6 +70,8 @@ export function limitEdits(tag: string, rules: readonly Item<'rule'>[], rows: Ro
       deadband: numberOf(row.deadband) ?? 0,
       on_delay_s: numberOf(row.on) ?? 0,
       off_delay_s: numberOf(row.off) ?? 0,
+      acknowledge: row.acknowledge,
+      latch: row.latch,
       cause: row.cause,
       action: row.action,
     };
@@ -202,6 +208,20 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
                       )}
                     </Field>
                   ))}
+                  <div className="col-span-3 space-y-0.5">
+                    <Tick
+                      label="Needs to be acknowledged"
+                      checked={row.acknowledge}
+                      disabled={disabled}
+                      onChange={(acknowledge) => set(kind, { acknowledge })}
+                    />
+                    <Tick
+                      label="Latched: holds until somebody resets it"
+                      checked={row.latch}
+                      disabled={disabled}
+                      onChange={(latch) => set(kind, { latch })}
+                    />
+                  </div>
                   {(
                     [
                       ['cause', 'Likely cause'],

@@ -28,6 +28,8 @@ const rule = (kind: RuleSet['kind'], level: number): Item<'rule'> => ({
     deadband: 0,
     on_delay_s: 0,
     off_delay_s: 0,
+    acknowledge: true,
+    latch: false,
     enabled: true,
     cause: '',
     action: '',

@@ -11,7 +11,7 @@ import type { Node, Spot } from '../api/places';
 import { useAlarms, useHands, useMay } from '../api/queries';
 import { pathOf, useTree } from '../api/tree';
 import { dragItem } from '../parts/drag';
-import { mostUrgent, type PipState } from '../parts/pips';
+import { mostUrgent } from '../parts/pips';
 import { DeletePlaces } from './delete-places';
 import { levelBelow, useClip, usePlantActs } from './plant-acts';
 import { Entries, type Kit, MENU } from './plant-menu';
@@ -327,7 +327,7 @@ export function PlantColumn() {
                 if (!row) return null;
                 const { spot, children } = row;
                 const { depth, idle } = standing(byId, spot);
-                const urgent = mostUrgent((under.get(spot.id) ?? []).map((a) => ({ ...a, state: a.state as PipState })));
+                const urgent = mostUrgent(under.get(spot.id) ?? []);
                 return (
                   <Row
                     key={spot.id}

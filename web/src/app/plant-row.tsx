@@ -3,8 +3,9 @@
 import clsx from 'clsx';
 import { ChevronRight } from 'lucide-react';
 import { type DragEvent, type MouseEvent, memo, type RefObject, useState } from 'react';
+import type { AlarmState } from '../api/alarm-state';
 import type { Spot } from '../api/places';
-import { type PipState, Pips } from '../parts/pips';
+import { Pips } from '../parts/pips';
 import { mayOverflow } from '../parts/text';
 
 export const ROW = 26;
@@ -45,7 +46,7 @@ interface RowProps {
   /** Values that are set by hand in it or under it. */
   byHand: number;
   priority: number | undefined;
-  state: PipState | undefined;
+  state: AlarmState | undefined;
   drop: Zone | undefined;
   /** Its name is being typed, or that of a place under it. */
   editing: 'name' | 'under' | undefined;

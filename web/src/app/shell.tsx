@@ -16,6 +16,7 @@ import { useKinds } from '../parts/kinds';
 import { learnChanging, learnStates, learnUnits } from '../parts/reading';
 import { clock } from '../parts/text';
 import { choose, useWish, type Wish } from '../parts/theme';
+import { useTab } from './attention';
 import { DESKS } from './desks';
 import { newsOf } from './elsewhere';
 import { KeyList, useKeys } from './keys';
@@ -28,7 +29,8 @@ import { WatchLine } from './watch-line';
 
 const inspector = late(async () => (await import('./inspector')).TagInspector);
 const palette = late(async () => (await import('./palette')).Palette);
-const [TagInspector, Palette] = [inspector.component, palette.component];
+const alarmPage = late(async () => (await import('./alarm-page')).AlarmPage);
+const [TagInspector, AlarmPage, Palette] = [inspector.component, alarmPage.component, palette.component];
 /** When the page has settled, in ms. */
 const SETTLED = 1000;
 
@@ -36,11 +38,14 @@ const SETTLED = 1000;
 function useLate() {
   useEffect(() => {
     const timer = setTimeout(() => {
-      for (const part of [inspector, palette]) part.load().catch(() => undefined);
+      for (const part of [inspector, alarmPage, palette]) part.load().catch(() => undefined);
     }, SETTLED);
     return () => clearTimeout(timer);
   }, []);
 }
+
+/** The least time between two readings of the alarms, in ms: 2.5 s for 10,000. */
+const readEvery = () => (queries.getQueryData<{ alarms: unknown[] }>(['alarms', 'standing'])?.alarms.length ?? 0) / 4;
 
 /** Reads anew what the feed says has changed. */
 function useFollow() {
@@ -58,8 +63,19 @@ function useFollow() {
   useEffect(() => {
     if (hands !== undefined) void queries.invalidateQueries({ queryKey: ['hands'] });
   }, [hands]);
+  const asked = useRef(0);
   useEffect(() => {
-    if (alarms > 0) void queries.invalidateQueries({ queryKey: ['alarms'] });
+    if (alarms === 0) return;
+    // The longer the list, the longer it takes to read: a flood does not ask for thousands of alarms at every one that comes.
+    const rest = asked.current + readEvery() - Date.now();
+    const timer = setTimeout(
+      () => {
+        asked.current = Date.now();
+        void queries.invalidateQueries({ queryKey: ['alarms'] });
+      },
+      Math.max(0, rest),
+    );
+    return () => clearTimeout(timer);
   }, [alarms]);
 }
 
@@ -136,9 +152,7 @@ export function Shell() {
     [go],
   );
   useKeys(keys);
-  useEffect(() => {
-    document.title = `${DESKS.find((d) => d.path === path)?.name ?? 'Havrel'} – Havrel`;
-  }, [path]);
+  useTab(DESKS.find((d) => d.path === path)?.name ?? 'Havrel');
   const wall = path === '/board' && view.part === 'wall';
   return (
     <div
@@ -197,6 +211,11 @@ export function Shell() {
       {view.tag && !wall && (
         <Suspense fallback={<aside className="row-start-3 w-80 border-l border-line bg-raised" />}>
           <TagInspector key={view.tag} id={view.tag} onClose={() => go({ tag: undefined })} />
+        </Suspense>
+      )}
+      {view.alarm && !view.tag && !wall && (
+        <Suspense fallback={<aside className="row-start-3 w-80 border-l border-line bg-raised" />}>
+          <AlarmPage key={view.alarm} rule={view.alarm} onClose={() => go({ alarm: undefined })} />
         </Suspense>
       )}
       <WatchLine />

@@ -1,6 +1,6 @@
 import { expect, it } from 'vitest';
-import type { Schemas } from '../api/client';
 import { type Node, type Spot, treeOf } from '../api/places';
+import type { Alarm } from '../api/queries';
 import { merged, pathOf } from '../api/tree';
 import {
   alarmsUnder,
@@ -81,7 +81,7 @@ it('gives the places that are wanted in the order of the tree, and every path', 
 });
 
 it('rolls alarms up to every place above', () => {
-  const alarm = { place: 'c' } as Schemas['AlarmView'];
+  const alarm = { place: 'c' } as Alarm;
   const under = alarmsUnder(byId, [alarm]);
   expect(['c', 'a', 'site', 'b'].map((id) => under.get(id)?.length ?? 0)).toEqual([1, 1, 1, 0]);
 });

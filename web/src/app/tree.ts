@@ -1,8 +1,7 @@
 // The plant tree as rows: what is open, how deep, what is wrong under it, and what moving in it comes to.
 
-import type { Schemas } from '../api/client';
 import { bySiblings, childrenOf, type Node, type Plant, type Spot } from '../api/places';
-import type { Edit } from '../api/queries';
+import type { Alarm, Edit } from '../api/queries';
 
 /** The places to show, top down, leaving out what lies under closed ones. */
 export function rowsOf(nodes: readonly Node[], isOpen: (id: string, depth: number) => boolean): Node[] {
@@ -99,8 +98,6 @@ export function pathsInOrder(nodes: readonly Node[]): string[] {
   known.set(nodes, list);
   return list;
 }
-
-type Alarm = Schemas['AlarmView'];
 
 /** The alarms under each place, its own included. */
 export function alarmsUnder(byId: ReadonlyMap<string, Spot>, alarms: readonly Alarm[]): Map<string, Alarm[]> {

@@ -8,6 +8,14 @@ export interface View {
   at?: string | undefined;
   /** The tag in the inspector. */
   tag?: string | undefined;
+  /** The rule whose alarm is open in the inspector. */
+  alarm?: string | undefined;
+  /** Which alarms are listed, and in which order. */
+  words?: string | undefined;
+  priorities?: string | undefined;
+  state?: string | undefined;
+  age?: string | undefined;
+  order?: string | undefined;
   /** The open connection, and what is open of it. */
   connection?: string | undefined;
   part?: string | undefined;
@@ -32,7 +40,23 @@ export interface View {
   earlier?: number | undefined;
 }
 
-const TEXTS = ['at', 'tag', 'connection', 'part', 'formula', 'class', 'report', 'follow', 'tags'] as const;
+const TEXTS = [
+  'at',
+  'tag',
+  'alarm',
+  'words',
+  'priorities',
+  'state',
+  'age',
+  'order',
+  'connection',
+  'part',
+  'formula',
+  'class',
+  'report',
+  'follow',
+  'tags',
+] as const;
 const NUMBERS = ['span', 'end', 'a', 'b', 'instant', 'earlier'] as const;
 
 /** Reads an address; what it cannot say is left out. */

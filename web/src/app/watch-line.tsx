@@ -4,15 +4,17 @@ import { Link } from '@tanstack/react-router';
 import clsx from 'clsx';
 import { useState } from 'react';
 import { toast } from 'sonner';
+import { waits } from '../api/alarm-state';
 import { useLink, useNow, useStatus } from '../api/live';
-import { acknowledge, useAlarms, useItems, useMay } from '../api/queries';
+import { actOnAlarms, useAlarms, useItems, useMay } from '../api/queries';
 import { usePast } from '../api/shown';
-import { mostUrgent, type PipState, Pips } from '../parts/pips';
+import { mostUrgent, Pips } from '../parts/pips';
 import { ALL_STORED, clock, stored } from '../parts/text';
 import { Button } from '../parts/ui';
+import { SoundPart } from './attention';
 import { JobLine } from './job-line';
 import { InstantPart } from './look-back';
-import { useView } from './view';
+import { useGo, useView } from './view';
 
 export function WatchLine() {
   const alarms = useAlarms().data?.alarms ?? [];
@@ -24,9 +26,10 @@ export function WatchLine() {
   const connections = useItems('connection').data?.items ?? [];
   const mayAcknowledge = useMay('operator');
   const view = useView();
+  const go = useGo();
   const isPast = usePast();
   const [busy, setBusy] = useState(false);
-  const waiting = alarms.filter((a) => a.state !== 'acknowledged').map((a) => ({ ...a, state: a.state as PipState }));
+  const waiting = alarms.filter((a) => waits(a.state));
   const urgent = mostUrgent(waiting);
   const running = connections.filter((c) => status?.connections[c.id]?.state === 'running').length;
   const wanted = connections.filter((c) => c.set.enabled).length;
@@ -36,7 +39,7 @@ export function WatchLine() {
   async function take(rule: string) {
     setBusy(true);
     try {
-      await acknowledge([rule]);
+      await actOnAlarms({ action: 'acknowledge', rules: [rule] });
     } catch (error) {
       toast.error(error instanceof Error ? error.message : String(error));
     } finally {
@@ -50,9 +53,13 @@ export function WatchLine() {
         {urgent ? (
           <>
             <Pips priority={urgent.priority} state={urgent.state} />
-            <span className="min-w-0 truncate font-semibold">
+            <button
+              type="button"
+              className="min-w-0 truncate text-left font-semibold hover:text-teal"
+              onClick={() => go({ alarm: urgent.rule, tag: undefined })}
+            >
               {urgent.place_name} · {urgent.text}
-            </span>
+            </button>
             {urgent.returned_at && <span className="shrink-0 text-soft">returned {clock(urgent.returned_at)}</span>}
             {urgent.action && <span className="hidden min-w-0 truncate text-soft 2xl:inline">{urgent.action}</span>}
             {mayAcknowledge && (
@@ -71,6 +78,7 @@ export function WatchLine() {
           and {others.length} more {others.length === 1 ? 'job' : 'jobs'}
         </span>
       )}
+      {!isPast && <SoundPart />}
       <Link
         to="/alarms"
         search={{ at: view.at, instant: view.instant } as never}

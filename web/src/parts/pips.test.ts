@@ -1,7 +1,8 @@
 import { expect, it } from 'vitest';
-import { mostUrgent, type PipState } from './pips';
+import type { AlarmState } from '../api/alarm-state';
+import { mostUrgent } from './pips';
 
-const alarm = (priority: number, state: PipState) => ({ priority, state });
+const alarm = (priority: number, state: AlarmState) => ({ priority, state });
 
 it('puts what waits for somebody before what is known, and the graver before the lesser', () => {
   const known = alarm(4, 'acknowledged');

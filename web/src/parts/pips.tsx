@@ -1,17 +1,10 @@
 // Priority as a column of four bars, filled from the bottom; how they are filled tells the state.
 
+import { type AlarmState, STATE_WORDS, waits } from '../api/alarm-state';
 import { hueOf } from './colours';
 import { PRIORITY_WORDS } from './text';
 
-export type PipState = 'unacknowledged' | 'acknowledged' | 'returned_unacknowledged';
-
-const STATE_WORDS: Record<PipState, string> = {
-  unacknowledged: 'not acknowledged',
-  acknowledged: 'acknowledged',
-  returned_unacknowledged: 'returned, not acknowledged',
-};
-
-export function Pips({ priority, state, quiet }: { priority: number; state: PipState; quiet?: boolean }) {
+export function Pips({ priority, state, quiet }: { priority: number; state: AlarmState; quiet?: boolean }) {
   const hue = hueOf(priority);
   const label = quiet ? undefined : `priority ${priority}, ${PRIORITY_WORDS[priority] ?? ''}, ${STATE_WORDS[state]}`;
   return (
@@ -28,10 +21,10 @@ export function Pips({ priority, state, quiet }: { priority: number; state: PipS
         const y = row * 4 + 0.5;
         const filled = bar <= priority;
         if (!filled) return <rect key={bar} x="1" y={y} width="13" height="2.5" fill="var(--unfilled)" />;
-        if (state === 'acknowledged') {
+        if (!waits(state)) {
           return <rect key={bar} x="1.5" y={y + 0.2} width="12" height="2.1" fill="none" stroke={hue} strokeWidth="0.9" />;
         }
-        if (state === 'returned_unacknowledged') {
+        if (state !== 'unacknowledged') {
           return (
             <g key={bar} fill={hue}>
               {[0, 1, 2, 3].map((part) => (
@@ -47,7 +40,7 @@ export function Pips({ priority, state, quiet }: { priority: number; state: PipS
 }
 
 /** The most urgent of several alarms: waiting ones first, then by priority. */
-export function mostUrgent<T extends { priority: number; state: PipState }>(alarms: readonly T[]): T | undefined {
-  const rank = (a: T) => (a.state === 'acknowledged' ? 0 : 100) + a.priority * 10 + (a.state === 'unacknowledged' ? 1 : 0);
+export function mostUrgent<T extends { priority: number; state: AlarmState }>(alarms: readonly T[]): T | undefined {
+  const rank = (a: T) => (waits(a.state) ? 100 : 0) + a.priority * 10 + (a.state === 'unacknowledged' ? 1 : 0);
   return alarms.reduce<T | undefined>((best, next) => (!best || rank(next) > rank(best) ? next : best), undefined);
 }

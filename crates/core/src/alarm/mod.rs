@@ -1,6 +1,7 @@
 //! Alarms after ISA-18.2 / IEC 62682: the states ([`state`]), the rules that drive them ([`limit`]), and the alarms about
 //! Havrel itself ([`system`]).
 
+mod action;
 mod event;
 pub mod limit;
 pub mod past;
@@ -11,21 +12,11 @@ pub mod system;
 use crate::{number::Number, time::Nanos};
 use uuid::Uuid;
 
+pub use action::{AlarmAction, LONGEST_COMMENT, LONGEST_SHELVED};
 pub use event::{AlarmEvent, EventKind, UnknownCode};
 pub use limit::{Limit, LimitKind, LimitMemory};
 pub use state::{Acknowledgement, AlarmState, AlarmStep, Condition, Handling, StandardState, Suppressed, Suppression};
 pub use system::SystemAlarm;
-
-/// What a person does about alarms.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum AlarmAction {
-    Acknowledge,
-    /// Lets go of latched conditions.
-    Reset,
-    /// Keeps them from the operator until `until`, or until somebody lifts it.
-    Suppress(Suppression, Option<Nanos>),
-    Lift(Suppression),
-}
 
 /// How an alarm stands, with what its text says: enough to go on after a restart.
 #[derive(Clone, Debug, PartialEq)]

@@ -3,8 +3,8 @@
 use super::{AlarmEvent, AlarmStanding, AlarmStep, EventKind, Handling, Suppressed, Suppression};
 use uuid::Uuid;
 
-/// How an alarm stands after these events of its rule, the oldest first.
-pub fn after<'a>(rule: Uuid, events: impl IntoIterator<Item = &'a AlarmEvent>) -> AlarmStanding {
+/// How an alarm stands after these events of its rule, the oldest first, where the rule asked for this handling.
+pub fn after<'a>(rule: Uuid, handling: Handling, events: impl IntoIterator<Item = &'a AlarmEvent>) -> AlarmStanding {
     let mut standing = AlarmStanding::quiet(rule);
     for event in events {
         let suppress = |kind| {
@@ -25,7 +25,7 @@ pub fn after<'a>(rule: Uuid, events: impl IntoIterator<Item = &'a AlarmEvent>) -
             EventKind::Unsuppressed => AlarmStep::Lift(Suppression::ByDesign),
             EventKind::PutInService => AlarmStep::Lift(Suppression::OutOfService),
         };
-        standing.state.step(step, Handling::default());
+        standing.state.step(step, handling);
         standing.sequence = event.sequence;
         match event.kind {
             EventKind::Raised => {
@@ -78,7 +78,7 @@ mod tests {
     #[case(&[EventKind::Shelved, EventKind::Raised, EventKind::Unshelved], StandardState::Unacknowledged)]
     fn events_lead_to_the_states_of_the_standard(#[case] kinds: &[EventKind], #[case] wanted: StandardState) {
         let events: Vec<AlarmEvent> = kinds.iter().zip(1..).map(|(kind, n)| event(n, *kind)).collect();
-        assert_eq!(after(Uuid::nil(), &events).state.standard(), wanted);
+        assert_eq!(after(Uuid::nil(), Handling::default(), &events).state.standard(), wanted);
     }
 
     #[test]
@@ -89,7 +89,7 @@ mod tests {
             event(6, EventKind::Raised),
             event(7, EventKind::Acknowledged),
         ];
-        let standing = after(Uuid::nil(), &events);
+        let standing = after(Uuid::nil(), Handling::default(), &events);
         assert_eq!(
             (standing.raised_at, standing.text.as_str(), standing.acknowledged_by.as_str()),
             (60, "Level high, 6", "Shift lead")
@@ -100,22 +100,26 @@ mod tests {
     proptest! {
         /// Whatever happens: the events that it makes lead to the state that it leads to.
         #[test]
-        fn replayed_events_end_where_the_alarm_stood(steps in prop::collection::vec(0usize..6, 0..30)) {
+        fn replayed_events_end_where_the_alarm_stood(
+            steps in prop::collection::vec(0usize..7, 0..30), acknowledge in any::<bool>(), latch in any::<bool>()
+        ) {
+            let handling = Handling { acknowledge, latch };
             let of = |n: usize| match n {
                 0 => (AlarmStep::Raise, EventKind::Raised),
                 1 => (AlarmStep::Return, EventKind::Returned),
                 2 => (AlarmStep::Acknowledge, EventKind::Acknowledged),
                 3 => (AlarmStep::Withdraw, EventKind::Withdrawn),
                 4 => (AlarmStep::Suppress(Suppression::Shelved, Suppressed::default()), EventKind::Shelved),
+                5 => (AlarmStep::Reset, EventKind::Reset),
                 _ => (AlarmStep::Lift(Suppression::Shelved), EventKind::Unshelved),
             };
             let (mut state, mut events) = (AlarmState::default(), Vec::new());
             for (step, kind) in steps.into_iter().map(of) {
-                if state.step(step, Handling::default()) {
+                if state.step(step, handling) {
                     events.push(event(events.len() as u32 + 1, kind));
                 }
             }
-            let replayed = after(Uuid::nil(), &events).state;
+            let replayed = after(Uuid::nil(), handling, &events).state;
             prop_assert_eq!((replayed.condition, replayed.acknowledgement), (state.condition, state.acknowledgement));
             prop_assert_eq!(replayed.suppressions.len(), state.suppressions.len());
         }

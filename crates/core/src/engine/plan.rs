@@ -152,7 +152,7 @@ impl Plan {
                     on_delay: (rule.set.on_delay_s * SECOND as f64) as Nanos,
                     off_delay: (rule.set.off_delay_s * SECOND as f64) as Nanos,
                 },
-                handling: Handling::default(),
+                handling: rule.set.handling(),
                 priority: rule.set.priority,
                 name: tag.set.name.clone(),
                 unit: tag.set.unit.clone(),

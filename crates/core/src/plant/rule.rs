@@ -5,7 +5,7 @@ use super::{
     check::{self, Wrong},
     kind::{Checking, Reference},
 };
-use crate::alarm::LimitKind;
+use crate::alarm::{Handling, LimitKind};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
@@ -35,6 +35,12 @@ pub struct Rule {
     pub off_delay_s: f64,
     #[serde(default = "yes")]
     pub enabled: bool,
+    /// The alarm asks to be acknowledged.
+    #[serde(default = "yes")]
+    pub acknowledge: bool,
+    /// Once it has come, the alarm holds until somebody resets it.
+    #[serde(default)]
+    pub latch: bool,
     #[serde(default)]
     pub cause: String,
     /// What the operator should do.
@@ -43,6 +49,11 @@ pub struct Rule {
 }
 
 impl Rule {
+    /// What it asks for when its alarm comes and goes.
+    pub fn handling(&self) -> Handling {
+        Handling { acknowledge: self.acknowledge, latch: self.latch }
+    }
+
     /// What it is known by among the rules of its tag: “high”, or its own name.
     pub fn known_as(&self) -> &str {
         if self.name.is_empty() { self.kind.words() } else { &self.name }

@@ -186,6 +186,8 @@ const RULES: &[Column] = &[
     column("on_delay_s", "On-delay, s", Cell::Number, &["on_delay_s"]),
     column("off_delay_s", "Off-delay, s", Cell::Number, &["off_delay_s"]),
     column("enabled", "Enabled", Cell::YesNo, &["enabled"]),
+    column("acknowledge", "Acknowledge", Cell::YesNo, &["acknowledge"]),
+    column("latch", "Latch", Cell::YesNo, &["latch"]),
     column("cause", "Cause", Cell::Text, &["cause"]),
     column("action", "Action", Cell::Text, &["action"]),
 ];

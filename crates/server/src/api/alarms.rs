@@ -1,4 +1,4 @@
-//! Alarms: what stands, what happened, and acknowledging.
+//! Alarms: what stands, what happened, and what a person does about them.
 
 use super::{period, plant::known_as, time};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
@@ -8,7 +8,10 @@ use actix_web::{
 };
 use havrel_core::{
     access::Action,
-    alarm::{AlarmAction, AlarmEvent, AlarmStanding, EventKind, StandardState, SystemAlarm, span},
+    alarm::{
+        AlarmAction, AlarmEvent, AlarmStanding, Condition, EventKind, Handling, StandardState, Suppressed, Suppression,
+        SystemAlarm, span,
+    },
     plant::Plant,
     time::to_text,
 };
@@ -32,12 +35,19 @@ pub struct AlarmView {
     /// Its name, behind the equipment that it stands in.
     pub place_name: String,
     pub place_path: String,
+    /// What the rule watches: “Temperature high”.
+    pub title: String,
     /// The standard's name: `unacknowledged`, `acknowledged`, `returned_unacknowledged`, `latched_unacknowledged`,
     /// `latched_acknowledged`, `shelved`, `suppressed_by_design` or `out_of_service`.
     #[schema(value_type = String)]
     pub state: StandardState,
+    /// Whether the condition holds now: `normal`, `active`, or `latched` where it is gone and waits to be reset.
+    #[schema(value_type = String)]
+    pub condition: Condition,
+    /// What keeps it from the operator, the strongest last.
+    pub suppressions: Vec<SuppressionView>,
     pub priority: u8,
-    /// “Temperature high, 84.6 °C over 82.0”.
+    /// As it came last, empty where it never did: “Temperature high, 84.6 °C over 82.0”.
     pub text: String,
     pub cause: String,
     /// What to do.
@@ -52,6 +62,31 @@ pub struct AlarmView {
     pub states: Option<Uuid>,
 }
 
+/// A reason for which an alarm is kept from the operator.
+#[derive(Serialize, ToSchema)]
+pub struct SuppressionView {
+    /// `shelved`, `by_design` or `out_of_service`.
+    #[schema(value_type = String)]
+    pub kind: Suppression,
+    /// Who; empty for logic.
+    pub by: String,
+    pub since: String,
+    /// Empty: until somebody ends it.
+    pub until: String,
+    pub reason: String,
+}
+
+fn suppressions(s: &AlarmStanding) -> Vec<SuppressionView> {
+    let view = |(&kind, s): (&Suppression, &Suppressed)| SuppressionView {
+        kind,
+        by: s.by.clone(),
+        since: to_text(s.since),
+        until: s.until.map(to_text).unwrap_or_default(),
+        reason: s.reason.clone(),
+    };
+    s.state.suppressions.iter().map(view).collect()
+}
+
 /// Where alarms about Havrel itself stand.
 const HAVREL: &str = "Havrel";
 
@@ -64,7 +99,10 @@ impl AlarmView {
             place: None,
             place_name: HAVREL.into(),
             place_path: HAVREL.into(),
+            title: s.text.clone(),
             state: s.state.standard(),
+            condition: s.state.condition,
+            suppressions: suppressions(s),
             priority: alarm.priority(),
             text: s.text.clone(),
             cause: alarm.cause().into(),
@@ -100,18 +138,24 @@ pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>,
             (board.last(), board.standing().into_iter().cloned().collect())
         }
         Some(then) => {
-            let rules: Vec<Uuid> = plant.rules.keys().copied().chain(SystemAlarm::ALL.map(SystemAlarm::id)).collect();
+            let system = SystemAlarm::ALL.map(|alarm| (alarm.id(), Handling::default()));
+            let rules = plant.rules.values().map(|r| (r.id, r.set.handling())).chain(system).collect();
             let mut standing: Vec<AlarmStanding> = app.live.db.standings_at(&rules, then.at).await?;
             standing.sort_by_key(|s| (std::cmp::Reverse(s.raised_at), s.rule));
             (0, standing)
         }
     };
+    let idle = plant.idle_places();
     let alarms = standing.iter().filter_map(|s| {
         if let Some(alarm) = SystemAlarm::of(s.rule).filter(|_| person.scope.is_everything()) {
             return Some(AlarmView::of_system(alarm, s));
         }
         let rule = &plant.rules.get(&s.rule)?.set;
         let tag = plant.tags.get(&rule.tag)?;
+        // Nobody judges it, and what keeps it back waits for when somebody does again.
+        if !rule.enabled || idle.contains(&tag.set.place) {
+            return None;
+        }
         let time = |at: i64| to_text(at);
         Some(AlarmView {
             rule: s.rule,
@@ -120,7 +164,10 @@ pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>,
             place: Some(tag.set.place),
             place_name: known_as(&plant, tag.set.place),
             place_path: plant.path(Some(tag.set.place)),
+            title: format!("{} {}", tag.set.name, rule.known_as()),
             state: s.state.standard(),
+            condition: s.state.condition,
+            suppressions: suppressions(s),
             priority: rule.priority,
             text: s.text.clone(),
             cause: rule.cause.clone(),
@@ -136,53 +183,121 @@ pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>,
     Ok(Json(AlarmList { last, alarms: alarms.collect() }))
 }
 
-/// Which alarms were seen.
+/// What a person does about alarms.
+#[derive(Clone, Copy, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum AlarmAct {
+    Acknowledge,
+    /// Lets go of latched alarms.
+    Reset,
+    Shelve,
+    /// Ends shelving early.
+    Unshelve,
+    TakeOutOfService,
+    PutInService,
+}
+
+impl AlarmAct {
+    fn action(self, until: Option<i64>) -> AlarmAction {
+        match self {
+            AlarmAct::Acknowledge => AlarmAction::Acknowledge,
+            AlarmAct::Reset => AlarmAction::Reset,
+            AlarmAct::Shelve => AlarmAction::Suppress(Suppression::Shelved, until),
+            AlarmAct::Unshelve => AlarmAction::Lift(Suppression::Shelved),
+            AlarmAct::TakeOutOfService => AlarmAction::Suppress(Suppression::OutOfService, until),
+            AlarmAct::PutInService => AlarmAction::Lift(Suppression::OutOfService),
+        }
+    }
+
+    /// What somebody must be allowed to.
+    const fn needs(self) -> Action {
+        match self {
+            AlarmAct::TakeOutOfService | AlarmAct::PutInService => Action::Configure,
+            _ => Action::Acknowledge,
+        }
+    }
+
+    /// The kind of its entry in the journal, and how that begins.
+    const fn journaled(self) -> (&'static str, &'static str) {
+        match self {
+            AlarmAct::Acknowledge => ("acknowledge", "Acknowledged"),
+            AlarmAct::Reset => ("reset", "Reset"),
+            AlarmAct::Shelve => ("shelve", "Shelved"),
+            AlarmAct::Unshelve => ("unshelve", "Unshelved"),
+            AlarmAct::TakeOutOfService => ("take_out_of_service", "Took out of service"),
+            AlarmAct::PutInService => ("put_in_service", "Put back in service"),
+        }
+    }
+}
+
+/// What is done, and about which alarms.
 #[derive(Deserialize, ToSchema)]
-pub struct AcknowledgeBody {
+pub struct AlarmActBody {
+    pub action: AlarmAct,
     /// Rules, at most 10,000.
+    #[serde(default)]
     pub rules: Vec<Uuid>,
+    /// In place of them: every rule on a tag of this place and of what lies under it.
+    pub under: Option<Uuid>,
+    /// When shelving ends, at most 7 days from now; out of service may end by itself, too.
+    pub until: Option<String>,
+    /// Why; needed for shelving and for taking out of service.
     #[serde(default)]
     pub comment: String,
 }
 
-/// How many were acknowledged.
+/// For how many alarms it changed something.
 #[derive(Serialize, ToSchema)]
-pub struct Acknowledged {
+pub struct AlarmsActed {
     pub count: usize,
 }
 
-/// Acknowledges alarms.
-#[utoipa::path(responses((status = 200, body = Acknowledged)))]
-#[post("/api/alarms/acknowledge")]
-pub async fn acknowledge(app: Data<App>, person: Person, body: Json<AcknowledgeBody>) -> Result<Json<Acknowledged>, Problem> {
+/// Does something about alarms: acknowledges, resets, shelves them or takes them out of service.
+#[utoipa::path(responses((status = 200, body = AlarmsActed), (status = 422, body = Problem)))]
+#[post("/api/alarms/act")]
+pub async fn act(app: Data<App>, person: Person, body: Json<AlarmActBody>) -> Result<Json<AlarmsActed>, Problem> {
     let plant = person.plant(&app);
+    let body = body.into_inner();
+    let actor = person.may(body.action.needs())?;
+    let rules = match body.under {
+        Some(_) if !body.rules.is_empty() => return Err(Problem::field("under", "Name rules or a place, not both.")),
+        Some(place) => {
+            person.may_at(body.action.needs(), Some(place))?;
+            rules_under(&plant, place)
+        }
+        None => body.rules,
+    };
     let place = |rule: &Uuid| plant.rules.get(rule).and_then(|r| plant.tags.get(&r.set.tag)).map(|t| t.set.place);
-    let actor = person.may(Action::Acknowledge)?;
-    for rule in &body.rules {
-        person.may_at(Action::Acknowledge, place(rule))?;
+    if rules.len() > 10_000 {
+        return Err(Problem::field("rules", "Choose at most 10,000 alarms at once."));
+    }
+    for rule in &rules {
+        person.may_at(body.action.needs(), place(rule))?;
         if !person.hears_of(&plant, *rule) {
             return Err(Problem::field("rules", "One of the alarms does not exist."));
         }
     }
-    if body.rules.len() > 10_000 {
-        return Err(Problem::field("rules", "Acknowledge at most 10,000 alarms at once."));
-    }
-    if body.comment.chars().count() > 1000 {
-        return Err(Problem::field("comment", "A comment has at most 1,000 characters."));
-    }
-    let body = body.into_inner();
+    let until = body.until.as_deref().map(|until| time("until", until)).transpose()?;
+    let action = body.action.action(until);
+    action.check(havrel_live::now(), &body.comment).map_err(|(field, message)| Problem::field(field, message))?;
     let title_of = |rule: Uuid| match app.live.alarm_text(rule) {
         Some(text) if SystemAlarm::of(rule).is_some() => text,
         _ => plant.title(havrel_core::plant::Kind::Rule, rule),
     };
-    let titles: Vec<String> = body.rules.iter().take(20).map(|&rule| title_of(rule)).collect();
-    let count = app.live.act_on_alarms(body.rules, AlarmAction::Acknowledge, actor, body.comment.clone()).await?;
+    let titles: Vec<String> = rules.iter().take(20).map(|&rule| title_of(rule)).collect();
+    let count = app.live.act_on_alarms(rules, action, actor, body.comment.clone()).await?;
     if count > 0 {
-        let title = if count == 1 { format!("Acknowledged {}", titles.join("")) } else { format!("Acknowledged {count} alarms") };
-        let detail = json!({"rules": titles, "comment": body.comment});
-        app.live.remark("acknowledge", Some(actor), None, &title, detail).await;
+        let (kind, begins) = body.action.journaled();
+        let alarms = if count == 1 { "1 alarm".to_owned() } else { format!("{count} alarms") };
+        let title = match (body.under, titles.as_slice()) {
+            (Some(place), _) => format!("{begins} {alarms} of {}", plant.path(Some(place))),
+            (None, [title]) => format!("{begins} {title}"),
+            _ => format!("{begins} {alarms}"),
+        };
+        let detail = json!({"rules": titles, "comment": body.comment, "until": until.map(to_text)});
+        app.live.remark(kind, Some(actor), None, &title, detail).await;
     }
-    Ok(Json(Acknowledged { count }))
+    Ok(Json(AlarmsActed { count }))
 }
 
 /// Something that happened to an alarm.
@@ -244,6 +359,8 @@ pub struct EventQuery {
     pub to: Option<String>,
     /// Only on tags under this place.
     pub under: Option<Uuid>,
+    /// Only of this rule.
+    pub rule: Option<Uuid>,
     /// Only older than this event.
     pub before: Option<i64>,
     /// At most 1,000; usually 200.
@@ -260,7 +377,11 @@ pub async fn events(app: Data<App>, person: Person, query: Query<EventQuery>) ->
     let filter = EventFilter {
         from: at("from", &query.from, i64::MIN)?,
         to: at("to", &query.to, i64::MAX)?,
-        rules: heard_rules(&person, &plant, query.under),
+        rules: match query.rule {
+            Some(rule) if person.hears_of(&plant, rule) => Some(vec![rule]),
+            Some(_) => Some(Vec::new()),
+            None => heard_rules(&person, &plant, query.under),
+        },
         before: query.before,
         limit: query.limit.unwrap_or(200),
     };

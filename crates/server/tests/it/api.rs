@@ -55,7 +55,7 @@ async fn each_role_may_do_what_it_may() {
             [false, true, true, true],
         ),
         (Method::POST, "/api/reports/preview", json!({"name": "x"}), [false, true, true, true]),
-        (Method::POST, "/api/alarms/acknowledge", json!({"rules": []}), [false, false, true, true]),
+        (Method::POST, "/api/alarms/act", json!({"action": "acknowledge", "rules": []}), [false, false, true, true]),
         (Method::POST, &write, json!({"value": 70.0}), [false, false, true, true]),
         (Method::GET, "/api/by-hand", Json::Null, [false, true, true, true]),
         (Method::PUT, &by_hand, json!({"value": 70.0, "reason": " "}), [false, false, true, true]),
@@ -186,9 +186,9 @@ async fn the_first_account_is_the_only_one_made_without_asking() {
 async fn strangers_are_turned_away() {
     let plant = Plant::start().await;
     let engineer = plant.engineer().await;
-    let body = Some(json!({"rules": []}));
+    let body = Some(json!({"action": "acknowledge", "rules": []}));
     let foreign = [("origin", "http://elsewhere.example")];
-    assert_eq!(engineer.send(Method::POST, "/api/alarms/acknowledge", &foreign, body.clone()).await.0, 403);
+    assert_eq!(engineer.send(Method::POST, "/api/alarms/act", &foreign, body.clone()).await.0, 403);
     assert_eq!(
         engineer
             .send(Method::GET, "/api/live", &[("origin", "null"), ("upgrade", "websocket"), ("connection", "upgrade")], None)
@@ -196,7 +196,7 @@ async fn strangers_are_turned_away() {
             .0,
         403
     );
-    assert_eq!(engineer.send(Method::POST, "/api/alarms/acknowledge", &[("origin", &plant.url)], body).await.0, 200);
+    assert_eq!(engineer.send(Method::POST, "/api/alarms/act", &[("origin", &plant.url)], body).await.0, 200);
     let (status, text, _) = engineer.send(Method::GET, "/api/health", &[("host", "plant.example")], None).await;
     assert_eq!(status, 421, "{text}");
     // Guessing passwords is slowed down.
@@ -314,7 +314,8 @@ async fn an_alarm_comes_is_acknowledged_returns_and_is_kept() {
         (&json!("unacknowledged"), &json!(3), &json!("EX-1"))
     );
     assert!(alarm["text"].as_str().unwrap().starts_with("Level high, 7"), "{alarm}");
-    let (_, done) = engineer.post("/api/alarms/acknowledge", json!({"rules": [built.rule], "comment": "seen"})).await;
+    let (_, done) =
+        engineer.post("/api/alarms/act", json!({"action": "acknowledge", "rules": [built.rule], "comment": "seen"})).await;
     assert_eq!(done["count"], 1);
     plant.set_level(30.0);
     engineer.until("/api/alarms", |b| b["alarms"].as_array().is_some_and(Vec::is_empty)).await;

@@ -122,7 +122,7 @@ async fn the_first_account_needs_the_code() {
 #[case::no_nul_at_sign_in(Method::POST, "/api/session", json!({"name": "a\u{0}", "password": "x"}), "name")]
 #[case::no_nul_in_a_token(Method::POST, "/api/tokens", json!({"name": "a\u{0}"}), "name")]
 #[case::nothing_that_is_not_seen(Method::POST, "/api/tokens", json!({"name": "\u{200B}\u{200D}"}), "name")]
-#[case::no_escape_in_a_comment(Method::POST, "/api/alarms/acknowledge", json!({"rules": [], "comment": "\u{1b}[2J"}), "comment")]
+#[case::no_escape_in_a_comment(Method::POST, "/api/alarms/act", json!({"action": "acknowledge", "rules": [], "comment": "\u{1b}[2J"}), "comment")]
 #[case::one_line(Method::POST, "/api/accounts", json!({"name": "a\nb", "password": "kelp-and-salt", "role": "viewer"}), "name")]
 #[case::no_name_of_blanks(Method::POST, "/api/accounts", json!({"name": "\u{3164}", "password": "kelp-and-salt", "role": "viewer"}), "name")]
 #[case::in_edits(Method::POST, "/api/edits", json!({"why": "x\u{7}", "edits": []}), "why")]

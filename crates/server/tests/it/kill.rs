@@ -136,7 +136,7 @@ async fn what_was_acknowledged_is_there_whatever_is_killed() {
 
 /// Acknowledges the alarm if it stands; gives whether the server said that it is kept.
 async fn acknowledge(client: &Client, rule: Uuid) -> usize {
-    let (status, body) = client.post("/api/alarms/acknowledge", json!({"rules": [rule], "comment": ""})).await;
+    let (status, body) = client.post("/api/alarms/act", json!({"action": "acknowledge", "rules": [rule], "comment": ""})).await;
     if status == 200 { body["count"].as_u64().unwrap_or(0) as usize } else { 0 }
 }
 

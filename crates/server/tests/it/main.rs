@@ -1,5 +1,6 @@
 //! The whole server over HTTP and WebSocket, with a real database and the simulated controller on loopback.
 
+mod alarms;
 mod api;
 mod arrivals;
 mod by_hand;

@@ -35,7 +35,7 @@ async fn everything_is_shown_as_it_stood_and_nothing_can_be_changed() {
     let edits = json!([{"op": "patch", "kind": "tag", "id": built.level, "set": {"name": "Vessel level"}},
         {"op": "patch", "kind": "rule", "id": built.rule, "set": {"level": 99.0}}]);
     assert_eq!(engineer.edit(revision, "Renamed", edits).await.0, 200);
-    engineer.post("/api/alarms/acknowledge", json!({"rules": [built.rule]})).await;
+    engineer.post("/api/alarms/act", json!({"action": "acknowledge", "rules": [built.rule]})).await;
     engineer.until("/api/alarms", |b| b["alarms"] == json!([])).await;
     settled(&engineer).await;
 
@@ -75,7 +75,7 @@ async fn everything_is_shown_as_it_stood_and_nothing_can_be_changed() {
     let acts = [
         (write.as_str(), json!({"value": 70.0})),
         ("/api/edits", json!({"why": "x", "edits": []})),
-        ("/api/alarms/acknowledge", json!({"rules": []})),
+        ("/api/alarms/act", json!({"action": "acknowledge", "rules": []})),
         ("/api/reports/preview", json!({"name": "x"})),
     ];
     for (path, body) in acts {

@@ -111,7 +111,7 @@ async fn only_the_entry_that_is_refused_is_taken_out() {
     let journal = engineer.until("/api/journal?kind=system", |b| b.to_string().contains("refused 1 entry by content")).await;
     assert!(journal.to_string().contains("EX-1/Steam flow"), "{journal}");
     // It is acknowledged like any other, and stays in the list of what happened.
-    assert_eq!(engineer.post("/api/alarms/acknowledge", json!({"rules": [alarm["rule"]]})).await.1["count"], 1);
+    assert_eq!(engineer.post("/api/alarms/act", json!({"action": "acknowledge", "rules": [alarm["rule"]]})).await.1["count"], 1);
     let events = plant.live.db.alarm_events(&all()).await.unwrap();
     assert_eq!(events.iter().filter(|(_, e)| e.rule == SystemAlarm::Quarantine.id()).count(), 3);
     plant.stop().await;
@@ -204,7 +204,7 @@ async fn an_engine_that_fails_is_seen_and_started_again() {
         b["alarms"].as_array().is_some_and(|a| a.iter().any(|a| a["rule"] == rule && a["state"] == "returned_unacknowledged"))
     };
     engineer.until("/api/alarms", returned).await;
-    assert_eq!(engineer.post("/api/alarms/acknowledge", json!({"rules": [built.rule]})).await.0, 200);
+    assert_eq!(engineer.post("/api/alarms/act", json!({"action": "acknowledge", "rules": [built.rule]})).await.0, 200);
     let events = plant.live.db.alarm_events(&all()).await.unwrap();
     let mut sequence: Vec<u32> = events.iter().filter(|(_, e)| e.rule == built.rule).map(|(_, e)| e.sequence).collect();
     sequence.reverse();
@@ -256,8 +256,8 @@ async fn without_a_database_writes_are_journalled_and_nobody_waits() {
     };
     let write = format!("/api/tags/{}/write", built.setpoint);
     assert_eq!(quick(Method::POST, &write, Some(json!({"value": 66.5}))).await.0, 200);
-    let acknowledge = json!({"rules": [built.rule], "comment": "seen"});
-    assert_eq!(quick(Method::POST, "/api/alarms/acknowledge", Some(acknowledge)).await.0, 200);
+    let acknowledge = json!({"action": "acknowledge", "rules": [built.rule], "comment": "seen"});
+    assert_eq!(quick(Method::POST, "/api/alarms/act", Some(acknowledge)).await.0, 200);
     for path in ["/api/session", "/api/alarms", "/api/tree", "/api/units", "/api/by-hand"] {
         assert_eq!(quick(Method::GET, path, None).await.0, 200, "{path}");
     }

@@ -18,44 +18,46 @@ export function HandList({ hands, elsewhere }: { hands: Schemas['HandView'][]; e
     );
   }
   return (
-    <table className="w-full border border-line bg-raised text-left" aria-label="Set by hand">
-      <thead className="bg-band text-sm">
-        <tr className="h-8">
-          <th className="w-22 px-2 font-semibold">Since</th>
-          <th className="w-44 font-semibold">Tag</th>
-          <th className="w-28 pr-4 text-right font-semibold">Set to</th>
-          <th className="font-semibold">Reason</th>
-          <th className="w-30 font-semibold">Owner</th>
-          <th className="w-40 font-semibold">End</th>
-          <th className="w-24" aria-label="Release" />
-        </tr>
-      </thead>
-      <tbody>
-        {hands.map((hand) => (
-          <tr key={hand.tag} className="h-9 border-t border-line hover:bg-band">
-            <td className="figures px-2">{moment(hand.since)}</td>
-            <td className="truncate pr-2">
-              <button type="button" className="text-left hover:text-teal" onClick={() => go({ tag: hand.tag })}>
-                {pathEnd(hand.title)}
-              </button>
-            </td>
-            <td className="figures pr-4 text-right font-semibold whitespace-nowrap">✎ {hand.shown}</td>
-            <td className="py-1 pr-3">{hand.reason}</td>
-            <td className="truncate pr-2">{hand.owner}</td>
-            <td className="pr-2 text-soft">{endOf(hand)}</td>
-            <td className="pr-2 text-right">
-              <Button
-                className="h-6.5"
-                disabled={!operator}
-                aria-label={`Release ${pathEnd(hand.title)}`}
-                onClick={() => void release(hand.tag)}
-              >
-                Release
-              </Button>
-            </td>
+    <div className="min-h-0 flex-1 overflow-auto">
+      <table className="w-full border border-line bg-raised text-left" aria-label="Set by hand">
+        <thead className="bg-band text-sm">
+          <tr className="h-8">
+            <th className="w-22 px-2 font-semibold">Since</th>
+            <th className="w-44 font-semibold">Tag</th>
+            <th className="w-28 pr-4 text-right font-semibold">Set to</th>
+            <th className="font-semibold">Reason</th>
+            <th className="w-30 font-semibold">Owner</th>
+            <th className="w-40 font-semibold">End</th>
+            <th className="w-24" aria-label="Release" />
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {hands.map((hand) => (
+            <tr key={hand.tag} className="h-9 border-t border-line hover:bg-band">
+              <td className="figures px-2">{moment(hand.since)}</td>
+              <td className="truncate pr-2">
+                <button type="button" className="text-left hover:text-teal" onClick={() => go({ tag: hand.tag })}>
+                  {pathEnd(hand.title)}
+                </button>
+              </td>
+              <td className="figures pr-4 text-right font-semibold whitespace-nowrap">✎ {hand.shown}</td>
+              <td className="py-1 pr-3">{hand.reason}</td>
+              <td className="truncate pr-2">{hand.owner}</td>
+              <td className="pr-2 text-soft">{endOf(hand)}</td>
+              <td className="pr-2 text-right">
+                <Button
+                  className="h-6.5"
+                  disabled={!operator}
+                  aria-label={`Release ${pathEnd(hand.title)}`}
+                  onClick={() => void release(hand.tag)}
+                >
+                  Release
+                </Button>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
   );
 }

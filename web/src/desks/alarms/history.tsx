@@ -3,6 +3,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { useCallback, useState } from 'react';
 import { http, type Schemas, take } from '../../api/client';
+import { EVENT_WORDS } from '../../app/alarm-events';
 import { LookBackTo } from '../../app/look-back';
 import { useGo } from '../../app/view';
 import { Pips } from '../../parts/pips';
@@ -12,12 +13,6 @@ import { Button, Empty, Trouble } from '../../parts/ui';
 
 type Event = Schemas['EventView'];
 
-const WORDS: Record<string, string> = {
-  raised: 'came',
-  returned: 'returned',
-  acknowledged: 'acknowledged',
-  withdrawn: 'withdrawn',
-};
 const PIPS: Record<string, 'unacknowledged' | 'returned_unacknowledged'> = {
   raised: 'unacknowledged',
   returned: 'returned_unacknowledged',
@@ -32,7 +27,7 @@ const COLUMNS: Column<Event>[] = [
     render: (e) => (
       <span className="flex items-center gap-2">
         <Pips priority={e.priority} state={PIPS[e.kind] ?? 'acknowledged'} quiet />
-        {WORDS[e.kind] ?? e.kind}
+        {EVENT_WORDS[e.kind] ?? e.kind}
       </span>
     ),
   },
@@ -96,9 +91,9 @@ export function AlarmHistory({ at }: { at: string | undefined }) {
         source={['alarms', at, shown.upto]}
         fetch={(from, count) => page(at, shown.upto, from, count)}
         idOf={(e) => String(e.id)}
-        onOpen={(e) => e.tag && go({ tag: e.tag })}
+        onOpen={(e) => e.tag && go({ alarm: e.rule, tag: undefined })}
         onSeen={onSeen}
-        className="h-[calc(100vh-17rem)]"
+        className="min-h-0 flex-1"
       />
     </>
   );

@@ -3,7 +3,7 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { type ReactNode, useMemo, useRef } from 'react';
 import { http, type Schemas, take } from '../../api/client';
-import { useAlarms } from '../../api/queries';
+import { type Alarm, useAlarms } from '../../api/queries';
 import { type PlantTree, useTree } from '../../api/tree';
 import { useGo, useView } from '../../app/view';
 import { useReading } from '../../parts/reading';
@@ -14,7 +14,7 @@ import { Trouble } from '../../parts/ui';
 import { Value } from '../../parts/value';
 import type { Tag } from './cards';
 import { Troubles, useTroubles } from './troubles';
-import { type Standing, Worst } from './worst';
+import { Worst } from './worst';
 
 type Area = Schemas['AreaView'];
 type Line = Schemas['LineView'];
@@ -98,12 +98,12 @@ export function Overview({ head, empty, children }: Props) {
 const mainOf = (line: Line, tags: ReadonlyMap<string, Tag>) => line.main.flatMap((id) => tags.get(id) ?? []);
 
 /** Standing alarms by the line or the area under which they stand. */
-function useWhere(tree: PlantTree | undefined, areas: readonly Area[]): ReadonlyMap<string, Standing[]> {
+function useWhere(tree: PlantTree | undefined, areas: readonly Area[]): ReadonlyMap<string, Alarm[]> {
   const alarms = useAlarms().data?.alarms;
   return useMemo(() => {
     const [lines, heads] = [new Set(areas.flatMap((a) => a.lines.map((l) => l.place))), new Set(areas.map((a) => a.place))];
-    const found = new Map<string, Standing[]>();
-    const add = (key: string, alarm: Standing) => found.set(key, [...(found.get(key) ?? []), alarm]);
+    const found = new Map<string, Alarm[]>();
+    const add = (key: string, alarm: Alarm) => found.set(key, [...(found.get(key) ?? []), alarm]);
     for (const alarm of alarms ?? []) {
       let [line, area] = [false, false];
       for (let at = tree?.byId.get(alarm.place ?? ''); at; at = at.parent ? tree?.byId.get(at.parent) : undefined) {
@@ -128,7 +128,7 @@ interface AreaProps {
   tags: ReadonlyMap<string, Tag>;
   rolled: readonly Rolled[];
   troubled: ReadonlyMap<string, unknown>;
-  alarms: ReadonlyMap<string, Standing[]>;
+  alarms: ReadonlyMap<string, Alarm[]>;
 }
 
 function AreaPart({ area, alone, tags, rolled, troubled, alarms }: AreaProps) {

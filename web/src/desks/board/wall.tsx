@@ -1,8 +1,9 @@
 // The board on a wall: large, without anything to press, and page by page where it does not fit. What becomes urgent is shown first.
 
 import { useEffect, useRef, useState } from 'react';
+import { waits } from '../../api/alarm-state';
 import { useAlarms } from '../../api/queries';
-import { mostUrgent, type PipState } from '../../parts/pips';
+import { mostUrgent } from '../../parts/pips';
 import { pagesOf, pageWith } from './pages';
 
 /** A page stays so many seconds, unless the address says otherwise. */
@@ -14,8 +15,8 @@ const URGENT = 3;
 export function useWall(on: boolean, seconds = STAYS): { page: number; pages: number } {
   const [shown, setShown] = useState({ page: 0, pages: 1 });
   const alarms = useAlarms().data?.alarms ?? [];
-  const waiting = alarms.filter((a) => a.state !== 'acknowledged' && a.priority >= URGENT);
-  const urgent = mostUrgent(waiting.map((a) => ({ ...a, state: a.state as PipState })))?.rule;
+  const waiting = alarms.filter((a) => waits(a.state) && a.priority >= URGENT);
+  const urgent = mostUrgent(waiting)?.rule;
   const called = useRef(urgent);
   // Where a page stands cannot be read from the scroll position: the last one ends before its beginning is at the top.
   const current = useRef(0);

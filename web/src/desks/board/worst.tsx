@@ -1,13 +1,11 @@
 // The most urgent of some alarms, as pips.
 
-import type { Schemas } from '../../api/client';
-import { mostUrgent, type PipState, Pips } from '../../parts/pips';
+import type { Alarm } from '../../api/queries';
+import { mostUrgent, Pips } from '../../parts/pips';
 import { counted } from '../../parts/text';
 
-export type Standing = Schemas['AlarmList']['alarms'][number];
-
-export function Worst({ alarms, count = false }: { alarms: readonly Standing[] | undefined; count?: boolean }) {
-  const urgent = mostUrgent((alarms ?? []).map((a) => ({ ...a, state: a.state as PipState })));
+export function Worst({ alarms, count = false }: { alarms: readonly Alarm[] | undefined; count?: boolean }) {
+  const urgent = mostUrgent(alarms ?? []);
   if (!urgent) return null;
   return (
     <span className="inline-flex shrink-0 items-center gap-1.5" data-rules={alarms?.map((a) => a.rule).join(' ')}>

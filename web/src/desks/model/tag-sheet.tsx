@@ -17,12 +17,13 @@ import { complain } from '../../parts/form';
 import { type CellTrouble, cellName, Grid, type GridHandle, type GridRow, isShown } from '../../parts/grid';
 import { PickField } from '../../parts/picker';
 import { useWorld } from '../../parts/reading';
+import type { Order } from '../../parts/sheet';
 import { cellCount, insisted, NOTHING, STAGED, type Staged, staged, type Write, without } from '../../parts/staged';
 import { counted } from '../../parts/text';
 import { Button, Choice, Input, Tick } from '../../parts/ui';
+import { Views } from '../../parts/views';
 import { Replace } from './replace';
 import { allColumns, FIRST, type TagRow } from './tag-columns';
-import { type SheetView, Views } from './views';
 
 /** Which tags are shown, in words, and what that asks of the server. */
 const CHOICES: Record<string, { words: string; query: Partial<Query> }> = {
@@ -58,6 +59,15 @@ interface Query {
   recorded: boolean;
   alarmed: boolean;
   in_service: boolean;
+}
+
+/** What a view keeps. */
+interface SheetView {
+  columns: string[];
+  choice: string;
+  connection: string;
+  text: string;
+  order: Order | null;
 }
 
 const START: SheetView = { columns: FIRST, choice: 'all', connection: '', text: '', order: null };
@@ -232,7 +242,7 @@ export function TagSheet({ writable }: { writable: boolean }) {
           </Button>
         )}
         <ColumnChoice known={[...known.values()]} chosen={view.columns} onChange={(next) => change({ columns: next })} />
-        <Views view={view} onTake={(next) => change({ ...START, ...next })} />
+        <Views sheet="tags" kept="these columns, filter and order" view={view} onTake={(next) => change({ ...START, ...next })} />
       </div>
       {replacing && (
         <Replace

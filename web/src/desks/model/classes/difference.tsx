@@ -25,7 +25,8 @@ const FIELD_WORDS: Record<string, string> = {
   states: 'state names',
   on_delay_s: 'on-delay',
   off_delay_s: 'off-delay',
-  cause: 'cause',
+  acknowledge: 'needs to be acknowledged',
+  latch: 'latched',
   writable: 'may be written',
 };
 

@@ -477,6 +477,20 @@ function Rules({ rows, disabled, onChange }: { rows: RuleRow[]; disabled: boolea
             {text('deadband', 'Deadband', 'w-20')}
             {text('on_delay_s', 'On-delay, s', 'w-20')}
             {text('off_delay_s', 'Off-delay, s', 'w-20')}
+            <div className="mb-0.5 w-30 self-end">
+              <Tick
+                label="Acknowledge"
+                checked={row.set.acknowledge !== false}
+                disabled={disabled}
+                onChange={(acknowledge) => change(row.id, { acknowledge })}
+              />
+              <Tick
+                label="Latch"
+                checked={row.set.latch === true}
+                disabled={disabled}
+                onChange={(latch) => change(row.id, { latch })}
+              />
+            </div>
             {text('cause', 'Cause', 'min-w-32 flex-1')}
             {text('action', 'Action', 'min-w-32 flex-1')}
             <Button

@@ -1,41 +1,38 @@
-// Views of the sheet that are kept under a name, for everybody.
+// Views of a sheet that are kept under a name, for everybody.
 
 import { useQuery } from '@tanstack/react-query';
 import { Bookmark, X } from 'lucide-react';
 import { Popover } from 'radix-ui';
 import { useState } from 'react';
-import { http, take } from '../../api/client';
-import { queries, useMay } from '../../api/queries';
-import { complain, useForm } from '../../parts/form';
-import type { Order } from '../../parts/sheet';
-import { Button, Field, Input } from '../../parts/ui';
+import { http, take } from '../api/client';
+import { queries, useMay } from '../api/queries';
+import { complain, useForm } from './form';
+import { Button, Field, Input } from './ui';
 
-const KEY = ['views', 'tags'];
-
-/** What a view keeps. */
-export interface SheetView {
-  columns: string[];
-  choice: string;
-  connection: string;
-  text: string;
-  order: Order | null;
+interface Props<V> {
+  sheet: 'tags' | 'alarms';
+  /** What is kept of the sheet, in words. */
+  kept: string;
+  view: V;
+  onTake: (view: Partial<V>) => void;
 }
 
-export function Views({ view, onTake }: { view: SheetView; onTake: (view: Partial<SheetView>) => void }) {
+export function Views<V extends object>({ sheet, kept: what, view, onTake }: Props<V>) {
+  const key = ['views', sheet];
   const [open, setOpen] = useState(false);
   const kept = useQuery({
-    queryKey: KEY,
-    queryFn: () => take(http.GET('/api/views/{sheet}', { params: { path: { sheet: 'tags' } } })),
+    queryKey: key,
+    queryFn: () => take(http.GET('/api/views/{sheet}', { params: { path: { sheet } } })),
     enabled: open,
     staleTime: 0,
   });
   const operator = useMay('operator');
   const form = useForm({ name: '' });
-  const refresh = () => queries.invalidateQueries({ queryKey: KEY });
+  const refresh = () => queries.invalidateQueries({ queryKey: key });
   const keep = () =>
     form
       .run(({ name }) =>
-        take(http.POST('/api/views/{sheet}', { params: { path: { sheet: 'tags' } }, body: { name, view: view as never } })),
+        take(http.POST('/api/views/{sheet}', { params: { path: { sheet } }, body: { name, view: view as never } })),
       )
       .then((done) => {
         if (done) form.reset({ name: '' });
@@ -62,7 +59,7 @@ export function Views({ view, onTake }: { view: SheetView; onTake: (view: Partia
                   type="button"
                   className="flex min-w-0 flex-1 items-baseline gap-2 px-1 py-0.5 text-left"
                   onClick={() => {
-                    onTake(k.view as Partial<SheetView>);
+                    onTake(k.view as Partial<V>);
                     setOpen(false);
                   }}
                 >
@@ -90,11 +87,7 @@ export function Views({ view, onTake }: { view: SheetView; onTake: (view: Partia
                 void keep();
               }}
             >
-              <Field
-                label="Save these columns, filter and order as"
-                error={form.error('name', 'view') ?? form.other}
-                className="flex-1"
-              >
+              <Field label={`Save ${what} as`} error={form.error('name', 'view') ?? form.other} className="flex-1">
                 {(p) => <Input {...p} value={form.values.name} onChange={(e) => form.set('name', e.target.value)} />}
               </Field>
               <Button type="submit" className="mt-5" disabled={!form.values.name.trim() || form.busy}>
