@@ -5,7 +5,7 @@ import { chmodSync, mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { createInterface } from 'node:readline';
-import type { Page } from '@playwright/test';
+import { expect, type Page } from '@playwright/test';
 
 export const NAME = 'Plant engineer';
 export const PASSWORD = 'kelp-and-salt';
@@ -28,6 +28,8 @@ export async function enter(page: Page, server: Server): Promise<void> {
   await page.getByLabel('Name').fill(NAME);
   await page.getByLabel('Password').fill(PASSWORD);
   await page.getByRole('button', { name: 'Create account' }).click();
+  // Whoever asks the server directly after this is signed in.
+  await expect(page.getByRole('contentinfo')).toBeVisible({ timeout: 30_000 });
 }
 
 /** Shows every value of the chosen place on the board, not its areas in short. */

@@ -26,7 +26,7 @@ test('pictures of the main views', async ({ page }) => {
 /** Something must be wrong before there is an alarm to show. */
 async function upset(page: Page) {
   await page.getByRole('link', { name: 'Demo faults' }).click();
-  await page.getByLabel('for').selectOption('5 min');
+  await page.getByLabel('for', { exact: true }).selectOption('5 min');
   for (const fault of ['Blind filter 1', 'Blind filter 2', 'Trip pump 2', 'EX-3 drifts']) {
     await page.getByRole('button', { name: fault }).click();
   }
@@ -77,7 +77,9 @@ async function views(page: Page) {
   await shot('follow');
   await page.getByRole('treeitem', { name: /Brackmere/ }).click();
   await desk('Alarms');
+  await page.getByRole('grid', { name: 'Standing alarms' }).getByRole('row').nth(1).getByRole('button').first().click();
   await shot('alarms');
+  await page.getByRole('button', { name: 'Close inspector' }).click();
   await desk('Model');
   await page.locator('main button[aria-pressed]').getByText('Formulas').click();
   await page.getByRole('row', { name: /^Electric power/ }).click();

@@ -40,6 +40,9 @@ async function recorded(text: string, instant: number | undefined): Promise<numb
 }
 
 test('the board shows how it stood an hour ago, and nothing can be operated', async () => {
+  // The recorded past is loaded while the program runs already, the newest first.
+  const loaded = () => recorded('Extraction/EX-3/Level', Date.now() - 2 * 3_600_000);
+  await expect.poll(async () => Number.isFinite(await loaded()), { timeout: 60_000 }).toBe(true);
   await page.getByRole('timer', { name: 'Plant time' }).click();
   await page.getByRole('button', { name: '1 h ago' }).click();
   await expect(band()).toContainText('Looking back:');

@@ -261,7 +261,8 @@ function Made({ given, view, onClose }: { given: Given[]; view: View | undefined
           Done
         </Button>
       </div>
-      <ul className="max-h-40 overflow-auto">
+      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls is reached by keyboard */}
+      <ul tabIndex={0} className="max-h-40 overflow-auto">
         {given.map(({ name, password }) => (
           <li key={name} className="flex gap-6">
             <span className="figures w-56 truncate">{name}</span>

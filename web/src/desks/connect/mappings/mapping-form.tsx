@@ -260,7 +260,8 @@ function Tried({ tried, announces }: { tried: Schemas['TriedView'][] | undefined
           : `${announces ? counted(tried.length, 'edge node or device', 'edge nodes and devices') : counted(tried.length, 'topic')} ${announces ? 'announced' : 'heard'} now: ${counted(fresh, 'new tag')}. What comes later is taken in then.`}
       </p>
       {tried.length > 0 && (
-        <div className="max-h-48 overflow-auto border border-line">
+        // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls is reached by keyboard
+        <div tabIndex={0} className="max-h-48 overflow-auto border border-line">
           <table className="w-full text-left">
             <thead className="sticky top-0 bg-band text-sm">
               <tr>

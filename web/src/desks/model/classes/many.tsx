@@ -275,7 +275,8 @@ function Preview({ told, under }: { told: Made; under: readonly string[] }) {
         {counted(told.places, 'place')}, {counted(told.tags, 'tag')}, {counted(told.rules, 'alarm rule')}
         {told.unbound > 0 && ` · ${counted(told.unbound, 'tag')} not bound to a source yet`}
       </p>
-      <div className="mt-1 max-h-40 overflow-auto">
+      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls is reached by keyboard */}
+      <div tabIndex={0} className="mt-1 max-h-40 overflow-auto">
         <table className="w-full table-fixed text-left">
           <tbody>
             {told.shown.map((tag) => (
