@@ -71,6 +71,8 @@ export function AlarmActs({ whose, alarms, what, draft, onDone }: Props) {
     };
     return <ActForm act={open} whose={whose} what={what} draft={`${draft} ${open}`} onClose={close} />;
   }
+  // What is wrong with Havrel itself cannot be kept from anybody.
+  const mayWait = alarms.every((a) => a.tag);
   const now = (action: Act) => void actNow(action, whose).then(() => onDone?.());
   return (
     <div className="flex flex-wrap gap-2">
@@ -83,9 +85,9 @@ export function AlarmActs({ whose, alarms, what, draft, onDone }: Props) {
         </>
       )}
       {latched > 0 && <Button onClick={() => now('reset')}>Reset</Button>}
-      <Button onClick={() => setOpen('shelve')}>{shelved ? 'Shelve for longer…' : 'Shelve…'}</Button>
+      {mayWait && <Button onClick={() => setOpen('shelve')}>{shelved ? 'Shelve for longer…' : 'Shelve…'}</Button>}
       {shelved && <Button onClick={() => now('unshelve')}>Unshelve</Button>}
-      {engineer && !idle && <Button onClick={() => setOpen('take_out_of_service')}>Out of service…</Button>}
+      {mayWait && engineer && !idle && <Button onClick={() => setOpen('take_out_of_service')}>Out of service…</Button>}
       {engineer && idle && <Button onClick={() => now('put_in_service')}>Put back in service</Button>}
     </div>
   );

@@ -126,7 +126,8 @@ function Now({ tag, rule, alarm }: { tag: Item<'tag'>; rule: Item<'rule'>; alarm
         <Value no={tag.no} set={tag.set} own />
       </p>
       <p className="text-soft">
-        limit {LIMIT_WORDS[kind]} <span className="figures">{level}</span> {tag.set.unit}
+        limit {LIMIT_WORDS[kind]} <span className="figures">{level}</span>
+        {tag.set.unit && ` ${tag.set.unit}`}
         {deadband > 0 && (
           <>
             , deadband <span className="figures">{deadband}</span>

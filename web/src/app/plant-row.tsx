@@ -145,7 +145,7 @@ export const Row = memo(function Row(props: RowProps) {
       {priority !== undefined && state !== undefined && alarms > 0 && (
         <span className="ml-2 flex items-center gap-1.5 text-sm">
           <Pips priority={priority} state={state} />
-          <span className="figures w-4 text-right">{alarms}</span>
+          <span className="figures min-w-4 text-right">{alarms}</span>
         </span>
       )}
     </div>

@@ -25,8 +25,8 @@ describe('a filter of alarms', () => {
     ['to acknowledge', { state: 'waiting' }, true],
     ['acknowledged', { state: 'acknowledged' }, false],
     ['latched', { state: 'latched' }, true],
-    ['of the last ten minutes', { age: '600' }, false],
-    ['of the last hour', { age: '3600' }, true],
+    ['of the last ten minutes', { age: 'minutes' }, false],
+    ['of the last hour', { age: 'hour' }, true],
     ['over a day', { age: 'day' }, false],
   ] as [string, Partial<AlarmFilter>, boolean][])('%s', (_, over, wanted) => {
     expect(passes(alarm('a', 3, 'latched_unacknowledged', 20), filter(over), NOW)).toBe(wanted);

@@ -23,7 +23,9 @@ export const STATE_CHOICES = {
 
 export const ORDERS = { '': 'newest first', priority: 'by priority', oldest: 'longest first' } as const;
 
-export const AGES: Record<string, string> = { '': 'any age', '600': 'last 10 min', '3600': 'last hour', day: 'over 24 hours' };
+export const AGES = { '': 'any age', minutes: 'last 10 min', hour: 'last hour', day: 'over 24 hours' } as const;
+/** Seconds up to which an alarm is as new as that. */
+const UP_TO: Record<string, number> = { minutes: 600, hour: 3600 };
 
 export interface AlarmFilter {
   /** Words of the place or the text, all of which must be there. */
@@ -38,7 +40,7 @@ export const isFilter = (f: AlarmFilter) => Boolean(f.words.trim() || f.prioriti
 
 function isOfAge(alarm: Listed, age: string, now: number): boolean {
   const seconds = (now - Date.parse(alarm.raised_at)) / 1000;
-  return age === 'day' ? seconds > 86_400 : seconds <= Number(age);
+  return age === 'day' ? seconds > 86_400 : seconds <= (UP_TO[age] ?? Number.POSITIVE_INFINITY);
 }
 
 function isInState(state: AlarmState, choice: string): boolean {

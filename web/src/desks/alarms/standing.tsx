@@ -73,7 +73,8 @@ export function Standing({ at, here, all }: Props) {
   };
 
   const targets = all.filter((a) => chosen.has(a.rule));
-  const waiting = shown.filter((a) => waits(a.state));
+  // Nobody acknowledges what came while the list was held still: it was not seen.
+  const waiting = rows.filter((row) => !row.gone && waits(row.alarm.state)).map((row) => row.alarm);
   const whose: Whose = { rules: targets.map((a) => a.rule) };
   const done = () => setChosen(new Set());
   return (
@@ -129,6 +130,8 @@ export function Standing({ at, here, all }: Props) {
         <Empty title="No standing alarms">
           An alarm is listed here when a value is beyond one of its limits. Set limits on a tag: choose one on the board.
         </Empty>
+      ) : rows.length === 0 ? (
+        <Empty title="The filter hides every alarm">Change the filter, or show all {here.length}.</Empty>
       ) : (
         <List rows={rows} watch={watch} chosen={chosen} onChoose={setChosen} />
       )}
@@ -167,7 +170,7 @@ function Filter({ at, filter, order, hidden }: FilterProps) {
     <div className="mb-2 flex flex-wrap items-center gap-2">
       <Input
         aria-label="Filter alarms"
-        className="w-auto min-w-36 max-w-64 flex-1"
+        className="w-auto min-w-32 max-w-64 flex-1"
         placeholder="Words of place or alarm…"
         value={filter.words}
         onChange={(e) => only({ words: e.target.value })}
