@@ -150,7 +150,9 @@ mod tests {
         let folder = tempfile();
         let (pid, log) = (folder.join("pid"), folder.join("log"));
         let mut command = me().guarded(Path::new("/bin/sh"), Some(&log));
-        let script = format!("echo $$ > {}; echo x > {}; exec sleep 60", pid.display(), log.display());
+        // A shell lets what it runs in the background ignore this signal; the programs that are guarded set it up for themselves.
+        let waits = "exec env --default-signal=INT sleep 60";
+        let script = format!("echo $$ > {}; echo x > {}; {waits}", pid.display(), log.display());
         let mut guard = command.args(["-c", &script]).spawn().unwrap();
         assert!(until(|| process_in(&pid, "sleep").is_some()));
         let (_, parent) = process_in(&pid, "sleep").unwrap();
@@ -165,6 +167,8 @@ mod tests {
     #[test]
     fn it_ends_with_the_status_of_what_it_guards() {
         let mut guard = me().guarded(Path::new("/bin/sh"), None).args(["-c", "exit 7"]).spawn().unwrap();
+        // Waiting closes our end of the pipe, and then the guard stops what may not have ended by itself yet.
+        let _pipe = guard.stdin.take();
         assert_eq!(guard.wait().unwrap().code(), Some(7));
     }
 
