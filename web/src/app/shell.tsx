@@ -37,10 +37,17 @@ const SETTLED = 1000;
 /** Loads what is likely to be wanted next, once the page stands. */
 function useLate() {
   useEffect(() => {
-    const timer = setTimeout(() => {
-      for (const part of [inspector, alarmPage, palette]) part.load().catch(() => undefined);
-    }, SETTLED);
-    return () => clearTimeout(timer);
+    const timer = setTimeout(() => palette.load().catch(() => undefined), SETTLED);
+    // Whoever only looks, as on a wall, opens nothing.
+    const begin = () => {
+      for (const part of [inspector, alarmPage]) part.load().catch(() => undefined);
+    };
+    const acts = ['pointermove', 'keydown'];
+    for (const act of acts) window.addEventListener(act, begin, { once: true });
+    return () => {
+      clearTimeout(timer);
+      for (const act of acts) window.removeEventListener(act, begin);
+    };
   }, []);
 }
 
