@@ -28,7 +28,7 @@ const SHELVED_FOR = [
   ['14400', 'four hours'],
   ['28800', 'eight hours'],
   ['86400', 'a day'],
-  ['604800', 'a week'],
+  ['259200', 'three days'],
   ['at', 'until a time …'],
 ] as const;
 
@@ -41,8 +41,15 @@ export async function doAct(action: Act, whose: Whose, more: { comment?: string;
   toast.success(count === 0 ? 'Nothing to change: this is done already.' : `${DONE[action]} ${counted(count, 'alarm')}.`);
 }
 
-/** Does it where no more has to be said; what goes wrong is told. */
-export const actNow = (action: Act, whose: Whose) => doAct(action, whose).catch(complain);
+/** Does it where no more has to be said, and gives whether it was done; what goes wrong is told. */
+export const actNow = (action: Act, whose: Whose): Promise<boolean> =>
+  doAct(action, whose).then(
+    () => true,
+    (error) => {
+      complain(error);
+      return false;
+    },
+  );
 
 interface Props {
   whose: Whose;
@@ -73,7 +80,7 @@ export function AlarmActs({ whose, alarms, what, draft, onDone }: Props) {
   }
   // What is wrong with Havrel itself cannot be kept from anybody.
   const mayWait = alarms.every((a) => a.tag);
-  const now = (action: Act) => void actNow(action, whose).then(() => onDone?.());
+  const now = (action: Act) => void actNow(action, whose).then((done) => done && onDone?.());
   return (
     <div className="flex flex-wrap gap-2">
       {waiting > 0 && (
@@ -175,11 +182,18 @@ function ActForm({ act, whose, what, draft, onClose }: FormProps) {
   );
 }
 
+/** The kinds of suppression, in words. */
+export const SUPPRESSION_WORDS: Record<string, string> = {
+  shelved: 'shelved',
+  by_design: 'suppressed by design',
+  out_of_service: 'out of service',
+};
+
 /** What keeps an alarm from the operator, in words. */
 export function suppressionWords(alarm: Alarm): string {
   return alarm.suppressions
     .map(({ kind, by }) => {
-      const what = kind === 'shelved' ? 'shelved' : kind === 'out_of_service' ? 'out of service' : 'suppressed by design';
+      const what = SUPPRESSION_WORDS[kind] ?? kind;
       return by ? `${what} by ${by}` : what;
     })
     .join(', ');

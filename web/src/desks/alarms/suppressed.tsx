@@ -2,17 +2,11 @@
 
 import { useNow } from '../../api/live';
 import { type Alarm, useMay } from '../../api/queries';
-import { actNow } from '../../app/alarm-acts';
+import { actNow, SUPPRESSION_WORDS } from '../../app/alarm-acts';
 import { useGo } from '../../app/view';
 import { Pips } from '../../parts/pips';
 import { lasting, moment } from '../../parts/text';
 import { Button, Empty } from '../../parts/ui';
-
-const KINDS: Record<string, string> = {
-  shelved: 'shelved',
-  by_design: 'suppressed by design',
-  out_of_service: 'out of service',
-};
 
 /** One line for each reason, what ends first above; what ends by itself stands over what does not. */
 function linesOf(alarms: readonly Alarm[]) {
@@ -65,7 +59,7 @@ export function SuppressedList({ alarms, elsewhere }: { alarms: readonly Alarm[]
               </td>
               <td className={alarm.condition === 'normal' ? 'text-soft' : 'font-semibold'}>{alarm.condition}</td>
               <td className="pr-2">
-                {KINDS[by.kind] ?? by.kind}
+                {SUPPRESSION_WORDS[by.kind] ?? by.kind}
                 <p className="text-sm text-soft">
                   {by.by} <span className="figures text-sm">{moment(by.since, now)}</span>
                 </p>
