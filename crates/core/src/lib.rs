@@ -23,6 +23,7 @@ pub mod scale;
 pub mod signal;
 pub mod text;
 pub mod time;
+pub mod trial;
 pub mod unit;
 
 /// The number of a tag: given once by the database, never reused; used in spool, history and live feed.

@@ -172,6 +172,11 @@ impl Quality {
     pub fn is_bad(self) -> bool {
         self.class() == Class::Bad
     }
+
+    /// Whether it is neither good nor bad.
+    pub fn is_uncertain(self) -> bool {
+        self.class() == Class::Uncertain
+    }
 }
 
 impl std::fmt::Debug for Quality {

@@ -73,7 +73,8 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making, ch
                     let all = db.pixels(&numbers(plant, some), from, to, PICTURE_WIDTH).await?;
                     for ((id, tag), pixels) in some.iter().zip(all) {
                         let rules = plant.rules.values().filter(|r| r.set.tag == *id && r.set.enabled);
-                        let mut limits: Vec<_> = rules.map(|r| (r.set.known_as().to_owned(), r.set.level)).collect();
+                        let mut limits: Vec<_> =
+                            rules.filter_map(|r| Some((r.set.known_as().to_owned(), r.set.fixed_limit()?.1))).collect();
                         limits.sort_by(|a, b| a.1.total_cmp(&b.1));
                         let states = plant.state_names(&plant.tags[id].set);
                         curves.push(Curve { tag: tag.clone(), pixels, states, limits });

@@ -6,7 +6,7 @@
 //! at the start; cells parted by comma, semicolon or tab; numbers with a point or a comma.
 
 use havrel_core::plant::{
-    Change, Edit, Kind, Op, Plant, SourceCheck, copy, edit, secret,
+    Change, Edit, Kind, Op, Plant, Settings, SourceCheck, copy, edit, secret,
     table::{self, Known, Reader, Row, Trouble, Written},
     view::natural,
 };
@@ -92,7 +92,7 @@ fn items(plant: &Plant, kind: Kind, under: Option<Uuid>) -> Vec<Uuid> {
         }
         Kind::Rule => {
             let of = |tag: Uuid| plant.tags.get(&tag).filter(|t| inside(t.set.place)).map(|t| plant.tag_path(&t.set));
-            plant.rules.values().filter_map(|r| Some((of(r.set.tag)?, r.set.level, r.id))).collect()
+            plant.rules.values().filter_map(|r| Some((of(r.set.tag)?, r.set.order(), r.id))).collect()
         }
         Kind::Class | Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication => Vec::new(),
     };

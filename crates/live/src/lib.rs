@@ -25,26 +25,27 @@ mod plain;
 mod publishing;
 mod quarantine;
 mod recall;
+mod rules;
 pub mod secrets;
 mod service;
 mod ship;
 pub mod spool;
 mod supervision;
+mod trials;
 pub mod values;
 
 use alarms::AlarmBoard;
 use arc_swap::ArcSwap;
 use havrel_core::{
     TagNo,
-    access::Actor,
-    alarm::{AlarmAction, AlarmStanding, LimitKind, SystemAlarm},
+    alarm::{AlarmStanding, SystemAlarm},
     plant::{
         Connection, Edit, Own, Plant,
         find::Finder,
         instances,
         loop_check::Checks,
         secret,
-        view::{Now, TagQuery, TagView},
+        view::{Now, RuleView, TagQuery, TagView},
     },
     quality::Reason,
     sample::Batch,
@@ -179,6 +180,8 @@ pub struct Live {
     finder: Mutex<Vec<(Arc<Plant>, Arc<Finder>)>>,
     /// The views of tags that were asked for last, newest last.
     views: Mutex<Vec<(Arc<Plant>, Arc<TagView>)>>,
+    /// The same of alarm rules.
+    rule_views: Mutex<Vec<(Arc<Plant>, Arc<RuleView>)>>,
     waiting: service::Waiting,
     tasks: Mutex<JoinSet<()>>,
 }
@@ -269,6 +272,7 @@ impl Live {
             began: Instant::now(),
             finder: Mutex::default(),
             views: Mutex::default(),
+            rule_views: Mutex::default(),
             waiting: service::Waiting::default(),
             tasks: Mutex::default(),
         });
@@ -438,26 +442,6 @@ impl Live {
         self.send(engine::Message::Samples(batch)).await
     }
 
-    /// Does something about alarms and answers how many it was, once that is in the database, or while it is away on disk.
-    ///
-    /// # Errors
-    /// When the disk does not take it, or the program is stopping.
-    pub async fn act_on_alarms(
-        &self,
-        rules: Vec<Uuid>,
-        action: AlarmAction,
-        actor: &Actor,
-        comment: String,
-    ) -> Result<usize, LiveError> {
-        let (reply, count) = oneshot::channel();
-        let message = engine::Message::Alarms { rules, action, actor: actor.name.clone(), comment, reply };
-        self.send(message).await?;
-        let (count, seq) = count.await.map_err(|_| LiveError::Interrupted)?;
-        self.on_disk(seq).await?;
-        self.in_database(seq).await;
-        Ok(count)
-    }
-
     /// Waits a moment until a frame is in the database, so that what is asked for next holds it. One that is away, or hangs,
     /// is not waited for.
     pub(crate) async fn in_database(&self, seq: u64) {
@@ -546,31 +530,6 @@ impl Live {
             Arc::new(TagView::of(plant, query, &now))
         };
         kept_of(&self.views, MOST_VIEWS, plant, |view| view.query == asked, make)
-    }
-
-    /// What the list says of an alarm that stands.
-    pub fn alarm_text(&self, rule: Uuid) -> Option<String> {
-        let alarms = self.alarms.read().unwrap_or_else(PoisonError::into_inner);
-        alarms.standing().into_iter().find(|s| s.rule == rule).map(|s| s.text.clone())
-    }
-
-    /// Tags with an alarm that is active or unacknowledged.
-    fn tags_in_alarm(&self, plant: &Plant) -> HashSet<Uuid> {
-        let alarms = self.alarms.read().unwrap_or_else(PoisonError::into_inner);
-        alarms.standing().iter().filter_map(|s| plant.rules.get(&s.rule)).map(|r| r.set.tag).collect()
-    }
-
-    /// The limits in force on a tag.
-    pub fn limits(&self, tag: Uuid) -> Vec<(LimitKind, f64, u8)> {
-        let plant = self.plant();
-        let mut limits: Vec<_> = plant
-            .rules
-            .values()
-            .filter(|r| r.set.tag == tag && r.set.enabled)
-            .map(|r| (r.set.kind, r.set.level, r.set.priority))
-            .collect();
-        limits.sort_by(|a, b| a.1.total_cmp(&b.1));
-        limits
     }
 }
 

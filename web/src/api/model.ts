@@ -178,7 +178,7 @@ export interface TagSet {
   group: string | null;
   point: Partial<Point>;
   /** Computes its value, in place of a connection; with tags by their ids. */
-  formula: { text: string; mixed: 'convert' | 'refuse' } | null;
+  formula: FormulaSet | null;
   scaling: Scaling | null;
   unit: string;
   /** The set that names its numbers. */
@@ -196,20 +196,39 @@ export interface TagSet {
 }
 
 export type LimitKind = 'low_low' | 'low' | 'high' | 'high_high';
+export type RuleKind = LimitKind | 'deviation' | 'rate' | 'state' | 'expression' | 'bad_quality' | 'no_change';
+
+/** A formula as it is stored, with tags by their ids. */
+export interface FormulaSet {
+  text: string;
+  mixed: 'convert' | 'refuse';
+}
 
 export interface RuleSet {
   tag: string;
   /** The rule that it is of its tag's property. */
   class_rule: string | null;
-  /** Empty for the plain limit of its kind. */
+  /** Empty for the plain one of its kind. */
   name: string;
-  kind: LimitKind;
-  level: number;
+  kind: RuleKind;
+  level: number | null;
+  /** Gives the limit instead of `level`. */
+  level_formula: FormulaSet | null;
+  setpoint: FormulaSet | null;
+  side: 'either' | 'above' | 'below';
+  window_s: number;
+  per: 'second' | 'minute' | 'hour';
+  states: number[];
+  when: FormulaSet | null;
   priority: number;
   deadband: number;
+  deadband_in: 'unit' | 'range';
   on_delay_s: number;
   off_delay_s: number;
   enabled: boolean;
+  /** While this is false, the alarm is suppressed by design. */
+  only_while: FormulaSet | null;
+  uncertain: 'good' | 'bad';
   acknowledge: boolean;
   latch: boolean;
   cause: string;
@@ -292,8 +311,8 @@ export interface Item<K extends Kind> {
   source: string;
   /** Of a connection: every address under which its device is reached. */
   addresses?: string[];
-  /** Of a computed tag: its formula with tags by their paths. */
-  formula?: string;
+  /** Its formulas with tags by their paths, by the field that holds each. */
+  formulas?: Record<string, string>;
   /** Of what belongs to an equipment class: what it says itself, and what the class says. */
   own?: Record<string, unknown>;
   inherited?: Record<string, unknown>;

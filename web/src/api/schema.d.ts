@@ -1419,6 +1419,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rules/backtest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Runs an alarm rule against what is recorded, as it is and as it is typed, and looks for settings that would calm it. */
+        post: operations["backtest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules/made": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Writes a row for each tag that is found and each rule; nothing is saved. */
+        post: operations["made_rules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries an alarm rule on made-up values. */
+        post: operations["trial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -1481,6 +1532,23 @@ export interface paths {
         };
         /** Rows of what happened to alarms, the latest to occur first. */
         get: operations["alarm_sheet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rows of the alarm rules that a query finds. */
+        get: operations["rule_sheet"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2216,6 +2284,36 @@ export interface components {
             /** @description Its path. */
             title: string;
         };
+        BTreeMap: {
+            [key: string]: string;
+        };
+        /** @description A rule to run against what is recorded. */
+        BacktestBody: {
+            /** Format: uuid */
+            tag: string;
+            /**
+             * Format: uuid
+             * @description The rule, where it is there already: then it is run as it is, too.
+             */
+            rule?: string | null;
+            set: Record<string, never>;
+            from: string;
+            to: string;
+        };
+        /** @description What came of a backtest. */
+        BacktestView: {
+            from: string;
+            to: string;
+            /** @description How many recorded values were gone through. */
+            values: number;
+            /** @description How the past was recorded, and what therefore cannot be judged; a sentence each. */
+            notes: string[];
+            /** @description It cannot be judged at all. */
+            blind: boolean;
+            as_it_is?: components["schemas"]["JudgedView"] | null;
+            proposed: components["schemas"]["JudgedView"];
+            calmer?: components["schemas"]["CalmerView"] | null;
+        };
         /** @description The board of a place. */
         BoardView: {
             /** Format: int64 */
@@ -2364,6 +2462,25 @@ export interface components {
              * @description Rises when the list of them changes.
              */
             version: number;
+        };
+        /** @description Settings that would calm a rule. */
+        CalmerView: {
+            /** Format: double */
+            deadband: number;
+            /** @description `unit` or `range`. */
+            deadband_in: string;
+            /** Format: double */
+            on_delay_s: number;
+            /** Format: double */
+            off_delay_s: number;
+            judged: components["schemas"]["JudgedView"];
+            /** @description How many alarms that stood for a minute or longer would not have been seen. */
+            missed: number;
+            /**
+             * Format: double
+             * @description By how much the latest of the others would have come later, in seconds.
+             */
+            later_s: number;
         };
         /** @description What a kind can do. */
         Capabilities: {
@@ -3257,8 +3374,8 @@ export interface components {
             source: string;
             /** @description Of a connection: every address under which its device is reached, the first before the spare ones. */
             addresses?: string[];
-            /** @description Of a computed tag: its formula with tags by their paths. */
-            formula?: string;
+            /** @description Its formulas with tags by their paths, by the field that holds each. */
+            formulas?: Record<string, never>;
             /** @description Of an item that belongs to an equipment class: what it says itself, over what the class says. */
             own?: Record<string, never>;
             /** @description And what the class says. */
@@ -3290,6 +3407,24 @@ export interface components {
             item_kind?: string | null;
             /** Format: uuid */
             item?: string | null;
+        };
+        /** @description What an operator would have seen of a rule. */
+        JudgedView: {
+            alarms: number;
+            /**
+             * Format: double
+             * @description For how long an alarm stood, in all and the longest, in seconds.
+             */
+            standing_s: number;
+            /** Format: double */
+            longest_s: number;
+            /** @description How many alarms came together with at least two others within a minute. */
+            chattering: number;
+            /** @description From when to when each stood, in milliseconds since 1970; null: until the end. At most 5,000. */
+            spans: [
+                number,
+                number | null
+            ][];
         };
         /** @description A kept view of a sheet. */
         KeptViewRow: {
@@ -3419,12 +3554,32 @@ export interface components {
             /** Format: uuid */
             id: string;
         };
+        /** @description A row that is to be made, by column. */
+        MadeRow: {
+            /** Format: uuid */
+            id: string;
+            cells: {
+                [key: string]: string;
+            };
+        };
+        /** @description Rows for the sheet of rules, to be looked at before they are saved. */
+        MadeRules: {
+            /** @description How many tags were found. */
+            tags: number;
+            rows: components["schemas"]["MadeRow"][];
+            passed: components["schemas"]["PassedOver"][];
+        };
         /** @description A token just made. */
         MadeToken: {
             /** Format: uuid */
             id: string;
             /** @description Shown this once; only a hash of it is kept. */
             token: string;
+        };
+        /** @description Made-up values of one tag. */
+        MadeUpBody: Record<string, never> & {
+            /** Format: uuid */
+            tag: string;
         };
         /** @description A class to be made of equipment. */
         MakeClassBody: {
@@ -3732,6 +3887,14 @@ export interface components {
             value: Record<string, never> | null;
             inherited: Record<string, never> | null;
         };
+        /** @description Rules that were passed over. */
+        PassedOver: {
+            /** @description Why, as the rest of a sentence about their tags: “have no range of which 90 % could be taken”. */
+            why: string;
+            count: number;
+            /** @description The paths of the first of them. */
+            tags: string[];
+        };
         /** @description From when on the past is computed. */
         PastBody: {
             from: string;
@@ -4007,6 +4170,40 @@ export interface components {
             revision: number;
             /** @description How many rows change. */
             changed: number;
+        };
+        /** @description An alarm rule as a row. */
+        RuleRow: {
+            /** Format: uuid */
+            id: string;
+            /** Format: uuid */
+            tag: string;
+            /**
+             * Format: int32
+             * @description The number of its tag in the live feed.
+             */
+            no: number;
+            /** @description The path of its tag, and what it is known by. */
+            title: string;
+            /** @description How its tag shows a value. */
+            unit: string;
+            /** Format: int32 */
+            decimals: number;
+            /** Format: uuid */
+            states?: string | null;
+            /** Format: int32 */
+            priority: number;
+            enabled: boolean;
+            /** @description Why it cannot work at present. */
+            fault?: string | null;
+            /** @description What each column of the table of rules says. */
+            cells: string[];
+        };
+        /** @description Rows of a sheet of alarm rules. */
+        RuleSheet: {
+            /** Format: int64 */
+            revision: number;
+            total: number;
+            rows: components["schemas"]["RuleRow"][];
         };
         /** @description What to scan. */
         ScanBody: {
@@ -4287,6 +4484,22 @@ export interface components {
              */
             to?: string | null;
         };
+        /** @description Rules that are to be made for many tags. */
+        TemplateBody: {
+            /**
+             * Format: uuid
+             * @description The tags under this place, at any depth; null: of the whole plant.
+             */
+            under?: string | null;
+            /** @description Words that must all occur in the path. */
+            text?: string;
+            /** @description Only tags with a range. */
+            with_range?: boolean;
+            /** @description Only tags measured in this unit. */
+            unit?: string | null;
+            /** @description What is written of each rule, by column of the table of rules; a level may be a part of the range, as “90 %”. */
+            rules: components["schemas"]["BTreeMap"][];
+        };
         /** @description One rung of a test: what was tried, what came back, what usually mends it. */
         TestStep: {
             name: string;
@@ -4366,6 +4579,62 @@ export interface components {
             made_at: string;
             /** @description Whether whoever asks may forget it. */
             removable: boolean;
+        };
+        /** @description A rule to try on made-up values. */
+        TrialBody: {
+            /** Format: uuid */
+            tag: string;
+            /**
+             * Format: uuid
+             * @description The rule, where it is there already; `set` changes it.
+             */
+            rule?: string | null;
+            set: Record<string, never>;
+            /**
+             * Format: double
+             * @description For how long, and how far apart the values are.
+             */
+            seconds: number;
+            /** Format: double */
+            every_s: number;
+            /** @description Values of its tag and of what its formulas read; what is not named here has none. */
+            made_up: components["schemas"]["MadeUpBody"][];
+        };
+        /** @description The values of a tag in a trial. */
+        TrialColumn: {
+            /** Format: uuid */
+            tag: string;
+            title: string;
+            /** @description One for each instant; null where the quality was bad. */
+            values: (number | null)[];
+        };
+        /** @description Something that happened in a trial. */
+        TrialEvent: {
+            /**
+             * Format: double
+             * @description Seconds from the beginning.
+             */
+            at_s: number;
+            kind: string;
+            text: string;
+            /** @description The reason, where it was suppressed. */
+            comment: string;
+            /** @description The operator would not have seen it. */
+            suppressed: boolean;
+        };
+        /** @description What came of a trial. */
+        TrialView: {
+            /** Format: double */
+            seconds: number;
+            /** Format: double */
+            every_s: number;
+            columns: components["schemas"]["TrialColumn"][];
+            events: components["schemas"]["TrialEvent"][];
+            /** @description When an operator would have seen the alarm stand, in seconds; null: until the end. */
+            spans: [
+                number,
+                number | null
+            ][];
         };
         /** @description What came of trying a formula. */
         TriedFormula: {
@@ -15387,6 +15656,423 @@ export interface operations {
             };
         };
     };
+    backtest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BacktestBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BacktestView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something that it names does not exist */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body came too slowly */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It conflicts with what exists */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    made_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TemplateBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeRules"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something that it names does not exist */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body came too slowly */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It conflicts with what exists */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something that it names does not exist */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body came too slowly */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It conflicts with what exists */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     state: {
         parameters: {
             query?: never;
@@ -15977,6 +16663,131 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AlarmSheet"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A parameter is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rule_sheet: {
+        parameters: {
+            query?: {
+                /** @description Only on tags under this place, at any depth. */
+                under?: string;
+                /** @description `high`, `deviation`, `rate`, `state` and so on. */
+                kind?: string;
+                priority?: number;
+                enabled?: boolean;
+                /** @description It tells the operator what to do. */
+                guided?: boolean;
+                /** @description An equipment class says it. */
+                of_class?: boolean;
+                /** @description It cannot work at the moment that `moment` stands for. */
+                faulty?: boolean;
+                /** @description Any number; the same one means the same moment, so that rows keep their index. */
+                moment?: number;
+                /** @description Words that must all occur in the path of its tag or in what it is known by, whatever their case. */
+                text?: string;
+                /** @description `plant` (as places and tags stand there; the default), or a column of the table of rules. */
+                sort?: string;
+                /** @description The other way round. */
+                down?: boolean;
+                /** @description Index of the first row, from 0. */
+                from?: number;
+                /** @description At most 500; usually 100. */
+                count?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleSheet"];
                 };
             };
             /** @description The request cannot be read */

@@ -1,7 +1,7 @@
 // The alarm of one rule, in the inspector: what it says, what to do, how it stands, what happened around it and before.
 
 import { useQuery } from '@tanstack/react-query';
-import { ChartLine, Route, SlidersHorizontal, X } from 'lucide-react';
+import { BellRing, ChartLine, Route, SlidersHorizontal, X } from 'lucide-react';
 import { type ReactNode, useMemo } from 'react';
 import { STATE_WORDS } from '../api/alarm-state';
 import { http, take } from '../api/client';
@@ -10,7 +10,7 @@ import type { Item } from '../api/model';
 import { type Alarm, useAlarms, useItems, useSuppressed } from '../api/queries';
 import { usePast } from '../api/shown';
 import { Pips } from '../parts/pips';
-import { LIMIT_WORDS, lasting, moment, PRIORITY_WORDS } from '../parts/text';
+import { lasting, moment, PRIORITY_WORDS, RULE_WORDS } from '../parts/text';
 import { Trend } from '../parts/trend';
 import { Button } from '../parts/ui';
 import { Value } from '../parts/value';
@@ -119,21 +119,12 @@ function Now({ tag, rule, alarm }: { tag: Item<'tag'>; rule: Item<'rule'>; alarm
   const raised = alarm?.raised_at ? Date.parse(alarm.raised_at) : 0;
   // The present, where the alarm has come in what is shown of it; else what was around its coming.
   const end = raised > 0 && raised < now - AROUND * 1000 ? raised + (AROUND / 2) * 1000 : undefined;
-  const { kind, level, deadband } = rule.set;
   return (
     <section aria-label="Value" className="space-y-2">
       <p className="text-[1.25rem] font-semibold whitespace-nowrap">
         <Value no={tag.no} set={tag.set} own />
       </p>
-      <p className="text-soft">
-        limit {LIMIT_WORDS[kind]} <span className="figures">{level}</span>
-        {tag.set.unit && ` ${tag.set.unit}`}
-        {deadband > 0 && (
-          <>
-            , deadband <span className="figures">{deadband}</span>
-          </>
-        )}
-      </p>
+      <RuleLine set={rule.set} unit={tag.set.unit} />
       {tag.set.record && (
         <figure>
           <Trend tags={tags} span={AROUND} end={end} height={132} plain />
@@ -152,10 +143,36 @@ function Now({ tag, rule, alarm }: { tag: Item<'tag'>; rule: Item<'rule'>; alarm
         <Button onClick={() => go({ tag: tag.id, alarm: undefined })}>
           <SlidersHorizontal className="size-4" /> Open tag
         </Button>
+        <Button onClick={() => go({ rule: rule.id, part: 'rules', alarm: undefined }, '/alarms')}>
+          <BellRing className="size-4" /> Open rule
+        </Button>
       </div>
     </section>
   );
 }
+
+/** What the rule looks for, in short. */
+function RuleLine({ set, unit }: { set: Item<'rule'>['set']; unit: string }) {
+  const { kind, level, deadband } = set;
+  const limit = /^(high|low)/.test(kind);
+  const measured = kind === 'rate' ? `${unit}/${PER_WORDS[set.per]}` : unit;
+  const band = set.deadband_in === 'range' ? '% of range' : measured;
+  return (
+    <p className="text-soft">
+      {limit && 'limit '}
+      {RULE_WORDS[kind]} {level !== null && <span className="figures">{level}</span>}
+      {level !== null && measured && ` ${measured}`}
+      {set.level_formula && 'from a formula'}
+      {deadband > 0 && (
+        <>
+          , deadband <span className="figures">{deadband}</span> {band}
+        </>
+      )}
+    </p>
+  );
+}
+
+const PER_WORDS = { second: 's', minute: 'min', hour: 'h' } as const;
 
 function Guidance({ cause, action }: { cause: string; action: string }) {
   const line = (name: string, text: string) => (

@@ -10,7 +10,7 @@ import { commit, useAlarms, useItems, useMay, useSuppressed } from '../api/queri
 import { complain } from '../parts/form';
 import { Pips } from '../parts/pips';
 import { useReading } from '../parts/reading';
-import { clock, LIMIT_WORDS } from '../parts/text';
+import { clock, PRIORITY_WORDS, RULE_WORDS } from '../parts/text';
 import { Trend } from '../parts/trend';
 import { Button, Choice, Tick } from '../parts/ui';
 import { UnitMenu } from '../parts/unit-menu';
@@ -123,6 +123,7 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
       <Part title="Limits and alarms">
         <AlarmLines rules={rules} />
         <LimitSheet key={rules.map((r) => r.revision).join()} tag={tag} rules={rules} seen={seen} disabled={!engineer} />
+        <OtherRules tag={tag} rules={rules} disabled={!engineer} />
       </Part>
       <Part title="Loop check">
         <Suspense>
@@ -159,13 +160,39 @@ function AlarmLines({ rules }: { rules: Item<'rule'>[] }) {
               className="min-w-0 flex-1 truncate text-left hover:text-teal"
               onClick={() => go({ alarm: id, tag: undefined })}
             >
-              {set.name || LIMIT_WORDS[set.kind]}
+              {set.name || RULE_WORDS[set.kind]}
             </button>
             <span className={clsx('shrink-0', state === 'normal' && 'text-soft')}>{STATE_WORDS[state]}</span>
           </li>
         );
       })}
     </ul>
+  );
+}
+
+/** Rules that are not plain limits, and the way to further ones. */
+function OtherRules({ tag, rules, disabled }: { tag: Item<'tag'>; rules: Item<'rule'>[]; disabled: boolean }) {
+  const go = useGo();
+  const open = (rule: string) => go({ rule, part: 'rules' }, '/alarms');
+  return (
+    <>
+      <ul aria-label="Other alarm rules" className="mt-2">
+        {rules
+          .filter(({ set }) => set.name || !/^(high|low)/.test(set.kind) || set.level_formula)
+          .map(({ id, set }) => (
+            <li key={id} className="flex h-6.5 items-center gap-2 border-t border-line">
+              <button type="button" className="min-w-0 flex-1 truncate text-left hover:text-teal" onClick={() => open(id)}>
+                {set.name || RULE_WORDS[set.kind]}
+              </button>
+              {set.name && <span className="shrink-0 text-soft">{RULE_WORDS[set.kind]}</span>}
+              <span className="shrink-0 text-sm text-soft">{set.enabled ? PRIORITY_WORDS[set.priority] : 'off'}</span>
+            </li>
+          ))}
+      </ul>
+      <Button className="mt-2" disabled={disabled} onClick={() => open(`new:${tag.id}`)}>
+        Add alarm rule…
+      </Button>
+    </>
   );
 }
 

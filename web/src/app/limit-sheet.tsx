@@ -1,4 +1,5 @@
-// The four plain limits of a tag, edited together: an empty level is no limit. Rules with names of their own are told below.
+// The four plain limits of a tag, edited together: an empty level is no limit. What takes its limit from a formula is edited as a
+// rule of its own.
 
 import { useRef, useState } from 'react';
 import { newId } from '../api/client';
@@ -8,7 +9,7 @@ import { numberOf, textOf, useForm } from '../parts/form';
 import { ListField } from '../parts/picker';
 import { Pips } from '../parts/pips';
 import { useReading } from '../parts/reading';
-import { LIMIT_WORDS, PRIORITY_WORDS } from '../parts/text';
+import { PRIORITY_WORDS, RULE_WORDS } from '../parts/text';
 import { Button, ChangedElsewhere, Choice, Field, FormTrouble, Input, Tick } from '../parts/ui';
 
 const KINDS: LimitKind[] = ['high_high', 'high', 'low', 'low_low'];
@@ -52,6 +53,7 @@ const FIELDS: Record<string, string> = {
 };
 
 const plain = (rules: readonly Item<'rule'>[], kind: LimitKind) => rules.find((r) => r.set.kind === kind && !r.set.name);
+const follows = (rules: readonly Item<'rule'>[], kind: LimitKind) => Boolean(plain(rules, kind)?.set.level_formula);
 
 /** The edits that lead from the rules there are to the rows as typed. */
 export function limitEdits(tag: string, rules: readonly Item<'rule'>[], rows: Rows): { kind: LimitKind; edit: Edit }[] {
@@ -85,7 +87,7 @@ export function limitEdits(tag: string, rules: readonly Item<'rule'>[], rows: Ro
         : { op: 'create', kind: 'rule', id: newId(), set: { tag, kind, ...set } },
     ];
   };
-  return KINDS.flatMap((kind) => edits(kind).map((edit) => ({ kind, edit })));
+  return KINDS.filter((kind) => !follows(rules, kind)).flatMap((kind) => edits(kind).map((edit) => ({ kind, edit })));
 }
 
 interface Props {
@@ -121,9 +123,9 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
       }}
     >
       <div className="space-y-1">
-        {KINDS.map((kind) => {
+        {KINDS.filter((kind) => !follows(rules, kind)).map((kind) => {
           const row = form.values[kind];
-          const words = LIMIT_WORDS[kind];
+          const words = RULE_WORDS[kind];
           const problem = wrong(kind);
           return (
             <div key={kind}>
@@ -245,32 +247,10 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
           );
         })}
       </div>
-      <Named rules={rules.filter((r) => r.set.name)} unit={tag.set.unit} />
       <FormTrouble form={KINDS.some(wrong) ? { ...form, other: undefined } : form} className="mt-1 text-sm" />
       <Button kind="main" type="submit" className="mt-2" disabled={disabled || !form.dirty || form.busy}>
         Save limits
       </Button>
     </form>
-  );
-}
-
-/** Rules that have a name of their own; they come with a file of alarm rules and are changed by one. */
-function Named({ rules, unit }: { rules: readonly Item<'rule'>[]; unit: string }) {
-  if (rules.length === 0) return null;
-  return (
-    <table aria-label="Named alarm rules" className="mt-2 w-full text-left">
-      <tbody>
-        {rules.map(({ id, set }) => (
-          <tr key={id} className="h-6.5 border-t border-line">
-            <td className="truncate">{set.name}</td>
-            <td className="text-soft">{LIMIT_WORDS[set.kind]}</td>
-            <td className="figures text-right">
-              {set.level} <span className="text-soft">{unit}</span>
-            </td>
-            <td className="pl-2 text-sm text-soft">{set.enabled ? PRIORITY_WORDS[set.priority] : 'off'}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
   );
 }

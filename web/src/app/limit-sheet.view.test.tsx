@@ -26,6 +26,16 @@ const rule = (kind: RuleSet['kind'], level: number): Item<'rule'> => ({
     level,
     priority: 2,
     deadband: 0,
+    level_formula: null,
+    setpoint: null,
+    side: 'either',
+    window_s: 60,
+    per: 'minute',
+    states: [],
+    when: null,
+    deadband_in: 'unit',
+    only_while: null,
+    uncertain: 'good',
     on_delay_s: 0,
     off_delay_s: 0,
     acknowledge: true,
@@ -88,13 +98,15 @@ it('changes nothing for whoever may not', () => {
   expect(screen.getByLabelText('Limit high')).toHaveProperty('value', '80');
 });
 
-it('leaves rules with names of their own alone and shows them', async () => {
+it('leaves rules with names of their own, and limits from formulas, alone', async () => {
   vi.mocked(commit).mockReset().mockResolvedValue(8);
   const night = { ...rule('high', 70), id: 'night' };
   night.set = { ...night.set, name: 'At night' };
-  render(<LimitSheet tag={{ ...tag, id: 'n' }} rules={[night, rule('high', 80)]} seen={7} disabled={false} />);
+  const low = rule('low', 10);
+  low.set = { ...low.set, level: null, level_formula: { text: 'at("x")', mixed: 'convert' } };
+  render(<LimitSheet tag={{ ...tag, id: 'n' }} rules={[night, rule('high', 80), low]} seen={7} disabled={false} />);
+  expect(screen.queryByLabelText('Limit low')).toBeNull();
   expect(screen.getByLabelText('Limit high')).toHaveProperty('value', '80');
-  expect(screen.getByRole('table', { name: 'Named alarm rules' }).textContent).toContain('At night');
   const user = userEvent.setup();
   await user.clear(screen.getByLabelText('Limit high'));
   await user.click(screen.getByRole('button', { name: 'Save limits' }));

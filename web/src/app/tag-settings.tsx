@@ -235,7 +235,7 @@ function Computed({ tag }: { tag: Item<'tag'> }) {
     <div>
       <p className="text-sm text-soft">Formula</p>
       <p className="my-0.5">
-        <FormulaText text={tag.formula ?? ''} />
+        <FormulaText text={tag.formulas?.formula ?? ''} />
       </p>
       <Button onClick={() => go({ part: 'formulas', formula: tag.id }, '/model')}>Open formula</Button>
     </div>

@@ -10,6 +10,8 @@ export interface View {
   tag?: string | undefined;
   /** The rule whose alarm is open in the inspector. */
   alarm?: string | undefined;
+  /** The alarm rule whose settings are open; `new:` and the id of a tag where one is made. */
+  rule?: string | undefined;
   /** Which alarms are listed, and in which order. */
   words?: string | undefined;
   priorities?: string | undefined;
@@ -44,6 +46,7 @@ const TEXTS = [
   'at',
   'tag',
   'alarm',
+  'rule',
   'words',
   'priorities',
   'state',

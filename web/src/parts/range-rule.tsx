@@ -16,9 +16,15 @@ interface Props {
   setpoint?: number | undefined;
 }
 
+/** The limits that are on and whose levels stand fast. */
+export const fixedLimits = (rules: readonly RuleSet[]) =>
+  rules.flatMap(({ enabled, kind, level, level_formula, priority }) =>
+    enabled && level !== null && !level_formula && /^(high|low)/.test(kind) ? [{ kind, level, priority }] : [],
+  );
+
 /** The priority of the gravest limit that a value is beyond; 0 for none. */
 export function beyond(value: number, rules: readonly RuleSet[]): number {
-  const hit = rules.filter((r) => r.enabled && (r.kind.startsWith('high') ? value > r.level : value < r.level));
+  const hit = fixedLimits(rules).filter((r) => (r.kind.startsWith('high') ? value > r.level : value < r.level));
   return Math.max(0, ...hit.map((r) => r.priority));
 }
 
@@ -33,7 +39,9 @@ function Drawn({ no, set, rules, setpoint, low, high }: Props & { low: number; h
   const number = numberIn(value?.value);
   const x = (v: number) => EDGE + ((Math.min(Math.max(v, low), high) - low) / (high - low)) * (WIDTH - 2 * EDGE);
   const inner = (side: 'low' | 'high') => {
-    const levels = rules.filter((r) => r.enabled && r.kind.startsWith(side)).map((r) => r.level);
+    const levels = fixedLimits(rules)
+      .filter((r) => r.kind.startsWith(side))
+      .map((r) => r.level);
     return side === 'low' ? Math.max(low, ...levels) : Math.min(high, ...levels);
   };
   const [a, b] = [x(inner('low')), x(inner('high'))];

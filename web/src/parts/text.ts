@@ -45,7 +45,18 @@ export function counted(n: number, one: string, many = `${one}s`): string {
   return `${n.toLocaleString('en')} ${n === 1 ? one : many}`;
 }
 
-export const LIMIT_WORDS = { low_low: 'low low', low: 'low', high: 'high', high_high: 'high high' } as const;
+export const RULE_WORDS = {
+  high_high: 'high high',
+  high: 'high',
+  low: 'low',
+  low_low: 'low low',
+  deviation: 'deviation',
+  rate: 'rate of change',
+  state: 'state',
+  expression: 'expression',
+  bad_quality: 'bad quality',
+  no_change: 'no change',
+} as const;
 
 export const PRIORITY_WORDS: Record<number, string> = { 4: 'act now', 3: 'act soon', 2: 'this shift', 1: 'for the record' };
 

@@ -5,7 +5,7 @@ import { feed } from '../api/live';
 import type { TagSet } from '../api/model';
 import { hueOf, resolved, seriesColour } from './colours';
 import type { Reading } from './reading';
-import { LIMIT_WORDS, stepWords } from './text';
+import { RULE_WORDS, stepWords } from './text';
 import { heldAt, type PixelColumns, zoomed } from './trend-data';
 
 export interface TrendTag {
@@ -161,7 +161,7 @@ export function drawLimits(
       ctx.moveTo(bbox.left, y);
       ctx.lineTo(bbox.left + bbox.width, y);
       ctx.stroke();
-      const words = LIMIT_WORDS[limit.kind as keyof typeof LIMIT_WORDS] ?? limit.kind;
+      const words = RULE_WORDS[limit.kind as keyof typeof RULE_WORDS] ?? limit.kind;
       const tag = tags[i];
       const name = tag && tags.length > 1 ? `${nameOf(tag, tags)} ` : '';
       const text = `${plain ? '' : name}${words} ${readings[i]?.print(limit.level) ?? limit.level}`;

@@ -10,7 +10,7 @@ import { complain, useForm } from './form';
 import { Button, Field, Input } from './ui';
 
 interface Props<V> {
-  sheet: 'tags' | 'alarms';
+  sheet: 'tags' | 'alarms' | 'rules' | 'rule_templates';
   /** What is kept of the sheet, in words. */
   kept: string;
   view: V;

@@ -1,9 +1,10 @@
-//! Alarms after ISA-18.2 / IEC 62682: the states ([`state`]), the rules that drive them ([`limit`]), and the alarms about
+//! Alarms after ISA-18.2 / IEC 62682: the states ([`state`]), the criteria that drive them ([`criterion`]), and the alarms about
 //! Havrel itself ([`system`]).
 
 mod action;
+mod criterion;
 mod event;
-pub mod limit;
+mod kind;
 pub mod past;
 pub mod span;
 pub mod state;
@@ -13,8 +14,9 @@ use crate::{number::Number, time::Nanos};
 use uuid::Uuid;
 
 pub use action::{AlarmAction, LONGEST_COMMENT, LONGEST_SHELVED};
+pub use criterion::{Criterion, Memory, Test, Turn};
 pub use event::{AlarmEvent, EventKind, UnknownCode};
-pub use limit::{Limit, LimitKind, LimitMemory};
+pub use kind::{LimitKind, RuleKind};
 pub use state::{Acknowledgement, AlarmState, AlarmStep, Condition, Handling, StandardState, Suppressed, Suppression};
 pub use system::SystemAlarm;
 

@@ -1,6 +1,6 @@
 //! Formulas: what an input changed for is computed in the order of dependence, once for each instant at which inputs were told.
 
-use super::{CLOCK_TOLERANCE, Current, Effects, Engine, Plan, Slot, deadlines::Due};
+use super::{CLOCK_TOLERANCE, Current, Effects, Engine, FormulaPlan, Gives, Plan, Slot, deadlines::Due};
 use crate::{
     TagNo,
     formula::{Reading, Running},
@@ -8,6 +8,7 @@ use crate::{
     time::{Nanos, SECOND},
 };
 use std::collections::HashMap;
+use uuid::Uuid;
 
 /// How far behind the clock a formula goes on while its inputs are silent: what they tell of the last moments may be on its way.
 const BEHIND: Nanos = SECOND;
@@ -24,6 +25,27 @@ pub(super) struct FormulaState {
     fresh: u64,
     /// It was computed since it was kept last.
     moved: bool,
+}
+
+/// What a formula belongs to, from one plan to the next.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+enum Owner {
+    Tag(TagNo),
+    Measure(Uuid),
+    Level(Uuid),
+    Enable(Uuid),
+}
+
+impl Owner {
+    fn of(plan: &Plan, formula: &FormulaPlan) -> Owner {
+        let rule = |rule: u32| plan.rules[rule as usize].id;
+        match formula.gives {
+            Gives::Tag(slot) => Owner::Tag(plan.tags[slot as usize].no),
+            Gives::Measure(index) => Owner::Measure(rule(index)),
+            Gives::Level(index) => Owner::Level(rule(index)),
+            Gives::Enable(index) => Owner::Enable(rule(index)),
+        }
+    }
 }
 
 impl Engine {
@@ -84,8 +106,7 @@ impl Engine {
     fn evaluate(&mut self, formula: usize, at: Nanos, out: &mut Effects) {
         let plan = self.plan.clone();
         let of = &plan.formulas[formula];
-        let tag = &plan.tags[of.slot as usize];
-        if tag.idle {
+        if plan.is_idle(of) {
             return;
         }
         let state = &mut self.formulas[formula];
@@ -97,6 +118,12 @@ impl Engine {
         let at = at.min(self.now.saturating_add(CLOCK_TOLERANCE));
         let outcome = state.running.evaluate(at, std::mem::take(&mut state.fresh), &reading);
         state.moved = true;
+        self.await_formula(formula);
+        let Gives::Tag(slot) = of.gives else {
+            self.judge_computed(of.gives, outcome, out);
+            return;
+        };
+        let tag = &plan.tags[slot as usize];
         let Current { value, time, quality, cause, .. } = Current::computed(outcome);
         let mut batch = Batch::default();
         match value {
@@ -105,13 +132,12 @@ impl Engine {
         }
         self.accept(&batch, batch.samples[0], out);
         let source = self.by_hand.get_mut(&tag.no).and_then(|hand| hand.source.as_mut());
-        source.unwrap_or(&mut self.current[of.slot as usize]).cause = cause;
-        self.await_formula(formula);
+        source.unwrap_or(&mut self.current[slot as usize]).cause = cause;
     }
 
     pub(super) fn await_formula(&mut self, formula: usize) {
         let running = &self.formulas[formula].running;
-        let idle = self.plan.tags[self.plan.formulas[formula].slot as usize].idle;
+        let idle = self.plan.is_idle(&self.plan.formulas[formula]);
         let next = running.next().filter(|_| !idle && running.at() > Nanos::MIN);
         self.deadlines.set(Due::Formula(formula), next.map(|next| next.saturating_add(BEHIND)));
     }
@@ -119,17 +145,17 @@ impl Engine {
     /// The plan is another one: formulas go on with what they remember, and what is new or changed is computed.
     pub(super) fn change_formulas(&mut self, old: &Plan) {
         let states = std::mem::take(&mut self.formulas);
-        let mut known: HashMap<TagNo, (usize, FormulaState)> = HashMap::new();
+        let mut known: HashMap<Owner, (usize, FormulaState)> = HashMap::new();
         for (index, state) in states.into_iter().enumerate() {
-            known.insert(old.tags[old.formulas[index].slot as usize].no, (index, state));
+            known.insert(Owner::of(old, &old.formulas[index]), (index, state));
         }
         self.changed.clear();
         let plan = self.plan.clone();
         for (index, of) in plan.formulas.iter().enumerate() {
-            let no = plan.tags[of.slot as usize].no;
+            let owner = Owner::of(&plan, of);
             let mut running = Running::new(of.program.clone());
             let mut fresh = 0;
-            let same = match known.remove(&no) {
+            let same = match known.remove(&owner) {
                 Some((before, state)) => {
                     let read = |plan: &Plan, slots: &[Slot]| slots.iter().map(|&s| plan.tags[s as usize].no).collect::<Vec<_>>();
                     let of_before = &old.formulas[before];
@@ -139,13 +165,15 @@ impl Engine {
                     same
                 }
                 None => {
-                    self.former.remove(&no).into_iter().for_each(|kept| running.restore(&kept));
+                    if let Owner::Tag(no) = owner {
+                        self.former.remove(&no).into_iter().for_each(|kept| running.restore(&kept));
+                    }
                     false
                 }
             };
             self.formulas.push(FormulaState { running, fresh, moved: false });
-            let told = self.current[of.slot as usize].told;
-            if !same || told == 0 {
+            let untold = matches!(of.gives, Gives::Tag(slot) if self.current[slot as usize].told == 0);
+            if !same || untold {
                 self.renew(Some(index as u32));
             }
         }
@@ -179,7 +207,10 @@ impl Engine {
         self.kept_at = self.now;
         for (of, state) in self.plan.formulas.iter().zip(&mut self.formulas).filter(|(_, state)| state.moved) {
             state.moved = false;
-            out.kept.extend(state.running.kept().map(|kept| (self.plan.tags[of.slot as usize].no, kept)));
+            // What a rule computes counts nothing that would have to last.
+            if let Gives::Tag(slot) = of.gives {
+                out.kept.extend(state.running.kept().map(|kept| (self.plan.tags[slot as usize].no, kept)));
+            }
         }
     }
 }

@@ -35,6 +35,11 @@ impl Deadlines {
         self.order.extend(at.map(|at| (at, due)));
     }
 
+    /// When the first of them ends.
+    pub fn first(&self) -> Option<Nanos> {
+        self.order.first().map(|(at, _)| *at)
+    }
+
     /// Takes out what ended first, if anything ended by `now`.
     pub fn next(&mut self, now: Nanos) -> Option<Due> {
         let (_, due) = *self.order.first().filter(|(at, _)| *at <= now)?;

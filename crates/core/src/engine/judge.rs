@@ -1,8 +1,11 @@
 //! Values against the rules of alarms, and what people do about alarms.
 
-use super::{Effects, Engine, RulePlan, RuleState, Slot, deadlines::Due};
+use super::{Effects, Engine, Gives, RulePlan, RuleState, Slot, deadlines::Due};
 use crate::{
-    alarm::{AlarmAction, AlarmEvent, AlarmStanding, AlarmStep, EventKind, Handling, LimitMemory, Suppressed, limit::Turn},
+    alarm::{
+        AlarmAction, AlarmEvent, AlarmStanding, AlarmStep, EventKind, Handling, Memory, Suppressed, Suppression, Test, Turn,
+    },
+    formula::{Outcome, Val},
     number::Number,
     sample::Value,
     time::Nanos,
@@ -28,32 +31,98 @@ impl Engine {
     /// Judges what now counts for a tag.
     pub(super) fn judge(&mut self, slot: Slot, at: Nanos, out: &mut Effects) {
         let plan = self.plan.clone();
-        let usable = self.current[slot as usize].usable();
+        let current = &self.current[slot as usize];
+        let (usable, doubtful) = (current.usable(), current.quality.is_uncertain());
+        let trusted = !current.quality.is_bad();
         for &rule in &plan.tags[slot as usize].rules {
-            let rule = rule as usize;
-            let live = &mut self.rules[rule];
-            let held = live.held;
-            let [earlier, own] = match usable {
-                Some(value) => plan.rules[rule].limit.sample(&mut live.memory, at, value),
-                None => [plan.rules[rule].limit.blind(&mut live.memory, at), None],
+            let of = &plan.rules[rule as usize];
+            let seen = match of.criterion.test {
+                // A text that can be trusted is a good value too.
+                Test::Bad => (trusted && !(of.doubts && doubtful)).then(|| usable.unwrap_or(Number::Float(0.0))),
+                _ => usable.filter(|_| !(of.doubts && doubtful)),
             };
-            let holds = usable.unwrap_or(held);
-            live.held = holds;
+            self.see(rule as usize, at, seen, out);
+        }
+    }
+
+    /// Something was seen for a rule.
+    fn see(&mut self, rule: usize, at: Nanos, seen: Option<Number>, out: &mut Effects) {
+        let live = &mut self.rules[rule];
+        let (held, delay) = (live.held, live.memory.delay_since);
+        let [earlier, own] = self.plan.rules[rule].criterion.see(&mut live.memory, at, seen, live.level);
+        // A value that has not changed is told as it was from the beginning, so that it is watched from there after a restart.
+        let from = live.memory.from.filter(|_| self.plan.rules[rule].criterion.test == Test::Unchanged);
+        let holds = from.or(seen).unwrap_or(held);
+        live.held = holds;
+        if earlier.is_some() || own.is_some() || live.memory.delay_since != delay {
             self.turn(rule, earlier, held, out);
             self.turn(rule, own, holds, out);
             self.keep_delay(rule, out);
         }
     }
 
+    /// A formula of a rule has a result.
+    pub(super) fn judge_computed(&mut self, gives: Gives, outcome: Outcome, out: &mut Effects) {
+        let Outcome { at, value } = outcome;
+        match gives {
+            Gives::Tag(_) => {}
+            Gives::Measure(rule) => {
+                let of = &self.plan.rules[rule as usize];
+                let seen = match value {
+                    Ok((_, Some(_))) if of.doubts => None,
+                    Ok((value, _)) => value.value().exact(),
+                    Err(_) => None,
+                };
+                self.see(rule as usize, at, seen, out);
+            }
+            Gives::Level(rule) => {
+                let of = &self.plan.rules[rule as usize];
+                let current = &self.current[of.slot as usize];
+                let doubtful = of.doubts && (current.quality.is_uncertain() || matches!(value, Ok((_, Some(_)))));
+                let seen = current.usable().filter(|_| !doubtful);
+                let level = value.ok().and_then(|(value, _)| value.value().exact());
+                self.rules[rule as usize].level = level.map_or(f64::NAN, Number::float);
+                self.see(rule as usize, at, seen, out);
+            }
+            Gives::Enable(rule) => {
+                // Where that cannot be worked out, nothing is kept from the operator.
+                let enabled = !matches!(value, Ok((Val::Switch(false), _)));
+                self.enable(rule as usize, enabled, at, out);
+            }
+        }
+    }
+
+    /// Suppresses an alarm by design, or lets go of it.
+    pub(super) fn enable(&mut self, rule: usize, enabled: bool, at: Nanos, out: &mut Effects) {
+        let suppressed = self.rules[rule].standing.state.suppressions.contains_key(&Suppression::ByDesign);
+        if enabled != suppressed {
+            return;
+        }
+        let reason = self.plan.rules[rule].only_while.clone().unwrap_or_default();
+        let action = match enabled {
+            true => AlarmAction::Lift(Suppression::ByDesign),
+            false => AlarmAction::Suppress(Suppression::ByDesign, None),
+        };
+        let handling = self.plan.rules[rule].handling;
+        if act(&mut self.rules[rule].standing, handling, action, at, ("", &reason)) {
+            let comment = if enabled { "" } else { &reason };
+            self.tell(rule, &Happened { comment, ..Happened::by_itself(EventKind::of(action), at) }, out);
+        }
+    }
+
     /// The delay of a rule has ended.
     pub(super) fn end_delay(&mut self, rule: usize, out: &mut Effects) {
-        let turn = self.plan.rules[rule].limit.tick(&mut self.rules[rule].memory, self.now);
+        let turn = self.plan.rules[rule].criterion.tick(&mut self.rules[rule].memory, self.now);
         self.turn(rule, turn, self.rules[rule].held, out);
         self.keep_delay(rule, out);
     }
 
     /// A delay that began or ended stands in the alarm's standing, so that a restart goes on with it.
     fn keep_delay(&mut self, rule: usize, out: &mut Effects) {
+        if !self.plan.rules[rule].criterion.keeps_delay() {
+            self.await_delay(rule);
+            return;
+        }
         let live = &mut self.rules[rule];
         if live.standing.delay_since == live.memory.delay_since {
             return;
@@ -68,7 +137,7 @@ impl Engine {
     }
 
     fn await_delay(&mut self, rule: usize) {
-        let ends = self.plan.rules[rule].limit.delay_ends(&self.rules[rule].memory);
+        let ends = self.plan.rules[rule].criterion.delay_ends(&self.rules[rule].memory);
         self.deadlines.set(Due::Delay(rule), ends);
     }
 
@@ -88,6 +157,7 @@ impl Engine {
     fn turn(&mut self, rule: usize, turn: Option<Turn>, value: Number, out: &mut Effects) {
         let Some(turn) = turn else { return };
         let plan = &self.plan.rules[rule];
+        let level = self.rules[rule].level;
         let standing = &mut self.rules[rule].standing;
         let step = if turn.active { AlarmStep::Raise } else { AlarmStep::Return };
         if !standing.state.step(step, plan.handling) {
@@ -96,8 +166,9 @@ impl Engine {
         standing.value = value;
         if turn.active {
             standing.raised_at = turn.at;
-            let switch = matches!(self.current[plan.slot as usize].value, Some(Value::Bool(_)));
-            standing.text = if switch { plan.switch_text() } else { plan.text(value) };
+            let current = &self.current[plan.slot as usize];
+            let switch = matches!(current.value, Some(Value::Bool(_)));
+            standing.text = plan.words.text(value, level, switch, current.quality);
             standing.acknowledged_by.clear();
         } else {
             standing.returned_at = turn.at;
@@ -107,8 +178,8 @@ impl Engine {
     }
 
     fn tell(&mut self, rule: usize, happened: &Happened<'_>, out: &mut Effects) {
-        let plan = &self.plan.rules[rule];
-        tell(&mut self.rules[rule].standing, (plan.priority, plan.limit.level), happened, self.now, out);
+        let live = &mut self.rules[rule];
+        tell(&mut live.standing, (self.plan.rules[rule].priority, live.level), happened, self.now, out);
     }
 
     /// Does what a person wants done about alarms, each where it can be done.
@@ -176,7 +247,7 @@ pub(super) fn withdraw(standing: &mut AlarmStanding, plan: Option<&RulePlan>, no
         }
         return;
     }
-    let (priority, level) = plan.map_or((1, f64::NAN), |p| (p.priority, p.limit.level));
+    let (priority, level) = plan.map_or((1, f64::NAN), |p| (p.priority, p.level));
     tell(standing, (priority, level), &Happened::by_itself(EventKind::Withdrawn, now), now, out);
 }
 
@@ -210,7 +281,9 @@ pub(super) fn tell(
 impl RuleState {
     /// A rule whose alarm stands like this.
     pub(super) fn of(standing: AlarmStanding) -> RuleState {
-        let memory = LimitMemory { active: standing.is_active(), delay_since: standing.delay_since };
-        RuleState { memory, held: standing.value, standing }
+        // A value that has not changed is watched from where it stood.
+        let from = standing.is_active().then_some(standing.value);
+        let memory = Memory { active: standing.is_active(), delay_since: standing.delay_since, from };
+        RuleState { memory, level: f64::NAN, held: standing.value, standing }
     }
 }

@@ -15,15 +15,16 @@ mod recall;
 mod record;
 mod replan;
 mod system;
+mod words;
 
-pub use plan::{FormulaPlan, Plan, RecordRule, RulePlan, Slot, TagPlan};
+pub use plan::{FormulaPlan, Gives, Plan, RecordRule, RulePlan, Slot, TagPlan};
 pub use recall::Told;
 pub use record::Recorded;
 pub(crate) use record::differs;
 
 use crate::{
     TagNo,
-    alarm::{AlarmAction, AlarmEvent, AlarmStanding, LimitMemory, SystemAlarm},
+    alarm::{AlarmAction, AlarmEvent, AlarmStanding, Memory, SystemAlarm},
     formula::{Cause, Doubt, Outcome, Running},
     number::Number,
     quality::{Quality, Reason},
@@ -162,7 +163,9 @@ impl Current {
 /// A rule and its alarm.
 #[derive(Clone, Debug)]
 struct RuleState {
-    memory: LimitMemory,
+    memory: Memory,
+    /// What it compares with at present; not a number where that is not known.
+    level: f64,
     standing: AlarmStanding,
     /// The last value that was judged: what held when a delay ended before the next one came.
     held: Number,
@@ -229,6 +232,11 @@ impl Engine {
     /// Where every alarm of the plan stands.
     pub fn standings(&self) -> impl Iterator<Item = &AlarmStanding> {
         self.rules.iter().map(|r| &r.standing)
+    }
+
+    /// When something ends by itself next; a tick before changes nothing.
+    pub fn next_due(&self) -> Option<Nanos> {
+        self.deadlines.first()
     }
 
     /// Does one thing at time `now` and adds what follows to `out`. A `now` before the last one counts as the last one, unless

@@ -1,11 +1,11 @@
 //! What the engine works from: one revision of the plant, laid out for speed.
 
+use super::words::Words;
 use crate::{
     TagNo,
-    alarm::{Handling, Limit},
+    alarm::{Criterion, Handling, RuleKind, Test},
     formula::Program,
-    number::Number,
-    plant::{Item, Plant, RecordMode, States, Tag},
+    plant::{Plant, RecordMode, Role, Rule, Side, Tag, Uncertain},
     time::{MILLI, Nanos, SECOND},
 };
 use std::{collections::HashMap, sync::Arc};
@@ -37,7 +37,7 @@ pub struct TagPlan {
     /// How often a value should come; 0 where nothing reads it.
     pub interval: Nanos,
     pub record: Option<RecordRule>,
-    /// Indices into [`Plan::rules`].
+    /// The rules that judge it as it comes: indices into [`Plan::rules`].
     pub rules: Vec<u32>,
     /// The formulas that read it: index into [`Plan::formulas`], and as which of their inputs.
     pub feeds: Vec<(u32, u8)>,
@@ -47,13 +47,26 @@ pub struct TagPlan {
     pub idle: bool,
 }
 
+/// What the result of a formula is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Gives {
+    /// It is the value of a tag.
+    Tag(Slot),
+    /// A rule judges it.
+    Measure(u32),
+    /// It is the level of a rule.
+    Level(u32),
+    /// While it is false, the alarm of a rule is suppressed by design.
+    Enable(u32),
+}
+
 /// What the engine must know of a formula.
 #[derive(Clone, Debug)]
 pub struct FormulaPlan {
-    /// The tag that it computes.
-    pub slot: Slot,
+    pub gives: Gives,
     pub program: Arc<Program>,
-    /// What it reads, in the order of the program's inputs.
+    /// What it reads, in the order of the program's inputs. The formula of a level is worked out for the tag of its rule too, which
+    /// comes last, so that both are judged as they are at one instant.
     pub inputs: Vec<Slot>,
 }
 
@@ -62,36 +75,18 @@ pub struct FormulaPlan {
 pub struct RulePlan {
     pub id: Uuid,
     pub slot: Slot,
-    pub limit: Limit,
+    pub criterion: Criterion,
+    /// The level, where it stands fast; otherwise it is not a number.
+    pub level: f64,
+    /// A formula gives what is judged, or the level.
+    pub computed: bool,
+    /// Why the alarm is suppressed by design while the formula for that is false; none where nothing does.
+    pub only_while: Option<Arc<str>>,
+    /// Uncertain values are like bad ones.
+    pub doubts: bool,
     pub handling: Handling,
     pub priority: u8,
-    /// The tag's name, which begins the text.
-    pub name: String,
-    pub unit: String,
-    pub decimals: u8,
-    /// Names for the tag's numbers.
-    pub states: Option<Arc<Item<States>>>,
-}
-
-impl RulePlan {
-    /// What the list says when the alarm comes: “Temperature high, 84.6 °C over 82.0”, or “Pump is Tripped”.
-    pub fn text(&self, value: Number) -> String {
-        if let Some(state) = self.states.as_ref().and_then(|s| s.set.name_of(value.float())) {
-            return format!("{} is {state}", self.name);
-        }
-        let print = |v: Number| v.print(self.decimals);
-        let unit = if self.unit.is_empty() { String::new() } else { format!(" {}", self.unit) };
-        let side = if self.limit.kind.is_high() { "over" } else { "under" };
-        let (name, kind) = (&self.name, self.limit.kind.words());
-        format!("{name} {kind}, {}{unit} {side} {}", print(value), print(self.limit.level.into()))
-    }
-
-    /// The same for a tag that is on or off: “Pump tripped is on”.
-    pub fn switch_text(&self) -> String {
-        let on = self.limit.kind.is_high();
-        let named = self.states.as_ref().and_then(|s| s.set.name_of(f64::from(u8::from(on))));
-        format!("{} is {}", self.name, named.unwrap_or(if on { "on" } else { "off" }))
-    }
+    pub words: Arc<Words>,
 }
 
 /// One revision of the plant, for the engine.
@@ -109,6 +104,11 @@ impl Plan {
     /// The index of a rule; they stand in the order of their identity.
     pub fn rule_of(&self, rule: Uuid) -> Option<usize> {
         self.rules.binary_search_by_key(&rule, |r| r.id).ok()
+    }
+
+    /// Whether a formula is not computed because its tag is out of service; the rules of such tags are not there.
+    pub fn is_idle(&self, formula: &FormulaPlan) -> bool {
+        matches!(formula.gives, Gives::Tag(slot) if self.tags[slot as usize].idle)
     }
 
     /// Lays out a plant. Tags stand in order of their number, so equal plants give equal plans.
@@ -141,42 +141,88 @@ impl Plan {
             if plan.tags[slot as usize].idle {
                 continue;
             }
-            plan.tags[slot as usize].rules.push(plan.rules.len() as u32);
+            // The door lets nothing in that cannot be computed; a rule that a damaged plant holds judges nothing.
+            let Ok(programs) = plant.rule_programs(&rule.set) else { continue };
+            let index = plan.rules.len() as u32;
+            let computed = programs.iter().any(|(role, _)| *role != Role::Enable);
+            if !computed {
+                plan.tags[slot as usize].rules.push(index);
+            }
+            for (role, program) in programs {
+                let gives = match role {
+                    Role::Measure => Gives::Measure(index),
+                    Role::Level => Gives::Level(index),
+                    Role::Enable => Gives::Enable(index),
+                };
+                plan.add_formula(gives, program, &slot_of_id, (role == Role::Level).then_some(slot));
+            }
+            let only_while = rule.set.only_while.as_ref();
             plan.rules.push(RulePlan {
                 id: rule.id,
                 slot,
-                limit: Limit {
-                    kind: rule.set.kind,
-                    level: rule.set.level,
-                    deadband: rule.set.deadband,
-                    on_delay: (rule.set.on_delay_s * SECOND as f64) as Nanos,
-                    off_delay: (rule.set.off_delay_s * SECOND as f64) as Nanos,
-                },
+                criterion: criterion(&rule.set, &tag.set),
+                level: level(&rule.set),
+                computed,
+                only_while: only_while.map(|f| format!("only while {}", plant.formula_shown(f.text())).into()),
+                doubts: rule.set.uncertain == Uncertain::Bad,
                 handling: rule.set.handling(),
                 priority: rule.set.priority,
-                name: tag.set.name.clone(),
-                unit: tag.set.unit.clone(),
-                decimals: tag.set.decimals,
-                states: tag.set.states.and_then(|id| plant.states.get(&id)).cloned(),
+                words: Words::of(plant, &rule.set, tag).into(),
             });
         }
         plan
     }
 }
 
+/// When the alarm of a rule comes and goes.
+fn criterion(rule: &Rule, tag: &Tag) -> Criterion {
+    let nanos = |seconds: f64| (seconds * SECOND as f64) as Nanos;
+    let test = match (rule.kind, rule.side) {
+        (RuleKind::High | RuleKind::HighHigh, _) | (RuleKind::Deviation | RuleKind::Rate, Side::Above) => Test::Above,
+        (RuleKind::Low | RuleKind::LowLow, _) | (RuleKind::Deviation | RuleKind::Rate, Side::Below) => Test::Below,
+        (RuleKind::Deviation | RuleKind::Rate, Side::Either) => Test::Beyond,
+        (RuleKind::State, _) => Test::OneOf(rule.states.as_slice().into()),
+        // What is true is 1.
+        (RuleKind::Expression, _) => Test::OneOf([1].into()),
+        (RuleKind::BadQuality, _) => Test::Bad,
+        (RuleKind::NoChange, _) => Test::Unchanged,
+    };
+    Criterion { test, deadband: rule.deadband_on(tag), on_delay: nanos(rule.on_delay_s), off_delay: nanos(rule.off_delay_s) }
+}
+
+/// The level that stands fast; a deviation or a change downwards is judged against a negative one.
+fn level(rule: &Rule) -> f64 {
+    let level = rule.level.filter(|_| rule.level_formula.is_none()).unwrap_or(f64::NAN);
+    if rule.kind.limit().is_none() && rule.side == Side::Below { -level } else { level }
+}
+
 impl Plan {
     fn add_formulas(&mut self, plant: &Plant, slot_of_id: &HashMap<Uuid, Slot>) {
         for item in plant.in_order().ready {
             let (Some(formula), Some(&slot)) = (&item.set.formula, slot_of_id.get(&item.id)) else { continue };
-            let inputs: Option<Vec<Slot>> = formula.references().map(|id| slot_of_id.get(&id).copied()).collect();
             // The door lets nothing in that cannot be computed; what a damaged plant holds stays without a value.
-            let (Some(inputs), Ok(program)) = (inputs, plant.program(formula, &item.set.unit)) else { continue };
-            for (input, &read) in inputs.iter().enumerate() {
-                self.tags[read as usize].feeds.push((self.formulas.len() as u32, input as u8));
+            let Ok(program) = plant.program(formula, &item.set.unit) else { continue };
+            if let Some(index) = self.add_formula(Gives::Tag(slot), program, slot_of_id, None) {
+                self.tags[slot as usize].formula = Some(index);
             }
-            self.tags[slot as usize].formula = Some(self.formulas.len() as u32);
-            self.formulas.push(FormulaPlan { slot, program: program.into(), inputs });
         }
+    }
+
+    fn add_formula(
+        &mut self,
+        gives: Gives,
+        program: Program,
+        slot_of_id: &HashMap<Uuid, Slot>,
+        beside: Option<Slot>,
+    ) -> Option<u32> {
+        let mut inputs: Vec<Slot> = program.inputs.iter().map(|id| slot_of_id.get(id).copied()).collect::<Option<_>>()?;
+        inputs.extend(beside);
+        let index = self.formulas.len() as u32;
+        for (input, &read) in inputs.iter().enumerate() {
+            self.tags[read as usize].feeds.push((index, input as u8));
+        }
+        self.formulas.push(FormulaPlan { gives, program: program.into(), inputs });
+        Some(index)
     }
 }
 

@@ -34,10 +34,14 @@ impl Engine {
             lives.insert(live.standing.rule, (live, index));
         }
         for rule in &plan.rules {
-            let live = lives
+            let mut live = lives
                 .remove(&rule.id)
                 .map(|(live, _)| live)
                 .unwrap_or_else(|| RuleState::of(self.resting.remove(&rule.id).unwrap_or_else(|| AlarmStanding::quiet(rule.id))));
+            // A level that a formula gives holds until the formula gives another.
+            if !rule.level.is_nan() {
+                live.level = rule.level;
+            }
             self.rules.push(live);
         }
         // Rules that are gone: what stood is withdrawn, and how far they had counted is kept.
@@ -51,13 +55,20 @@ impl Engine {
         resting.sort_by_key(|s| s.rule);
         resting.into_iter().for_each(|standing| withdraw(standing, None, self.now, out));
         self.change_formulas(&old);
+        for (index, rule) in plan.rules.iter().enumerate() {
+            if rule.only_while.is_none() {
+                self.enable(index, true, self.now, out);
+            }
+        }
         self.await_all();
         self.tell_service(out);
         self.keep_by_hand(out);
         // New limits count at once, on the values that are there.
         for slot in 0..plan.tags.len() as Slot {
             out.changed.push(slot);
-            if !plan.tags[slot as usize].rules.is_empty() && self.current[slot as usize].usable().is_some() {
+            let current = &self.current[slot as usize];
+            let known = current.usable().is_some() || current.told != 0;
+            if !plan.tags[slot as usize].rules.is_empty() && known {
                 self.judge(slot, self.now, out);
             }
         }

@@ -2,6 +2,7 @@
 
 mod by_hand;
 mod computed;
+mod judged;
 mod play;
 
 use super::*;

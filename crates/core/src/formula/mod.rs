@@ -87,8 +87,7 @@ impl TryFrom<Written> for Formula {
 
     fn try_from(written: Written) -> Result<Formula, String> {
         // Whoever reads settings puts the full stop.
-        let parsed = Parsed::of(&written.text).map_err(|wrong| wrong.to_string().trim_end_matches('.').to_owned())?;
-        Ok(Formula { written, parsed: parsed.into() })
+        Formula::read(&written.text, written.mixed).map_err(|wrong| wrong.to_string().trim_end_matches('.').to_owned())
     }
 }
 
@@ -105,6 +104,14 @@ impl PartialEq for Formula {
 }
 
 impl Formula {
+    /// A formula of this text.
+    ///
+    /// # Errors
+    /// What cannot be read.
+    pub fn read(text: &str, mixed: Mixed) -> Result<Formula, Wrong> {
+        Ok(Formula { written: Written { text: text.to_owned(), mixed }, parsed: Parsed::of(text)?.into() })
+    }
+
     /// As it is stored, with tags by their identity.
     pub fn text(&self) -> &str {
         &self.written.text

@@ -193,6 +193,16 @@ impl Program {
         self.shape == Shape::Text
     }
 
+    /// Whether its result is known to be something else than true or false.
+    pub fn is_never_switch(&self) -> bool {
+        matches!(self.shape, Shape::Number | Shape::Text)
+    }
+
+    /// Whether its result is known to be something else than a number.
+    pub fn is_never_number(&self) -> bool {
+        matches!(self.shape, Shape::Switch | Shape::Text)
+    }
+
     /// Whether its result changes with time alone.
     pub fn goes_on(&self) -> bool {
         self.clock || !self.overs.is_empty()

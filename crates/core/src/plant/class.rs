@@ -159,6 +159,16 @@ impl Property {
         self.tag.get("order").and_then(Json::as_f64).unwrap_or(0.0)
     }
 
+    /// Every formula that it says, each behind the name of its field: of its tag and of its rules.
+    pub fn formulas(&self) -> impl Iterator<Item = (String, &str)> {
+        let of_tag = Kind::Tag.formulas().iter().filter_map(|field| Some((format!("tag.{field}"), said(&self.tag, field)?)));
+        let of_rules = self.rules.iter().flat_map(|(rule, own)| {
+            let said = move |field: &&str| Some((format!("rules.{rule}.{field}"), said(own, field)?));
+            Kind::Rule.formulas().iter().filter_map(said)
+        });
+        of_tag.chain(of_rules)
+    }
+
     /// Its formula as it is stored: properties by their identity.
     pub fn formula(&self) -> Option<&str> {
         self.tag.get("formula")?.get("text")?.as_str()
@@ -274,6 +284,37 @@ impl ParameterKind {
     }
 }
 
+/// The text of the formula in a field.
+fn said<'a>(own: &'a Own, field: &str) -> Option<&'a str> {
+    own.get(field)?.get("text")?.as_str()
+}
+
+/// The texts of the formulas that a property says as it is stored, each behind the name of its field.
+pub fn formulas_of(property: &mut Json) -> Vec<(String, &mut String)> {
+    let Some(property) = property.as_object_mut() else { return Vec::new() };
+    let mut all = Vec::new();
+    for (part, said) in property.iter_mut() {
+        match (part.as_str(), said) {
+            ("tag", said) => all.extend(texts_of(part.clone(), said, Kind::Tag)),
+            ("rules", Json::Object(rules)) => {
+                for (rule, said) in rules.iter_mut() {
+                    all.extend(texts_of(format!("rules.{rule}"), said, Kind::Rule));
+                }
+            }
+            _ => {}
+        }
+    }
+    all
+}
+
+fn texts_of(of: String, said: &mut Json, kind: Kind) -> impl Iterator<Item = (String, &mut String)> {
+    let fields = said.as_object_mut().into_iter().flatten().filter(move |(field, _)| kind.formulas().contains(&field.as_str()));
+    fields.filter_map(move |(field, formula)| match formula.get_mut("text") {
+        Some(Json::String(text)) => Some((format!("{of}.{field}"), text)),
+        _ => None,
+    })
+}
+
 fn is_parameter_name(name: &str) -> bool {
     let fits = |c: char| c.is_alphanumeric() || c == ' ' || c == '_';
     name.starts_with(char::is_alphabetic) && name.chars().all(fits) && name.trim() == name && name.len() <= 60
@@ -310,10 +351,12 @@ impl Settings for Class {
         }
         for (id, property) in &self.properties {
             named_in(&format!("properties.{id}.tag"), &property.tag, &mut all);
-            let field = format!("properties.{id}.tag.formula.text");
-            let parsed = property.formula().and_then(|text| Parsed::of(text).ok());
-            let tags = parsed.iter().flat_map(|parsed| parsed.mentions().filter_map(|(named, ..)| named.parse().ok()));
-            all.extend(tags.map(|to| Reference::to(field.clone(), Kind::Tag, to)));
+            for (field, text) in property.formulas() {
+                let field = format!("properties.{id}.{field}.text");
+                let parsed = Parsed::of(text).ok();
+                let tags = parsed.iter().flat_map(|parsed| parsed.mentions().filter_map(|(named, ..)| named.parse().ok()));
+                all.extend(tags.map(|to| Reference::to(field.clone(), Kind::Tag, to)));
+            }
         }
         for (id, part) in &self.parts {
             all.push(Reference::to(format!("parts.{id}.class"), Kind::Class, part.class));

@@ -36,8 +36,10 @@ pub fn branches(
     for (kind, id) in items {
         let (Some((own, ..)), Some(&copy)) = (plant.own(kind, id), copies.get(&id)) else { continue };
         let mut own: Own = own.iter().map(|(field, value)| (field.clone(), followed(value, &copies))).collect();
-        if let Some(Json::String(text)) = own.get_mut("formula").and_then(|formula| formula.get_mut("text")) {
-            *text = Formula::shown(text, |id| copies.get(&id).map(Uuid::to_string));
+        for field in kind.formulas() {
+            if let Some(Json::String(text)) = own.get_mut(*field).and_then(|formula| formula.get_mut("text")) {
+                *text = Formula::shown(text, |id| copies.get(&id).map(Uuid::to_string));
+            }
         }
         if kind == Kind::Place && tops.contains(&id) {
             let name = free_name(&plant.places[&id].set.name, &taken);

@@ -1,7 +1,7 @@
 //! What kinds of items there are. Everything that is particular to one of them stands in the file of its settings, behind one
 //! trait; everything else treats them alike.
 
-use super::{Item, Own, Plant, SourceCheck, Table, Tag, check::Wrong, layers, read};
+use super::{Item, Own, Plant, Rule, SourceCheck, Table, Tag, check::Wrong, layers, read};
 use crate::formula::Formula;
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::{Value as Json, json};
@@ -126,6 +126,11 @@ impl Kind {
         of_kind!(self, T => T::LAYERED)
     }
 
+    /// Fields that hold a formula.
+    pub fn formulas(self) -> &'static [&'static str] {
+        of_kind!(self, T => T::FORMULAS)
+    }
+
     /// Fields that stay as they were created, each with what to tell whoever tries.
     pub fn fixed(self) -> &'static [(&'static str, &'static str)] {
         of_kind!(self, T => T::FIXED)
@@ -171,6 +176,19 @@ pub trait Settings: Clone + PartialEq + Serialize + DeserializeOwned {
     const LAYERED: &'static [&'static str] = &[];
     /// Fields with which such an item can be told before the class has been asked.
     const ALONE: &'static [&'static str] = &[];
+
+    /// Fields that hold a formula.
+    const FORMULAS: &'static [&'static str] = &[];
+
+    /// The formula in a field.
+    fn formula(&self, _field: &str) -> Option<&Formula> {
+        None
+    }
+
+    /// The place in which its formulas name tags by their name alone.
+    fn place(&self, _plant: &Plant) -> Option<Uuid> {
+        None
+    }
 
     /// Where a plant keeps its items.
     fn table(plant: &Plant) -> &Table<Self>;
@@ -219,12 +237,20 @@ pub struct Checking<'a> {
     pub source: &'a dyn SourceCheck,
     limits: OnceCell<HashMap<Uuid, Vec<&'a str>>>,
     readers: OnceCell<HashMap<Uuid, Vec<&'a Arc<Item<Tag>>>>>,
+    judges: OnceCell<HashMap<Uuid, Vec<&'a Arc<Item<Rule>>>>>,
     circular: OnceCell<HashSet<Uuid>>,
 }
 
 impl<'a> Checking<'a> {
     pub fn new(plant: &'a Plant, source: &'a dyn SourceCheck) -> Checking<'a> {
-        Checking { plant, source, limits: OnceCell::new(), readers: OnceCell::new(), circular: OnceCell::new() }
+        Checking {
+            plant,
+            source,
+            limits: OnceCell::new(),
+            readers: OnceCell::new(),
+            judges: OnceCell::new(),
+            circular: OnceCell::new(),
+        }
     }
 
     /// What the alarm rules of a tag are known by.
@@ -254,6 +280,20 @@ impl<'a> Checking<'a> {
                 }
             }
             readers
+        });
+        all.get(&tag).map_or(&[], Vec::as_slice)
+    }
+
+    /// The alarm rules whose formulas read a tag.
+    pub fn judges_of(&self, tag: Uuid) -> &[&'a Arc<Item<Rule>>] {
+        let all = self.judges.get_or_init(|| {
+            let mut judges: HashMap<Uuid, Vec<&'a Arc<Item<Rule>>>> = HashMap::new();
+            for item in self.plant.rules.values() {
+                for read in self.plant.rule_reads(&item.set) {
+                    judges.entry(read).or_default().push(item);
+                }
+            }
+            judges
         });
         all.get(&tag).map_or(&[], Vec::as_slice)
     }

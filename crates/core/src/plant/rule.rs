@@ -1,15 +1,22 @@
 //! Alarm rules.
 
 use super::{
-    Item, Kind, Plant, Settings, Table,
+    Item, Kind, Plant, Settings, Table, Tag,
     check::{self, Wrong},
     kind::{Checking, Reference},
 };
-use crate::alarm::{Handling, LimitKind};
+use crate::{
+    alarm::{Handling, LimitKind, RuleKind},
+    formula::Formula,
+};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-/// An alarm rule: a limit on a tag.
+mod programs;
+
+pub(crate) use programs::Role;
+
+/// An alarm rule on a tag.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Rule {
@@ -17,24 +24,55 @@ pub struct Rule {
     /// The rule that it is of its tag's property.
     #[serde(default)]
     pub class_rule: Option<Uuid>,
-    /// What it is known by among the rules of its tag; empty for the plain limit of its kind, which each tag has once.
+    /// What it is known by among the rules of its tag; empty for the plain one of its kind, which each tag has once.
     #[serde(default)]
     pub name: String,
-    pub kind: LimitKind,
-    /// The limit, in the tag's engineering unit.
-    pub level: f64,
+    pub kind: RuleKind,
+    /// What the value is compared with: a limit or a deviation in the tag's engineering unit, a rate in that for each `per`.
+    #[serde(default)]
+    pub level: Option<f64>,
+    /// What gives the limit instead of `level`.
+    #[serde(default)]
+    pub level_formula: Option<Formula>,
+    /// What gives the setpoint from which the value may not deviate.
+    #[serde(default)]
+    pub setpoint: Option<Formula>,
+    /// On which side of the setpoint, or in which direction of a change.
+    #[serde(default)]
+    pub side: Side,
+    /// Over how many seconds a change is taken; 1 to 86,400.
+    #[serde(default = "minute")]
+    pub window_s: f64,
+    /// The time for which a rate is said.
+    #[serde(default)]
+    pub per: Per,
+    /// The states in which the alarm stands, by their numbers; 1 and 0 for a tag that is on or off.
+    #[serde(default)]
+    pub states: Vec<i64>,
+    /// The alarm stands while this is true.
+    #[serde(default)]
+    pub when: Option<Formula>,
     /// 4 = act now, 3 = act soon, 2 = this shift, 1 = for the record.
     #[serde(default = "two")]
     pub priority: u8,
+    /// How far the value must come back, or how far one that should change must move.
     #[serde(default)]
     pub deadband: f64,
-    /// Seconds, 0 to 86,400.
+    #[serde(default)]
+    pub deadband_in: DeadbandIn,
+    /// Seconds, 0 to 86,400; of a value that should change, the time within which it must.
     #[serde(default)]
     pub on_delay_s: f64,
     #[serde(default)]
     pub off_delay_s: f64,
     #[serde(default = "yes")]
     pub enabled: bool,
+    /// While this is false, the alarm is suppressed by design.
+    #[serde(default)]
+    pub only_while: Option<Formula>,
+    /// What counts where the value is uncertain.
+    #[serde(default)]
+    pub uncertain: Uncertain,
     /// The alarm asks to be acknowledged.
     #[serde(default = "yes")]
     pub acknowledge: bool,
@@ -48,6 +86,59 @@ pub struct Rule {
     pub action: String,
 }
 
+/// On which side of the setpoint a deviation counts, or in which direction a change does.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Side {
+    #[default]
+    Either,
+    Above,
+    Below,
+}
+
+/// The time for which a rate is said.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Per {
+    Second,
+    #[default]
+    Minute,
+    Hour,
+}
+
+impl Per {
+    /// As it stands behind the unit: “°C/min”.
+    pub const fn symbol(self) -> &'static str {
+        match self {
+            Per::Second => "s",
+            Per::Minute => "min",
+            Per::Hour => "h",
+        }
+    }
+}
+
+/// What a deadband is said in.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum DeadbandIn {
+    /// In what the level is said in.
+    #[default]
+    Unit,
+    /// In percent of the tag's range.
+    Range,
+}
+
+/// How a rule takes uncertain values.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Uncertain {
+    /// They count like good ones.
+    #[default]
+    Good,
+    /// They count like bad ones: an alarm stays as it is until a good value comes.
+    Bad,
+}
+
 impl Rule {
     /// What it asks for when its alarm comes and goes.
     pub fn handling(&self) -> Handling {
@@ -59,9 +150,80 @@ impl Rule {
         if self.name.is_empty() { self.kind.words() } else { &self.name }
     }
 
+    /// Which limit it is, with its level, where that is a number that stands fast.
+    pub fn fixed_limit(&self) -> Option<(LimitKind, f64)> {
+        Some((self.kind.limit()?, self.level.filter(|_| self.level_formula.is_none())?))
+    }
+
     /// Whether it is a rule of the equipment class that this equipment does without: it stays, switched off.
     pub fn is_left_out(&self) -> bool {
         self.class_rule.is_some() && !self.enabled
+    }
+
+    /// The deadband in what the level is said in.
+    pub fn deadband_on(&self, tag: &Tag) -> f64 {
+        match (self.deadband_in, tag.range_low, tag.range_high) {
+            (DeadbandIn::Range, Some(low), Some(high)) => self.deadband / 100.0 * (high - low),
+            _ => self.deadband,
+        }
+    }
+
+    /// What its level is said in, for a tag of this unit.
+    pub fn unit_on(&self, unit: &str) -> String {
+        match self.kind {
+            RuleKind::Rate if unit.is_empty() => format!("1/{}", self.per.symbol()),
+            RuleKind::Rate => format!("{unit}/{}", self.per.symbol()),
+            _ => unit.to_owned(),
+        }
+    }
+
+    /// What it says of the alarm in short: “high 82”, “deviation 3”, “state”.
+    pub fn in_short(&self) -> String {
+        match self.level.filter(|_| self.kind.has_level() && self.level_formula.is_none()) {
+            Some(level) => format!("{} {level}", self.known_as()),
+            None => self.known_as().to_owned(),
+        }
+    }
+
+    fn check_kind(&self, tag: Option<&Tag>, plant: &Plant, wrong: &mut Wrong) {
+        let mut tell = |field: &str, words: &str| wrong.push((field.into(), words.into()));
+        let holds_text = tag.is_some_and(|tag| tag.holds_text(plant));
+        if let Some(tag) = tag.filter(|_| holds_text && !matches!(self.kind, RuleKind::Expression | RuleKind::BadQuality)) {
+            tell("level", &format!("“{}” holds text, and a limit needs numbers.", tag.name));
+        }
+        match self.kind {
+            kind if kind.has_level() => {
+                if self.level.is_none() && self.level_formula.is_none() {
+                    tell("level", "Enter the level at which the alarm comes.");
+                }
+                if kind.limit().is_none() && self.level.is_some_and(|level| level <= 0.0) {
+                    tell("level", "Enter a number above 0; the side says in which direction it counts.");
+                }
+                if kind.limit().is_none() && self.level_formula.is_some() {
+                    tell("level_formula", "Only a limit takes its level from a formula.");
+                }
+            }
+            RuleKind::State if self.states.is_empty() => tell("states", "Choose the states in which the alarm stands."),
+            RuleKind::NoChange if self.on_delay_s == 0.0 => {
+                tell("on_delay_s", "Enter the time within which the value must change.")
+            }
+            _ => {}
+        }
+        if self.kind == RuleKind::Deviation && self.setpoint.is_none() {
+            tell("setpoint", "Choose the setpoint, or enter a formula for it.");
+        }
+        if self.kind == RuleKind::Expression && self.when.is_none() {
+            tell("when", "Enter the condition: a formula that is true or false.");
+        }
+        if self.states.len() > 64 {
+            tell("states", "A rule names at most 64 states.");
+        }
+        let ranged = tag.is_some_and(|tag| tag.range_low.is_some() && tag.range_high.is_some());
+        if self.deadband_in == DeadbandIn::Range && self.deadband != 0.0 && !ranged {
+            tell("deadband", "The tag has no range of which this could be a part. Give the tag a range, or use its unit.");
+        } else if self.deadband_in == DeadbandIn::Range && self.deadband > 100.0 {
+            tell("deadband", "A part of the range is at most 100 %.");
+        }
     }
 }
 
@@ -69,6 +231,21 @@ impl Settings for Rule {
     const KIND: Kind = Kind::Rule;
     const LAYERED: &'static [&'static str] = &["class_rule"];
     const ALONE: &'static [&'static str] = &["tag", "class_rule", "kind", "level"];
+    const FORMULAS: &'static [&'static str] = &["level_formula", "setpoint", "when", "only_while"];
+
+    fn formula(&self, field: &str) -> Option<&Formula> {
+        match field {
+            "level_formula" => self.level_formula.as_ref(),
+            "setpoint" => self.setpoint.as_ref(),
+            "when" => self.when.as_ref(),
+            "only_while" => self.only_while.as_ref(),
+            _ => None,
+        }
+    }
+
+    fn place(&self, plant: &Plant) -> Option<Uuid> {
+        plant.tags.get(&self.tag).map(|tag| tag.set.place)
+    }
 
     fn table(plant: &Plant) -> &Table<Rule> {
         &plant.rules
@@ -91,20 +268,29 @@ impl Settings for Rule {
         format!("{tag} {}", item.set.known_as())
     }
 
-    /// From the lowest limit to the highest.
+    /// From the lowest limit to the highest; the other kinds behind them.
     fn order(&self) -> f64 {
-        self.level
+        self.fixed_limit().map_or(f64::INFINITY, |(_, level)| level)
     }
 
     fn references(&self) -> Vec<Reference> {
-        vec![Reference::inside("tag", Kind::Tag, self.tag)]
+        let mut all = vec![Reference::inside("tag", Kind::Tag, self.tag)];
+        for field in Self::FORMULAS {
+            let read = self.formula(field).into_iter().flat_map(Formula::references);
+            all.extend(read.map(|to| Reference::to(format!("{field}.text"), Kind::Tag, to)));
+        }
+        all
+    }
+
+    fn uses(item: &Item<Rule>, _reference: &Reference, plant: &Plant) -> String {
+        format!("the alarm rule “{}” reads it", Self::title(item, plant))
     }
 
     fn check(item: &Item<Rule>, checking: &Checking<'_>, wrong: &mut Wrong) {
         let (set, plant) = (&item.set, checking.plant);
+        let tag = plant.tags.get(&set.tag).map(|tag| &tag.set);
         if let Some(rule) = set.class_rule {
-            let tag = plant.tags.get(&set.tag);
-            let said = tag.and_then(|tag| plant.class_of(tag.set.place)?.properties.get(&tag.set.property?));
+            let said = tag.and_then(|tag| plant.class_of(tag.place)?.properties.get(&tag.property?));
             if !said.is_some_and(|said| said.rules.contains_key(&rule)) {
                 wrong.push(("class_rule".into(), "The class of the equipment has no such alarm rule.".into()));
                 return;
@@ -112,19 +298,30 @@ impl Settings for Rule {
         }
         if !set.name.is_empty() {
             check::name(wrong, &set.name);
-            if LimitKind::ALL.iter().any(|kind| kind.words().eq_ignore_ascii_case(&set.name)) {
-                wrong.push(("name".into(), "This is how the plain limits are called; enter another name, or none.".into()));
+            if RuleKind::ALL.iter().any(|kind| kind.words().eq_ignore_ascii_case(&set.name)) {
+                wrong.push((
+                    "name".into(),
+                    "This is how rules without a name of their own are called; enter another name, or none.".into(),
+                ));
             }
         }
         check::between(wrong, "priority", set.priority, 1, 4);
-        check::between(wrong, "level", set.level, f64::MIN, f64::MAX);
+        if let Some(level) = set.level {
+            check::between(wrong, "level", level, f64::MIN, f64::MAX);
+        }
         check::between(wrong, "deadband", set.deadband, 0.0, f64::MAX);
+        check::between(wrong, "window_s", set.window_s, 1.0, 86_400.0);
         check::between(wrong, "on_delay_s", set.on_delay_s, 0.0, 86_400.0);
         check::between(wrong, "off_delay_s", set.off_delay_s, 0.0, 86_400.0);
         check::text(wrong, "cause", &set.cause);
         check::text(wrong, "action", &set.action);
-        if let Some(tag) = checking.plant.tags.get(&set.tag).filter(|tag| tag.set.holds_text(checking.plant)) {
-            wrong.push(("level".into(), format!("“{}” holds text, and a limit needs numbers.", tag.set.name)));
+        set.check_kind(tag, plant, wrong);
+        // That what a formula names exists is seen to elsewhere.
+        let there = |id: Uuid| plant.tags.contains_key(&id);
+        if Self::FORMULAS.iter().filter_map(|field| set.formula(field)).all(|formula| formula.references().all(there))
+            && let Err(found) = plant.rule_programs(set)
+        {
+            wrong.extend(found.into_iter().map(|(field, words)| (field.to_owned(), words)));
         }
     }
 }
@@ -134,4 +331,7 @@ fn yes() -> bool {
 }
 fn two() -> u8 {
     2
+}
+fn minute() -> f64 {
+    60.0
 }

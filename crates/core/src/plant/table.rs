@@ -4,6 +4,7 @@
 //! a cell holds is text that a person can read and type: names and paths instead of identities, `yes` and `no`, numbers
 //! with a decimal point. [`plan`] turns written cells into edits for the one door.
 
+pub mod template;
 mod write;
 
 use super::{Item, Kind, Own, Plant, Rule};
@@ -21,6 +22,8 @@ pub enum Cell {
     Number,
     /// A number in the unit of the row's tag, or the name of one of its states.
     Level,
+    /// States of the row's tag by their names or numbers, with a comma between.
+    StateList,
     /// A whole number, not negative.
     Whole,
     YesNo,
@@ -84,7 +87,12 @@ pub struct Column {
 }
 
 const LEVELS: &[&str] = &["site", "area", "line", "unit", "equipment", "device"];
-const LIMITS: &[&str] = &["low_low", "low", "high", "high_high"];
+const RULE_KINDS: &[&str] =
+    &["low_low", "low", "high", "high_high", "deviation", "rate", "state", "expression", "bad_quality", "no_change"];
+const SIDES: &[&str] = &["either", "above", "below"];
+const PERS: &[&str] = &["second", "minute", "hour"];
+const DEADBANDS: &[&str] = &["unit", "range"];
+const UNCERTAIN: &[&str] = &["good", "bad"];
 const TYPES: &[&str] = &["u16", "i16", "u32", "i32", "u64", "i64", "f32", "f64", "bcd", "bool", "text", "number", "switch"];
 const MODES: &[&str] = &["on_change", "each_poll"];
 const COUNTS: &[&str] = &["each", "one"];
@@ -179,12 +187,22 @@ const TAGS: &[Column] = &[
 const RULES: &[Column] = &[
     column("tag", "Tag", Cell::Tag, &["tag"]),
     column("name", "Name", Cell::Text, &["name"]),
-    column("limit", "Limit", Cell::Choice(LIMITS), &["kind"]),
+    column("kind", "Kind", Cell::Choice(RULE_KINDS), &["kind"]),
     column("level", "Level", Cell::Level, &["level"]),
+    column("level_formula", "Level from formula", Cell::Formula, &["level_formula", "text"]),
+    column("setpoint", "Setpoint", Cell::Formula, &["setpoint", "text"]),
+    column("side", "Side", Cell::Choice(SIDES), &["side"]),
+    column("window_s", "Over, s", Cell::Number, &["window_s"]),
+    column("per", "Per", Cell::Choice(PERS), &["per"]),
+    column("states", "States", Cell::StateList, &["states"]),
+    column("when", "When", Cell::Formula, &["when", "text"]),
     column("priority", "Priority", Cell::Whole, &["priority"]),
     column("deadband", "Deadband", Cell::Number, &["deadband"]),
+    column("deadband_in", "Deadband in", Cell::Choice(DEADBANDS), &["deadband_in"]),
     column("on_delay_s", "On-delay, s", Cell::Number, &["on_delay_s"]),
     column("off_delay_s", "Off-delay, s", Cell::Number, &["off_delay_s"]),
+    column("only_while", "Only while", Cell::Formula, &["only_while", "text"]),
+    column("uncertain", "Uncertain counts as", Cell::Choice(UNCERTAIN), &["uncertain"]),
     column("enabled", "Enabled", Cell::YesNo, &["enabled"]),
     column("acknowledge", "Acknowledge", Cell::YesNo, &["acknowledge"]),
     column("latch", "Latch", Cell::YesNo, &["latch"]),
@@ -204,6 +222,8 @@ pub fn columns(kind: Kind) -> &'static [Column] {
 
 /// The column of a table with this name.
 pub fn column_of(kind: Kind, key: &str) -> Option<&'static Column> {
+    // So the kind of a rule was called while every rule was a limit.
+    let key = if (kind, key) == (Kind::Rule, "limit") { "kind" } else { key };
     columns(kind).iter().find(|c| c.key == key)
 }
 
@@ -221,6 +241,14 @@ fn text_of(plant: &Plant, column: &Column, set: &Own) -> String {
         Cell::Text | Cell::Unit | Cell::Choice(_) => value.as_str().map_or_else(|| value.to_string(), str::to_owned),
         Cell::Formula => plant.formula_shown(value.as_str().unwrap_or_default()),
         Cell::Number | Cell::Level | Cell::Limit(..) | Cell::Whole => number_text(value),
+        Cell::StateList => {
+            let names = reference(set, "tag").and_then(|tag| plant.states_of(&plant.tags.get(&tag)?.set));
+            let name = |state: &Json| {
+                let known = names.and_then(|names| names.name_of(state.as_f64()?));
+                known.map_or_else(|| number_text(state), str::to_owned)
+            };
+            value.as_array().into_iter().flatten().map(name).collect::<Vec<_>>().join(", ")
+        }
         Cell::YesNo => if value == &Json::Bool(true) { "yes" } else { "no" }.into(),
         Cell::Place => plant.path(id()),
         Cell::States => plant.title(Kind::States, id().unwrap_or_default()),
@@ -276,21 +304,24 @@ pub struct Reader<'a> {
 impl<'a> Reader<'a> {
     /// Makes ready to read the items that are wanted.
     pub fn of(plant: &'a Plant, wanted: impl Fn(Uuid) -> bool) -> Reader<'a> {
-        let rules = plant.rules.values().filter(|r| r.set.name.is_empty() && wanted(r.set.tag));
-        Reader { plant, rules: rules.map(|r| ((r.set.tag, r.set.kind), r.as_ref())).collect() }
+        let plain = plant.rules.values().filter(|r| r.set.name.is_empty() && wanted(r.set.tag));
+        let rules = plain.filter_map(|r| Some(((r.set.tag, r.set.kind.limit()?), r.as_ref()))).collect();
+        Reader { plant, rules }
     }
 
     fn text(&self, column: &Column, id: Uuid, set: &Own) -> String {
         match column.cell {
             Cell::Limit(kind, part) => {
                 let rule = self.rules.get(&(id, kind)).map(|r| &r.set).filter(|rule| !rule.is_left_out());
-                let number = rule.map(|rule| match part {
-                    LimitPart::Level => rule.level,
-                    LimitPart::Priority => rule.priority.into(),
-                    LimitPart::Deadband => rule.deadband,
-                    LimitPart::OnDelay => rule.on_delay_s,
-                    LimitPart::OffDelay => rule.off_delay_s,
-                });
+                let Some(rule) = rule else { return String::new() };
+                let number = match (part, &rule.level_formula) {
+                    (LimitPart::Level, Some(formula)) => return format!("= {}", self.plant.formula_shown(formula.text())),
+                    (LimitPart::Level, None) => rule.level,
+                    (LimitPart::Priority, _) => Some(rule.priority.into()),
+                    (LimitPart::Deadband, _) => Some(rule.deadband),
+                    (LimitPart::OnDelay, _) => Some(rule.on_delay_s),
+                    (LimitPart::OffDelay, _) => Some(rule.off_delay_s),
+                };
                 number.map_or_else(String::new, |number| number_text(&number.into()))
             }
             _ => text_of(self.plant, column, set),

@@ -85,6 +85,7 @@ impl Settings for Tag {
     const KIND: Kind = Kind::Tag;
     const LAYERED: &'static [&'static str] = &["property"];
     const ALONE: &'static [&'static str] = &["name", "place", "property"];
+    const FORMULAS: &'static [&'static str] = &["formula"];
 
     fn table(plant: &Plant) -> &Table<Tag> {
         &plant.tags
@@ -114,6 +115,14 @@ impl Settings for Tag {
 
     fn order(&self) -> f64 {
         self.order
+    }
+
+    fn formula(&self, _field: &str) -> Option<&Formula> {
+        self.formula.as_ref()
+    }
+
+    fn place(&self, _plant: &Plant) -> Option<Uuid> {
+        Some(self.place)
     }
 
     fn references(&self) -> Vec<Reference> {
@@ -190,6 +199,13 @@ impl Settings for Tag {
                     "unit".into(),
                     format!("The formula of “{}” does not go with it: {words}", plant.tag_path(&reader.set)),
                 ));
+            }
+        }
+        for rule in checking.judges_of(item.id) {
+            if let Err(found) = plant.rule_programs(&rule.set) {
+                let words = found.first().map_or_else(String::new, |(_, words)| words.clone());
+                let title = plant.title(Kind::Rule, rule.id);
+                wrong.push(("unit".into(), format!("The alarm rule “{title}” does not go with it: {words}")));
             }
         }
     }

@@ -1,5 +1,9 @@
 //! Tags as a sheet shows them: filtered and in order, so that any row can be asked for by its index.
 
+mod rules;
+
+pub use rules::{RuleQuery, RuleView};
+
 use super::{
     Kind, Plant,
     loop_check::{Checks, Proof},

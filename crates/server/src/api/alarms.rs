@@ -175,7 +175,7 @@ pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>,
             raised_at: time(s.raised_at),
             returned_at: if s.is_active() { String::new() } else { time(s.returned_at) },
             acknowledged_by: s.acknowledged_by.clone(),
-            unit: tag.set.unit.clone(),
+            unit: rule.unit_on(&tag.set.unit),
             decimals: tag.set.decimals,
             states: tag.set.states,
         })

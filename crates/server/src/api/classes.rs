@@ -16,7 +16,8 @@ use actix_web::{
 use havrel_core::{
     access::Action,
     plant::{
-        Kind, Own, Plant, class,
+        Kind, Own, Plant,
+        class::{self, formulas_of},
         edit::{self, Problem as EditProblem},
         instances::{
             self,
@@ -119,7 +120,7 @@ pub struct ClassView {
 pub(super) fn shown_class(plant: &Plant, id: Uuid, mut set: Json_) -> Json_ {
     let properties = set.get_mut("properties").and_then(Json_::as_object_mut);
     for property in properties.into_iter().flat_map(|all| all.values_mut()) {
-        if let Some(Json_::String(text)) = property.pointer_mut("/tag/formula/text") {
+        for (_, text) in formulas_of(property) {
             *text = plant.class_formula_shown(id, text);
         }
     }

@@ -10,7 +10,7 @@ use havrel_core::{
     access::Action,
     engine::Current,
     plant::{
-        Item, Kind, Plant, RecordMode, Tag,
+        Item, Kind, Plant, RecordMode, Settings, Tag,
         follow::{Facts, Followed, JointKind, JointState, LinkFact, follow},
         loop_check::Wire,
     },
@@ -166,14 +166,13 @@ fn users(app: &App, plant: &Arc<Plant>, tag: &Item<Tag>, running: &Running<'_>) 
     let is_bad = current.quality.is_bad();
     let mut all = vec![history(&app.live, &tag.set)];
     let mut rules: Vec<_> = plant.rules.values().filter(|rule| rule.set.tag == tag.id).collect();
-    rules.sort_by(|a, b| a.set.level.total_cmp(&b.set.level));
+    rules.sort_by(|a, b| a.set.order().total_cmp(&b.set.order()));
     for rule in rules {
-        let words = format!(
-            "Alarm rule “{}”: {} {}",
-            rule.set.known_as(),
-            plant.print(&tag.set, &Value::F64(rule.set.level)),
-            tag.set.unit
-        );
+        let level = rule
+            .set
+            .fixed_limit()
+            .map_or_else(String::new, |(_, level)| format!(": {} {}", plant.print(&tag.set, &Value::F64(level)), tag.set.unit));
+        let words = format!("Alarm rule “{}”{level}", rule.set.known_as());
         let (state, reason) = match (rule.set.enabled, is_bad) {
             (false, _) => ("off", "it is switched off"),
             (true, true) => ("uncertain", "it is not judged while the value is bad"),

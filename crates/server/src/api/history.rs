@@ -165,7 +165,7 @@ pub async fn pixels(app: Data<App>, person: Person, body: Json<Question>) -> Res
         let found = app.live.db.pixels(&[tag.no], asked.from, asked.to, asked.parts).await?;
         let p = found.into_iter().next().unwrap_or_default();
         let limits = app.live.limits(tag.id).into_iter().map(|(kind, level, priority)| {
-            let kind = serde_json::to_value(kind).ok().and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default();
+            let kind = serde_json::to_value(kind.rule()).ok().and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default();
             LimitView { kind, level, priority }
         });
         let limits = limits.collect();

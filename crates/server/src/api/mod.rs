@@ -34,6 +34,7 @@ pub mod table;
 pub mod then;
 pub mod traffic;
 pub mod tree;
+pub mod trials;
 pub mod units;
 pub mod values;
 pub mod views;

@@ -17,7 +17,7 @@ use actix_web::{
 use havrel_core::{
     access::Action,
     plant::{
-        Edit, Item, Kind, Level, Op, Own, Plant, Referrer, Table, copy, edit,
+        Edit, Item, Kind, Level, Op, Own, Plant, Referrer, Settings, Table, copy, edit,
         instances::{self, Members},
         secret,
     },
@@ -28,7 +28,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value as Json_;
 use std::{
     cell::OnceCell,
-    collections::{HashMap, HashSet},
+    collections::{BTreeMap, HashMap, HashSet},
 };
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
@@ -51,9 +51,10 @@ pub struct ItemView {
     /// Of a connection: every address under which its device is reached, the first before the spare ones.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub addresses: Vec<String>,
-    /// Of a computed tag: its formula with tags by their paths.
-    #[serde(skip_serializing_if = "String::is_empty")]
-    pub formula: String,
+    /// Its formulas with tags by their paths, by the field that holds each.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    #[schema(value_type = Object)]
+    pub formulas: BTreeMap<&'static str, String>,
     /// Of an item that belongs to an equipment class: what it says itself, over what the class says.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Object)]
@@ -128,7 +129,7 @@ pub async fn list(
                 let place = plant.tags.get(&r.set.tag).map(|t| t.set.place);
                 query.tag.is_none_or(|t| r.set.tag == t) && place.is_some_and(in_place)
             },
-            |r| r.set.level,
+            |r| r.set.order(),
         ),
         Kind::Report => view.list(&plant.reports, |_| true, |r| r.set.order),
         Kind::Publication => {
@@ -250,7 +251,7 @@ impl Viewing<'_> {
     }
 
     /// The wanted items of a table, in order.
-    pub(super) fn list<T: Serialize>(
+    pub(super) fn list<T: Settings>(
         &self,
         table: &Table<T>,
         wanted: impl Fn(&Item<T>) -> bool,
@@ -282,9 +283,8 @@ impl Viewing<'_> {
             let leads = connection.and_then(|c| Some((kind(&c.set.kind)?, &c.set)));
             let addresses = leads.map(|(kind, set)| kind.addresses(set)).unwrap_or_default();
             let source = leads.map_or(source, |(kind, set)| kind.leads_to(set));
-            let tag = self.plant.tags.get(&item.id);
-            let formula =
-                tag.and_then(|tag| Some(self.plant.formula_shown(tag.set.formula.as_ref()?.text()))).unwrap_or_default();
+            let shown = |field: &&'static str| Some((*field, self.plant.formula_shown(item.set.formula(field)?.text())));
+            let formulas = T::FORMULAS.iter().filter_map(shown).collect();
             ItemView {
                 id: item.id,
                 no: item.no,
@@ -293,7 +293,7 @@ impl Viewing<'_> {
                 set,
                 source,
                 addresses,
-                formula,
+                formulas,
                 own,
                 inherited,
                 holds,

@@ -241,8 +241,10 @@ fn change_view(plant: &Plant, c: Change) -> ChangeView {
     let title = if now.is_empty() { field(&c.after).or_else(|| field(&c.before)).unwrap_or_default() } else { now };
     let out = |own: Option<Own>| {
         let mut own = masked_own(own.as_ref()?);
-        if let Some(Json_::String(text)) = own.get_mut("formula").and_then(|formula| formula.get_mut("text")) {
-            *text = plant.formula_shown(text);
+        for field in c.kind.formulas() {
+            if let Some(Json_::String(text)) = own.get_mut(*field).and_then(|formula| formula.get_mut("text")) {
+                *text = plant.formula_shown(text);
+            }
         }
         match shown_class(plant, c.id, Json_::Object(own)) {
             Json_::Object(own) => Some(own),

@@ -5,21 +5,26 @@ use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     get,
     http::StatusCode,
+    post,
     web::{Data, Query, block},
 };
 use havrel_core::{
     access::Action,
+    alarm::RuleKind,
     plant::{
-        Kind, RecordMode,
+        Item, Kind, RecordMode, Rule, Settings,
         loop_check::{Checks, Proof},
-        table,
-        view::{TagQuery, TagSort},
+        table::{
+            self,
+            template::{self, Template},
+        },
+        view::{RuleQuery, TagQuery, TagSort},
     },
     quality::Class,
 };
 use havrel_link::Kinds;
 use serde::{Deserialize, Serialize};
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
@@ -168,7 +173,7 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
         let mut limits: HashMap<Uuid, Vec<(f64, String)>> = shown.iter().map(|&id| (id, Vec::new())).collect();
         for rule in plant.rules.values().filter(|r| r.set.enabled) {
             if let Some(list) = limits.get_mut(&rule.set.tag) {
-                list.push((rule.set.level, format!("{} {}", rule.set.known_as(), rule.set.level)));
+                list.push((rule.set.order(), rule.set.in_short()));
             }
         }
         // Settings of connections are hidden from who sees a part of the plant; the proof rests on them.
@@ -239,4 +244,221 @@ pub async fn alarm_sheet(app: Data<App>, person: Person, query: Query<AlarmSheet
     };
     let (upto, total, rows) = page;
     Ok(Json(AlarmSheet { upto, total, rows: rows.into_iter().map(|(id, e)| EventView::of(&plant, id, e)).collect() }))
+}
+
+/// Which alarm rules, in which order, and which rows of them.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct RuleSheetQuery {
+    /// Only on tags under this place, at any depth.
+    pub under: Option<Uuid>,
+    /// `high`, `deviation`, `rate`, `state` and so on.
+    pub kind: Option<String>,
+    pub priority: Option<u8>,
+    pub enabled: Option<bool>,
+    /// It tells the operator what to do.
+    pub guided: Option<bool>,
+    /// An equipment class says it.
+    pub of_class: Option<bool>,
+    /// It cannot work at the moment that `moment` stands for.
+    pub faulty: Option<bool>,
+    /// Any number; the same one means the same moment, so that rows keep their index.
+    pub moment: Option<u64>,
+    /// Words that must all occur in the path of its tag or in what it is known by, whatever their case.
+    pub text: Option<String>,
+    /// `plant` (as places and tags stand there; the default), or a column of the table of rules.
+    pub sort: Option<String>,
+    /// The other way round.
+    pub down: Option<bool>,
+    /// Index of the first row, from 0.
+    pub from: Option<usize>,
+    /// At most 500; usually 100.
+    pub count: Option<usize>,
+}
+
+/// An alarm rule as a row.
+#[derive(Serialize, ToSchema)]
+pub struct RuleRow {
+    pub id: Uuid,
+    pub tag: Uuid,
+    /// The number of its tag in the live feed.
+    pub no: u32,
+    /// The path of its tag, and what it is known by.
+    pub title: String,
+    /// How its tag shows a value.
+    pub unit: String,
+    pub decimals: u8,
+    pub states: Option<Uuid>,
+    pub priority: u8,
+    pub enabled: bool,
+    /// Why it cannot work at present.
+    pub fault: Option<String>,
+    /// What each column of the table of rules says.
+    pub cells: Vec<String>,
+}
+
+/// Rows of a sheet of alarm rules.
+#[derive(Serialize, ToSchema)]
+pub struct RuleSheet {
+    pub revision: i64,
+    pub total: usize,
+    pub rows: Vec<RuleRow>,
+}
+
+/// Rows of the alarm rules that a query finds.
+#[utoipa::path(params(RuleSheetQuery), responses((status = 200, body = RuleSheet)))]
+#[get("/api/sheets/rules")]
+pub async fn rule_sheet(app: Data<App>, person: Person, query: Query<RuleSheetQuery>) -> Result<Json<RuleSheet>, Problem> {
+    person.may_at(Action::See, query.under)?;
+    let q = query.into_inner();
+    let kind = match q.kind.as_deref() {
+        None => None,
+        Some(name) => {
+            let kind = serde_json::from_value::<RuleKind>(name.into());
+            Some(kind.map_err(|_| Problem::field("kind", "There is no such kind of alarm rule."))?)
+        }
+    };
+    let sort = match q.sort.as_deref().unwrap_or("plant") {
+        "plant" => None,
+        name => {
+            let column = table::column_of(Kind::Rule, name);
+            Some(column.ok_or_else(|| Problem::field("sort", "There is no such order."))?.key)
+        }
+    };
+    let mut asked = RuleQuery {
+        under: q.under,
+        kind,
+        priority: q.priority,
+        enabled: q.enabled,
+        guided: q.guided,
+        of_class: q.of_class,
+        faulty: q.faulty,
+        moment: 0,
+        words: q.text.unwrap_or_default().chars().take(200).collect(),
+        sort,
+        down: q.down.unwrap_or(false),
+    };
+    if asked.faulty.is_some() {
+        person.of_now()?;
+        asked.moment = q.moment.unwrap_or(0);
+    }
+    let (from, count) = (q.from.unwrap_or(0), q.count.unwrap_or(100).min(MOST_ROWS));
+    let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
+    let (plant, of_now) = (person.plant(&app), person.then.is_none());
+    // Sorting a large plant takes too long for a worker that others wait for.
+    block(move || {
+        let view = app.live.rule_view(&plant, asked);
+        let shown: Vec<_> = view.rows(from, count).iter().filter_map(|id| plant.rules.get(id).map(AsRef::as_ref)).collect();
+        let faults = if of_now { app.live.rule_faults(&plant, &shown) } else { vec![None; shown.len()] };
+        let reader = table::Reader::of(&plant, |_| false);
+        let row = |(rule, fault): (&&Item<Rule>, Option<String>)| {
+            let tag = plant.tags.get(&rule.set.tag)?;
+            Some(RuleRow {
+                id: rule.id,
+                tag: tag.id,
+                no: tag.no,
+                title: plant.title(Kind::Rule, rule.id),
+                unit: tag.set.unit.clone(),
+                decimals: tag.set.decimals,
+                states: tag.set.states,
+                priority: rule.set.priority,
+                enabled: rule.set.enabled,
+                fault,
+                cells: reader.cells(Kind::Rule, rule.id),
+            })
+        };
+        Json(RuleSheet { revision: view.revision, total: view.len(), rows: shown.iter().zip(faults).filter_map(row).collect() })
+    })
+    .await
+    .map_err(stopping)
+}
+
+/// Most tags that rules are made for at once.
+const MOST_TAGS: usize = 10_000;
+
+/// Rules that are to be made for many tags.
+#[derive(Deserialize, ToSchema)]
+pub struct TemplateBody {
+    /// The tags under this place, at any depth; null: of the whole plant.
+    pub under: Option<Uuid>,
+    /// Words that must all occur in the path.
+    #[serde(default)]
+    pub text: String,
+    /// Only tags with a range.
+    #[serde(default)]
+    pub with_range: bool,
+    /// Only tags measured in this unit.
+    pub unit: Option<String>,
+    /// What is written of each rule, by column of the table of rules; a level may be a part of the range, as “90 %”.
+    pub rules: Vec<Template>,
+}
+
+/// Rules that were passed over.
+#[derive(Serialize, ToSchema)]
+pub struct PassedOver {
+    /// Why, as the rest of a sentence about their tags: “have no range of which 90 % could be taken”.
+    pub why: String,
+    pub count: usize,
+    /// The paths of the first of them.
+    pub tags: Vec<String>,
+}
+
+/// A row that is to be made, by column.
+#[derive(Serialize, ToSchema)]
+pub struct MadeRow {
+    pub id: Uuid,
+    pub cells: BTreeMap<String, String>,
+}
+
+/// Rows for the sheet of rules, to be looked at before they are saved.
+#[derive(Serialize, ToSchema)]
+pub struct MadeRules {
+    /// How many tags were found.
+    pub tags: usize,
+    pub rows: Vec<MadeRow>,
+    pub passed: Vec<PassedOver>,
+}
+
+/// Writes a row for each tag that is found and each rule; nothing is saved.
+#[utoipa::path(request_body = TemplateBody, responses((status = 200, body = MadeRules), (status = 422, body = Problem)))]
+#[post("/api/rules/made")]
+pub async fn made_rules(app: Data<App>, person: Person, body: Json<TemplateBody>) -> Result<Json<MadeRules>, Problem> {
+    person.may_at(Action::Configure, body.under)?;
+    let body = body.into_inner();
+    if body.rules.is_empty() || body.rules.len() > 20 {
+        return Err(Problem::field("rules", "Make 1 to 20 rules for each tag."));
+    }
+    let unknown = body.rules.iter().flat_map(|rule| rule.keys()).find(|key| table::column_of(Kind::Rule, key).is_none());
+    if let Some(key) = unknown {
+        return Err(Problem::field("rules", format!("There is no column “{key}”.")));
+    }
+    let plant = person.plant(&app);
+    let words = body.text.chars().take(200).collect();
+    let query = TagQuery { under: body.under, words, ..TagQuery::default() };
+    let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
+    block(move || {
+        let view = app.live.tag_view(&plant, query);
+        let fits = |id: &&Uuid| {
+            plant.tags.get(*id).is_some_and(|tag| {
+                (!body.with_range || (tag.set.range_low.is_some() && tag.set.range_high.is_some()))
+                    && body.unit.as_ref().is_none_or(|unit| *unit == tag.set.unit)
+            })
+        };
+        let tags: Vec<Uuid> = view.rows(0, view.len()).iter().filter(fits).copied().collect();
+        if tags.len() > MOST_TAGS {
+            return Err(Problem::field("text", "These are more than 10,000 tags; narrow them down."));
+        }
+        let (rows, passed) = template::rows(&plant, &tags, &body.rules, &mut Uuid::now_v7);
+        let made =
+            |row: table::Row| MadeRow { id: row.id, cells: row.cells.into_iter().map(|cell| (cell.column, cell.text)).collect() };
+        let over =
+            |p: template::Passed| PassedOver { why: p.why, count: p.tags.len(), tags: p.tags.into_iter().take(5).collect() };
+        Ok(Json(MadeRules {
+            tags: tags.len(),
+            rows: rows.into_iter().map(made).collect(),
+            passed: passed.into_iter().map(over).collect(),
+        }))
+    })
+    .await
+    .map_err(stopping)?
 }

@@ -52,7 +52,7 @@ pub async fn columns(person: Person, kind: Path<String>) -> Result<Json<Vec<Colu
     person.may(Action::See)?;
     let view = |c: &table::Column| {
         let (cell, choices) = match c.cell {
-            Cell::Text => ("text", &[][..]),
+            Cell::Text | Cell::StateList => ("text", &[][..]),
             Cell::Unit => ("unit", &[][..]),
             Cell::States => ("states", &[][..]),
             Cell::Limit(_, LimitPart::Priority) => ("whole", &[][..]),

@@ -37,7 +37,7 @@ pub struct NewView {
 const MOST_BYTES: usize = 8 << 10;
 
 fn sheet(name: &str) -> Result<&str, Problem> {
-    if ["tags", "alarms"].contains(&name) { Ok(name) } else { Err(Problem::missing("sheet")) }
+    if ["tags", "alarms", "rules", "rule_templates"].contains(&name) { Ok(name) } else { Err(Problem::missing("sheet")) }
 }
 
 /// The kept views of a sheet by name.

@@ -53,7 +53,7 @@ async fn a_formula_is_tried_saved_and_followed() {
     plant.set_level(20.0);
     engineer.until(&values, |b| near(&b[0]["value"], 40.0)).await;
     let (_, items) = engineer.get(&format!("/api/items/tag?only={twice}")).await;
-    assert_eq!(items["items"][0]["formula"], "at(\"EX-1/Level\") * 2");
+    assert_eq!(items["items"][0]["formulas"]["formula"], "at(\"EX-1/Level\") * 2");
     assert_eq!(items["items"][0]["set"]["formula"]["text"], format!("at(\"{}\") * 2", built.level));
     let (_, sheet) = engineer.get("/api/sheets/tags?computed=true").await;
     assert_eq!((&sheet["total"], &sheet["rows"][0]["source"]), (&json!(1), &json!("= at(\"EX-1/Level\") * 2")));
@@ -64,7 +64,7 @@ async fn a_formula_is_tried_saved_and_followed() {
     let rename = json!([{"op": "patch", "kind": "tag", "id": built.level, "set": {"name": "Fill level"}}]);
     assert_eq!(engineer.edit(2, "Renamed", rename).await.0, 200);
     let (_, items) = engineer.get(&format!("/api/items/tag?only={twice}")).await;
-    assert_eq!(items["items"][0]["formula"], "at(\"EX-1/Fill level\") * 2");
+    assert_eq!(items["items"][0]["formulas"]["formula"], "at(\"EX-1/Fill level\") * 2");
     let (_, told) =
         engineer.post("/api/formulas/try", json!({"text": "1 + at(\"Twice\")", "tag": twice, "place": built.place})).await;
     assert_eq!(told["wrong"][0], json!({"from": 7, "to": 14, "message": "It would read itself: it reads EX-1/Twice."}));

@@ -8,6 +8,7 @@ import { useGo, useView } from '../../app/view';
 import { DeskHead, DeskPart, Trouble } from '../../parts/ui';
 import { HandList } from './hand-list';
 import { AlarmHistory } from './history';
+import { Rules } from './rules';
 import { Standing } from './standing';
 import { SuppressedList } from './suppressed';
 
@@ -38,12 +39,15 @@ export function Alarms() {
         {tab(`Standing ${here.length}`, undefined)}
         {tab(`Suppressed ${suppressed.length}`, 'suppressed')}
         {tab('History', 'history')}
+        {tab('Rules', 'rules')}
         {tab(`Set by hand ${hands.length}`, 'by-hand')}
       </DeskHead>
       {part === 'history' ? (
         <AlarmHistory key={at ?? ''} at={at} />
       ) : part === 'by-hand' ? (
         <HandList hands={hands} elsewhere={allHands.length - hands.length} />
+      ) : part === 'rules' ? (
+        <Rules at={at} />
       ) : part === 'suppressed' ? (
         <SuppressedList alarms={suppressed} elsewhere={allSuppressed.length - suppressed.length} />
       ) : (

@@ -34,7 +34,7 @@ export function FormulaForm({ tag, seen, place, disabled, onClose }: Props) {
     name: tag?.set.name ?? '',
     place: place ?? null,
     unit: tag?.set.unit ?? '',
-    text: tag?.formula ?? '',
+    text: tag?.formulas?.formula ?? '',
     mixed: (tag?.set.formula?.mixed ?? 'convert') as Mixed,
     record: tag?.set.record ?? true,
   };

@@ -3,27 +3,11 @@
 import type { Schemas } from '../../api/client';
 import { PROOF_WORDS, type Proof } from '../../app/loop-check';
 import type { GridColumn } from '../../parts/grid';
-import { pathEnd } from '../../parts/text';
 import { Value } from '../../parts/value';
+import { type Offers, type ServerColumn, writtenColumns } from '../../parts/written-columns';
 
 export type TagRow = Schemas['TagRow'];
-export type ServerColumn = Schemas['ColumnView'];
 
-const WIDTHS: Record<string, number> = {
-  text: 112,
-  number: 88,
-  whole: 80,
-  yes_no: 76,
-  choice: 104,
-  place: 216,
-  connection: 120,
-  unit: 64,
-  states: 120,
-  group: 104,
-  tag: 150,
-  formula: 260,
-  rest: 170,
-};
 const OWN_WIDTHS: Record<string, number> = {
   limit_high_high: 120,
   limit_low_low: 116,
@@ -64,41 +48,7 @@ export const FIRST = [
   'type',
 ];
 
-/** Words that cells offer while they are typed. */
-export interface Offers {
-  places: string[];
-  connections: string[];
-  states: string[];
-  units: string[];
-}
-
 /** Every column there is, by its name. */
 export function allColumns(server: readonly ServerColumn[], offers: Offers): Map<string, GridColumn<TagRow>> {
-  const written = server.map((c): GridColumn<TagRow> => {
-    const words =
-      c.cell === 'yes_no'
-        ? ['yes', 'no']
-        : c.cell === 'choice'
-          ? c.choices
-          : c.cell === 'place'
-            ? offers.places
-            : c.cell === 'connection'
-              ? offers.connections
-              : c.cell === 'states'
-                ? offers.states
-                : c.cell === 'unit'
-                  ? offers.units
-                  : undefined;
-    return {
-      key: c.key,
-      title: c.title,
-      width: OWN_WIDTHS[c.key] ?? WIDTHS[c.cell] ?? 112,
-      right: c.cell === 'number' || c.cell === 'whole',
-      sort: true,
-      ...(words ? { offers: words } : {}),
-      ...(c.key === 'name' ? { pinned: true } : {}),
-      ...(c.cell === 'place' ? { print: pathEnd } : {}),
-    };
-  });
-  return new Map([...written, ...SHOWN].map((c) => [c.key, c]));
+  return new Map([...writtenColumns<TagRow>(server, offers, 'name', OWN_WIDTHS), ...SHOWN].map((c) => [c.key, c]));
 }

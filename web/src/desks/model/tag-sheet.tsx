@@ -2,26 +2,22 @@
 // revision.
 
 import { useQuery } from '@tanstack/react-query';
-import { Columns3, ListFilter, Replace as ReplaceIcon, Undo2 } from 'lucide-react';
-import { Popover } from 'radix-ui';
-import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
-import { toast } from 'sonner';
-import { http, newId, Refused, take } from '../../api/client';
-import { useRevision } from '../../api/live';
-import { made, useItems } from '../../api/queries';
+import { ListFilter, Replace as ReplaceIcon } from 'lucide-react';
+import { useCallback, useMemo, useRef, useState } from 'react';
+import { http, newId, take } from '../../api/client';
+import { useItems } from '../../api/queries';
 import { pathOf, useTree } from '../../api/tree';
 import { pathsInOrder } from '../../app/tree';
 import { useGo, useView } from '../../app/view';
-import { useDraft } from '../../parts/draft';
-import { complain } from '../../parts/form';
-import { type CellTrouble, cellName, Grid, type GridHandle, type GridRow, isShown } from '../../parts/grid';
+import { ColumnChoice } from '../../parts/column-choice';
+import { Grid, type GridHandle, type GridRow, isShown } from '../../parts/grid';
 import { PickField } from '../../parts/picker';
 import { useWorld } from '../../parts/reading';
 import type { Order } from '../../parts/sheet';
-import { cellCount, insisted, NOTHING, STAGED, type Staged, staged, type Write, without } from '../../parts/staged';
 import { counted } from '../../parts/text';
-import { Button, Choice, Input, Tick } from '../../parts/ui';
+import { Button, Choice, Input } from '../../parts/ui';
 import { Views } from '../../parts/views';
+import { Unsaved, useWritten } from '../../parts/written';
 import { Replace } from './replace';
 import { allColumns, FIRST, type TagRow } from './tag-columns';
 
@@ -76,7 +72,6 @@ export function TagSheet({ writable }: { writable: boolean }) {
   const go = useGo();
   const { at, tag } = useView();
   const tree = useTree();
-  const revision = useRevision();
   const connections = useItems('connection').data?.items;
   const states = useItems('states').data?.items;
   const world = useWorld();
@@ -89,10 +84,7 @@ export function TagSheet({ writable }: { writable: boolean }) {
   // What is meant by “now” where the choice depends on values: from when it was chosen.
   const [moment, setMoment] = useState(() => Date.now());
   const [total, setTotal] = useState<number>();
-  const [history, setHistory] = useState<Staged[]>([]);
-  const [changes, setChanges] = useDraft<Staged>('tag sheet', NOTHING, STAGED);
-  const [told, setTold] = useState<Told[]>([]);
-  const [busy, setBusy] = useState(false);
+  const written = useWritten('tag', 'tag sheet', 'tag');
   const [replacing, setReplacing] = useState(false);
   const grid = useRef<GridHandle>(null);
   const change = (next: Partial<SheetView>) => {
@@ -130,65 +122,8 @@ export function TagSheet({ writable }: { writable: boolean }) {
   const rowOf = (row: TagRow): GridRow => ({ id: row.id, fresh: false, label: `${row.place_path}/${row.name}` });
   const textOf = (row: TagRow, key: string) => row.cells[index.get(key) ?? -1] ?? '';
 
-  function write(writes: Write[]) {
-    if (writes.length === 0) return;
-    setHistory((old) => [...old.slice(-49), changes]);
-    setChanges((old) => staged(old, writes));
-  }
-  function undo() {
-    const last = history.at(-1);
-    if (last === undefined) return;
-    setChanges(last);
-    setHistory((old) => old.slice(0, -1));
-  }
-
-  // What is typed is tried while one goes on, and again when somebody else has changed something.
-  const tried = useRef(0);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: a new revision may make wrong what was right
-  useEffect(() => {
-    tried.current += 1;
-    const mine = tried.current;
-    if (changes.size === 0) {
-      setTold([]);
-      return;
-    }
-    const timer = setTimeout(() => {
-      send(changes, true)
-        .then(() => mine === tried.current && setTold([]))
-        .catch((error) => mine === tried.current && setTold(toldBy(error, changes)));
-    }, 350);
-    return () => clearTimeout(timer);
-  }, [changes, revision]);
-
-  async function save() {
-    if (changes.size === 0 || busy) return;
-    setBusy(true);
-    try {
-      const done = await send(changes, false);
-      setChanges(NOTHING);
-      setHistory([]);
-      await made(done.revision);
-      if (done.changed > 0)
-        toast.success(`Saved ${counted(done.changed, 'tag')}.`, {
-          action: { label: 'Undo', onClick: () => takeBack(done.revision) },
-        });
-    } catch (error) {
-      if (error instanceof Refused && error.problems.length > 0) setTold(toldBy(error, changes));
-      else complain(error);
-    } finally {
-      setBusy(false);
-    }
-  }
-
-  const troubles = useMemo(() => {
-    const map = new Map<string, CellTrouble>();
-    for (const t of told) map.set(cellName(t.id, t.key || 'name'), { message: t.message, now: t.now });
-    return map;
-  }, [told]);
   const title = (key: string) => known.get(key)?.title ?? key;
   const onCounted = useCallback((count: number) => setTotal(count), []);
-  const cells = cellCount(changes);
-  const made_ = [...changes.values()].filter((r) => r.fresh).length;
   const here = at ? pathOf(tree, at) : '';
   const lastOrder = useRef(0);
   const nextOrder = () => {
@@ -241,74 +176,26 @@ export function TagSheet({ writable }: { writable: boolean }) {
             <ReplaceIcon className="size-4" /> Replace
           </Button>
         )}
-        <ColumnChoice known={[...known.values()]} chosen={view.columns} onChange={(next) => change({ columns: next })} />
+        <ColumnChoice
+          known={[...known.values()]}
+          chosen={view.columns}
+          usual={FIRST}
+          onChange={(next) => change({ columns: next })}
+        />
         <Views sheet="tags" kept="these columns, filter and order" view={view} onTake={(next) => change({ ...START, ...next })} />
       </div>
       {replacing && (
         <Replace
           grid={grid}
           columns={columns.filter((c) => !isShown(c))}
-          onWrite={write}
+          onWrite={written.write}
           onClose={() => {
             setReplacing(false);
             grid.current?.focus();
           }}
         />
       )}
-      {changes.size > 0 && (
-        <div className="mb-2 rounded border border-teal bg-raised px-2.5 py-1.5" role="region" aria-label="Not saved yet">
-          <div className="flex items-center gap-2">
-            <p className="flex-1" aria-live="polite">
-              <b>{counted(cells, 'cell')}</b> in {counted(changes.size, 'row')}
-              {made_ > 0 && `, ${made_} new`}, not saved yet.{' '}
-              {told.length > 0 && <span className="text-act4">{counted(told.length, 'error')}.</span>}
-            </p>
-            <Button onClick={undo} disabled={history.length === 0}>
-              <Undo2 className="size-4" /> Undo
-            </Button>
-            <Button
-              onClick={() => {
-                setHistory((old) => [...old, changes]);
-                setChanges(NOTHING);
-              }}
-            >
-              Discard all
-            </Button>
-            <Button kind="main" disabled={busy || told.length > 0} onClick={() => void save()}>
-              Save {counted(changes.size, 'row')}
-            </Button>
-          </div>
-          {told.length > 0 && (
-            <ul className="mt-1 max-h-24 overflow-auto text-sm">
-              {grouped(told)
-                .slice(0, 100)
-                .map(({ one: t, more }) => (
-                  <li key={`${t.id} ${t.key}`} className="flex flex-wrap items-baseline gap-x-2">
-                    <span>
-                      {t.key && <b>{title(t.key)}</b>} {t.key && 'of'} {t.label.replaceAll('/', ' / ')}
-                      {more > 0 && ` and ${more} more`}: <span className="text-act4">{t.message}</span>
-                      {t.now !== undefined && (
-                        <>
-                          {' '}
-                          Theirs is <b>{t.now || 'empty'}</b>, yours <b>{changes.get(t.id)?.cells[t.key]?.text || 'empty'}</b>.
-                        </>
-                      )}
-                    </span>
-                    {t.now === undefined ? (
-                      <Link onClick={() => grid.current?.reach(t.id, t.key || 'name')}>Go there</Link>
-                    ) : (
-                      <>
-                        <Link onClick={() => setChanges((old) => insisted(old, t.id, t.key, t.now ?? ''))}>Keep yours</Link>
-                        <Link onClick={() => setChanges((old) => without(old, t.id, t.key))}>Use theirs</Link>
-                      </>
-                    )}
-                    <Link onClick={() => setChanges((old) => without(old, t.id))}>Discard this row</Link>
-                  </li>
-                ))}
-            </ul>
-          )}
-        </div>
-      )}
+      <Unsaved written={written} title={title} grid={grid} />
       <Grid
         label="Tags"
         columns={columns}
@@ -316,12 +203,12 @@ export function TagSheet({ writable }: { writable: boolean }) {
         fetch={fetch}
         rowOf={rowOf}
         textOf={textOf}
-        staged={changes}
-        onWrite={write}
+        staged={written.changes}
+        onWrite={written.write}
         blank={blank}
-        troubles={troubles}
-        onUndo={undo}
-        onSave={() => void save()}
+        troubles={written.troubles}
+        onUndo={written.undo}
+        onSave={() => void written.save()}
         writable={writable}
         open={tag}
         onOpen={(row) => go({ tag: row.id })}
@@ -338,112 +225,5 @@ export function TagSheet({ writable }: { writable: boolean }) {
         </p>
       )}
     </section>
-  );
-}
-
-function Link({ onClick, children }: { onClick: () => void; children: string }) {
-  return (
-    <button type="button" className="text-teal hover:underline" onClick={onClick}>
-      {children}
-    </button>
-  );
-}
-
-/** What the server says of one cell. */
-interface Told {
-  id: string;
-  key: string;
-  label: string;
-  message: string;
-  now: string | undefined;
-}
-
-/** The same said of several rows is said once; what two people wrote stands by itself, to be chosen. */
-function grouped(told: readonly Told[]): { one: Told; more: number }[] {
-  const groups = new Map<string, { one: Told; more: number }>();
-  for (const one of told) {
-    const name = one.now === undefined ? `${one.key} ${one.message}` : `${one.id} ${one.key}`;
-    const group = groups.get(name);
-    if (group) group.more += 1;
-    else groups.set(name, { one, more: 0 });
-  }
-  return [...groups.values()];
-}
-
-function toldBy(error: unknown, changes: Staged): Told[] {
-  if (!(error instanceof Refused)) return [];
-  const rows = [...changes.values()];
-  return error.problems.flatMap((p) => {
-    const row = rows[p.edit];
-    return row ? [{ id: row.id, key: p.field, label: row.label, message: p.message, now: p.now }] : [];
-  });
-}
-
-function send(changes: Staged, onlyTry: boolean) {
-  const rows = [...changes.values()].map((row) => ({
-    id: row.id,
-    fresh: row.fresh,
-    cells: Object.entries(row.cells).map(([column, { text, was }]) => ({ column, text, ...(row.fresh ? {} : { was }) })),
-  }));
-  const fresh = rows.filter((r) => r.fresh).length;
-  const first = [...changes.values()][0];
-  const why =
-    rows.length === 1 && fresh === 0
-      ? `Changed ${first?.label} in the sheet`
-      : [fresh > 0 && `Added ${counted(fresh, 'tag')}`, rows.length > fresh && `changed ${counted(rows.length - fresh, 'tag')}`]
-          .filter(Boolean)
-          .join(' and ')
-          .replace(/^./, (c) => c.toUpperCase());
-  const body = { why: why.slice(0, 400), rows, try: onlyTry };
-  return take(http.POST('/api/tables/{kind}/rows', { params: { path: { kind: 'tag' } }, body }));
-}
-
-function takeBack(revision: number) {
-  take(http.POST('/api/undo', { body: { revision } }))
-    .then(async (done) => {
-      await made(done.revision);
-      toast('Undone.');
-    })
-    .catch(complain);
-}
-
-interface ColumnProps {
-  known: { key: string; title: string; pinned?: boolean }[];
-  chosen: string[];
-  onChange: (chosen: string[]) => void;
-}
-
-function ColumnChoice({ known, chosen, onChange }: ColumnProps) {
-  return (
-    <Popover.Root>
-      <Popover.Trigger asChild>
-        <Button>
-          <Columns3 className="size-4" /> Columns
-        </Button>
-      </Popover.Trigger>
-      <Popover.Portal>
-        <Popover.Content align="end" sideOffset={4} className="z-50 w-80 rounded-md border border-firm bg-raised p-3 shadow-lg">
-          <div className="grid grid-cols-2 gap-x-4 gap-y-1">
-            {known.map((c) => (
-              <Tick
-                key={c.key}
-                label={c.title}
-                checked={chosen.includes(c.key)}
-                disabled={c.pinned ?? false}
-                onChange={(on) => onChange(on ? [...chosen, c.key] : chosen.filter((k) => k !== c.key))}
-              />
-            ))}
-          </div>
-          <div className="mt-2 flex justify-between">
-            <Button kind="quiet" onClick={() => onChange(FIRST)}>
-              The usual
-            </Button>
-            <Button kind="quiet" onClick={() => onChange(known.map((c) => c.key))}>
-              All
-            </Button>
-          </div>
-        </Popover.Content>
-      </Popover.Portal>
-    </Popover.Root>
   );
 }

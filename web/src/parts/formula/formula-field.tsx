@@ -22,7 +22,7 @@ interface Props {
   text: string;
   mixed: Mixed;
   onText: (text: string) => void;
-  onMixed: (mixed: Mixed) => void;
+  onMixed?: (mixed: Mixed) => void;
   /** What the result is to be measured in. */
   unit: string;
   decimals: number;
@@ -33,6 +33,10 @@ interface Props {
   disabled?: boolean;
   /** What the server said when it was saved. */
   error?: string | undefined;
+  /** What it is called where several stand together. */
+  label?: string;
+  /** Shows what it gives now, and not the last hour; how units are mixed is not asked. */
+  brief?: boolean;
   /** Hears what is known of the formula as it is typed. */
   onTried?: (tried: Tried | undefined) => void;
 }
@@ -74,7 +78,7 @@ export function FormulaField(props: Props) {
           onChange={props.onText}
           wrong={wrong}
           under={place}
-          label="Formula"
+          label={props.label ?? 'Formula'}
           describedBy={note}
           disabled={disabled}
           onReady={(put) => {
@@ -103,16 +107,18 @@ export function FormulaField(props: Props) {
             void named(id).then((path) => path && insert.current?.(naming(path)));
           }}
         />
-        <Choice
-          aria-label="Where units are mixed"
-          className="w-56"
-          disabled={disabled}
-          value={mixed}
-          onChange={(e) => props.onMixed(e.target.value as Mixed)}
-        >
-          <option value="convert">mixed units are converted</option>
-          <option value="refuse">mixed units are refused</option>
-        </Choice>
+        {!props.brief && (
+          <Choice
+            aria-label="Where units are mixed"
+            className="w-56"
+            disabled={disabled}
+            value={mixed}
+            onChange={(e) => props.onMixed?.(e.target.value as Mixed)}
+          >
+            <option value="convert">mixed units are converted</option>
+            <option value="refuse">mixed units are refused</option>
+          </Choice>
+        )}
         <Functions disabled={disabled} onPick={(name) => insert.current?.(`${name}(`)} />
       </div>
       {known && known.wrong.length === 0 && <Result tried={known} {...props} />}
@@ -137,12 +143,12 @@ function Functions({ disabled, onPick }: { disabled: boolean; onPick: (name: str
   return <Picker label="Insert function" from={from} disabled={disabled} className="w-56" onPick={onPick} />;
 }
 
-function Result({ tried, unit, decimals, states }: Props & { tried: Tried }) {
+function Result({ tried, unit, decimals, states, brief = false }: Props & { tried: Tried }) {
   const reading = useReading({ unit: unit || tried.unit, decimals, states }, true);
   const { result, hour } = tried;
   const value = result as unknown as LiveValue | undefined;
   return (
-    <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1.3fr)] gap-x-5 gap-y-2">
+    <div className={brief ? '' : 'grid grid-cols-[minmax(0,1fr)_minmax(0,1.3fr)] gap-x-5 gap-y-2'}>
       <div>
         <h3 className="text-sm text-soft">{tried.counts ? 'Over the last hour' : 'Now'}</h3>
         {value && (
@@ -170,7 +176,7 @@ function Result({ tried, unit, decimals, states }: Props & { tried: Tried }) {
         </table>
       </div>
       <div>
-        {hour && <Hour hour={hour} reading={reading} />}
+        {hour && !brief && <Hour hour={hour} reading={reading} />}
         <p className="mt-1 text-sm text-soft">
           {tried.counts && 'Here it counts from the beginning of that hour; the tag counts from when its formula is saved. '}
           {tried.reach_s > 0 && `It looks back ${spanWords(tried.reach_s)}. `}

@@ -1,7 +1,10 @@
 //! What formulas name by paths and names is stored by identity, when all edits of a batch are in place.
 
-use super::{Item, Kind, Paths, Plant, Problem, ProblemKind, instances};
-use crate::formula::Formula;
+use super::{Item, Kind, Paths, Plant, Problem, ProblemKind, Settings, Tag, instances};
+use crate::{
+    formula::Formula,
+    plant::{Rule, class},
+};
 use serde_json::Value as Json;
 use std::{
     collections::{HashMap, HashSet},
@@ -23,17 +26,18 @@ pub(super) fn name_properties(next: &mut Plant, order: &[(Kind, Uuid)], touched:
         let mut renamed = false;
         let properties = own.get_mut("properties").and_then(Json::as_object_mut);
         for (property, said) in properties.into_iter().flatten() {
-            let Some(Json::String(text)) = said.pointer_mut("/tag/formula/text") else { continue };
-            match next.class_formula_stored(id, text) {
-                Ok(stored) if stored == *text => {}
-                Ok(stored) => {
-                    *text = stored;
-                    renamed = true;
-                }
-                Err(wrong) => {
-                    let edit = touched.get(&id).copied().unwrap_or(0);
-                    let field = format!("properties.{property}.tag.formula.text");
-                    problems.push(Problem { kind: ProblemKind::Invalid, edit, field, message: wrong.to_string() });
+            for (field, text) in class::formulas_of(said) {
+                match next.class_formula_stored(id, text) {
+                    Ok(stored) if stored == *text => {}
+                    Ok(stored) => {
+                        *text = stored;
+                        renamed = true;
+                    }
+                    Err(wrong) => {
+                        let edit = touched.get(&id).copied().unwrap_or(0);
+                        let field = format!("properties.{property}.{field}.text");
+                        problems.push(Problem { kind: ProblemKind::Invalid, edit, field, message: wrong.to_string() });
+                    }
                 }
             }
         }
@@ -47,40 +51,48 @@ pub(super) fn name_properties(next: &mut Plant, order: &[(Kind, Uuid)], touched:
 
 /// Tags that formulas name by their path are from now on named by their identity.
 pub(super) fn name_tags(next: &mut Plant, order: &[(Kind, Uuid)], touched: &HashMap<Uuid, usize>) -> Vec<Problem> {
+    let mut problems = name_tags_of::<Tag>(next, order, touched);
+    problems.extend(name_tags_of::<Rule>(next, order, touched));
+    problems
+}
+
+fn name_tags_of<T: Settings>(next: &mut Plant, order: &[(Kind, Uuid)], touched: &HashMap<Uuid, usize>) -> Vec<Problem> {
     let mut problems = Vec::new();
-    let by_path = |id: &Uuid| {
-        let formula = next.tags.get(id)?.set.formula.as_ref()?;
-        formula.parsed().mentions().any(|(named, ..)| named.parse::<Uuid>().is_err()).then_some(*id)
-    };
-    let named: Vec<Uuid> = order.iter().filter(|(kind, _)| *kind == Kind::Tag).filter_map(|(_, id)| by_path(id)).collect();
+    let mut named: Vec<(Uuid, &'static str)> = Vec::new();
+    let mut names = HashSet::new();
+    for (_, id) in order.iter().filter(|(kind, _)| *kind == T::KIND) {
+        let Some(item) = T::table(next).get(id) else { continue };
+        for &field in T::FORMULAS {
+            let Some(formula) = item.set.formula(field) else { continue };
+            if formula.parsed().mentions().any(|(named, ..)| named.parse::<Uuid>().is_err()) {
+                named.push((*id, field));
+                names.extend(Paths::wanted(formula.parsed()));
+            }
+        }
+    }
     if named.is_empty() {
         return problems;
     }
-    let mut names = HashSet::new();
-    for formula in named.iter().filter_map(|id| next.tags.get(id)?.set.formula.as_ref()) {
-        names.extend(Paths::wanted(formula.parsed()));
-    }
     let paths = Paths::of(next, &names);
-    for id in named {
-        let Some(item) = next.tags.get(&id).cloned() else { continue };
-        let Some(formula) = &item.set.formula else { continue };
-        let place = next.path(Some(item.set.place));
+    for (id, field) in named {
+        let Some(item) = T::table(next).get(&id).cloned() else { continue };
+        let Some(formula) = item.set.formula(field) else { continue };
+        let place = next.path(item.set.place(next));
         let put = Formula::named(formula.text(), |path| paths.find(path, &place)).map_err(|w| w.to_string()).and_then(|text| {
             let mut own = item.own.clone();
-            let mut formula = own.get("formula").and_then(Json::as_object).cloned().unwrap_or_default();
-            formula.insert("text".into(), text.into());
-            let mut set = item.set.clone();
-            let mut whole = formula.clone();
-            whole.insert("mixed".into(), serde_json::json!(set.formula.as_ref().map(Formula::mixed).unwrap_or_default()));
-            set.formula = Some(serde_json::from_value(Json::Object(whole)).map_err(|error| error.to_string())?);
-            own.insert("formula".into(), Json::Object(formula));
+            let mut said = own.get(field).and_then(Json::as_object).cloned().unwrap_or_default();
+            said.insert("text".into(), text.as_str().into());
+            own.insert(field.into(), Json::Object(said));
+            let mut whole = serde_json::to_value(&item.set).map_err(|error| error.to_string())?;
+            whole[field]["text"] = text.into();
+            let set: T = serde_json::from_value(whole).map_err(|error| error.to_string())?;
             let named = Item { own, set, ..(*item).clone() };
-            Arc::make_mut(&mut next.tags).insert(id, named.into());
+            Arc::make_mut(T::table_mut(next)).insert(id, named.into());
             Ok(())
         });
         if let Err(message) = put {
             let edit = touched.get(&id).copied().unwrap_or(0);
-            problems.push(Problem { kind: ProblemKind::Invalid, edit, field: "formula.text".into(), message });
+            problems.push(Problem { kind: ProblemKind::Invalid, edit, field: format!("{field}.text"), message });
         }
     }
     problems

@@ -90,7 +90,7 @@ impl Plant {
         for (name, value) in &property.tag {
             let mut unsaid = false;
             let value = match (name.as_str(), value) {
-                ("formula", Json::Object(formula)) => Some(self.own_formula(place, formula, scope, members)?),
+                ("formula", Json::Object(formula)) => Some(self.own_formula(place, name, formula, scope, members)?),
                 ("setpoint", Json::String(of)) => of.parse().ok().and_then(|of| members.tag(place, of)).map(|tag| json!(tag)),
                 _ => fill::filled(value, scope, &mut unsaid).map_err(|(at, words)| (format!("{name}{at}"), words))?,
             };
@@ -108,7 +108,7 @@ impl Plant {
     }
 
     /// A formula of a class on one instance: its properties are tags there, and its parameters numbers or texts.
-    fn own_formula(&self, place: Uuid, formula: &Own, scope: &Scope, members: &Members) -> Result<Json, Unfilled> {
+    fn own_formula(&self, place: Uuid, field: &str, formula: &Own, scope: &Scope, members: &Members) -> Result<Json, Unfilled> {
         let mut made = formula.clone();
         let Some(text) = formula.get("text").and_then(Json::as_str) else { return Ok(Json::Object(made)) };
         let parameters = self.class_of(place).map(|class| &class.parameters);
@@ -126,19 +126,25 @@ impl Plant {
         let text = Formula::with_own(text, meant).map_err(|wrong| {
             let words = "It names a property or a parameter that this equipment does not have.";
             let told = if wrong.words.starts_with("The class has no") { words.into() } else { wrong.to_string() };
-            ("formula.text".to_owned(), told)
+            (format!("{field}.text"), told)
         })?;
         made.insert("text".into(), text.into());
         Ok(Json::Object(made))
     }
 
-    /// What the class says of an alarm rule.
-    pub(super) fn rule_layer(own: &Own, scope: &Scope) -> Result<Own, Unfilled> {
-        let told = |(at, words): Unfilled| (at.trim_start_matches('.').to_owned(), words);
-        match fill::filled(&Json::Object(own.clone()), scope, &mut false).map_err(told)? {
-            Some(Json::Object(layer)) => Ok(layer),
-            _ => Ok(Own::new()),
+    /// What the class of its place says of an alarm rule.
+    pub(super) fn rule_layer(&self, place: Uuid, own: &Own, scope: &Scope, members: &Members) -> Result<Own, Unfilled> {
+        let mut layer = Own::new();
+        for (name, value) in own {
+            let value = match value {
+                Json::Object(formula) if Kind::Rule.formulas().contains(&name.as_str()) => {
+                    Some(self.own_formula(place, name, formula, scope, members)?)
+                }
+                _ => fill::filled(value, scope, &mut false).map_err(|(at, words)| (format!("{name}{at}"), words))?,
+            };
+            layer.extend(value.map(|value| (name.clone(), value)));
         }
+        Ok(layer)
     }
 
     /// What an item of an instance inherits from its class; none where it belongs to no class.
@@ -157,7 +163,7 @@ impl Plant {
                 let set = &self.rules.get(&id)?.set;
                 let tag = &self.tags.get(&set.tag)?.set;
                 let own = self.class_of(tag.place)?.properties.get(&tag.property?)?.rules.get(&set.class_rule?)?;
-                Plant::rule_layer(own, &self.scope_of(tag.place)).ok()
+                self.rule_layer(tag.place, own, &self.scope_of(tag.place), members).ok()
             }
             Kind::Class => {
                 let line = self.lineage(id)?;

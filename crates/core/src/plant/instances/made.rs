@@ -94,7 +94,12 @@ impl Plant {
             for (known, rule) in rules_of(self, tag.id) {
                 let id = new_id();
                 rule_ids.insert((tag.id, known), id);
-                let own = without(&rule.own, &["tag", "class_rule"]);
+                let mut own = without(&rule.own, &["tag", "class_rule"]);
+                for field in Kind::Rule.formulas() {
+                    if let Some(Json::String(text)) = own.get_mut(*field).and_then(|formula| formula.get_mut("text")) {
+                        *text = work.own_formula(text);
+                    }
+                }
                 rules.insert(id.to_string(), Json::Object(own));
             }
             let property = json!({"kind": kind_of(&tag.set), "tag": work.property(tag), "rules": rules, "main": false});

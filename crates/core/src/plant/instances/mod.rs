@@ -341,7 +341,7 @@ impl Settling<'_> {
         let Some(was) = self.old.classes.get(&class).map(|was| &was.set) else { return false };
         // What a formula reads in a part can have gone with the class of that.
         let own = now.properties.get(&property);
-        let reaches = own.and_then(Property::formula).is_some_and(|text| text.contains('/'));
+        let reaches = own.is_some_and(|own| own.formulas().any(|(_, text)| text.contains('/')));
         !reaches && own == was.properties.get(&property) && now.parameters == was.parameters
     }
 
@@ -449,7 +449,7 @@ impl Settling<'_> {
             let rules: HashMap<Uuid, Uuid> = self.members.rules_of(tag).into_iter().collect();
             for (rule, own) in &said.rules {
                 let Some(&id) = rules.get(rule) else { continue };
-                match Plant::rule_layer(own, &scope) {
+                match self.plant.rule_layer(place, own, &scope, &self.members) {
                     Ok(layer) => self.put::<Rule>(id, &layer, at, cause),
                     Err(wrong) => self.wrong(Kind::Rule, id, wrong, cause),
                 }

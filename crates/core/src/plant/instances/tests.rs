@@ -132,7 +132,7 @@ fn an_instance_has_what_its_class_says() {
     let runs = tag(&plant, "Extraction/EX-2/Pump 2/Runs");
     assert_eq!((runs.set.connection, runs.set.point.get("offset")), (Some(id(5)), Some(&json!(160))));
     let rule = plant.rules.values().find(|rule| rule.set.tag == level.id).unwrap();
-    assert_eq!((rule.set.level, rule.set.priority, rule.set.cause.as_str()), (3.5, 3, "EX-2 overfills"));
+    assert_eq!((rule.set.level, rule.set.priority, rule.set.cause.as_str()), (Some(3.5), 3, "EX-2 overfills"));
     assert_eq!(plant.places[&id(11)].set.level, crate::plant::Level::Equipment);
     // An item says only what it stands for.
     assert_eq!(level.own, own(json!({"place": id(12), "property": id(LEVEL)})));
@@ -285,7 +285,7 @@ fn a_copy_of_a_part_is_equipment_by_itself() {
 #[case::unknown_parameter(json!({"properties": {"00000000-0000-0000-0000-00000000006f": {"tag": {"name": "Level", "unit": "[[Unit]]"}}}}), "properties.00000000-0000-0000-0000-00000000006f.tag.unit", "There is no parameter “Unit”.")]
 #[case::unknown_field(json!({"properties": {"00000000-0000-0000-0000-00000000006f": {"tag": {"name": "Level", "colour": 1}}}}), "properties.00000000-0000-0000-0000-00000000006f.tag.colour", "There is no field “colour”.")]
 #[case::upside_down(json!({"properties": {"00000000-0000-0000-0000-00000000006f": {"tag": {"name": "Level", "range_low": 5, "range_high": 2}}}}), "properties.00000000-0000-0000-0000-00000000006f.tag.range_high", "The upper end must lie above 5.")]
-#[case::limit_without_level(json!({"properties": {"00000000-0000-0000-0000-00000000006f": {"tag": {"name": "Level"}, "rules": {"00000000-0000-0000-0000-000000000079": {"kind": "high"}}}}}), "properties.00000000-0000-0000-0000-00000000006f.rules.00000000-0000-0000-0000-000000000079.", "“level” is missing.")]
+#[case::limit_without_level(json!({"properties": {"00000000-0000-0000-0000-00000000006f": {"tag": {"name": "Level"}, "rules": {"00000000-0000-0000-0000-000000000079": {"kind": "high"}}}}}), "properties.00000000-0000-0000-0000-00000000006f.rules.00000000-0000-0000-0000-000000000079.level", "Enter the level at which the alarm comes.")]
 #[case::no_formula(json!({"properties": {"00000000-0000-0000-0000-00000000006f": {"kind": "computed", "tag": {"name": "Level"}}}}), "properties.00000000-0000-0000-0000-00000000006f.tag.formula.text", "A computed property needs a formula.")]
 #[case::own_unknown(json!({"properties": {"00000000-0000-0000-0000-00000000006f": {"kind": "computed", "tag": {"name": "Level", "formula": {"text": "own(\"Lever\")"}}}}}), "properties.00000000-0000-0000-0000-00000000006f.tag.formula.text", "Character 1: The class has no property “Lever”.")]
 #[case::reads_itself(json!({"properties": {"00000000-0000-0000-0000-00000000006f": {"kind": "computed", "tag": {"name": "Level", "formula": {"text": "own(\"Level\") + 1"}}}}}), "properties.00000000-0000-0000-0000-00000000006f.tag.formula.text", "It would read itself")]

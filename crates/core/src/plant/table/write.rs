@@ -2,7 +2,7 @@
 
 use super::{Cell, Column, LimitPart, Reader, column_of, columns, reference};
 use crate::{
-    alarm::LimitKind,
+    alarm::{LimitKind, RuleKind},
     formula::Formula,
     plant::{Edit, Kind, Op, Own, Plant, edit, instances, loses_digits},
     unit,
@@ -41,10 +41,11 @@ impl<'a> Known<'a> {
                 if let Some(name) = cell("name").filter(|name| !name.trim().is_empty()) {
                     return self.rules.get(&(tag, name.trim())).copied();
                 }
-                // A plain limit is known by its kind.
-                let limit = cell("limit")?;
-                let limit = limit.trim().to_lowercase().replace(['_', '-'], " ");
-                let words = LimitKind::ALL.into_iter().map(LimitKind::words).find(|words| *words == limit)?;
+                // One without a name is known by its kind.
+                let kind = cell("kind").or_else(|| cell("limit"))?;
+                let kind = kind.trim().to_lowercase().replace(['_', '-'], " ");
+                let kind = if kind == "rate" { RuleKind::Rate.words() } else { kind.as_str() };
+                let words = RuleKind::ALL.into_iter().map(RuleKind::words).find(|words| *words == kind)?;
                 self.rules.get(&(tag, words)).copied()
             }
             Kind::Class | Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication => None,
@@ -169,6 +170,11 @@ fn parse(names: &Names<'_>, column: &Column, set: &Own, text: &str) -> Result<Op
             let tag = reference(set, "tag").and_then(|id| names.plant.tags.get(&id));
             Some(level(names.plant, tag.and_then(|t| t.set.states), trimmed)?.into())
         }
+        Cell::StateList => {
+            let states = reference(set, "tag").and_then(|id| names.plant.tags.get(&id)?.set.states);
+            let one = |text: &str| level(names.plant, states, text).map(|state| Json::from(state as i64));
+            Some(trimmed.split(',').map(str::trim).filter(|text| !text.is_empty()).map(one).collect::<Result<_, _>>()?)
+        }
         Cell::Limit(_, LimitPart::Level) => Some(level(names.plant, reference(set, "states"), trimmed)?.into()),
         Cell::Whole | Cell::Limit(_, LimitPart::Priority) => {
             let whole = trimmed.parse::<u32>();
@@ -200,7 +206,8 @@ fn parse(names: &Names<'_>, column: &Column, set: &Own, text: &str) -> Result<Op
             id(group.ok_or_else(missing)?.id)
         }
         Cell::Formula => {
-            let place = reference(set, "place");
+            let of_tag = || reference(set, "tag").and_then(|id| Some(names.plant.tags.get(&id)?.set.place));
+            let place = reference(set, "place").or_else(of_tag);
             let named = Formula::named(trimmed, |path| names.tag(path, place).ok());
             Some(named.map_err(|wrong| wrong.to_string())?.into())
         }
@@ -253,8 +260,11 @@ fn settle(set: &mut Own) {
         set.insert("scaling".into(), Json::Null);
     }
     // Without its text a formula is none.
-    if set.get("formula").is_some_and(|formula| formula.get("text").is_none()) {
-        set.insert("formula".into(), Json::Null);
+    for field in [Kind::Tag, Kind::Rule].iter().flat_map(|kind| kind.formulas()) {
+        // A setpoint is a formula of a rule and the name of another tag of a tag.
+        if set.get(*field).is_some_and(|formula| formula.is_object() && formula.get("text").is_none()) {
+            set.insert((*field).to_owned(), Json::Null);
+        }
     }
 }
 
@@ -453,12 +463,16 @@ impl LimitChange {
                 edit(id, Op::Patch(set), Some(plant.revision))
             }
             Some(id) if gone => edit(id, Op::Delete { contents: false }, Some(plant.revision)),
+            Some(id) if self.level().is_some() && plant.rules.get(&id).is_some_and(|rule| rule.set.level_formula.is_some()) => {
+                set.insert("level_formula".into(), Json::Null);
+                edit(id, Op::Patch(set), Some(plant.revision))
+            }
             Some(id) => edit(id, Op::Patch(set), Some(plant.revision)),
             None if gone || self.level().is_none() => None,
             None => {
                 // Limits further out are the graver ones.
                 let priority = if matches!(self.kind, LimitKind::LowLow | LimitKind::HighHigh) { 3 } else { 2 };
-                let own = serde_json::json!({"tag": tag, "kind": self.kind, "priority": priority});
+                let own = serde_json::json!({"tag": tag, "kind": self.kind.rule(), "priority": priority});
                 let mut own = own.as_object().cloned().unwrap_or_default();
                 own.extend(set.into_iter().filter(|(_, value)| !value.is_null()));
                 edit(new_id(), Op::Create(own, None), None)

@@ -3,16 +3,16 @@
 import { ChevronDown, ChevronRight, Plus, X } from 'lucide-react';
 import { useRef, useState } from 'react';
 import type { Wrong } from '../../../api/client';
-import type { LimitKind, PropertyKind, RollUp } from '../../../api/model';
+import type { PropertyKind, RollUp } from '../../../api/model';
 import { useItems } from '../../../api/queries';
 import { PointFields } from '../../../app/point-fields';
 import { useKinds } from '../../../parts/kinds';
 import { ListField, Picker, PickField } from '../../../parts/picker';
 import { StatesField } from '../../../parts/states-field';
-import { LIMIT_WORDS, PRIORITY_WORDS } from '../../../parts/text';
 import { Button, Choice, Field, Input, Tick } from '../../../parts/ui';
 import { UnitField } from '../../../parts/unit-field';
-import { newProperty, newRule, ownRenamed, type ParameterRow, type PropertyRow, type RuleRow } from './rows';
+import { ClassRules } from './class-rules';
+import { newProperty, ownRenamed, type ParameterRow, type PropertyRow } from './rows';
 
 export const PROPERTY_WORDS: Record<PropertyKind, string> = {
   measured: 'measured',
@@ -28,7 +28,6 @@ const ROLL_UPS: Record<RollUp, string> = {
   highest: 'highest',
   count: 'how many are on',
 };
-const LIMITS: LimitKind[] = ['high_high', 'high', 'low', 'low_low'];
 
 interface Props {
   rows: PropertyRow[];
@@ -276,7 +275,7 @@ function Details({ row, rows, parameters, disabled, field, change }: DetailProps
         {row.record && text('record_deadband', 'Deadband', 'w-24')}
         {text('note', 'Note', 'min-w-40 flex-1')}
       </div>
-      <Rules rows={row.rules} disabled={disabled} onChange={(rules) => change({ rules })} />
+      <ClassRules rows={row.rules} disabled={disabled} onChange={(rules) => change({ rules })} />
     </div>
   );
 }
@@ -419,95 +418,6 @@ function OwnFormula({
           <option value="refuse">mixed units are refused</option>
         </Choice>
       </div>
-    </div>
-  );
-}
-
-function Rules({ rows, disabled, onChange }: { rows: RuleRow[]; disabled: boolean; onChange: (rows: RuleRow[]) => void }) {
-  const change = (id: string, part: Record<string, unknown>) =>
-    onChange(rows.map((row) => (row.id === id ? { ...row, set: { ...row.set, ...part } } : row)));
-  return (
-    <div>
-      {rows.map((row, i) => {
-        const text = (name: string, label: string, className: string) => (
-          <Field label={label} className={className}>
-            {(p) => (
-              <Input
-                {...p}
-                disabled={disabled}
-                value={String(row.set[name] ?? '')}
-                onChange={(e) => change(row.id, { [name]: e.target.value })}
-              />
-            )}
-          </Field>
-        );
-        return (
-          <div key={row.id} className="mb-1 flex flex-wrap items-start gap-2">
-            <Field label={`Alarm ${i + 1}`} className="w-28">
-              {(p) => (
-                <Choice
-                  {...p}
-                  disabled={disabled}
-                  value={String(row.set.kind)}
-                  onChange={(e) => change(row.id, { kind: e.target.value })}
-                >
-                  {LIMITS.map((kind) => (
-                    <option key={kind} value={kind}>
-                      {LIMIT_WORDS[kind]}
-                    </option>
-                  ))}
-                </Choice>
-              )}
-            </Field>
-            {text('level', 'Level', 'w-28')}
-            <Field label="Priority" className="w-36">
-              {(p) => (
-                <Choice
-                  {...p}
-                  disabled={disabled}
-                  value={Number(row.set.priority ?? 2)}
-                  onChange={(e) => change(row.id, { priority: Number(e.target.value) })}
-                >
-                  {[4, 3, 2, 1].map((priority) => (
-                    <option key={priority} value={priority}>{`${priority} · ${PRIORITY_WORDS[priority]}`}</option>
-                  ))}
-                </Choice>
-              )}
-            </Field>
-            {text('deadband', 'Deadband', 'w-20')}
-            {text('on_delay_s', 'On-delay, s', 'w-20')}
-            {text('off_delay_s', 'Off-delay, s', 'w-20')}
-            <div className="mb-0.5 w-30 self-end">
-              <Tick
-                label="Acknowledge"
-                checked={row.set.acknowledge !== false}
-                disabled={disabled}
-                onChange={(acknowledge) => change(row.id, { acknowledge })}
-              />
-              <Tick
-                label="Latch"
-                checked={row.set.latch === true}
-                disabled={disabled}
-                onChange={(latch) => change(row.id, { latch })}
-              />
-            </div>
-            {text('cause', 'Cause', 'min-w-32 flex-1')}
-            {text('action', 'Action', 'min-w-32 flex-1')}
-            <Button
-              kind="quiet"
-              className="mt-5 px-1"
-              disabled={disabled}
-              aria-label={`Remove alarm ${i + 1}`}
-              onClick={() => onChange(rows.filter((other) => other.id !== row.id))}
-            >
-              <X className="size-3.5 shrink-0" />
-            </Button>
-          </div>
-        );
-      })}
-      <Button kind="quiet" disabled={disabled} onClick={() => onChange([...rows, newRule()])}>
-        <Plus className="size-4" /> Alarm limit
-      </Button>
     </div>
   );
 }

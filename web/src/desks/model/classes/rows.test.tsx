@@ -96,7 +96,32 @@ describe('a class as rows', () => {
         rules: {},
       },
     });
+    const when = { text: 'own("Level") > own("Levels")', mixed: 'refuse' };
+    const rule = { id: 'r', set: { kind: 'expression', when } };
+    const renamed = ownRenamed(
+      rows.map((row) => ({ ...row, rules: [rule] })),
+      'Level',
+      'Fill "level"',
+    );
+    expect(renamed[0]?.rules[0]?.set.when).toEqual({ ...when, text: 'own("Fill \\"level\\"") > own("Levels")' });
     const formulas = ownRenamed(rows, 'Level', 'Fill "level"').map((row) => row.formula);
     expect(formulas.sort()).toEqual(['', 'own("Fill \\"level\\"") * 2', 'own("Fill \\"level\\"") + own("Levels") + at("Level")']);
+  });
+
+  it('sends the states of a rule as numbers, and what is no number as it was typed', () => {
+    const [row] = propertyRows({
+      a: {
+        kind: 'measured',
+        main: false,
+        roll_up: 'none',
+        tag: { name: 'Phase' },
+        rules: { r: { kind: 'state', states: [2, 3] } },
+      },
+    });
+    const typed = (states: string) => {
+      const rules = row ? [{ id: 'r', set: { ...row.rules[0]?.set, kind: 'state', states } }] : [];
+      return row && propertiesOf([{ ...row, rules }]).a?.rules?.r?.states;
+    };
+    expect([typed('2, 3'), typed('5'), typed('2, Rinse')]).toEqual([[2, 3], [5], [2, 'Rinse']]);
   });
 });

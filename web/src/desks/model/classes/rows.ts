@@ -63,7 +63,21 @@ export interface PartRow {
   parameters: Record<string, string>;
 }
 
-export const RULE_FIELDS = ['level', 'deadband', 'on_delay_s', 'off_delay_s'] as const;
+export const RULE_FIELDS = ['level', 'deadband', 'on_delay_s', 'off_delay_s', 'window_s'] as const;
+/** Fields of a rule that hold a formula. */
+const RULE_FORMULAS = ['level_formula', 'setpoint', 'when', 'only_while'] as const;
+
+/** States as they are typed, with commas between. */
+export const statesText = (states: unknown) => (Array.isArray(states) ? states.join(', ') : String(states ?? ''));
+
+/** The numbers of states that were typed; what is no number stays as it is and is refused at its field. */
+const statesTyped = (states: unknown) => {
+  const parts = statesText(states)
+    .split(',')
+    .map((part) => part.trim())
+    .filter(Boolean);
+  return parts.map((part) => (/^-?\d+$/.test(part) ? Number(part) : part));
+};
 
 const ordered = <T>(map: Record<string, T>, order: (of: T) => number, name: (of: T) => string) =>
   Object.entries(map).sort(([, a], [, b]) => order(a) - order(b) || name(a).localeCompare(name(b)));
@@ -153,7 +167,9 @@ function propertyOf(row: PropertyRow, order: number): PropertySet {
   // A property without a name is refused at its field.
   const rules = row.rules.map(({ id, set }) => {
     const numbers = Object.fromEntries(RULE_FIELDS.map((field) => [field, numberTyped(String(set[field] ?? ''))]));
-    return [id, said({ ...set, ...numbers })];
+    const { states, ...rest } = set;
+    const listed = set.kind === 'state' ? { states: statesTyped(states) } : {};
+    return [id, said({ ...rest, ...numbers, ...listed })];
   });
   return { kind: row.kind, main: row.main, roll_up: row.rollUp, tag: { name: '', ...tag }, rules: Object.fromEntries(rules) };
 }
@@ -217,10 +233,20 @@ export function renamed<T>(typed: T, old: string, name: string): T {
 /** Formulas of properties in which something of the equipment is named otherwise. */
 export function ownRenamed(rows: readonly PropertyRow[], old: string, name: string): PropertyRow[] {
   const quoted = (text: string) => JSON.stringify(text);
+  const renamed = (formula: string) =>
+    formula.replace(/own\(\s*("(?:[^"\\]|\\.)*")\s*\)/g, (call, text: string) =>
+      text === quoted(old) ? `own(${quoted(name)})` : call,
+    );
+  const ruleRenamed = (set: RuleRow['set']) => {
+    const formulas = RULE_FORMULAS.flatMap((field) => {
+      const written = set[field] as { text: string } | null | undefined;
+      return written ? [[field, { ...written, text: renamed(written.text) }]] : [];
+    });
+    return { ...set, ...Object.fromEntries(formulas) };
+  };
   return rows.map((row) => ({
     ...row,
-    formula: row.formula.replace(/own\(\s*("(?:[^"\\]|\\.)*")\s*\)/g, (call, text: string) =>
-      text === quoted(old) ? `own(${quoted(name)})` : call,
-    ),
+    formula: renamed(row.formula),
+    rules: row.rules.map((rule) => ({ ...rule, set: ruleRenamed(rule.set) })),
   }));
 }

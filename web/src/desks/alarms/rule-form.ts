@@ -1,0 +1,103 @@
+// What is typed of an alarm rule, and what of it is sent: each kind has fields of its own.
+
+import type { FormulaSet, RuleKind, RuleSet } from '../../api/model';
+import { numberOf, textOf } from '../../parts/form';
+import { RULE_WORDS } from '../../parts/text';
+
+export const RULE_KINDS = Object.keys(RULE_WORDS) as RuleKind[];
+export const isLimit = (kind: RuleKind) => /^(high|low)/.test(kind);
+
+export interface RuleValues {
+  name: string;
+  kind: RuleKind;
+  level: string;
+  /** The limit comes from a formula. */
+  follows: boolean;
+  levelFormula: string;
+  setpoint: string;
+  side: RuleSet['side'];
+  window: string;
+  per: RuleSet['per'];
+  states: number[];
+  when: string;
+  /** A priority from 4 to 1; 0 is off. */
+  weight: number;
+  deadband: string;
+  deadbandIn: RuleSet['deadband_in'];
+  on: string;
+  off: string;
+  onlyWhile: string;
+  uncertain: RuleSet['uncertain'];
+  acknowledge: boolean;
+  latch: boolean;
+  cause: string;
+  action: string;
+}
+
+export function valuesOf(set: Partial<RuleSet>, formulas: Readonly<Record<string, string>> = {}): RuleValues {
+  return {
+    name: set.name ?? '',
+    kind: set.kind ?? 'high',
+    level: textOf(set.level),
+    follows: Boolean(set.level_formula),
+    levelFormula: formulas.level_formula ?? '',
+    setpoint: formulas.setpoint ?? '',
+    side: set.side ?? 'either',
+    window: textOf(set.window_s ?? 60),
+    per: set.per ?? 'minute',
+    states: set.states ?? [],
+    when: formulas.when ?? '',
+    weight: set.enabled === false ? 0 : (set.priority ?? 2),
+    deadband: textOf(set.deadband ?? 0),
+    deadbandIn: set.deadband_in ?? 'unit',
+    on: textOf(set.on_delay_s ?? 0),
+    off: textOf(set.off_delay_s ?? 0),
+    onlyWhile: formulas.only_while ?? '',
+    uncertain: set.uncertain ?? 'good',
+    acknowledge: set.acknowledge ?? true,
+    latch: set.latch ?? false,
+    cause: set.cause ?? '',
+    action: set.action ?? '',
+  };
+}
+
+/** The settings that these values come to; what does not belong to the kind is put back. `was` is the rule as it was. */
+export function setOf(v: RuleValues, was: Partial<RuleSet> = {}): Partial<RuleSet> {
+  const formula = (field: 'level_formula' | 'setpoint' | 'when' | 'only_while', text: string): FormulaSet | null =>
+    text.trim() === '' ? null : { text, mixed: was[field]?.mixed ?? 'convert' };
+  const limit = isLimit(v.kind);
+  const level = limit || v.kind === 'deviation' || v.kind === 'rate';
+  return {
+    name: v.name.trim(),
+    kind: v.kind,
+    level: level && !(limit && v.follows) ? numberOf(v.level) : null,
+    level_formula: limit && v.follows ? formula('level_formula', v.levelFormula) : null,
+    setpoint: v.kind === 'deviation' ? formula('setpoint', v.setpoint) : null,
+    side: v.kind === 'deviation' || v.kind === 'rate' ? v.side : 'either',
+    window_s: v.kind === 'rate' ? (numberOf(v.window) ?? 0) : 60,
+    per: v.kind === 'rate' ? v.per : 'minute',
+    states: v.kind === 'state' ? v.states : [],
+    when: v.kind === 'expression' ? formula('when', v.when) : null,
+    ...(v.weight === 0 ? { enabled: false } : { enabled: true, priority: v.weight }),
+    deadband: level || v.kind === 'no_change' ? (numberOf(v.deadband) ?? 0) : 0,
+    deadband_in: v.deadbandIn,
+    on_delay_s: numberOf(v.on) ?? 0,
+    off_delay_s: v.kind === 'no_change' ? 0 : (numberOf(v.off) ?? 0),
+    only_while: formula('only_while', v.onlyWhile),
+    uncertain: v.uncertain,
+    acknowledge: v.acknowledge,
+    latch: v.latch,
+    cause: v.cause,
+    action: v.action,
+  };
+}
+
+/** Of a rule that is there, only what becomes different, so that the rest stays with its equipment class. */
+export function changedOf(set: Partial<RuleSet>, was: RuleSet, formulas: Readonly<Record<string, string>>): Partial<RuleSet> {
+  const same = (field: string, value: unknown) => {
+    const old = was[field as keyof RuleSet];
+    if (value && typeof value === 'object' && 'text' in value) return (value as FormulaSet).text === formulas[field];
+    return JSON.stringify(value) === JSON.stringify(old);
+  };
+  return Object.fromEntries(Object.entries(set).filter(([field, value]) => !same(field, value)));
+}
