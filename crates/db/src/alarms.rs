@@ -24,6 +24,8 @@ pub struct EventFilter {
     pub to: Nanos,
     /// Only of these rules, if given.
     pub rules: Option<Vec<Uuid>>,
+    /// Without what suppression by design does and keeps back.
+    pub told: bool,
     /// Only events older than this one of an earlier answer.
     pub before: Option<i64>,
     /// At most 1,000.
@@ -41,7 +43,8 @@ impl Db {
     }
 
     /// Events by their place in the order “the latest to occur first”: how many there are up to the number `upto` (all if not
-    /// given), that number, and `count` of them from index `from` on. With `until` only those that occurred by then.
+    /// given), that number, and `count` of them from index `from` on. With `until` only those that occurred by then; with `told`
+    /// without what suppression by design does and keeps back.
     ///
     /// # Errors
     /// When the database does not answer.
@@ -52,23 +55,26 @@ impl Db {
         from: i64,
         count: i64,
         until: Option<Nanos>,
+        told: bool,
     ) -> Result<(i64, i64, Vec<(i64, AlarmEvent)>), DbError> {
         let upto = match upto {
             Some(upto) => upto,
             None => sqlx::query_scalar("select coalesce(max(id), 0) from alarm_event").fetch_one(&self.pool).await?,
         };
         let total = "select count(*) from alarm_event where id <= $1 and ($2::uuid[] is null or rule = any($2))
-            and ($3::bigint is null or occurred_at <= $3)";
-        let total: i64 = sqlx::query_scalar(total).bind(upto).bind(rules).bind(until).fetch_one(&self.pool).await?;
+            and ($3::bigint is null or occurred_at <= $3) and (not $4 or kind not in (8, 9) and not (suppressed and kind in (1, 2)))";
+        let total: i64 = sqlx::query_scalar(total).bind(upto).bind(rules).bind(until).bind(told).fetch_one(&self.pool).await?;
         let rows = sqlx::query(
             "select * from alarm_event where id <= $1 and ($2::uuid[] is null or rule = any($2))
-             and ($5::bigint is null or occurred_at <= $5) order by occurred_at desc, id desc offset $3 limit $4",
+             and ($5::bigint is null or occurred_at <= $5)
+             and (not $6 or kind not in (8, 9) and not (suppressed and kind in (1, 2))) order by occurred_at desc, id desc offset $3 limit $4",
         )
         .bind(upto)
         .bind(rules)
         .bind(from.max(0))
         .bind(count.clamp(0, 1000))
         .bind(until)
+        .bind(told)
         .fetch_all(&self.pool)
         .await?;
         Ok((upto, total, rows.iter().map(event).collect::<Result<_, DbError>>()?))
@@ -82,6 +88,7 @@ impl Db {
         let rows = sqlx::query(
             "select * from alarm_event where occurred_at between $1 and $2 and ($3::uuid[] is null or rule = any($3))
              and ($4::bigint is null or (occurred_at, id) < (select occurred_at, id from alarm_event where id = $4))
+             and (not $6 or kind not in (8, 9) and not (suppressed and kind in (1, 2)))
              order by occurred_at desc, id desc limit $5",
         )
         .bind(filter.from)
@@ -89,6 +96,7 @@ impl Db {
         .bind(&filter.rules)
         .bind(filter.before)
         .bind(filter.limit.clamp(1, 1000))
+        .bind(filter.told)
         .fetch_all(&self.pool)
         .await?;
         rows.iter().map(event).collect()

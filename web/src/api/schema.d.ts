@@ -16650,6 +16650,8 @@ export interface operations {
                 from?: number;
                 /** @description At most 500; usually 100. */
                 count?: number;
+                /** @description Also what was kept from the operator, and suppression by design itself; usually not. */
+                suppressed?: boolean;
             };
             header?: never;
             path?: never;

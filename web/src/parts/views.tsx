@@ -11,13 +11,15 @@ import { Button, Field, Input } from './ui';
 
 interface Props<V> {
   sheet: 'tags' | 'alarms' | 'rules' | 'rule_templates';
+  /** What the button says; “Views” by itself. */
+  label?: string;
   /** What is kept of the sheet, in words. */
   kept: string;
   view: V;
   onTake: (view: Partial<V>) => void;
 }
 
-export function Views<V extends object>({ sheet, kept: what, view, onTake }: Props<V>) {
+export function Views<V extends object>({ sheet, label = 'Views', kept: what, view, onTake }: Props<V>) {
   const key = ['views', sheet];
   const [open, setOpen] = useState(false);
   const kept = useQuery({
@@ -46,7 +48,7 @@ export function Views<V extends object>({ sheet, kept: what, view, onTake }: Pro
     <Popover.Root open={open} onOpenChange={setOpen}>
       <Popover.Trigger asChild>
         <Button>
-          <Bookmark className="size-4" /> Views
+          <Bookmark className="size-4" /> {label}
         </Button>
       </Popover.Trigger>
       <Popover.Portal>

@@ -49,6 +49,12 @@ function offered(column: ServerColumn, offers: Offers): string[] | undefined {
   }
 }
 
+/** The end of a tag’s path, with the equipment that its own stands in: “Wash tank 1 / Pump / Tripped”. */
+const tagEnd = (path: string) => path.split('/').slice(-3).join(' / ');
+
+/** A choice as people read it: “high high” for `high_high`. */
+const wordsOf = (text: string) => text.replaceAll('_', ' ');
+
 /** Every written column; `pinned` stays in sight, and some have widths of their own. */
 export function writtenColumns<R>(
   server: readonly ServerColumn[],
@@ -66,7 +72,8 @@ export function writtenColumns<R>(
       sort: true,
       ...(words ? { offers: words } : {}),
       ...(c.key === pinned ? { pinned: true } : {}),
-      ...(c.cell === 'place' ? { print: pathEnd } : {}),
+      ...(c.cell === 'place' ? { print: pathEnd } : c.cell === 'tag' ? { print: tagEnd } : {}),
+      ...(c.cell === 'choice' ? { print: wordsOf } : {}),
     };
   });
 }

@@ -12,7 +12,7 @@ use havrel_core::{
         AlarmAction, AlarmEvent, AlarmStanding, Condition, EventKind, Handling, StandardState, Suppressed, Suppression,
         SystemAlarm, span,
     },
-    plant::Plant,
+    plant::{Item, Plant, Tag},
     time::to_text,
 };
 use havrel_db::alarms::EventFilter;
@@ -164,7 +164,7 @@ pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>,
             place: Some(tag.set.place),
             place_name: known_as(&plant, tag.set.place),
             place_path: plant.path(Some(tag.set.place)),
-            title: format!("{} {}", tag.set.name, rule.known_as()),
+            title: title(tag, &plant, s.rule),
             state: s.state.standard(),
             condition: s.state.condition,
             suppressions: suppressions(s),
@@ -335,11 +335,18 @@ impl EventView {
             priority: e.priority,
             occurred_at: to_text(e.occurred_at),
             decided_at: to_text(e.decided_at),
-            text: e.text,
+            // What has never come yet has said nothing.
+            text: if e.text.is_empty() { tag.map_or_else(String::new, |t| title(t, plant, e.rule)) } else { e.text },
             actor: e.actor,
             comment: e.comment,
         }
     }
+}
+
+/// What an alarm is called: “Level high”.
+fn title(tag: &Item<Tag>, plant: &Plant, rule: Uuid) -> String {
+    let known = plant.rules.get(&rule).map_or("", |rule| rule.set.known_as());
+    format!("{} {known}", tag.set.name)
 }
 
 /// The rules whose events somebody may hear of, under a place if one is given; `None`: every rule there is or was.
@@ -384,6 +391,7 @@ pub async fn events(app: Data<App>, person: Person, query: Query<EventQuery>) ->
         },
         before: query.before,
         limit: query.limit.unwrap_or(200),
+        told: false,
     };
     let found = app.live.db.alarm_events(&filter).await?;
     Ok(Json(found.into_iter().map(|(id, e)| EventView::of(&plant, id, e)).collect()))

@@ -219,6 +219,8 @@ pub struct AlarmSheetQuery {
     pub from: Option<i64>,
     /// At most 500; usually 100.
     pub count: Option<i64>,
+    /// Also what was kept from the operator, and suppression by design itself; usually not.
+    pub suppressed: Option<bool>,
 }
 
 /// Rows of the history of alarms.
@@ -240,7 +242,10 @@ pub async fn alarm_sheet(app: Data<App>, person: Person, query: Query<AlarmSheet
     let count = query.count.unwrap_or(100).clamp(0, MOST_ROWS as i64);
     let page = {
         let until = person.then.as_ref().map(|then| then.at);
-        app.live.db.alarm_page(rules.as_deref(), query.upto, query.from.unwrap_or(0), count, until).await?
+        app.live
+            .db
+            .alarm_page(rules.as_deref(), query.upto, query.from.unwrap_or(0), count, until, !query.suppressed.unwrap_or(false))
+            .await?
     };
     let (upto, total, rows) = page;
     Ok(Json(AlarmSheet { upto, total, rows: rows.into_iter().map(|(id, e)| EventView::of(&plant, id, e)).collect() }))

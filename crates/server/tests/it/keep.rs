@@ -21,7 +21,7 @@ use std::time::Duration;
 use uuid::Uuid;
 
 pub fn all() -> EventFilter {
-    EventFilter { from: 0, to: i64::MAX, rules: None, before: None, limit: 1000 }
+    EventFilter { from: 0, to: i64::MAX, rules: None, before: None, limit: 1000, told: false }
 }
 
 #[actix_web::test]

@@ -17,6 +17,7 @@ mod model;
 mod past;
 mod plant;
 mod publishing;
+mod rules;
 mod scope;
 mod secrets;
 mod upkeep;

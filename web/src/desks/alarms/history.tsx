@@ -9,7 +9,7 @@ import { useGo } from '../../app/view';
 import { Pips } from '../../parts/pips';
 import { type Column, Sheet } from '../../parts/sheet';
 import { counted, moment, pathEnd } from '../../parts/text';
-import { Button, Empty, Trouble } from '../../parts/ui';
+import { Button, Empty, Tick, Trouble } from '../../parts/ui';
 
 type Event = Schemas['EventView'];
 
@@ -56,17 +56,22 @@ const COLUMNS: Column<Event>[] = [
   { key: 'back', title: '', width: '6rem', render: (e) => <LookBackTo at={e.occurred_at} /> },
 ];
 
-const page = (at: string | undefined, upto: number | undefined, from: number, count: number) =>
+const page = (at: string | undefined, suppressed: boolean, upto: number | undefined, from: number, count: number) =>
   take(
     http.GET('/api/sheets/alarms', {
-      params: { query: { ...(at ? { under: at } : {}), ...(upto === undefined ? {} : { upto }), from, count } },
+      params: { query: { ...(at ? { under: at } : {}), ...(upto === undefined ? {} : { upto }), suppressed, from, count } },
     }),
   );
 
 export function AlarmHistory({ at }: { at: string | undefined }) {
   const go = useGo();
+  const [suppressed, setSuppressed] = useState(false);
   // Asked for anew whenever an alarm does something.
-  const newest = useQuery({ queryKey: ['alarms', 'newest', at], queryFn: () => page(at, undefined, 0, 0) });
+  const newest = useQuery({
+    queryKey: ['alarms', 'newest', at, suppressed],
+    placeholderData: (before) => before,
+    queryFn: () => page(at, suppressed, undefined, 0, 0),
+  });
   const [held, setHeld] = useState<{ upto: number; total: number } | null>(null);
   const [atTop, setAtTop] = useState(true);
   const now = newest.data;
@@ -76,20 +81,28 @@ export function AlarmHistory({ at }: { at: string | undefined }) {
   if (shown && held?.upto !== shown.upto) setHeld({ upto: shown.upto, total: shown.total });
   if (newest.error) return <Trouble error={newest.error} />;
   if (!now || !shown) return null;
-  if (now.total === 0)
+  if (now.total === 0 && !suppressed)
     return <Empty title="No alarm events yet">Every alarm that is raised, returns or is acknowledged is listed here.</Empty>;
   const newer = now.total - shown.total;
   return (
     <>
       <div className="mb-1 flex h-7 items-center gap-3">
         <span className="text-soft">{counted(shown.total, 'event')}, newest first</span>
+        <Tick
+          label="also what was suppressed"
+          checked={suppressed}
+          onChange={(on) => {
+            setSuppressed(on);
+            setHeld(null);
+          }}
+        />
         {newer > 0 && <Button onClick={() => setHeld({ upto: now.upto, total: now.total })}>Show {newer} newer</Button>}
       </div>
       <Sheet
         label="Alarm history"
         columns={COLUMNS}
-        source={['alarms', at, shown.upto]}
-        fetch={(from, count) => page(at, shown.upto, from, count)}
+        source={['alarms', at, suppressed, shown.upto]}
+        fetch={(from, count) => page(at, suppressed, shown.upto, from, count)}
         idOf={(e) => String(e.id)}
         onOpen={(e) => e.tag && go({ alarm: e.rule, tag: undefined })}
         onSeen={onSeen}

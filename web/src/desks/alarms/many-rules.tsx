@@ -5,7 +5,7 @@ import { useState } from 'react';
 import { http, type Schemas, take } from '../../api/client';
 import { useDraft } from '../../parts/draft';
 import { complain } from '../../parts/form';
-import { counted, PRIORITY_WORDS, RULE_WORDS } from '../../parts/text';
+import { PRIORITY_WORDS, RULE_WORDS } from '../../parts/text';
 import { Button, Choice, Field, Input, Tick } from '../../parts/ui';
 import { UnitField } from '../../parts/unit-field';
 import { Views } from '../../parts/views';
@@ -41,16 +41,15 @@ const LEVELLED = /^(high|low|rate)/;
 interface Props {
   at: string | undefined;
   written: Written;
+  onMade: (made: Schemas['MadeRules']) => void;
   onClose: () => void;
 }
 
-export function ManyRules({ at, written, onClose }: Props) {
+export function ManyRules({ at, written, onMade, onClose }: Props) {
   const [draft, setDraft] = useDraft<Draft>('many rules', START, AS_IT_IS);
-  const [made, setMade] = useState<Schemas['MadeRules']>();
   const [busy, setBusy] = useState(false);
   const set = (change: Partial<Draft>) => {
     setDraft((old) => ({ ...old, ...change }));
-    setMade(undefined);
   };
   const setRule = (index: number, change: Template) =>
     set({ rules: draft.rules.map((rule, i) => (i === index ? { ...rule, ...change } : rule)) });
@@ -72,7 +71,7 @@ export function ManyRules({ at, written, onClose }: Props) {
           return Object.entries(cells).map(([key, text]) => ({ row, key, text, was: '' }));
         }),
       );
-      setMade(done);
+      onMade(done);
     } catch (error) {
       complain(error);
     } finally {
@@ -86,6 +85,7 @@ export function ManyRules({ at, written, onClose }: Props) {
         <h2 className="flex-1 font-semibold">Add alarm rules to many tags</h2>
         <Views
           sheet="rule_templates"
+          label="Kept rules"
           kept="these rules"
           view={{ rules: draft.rules }}
           onTake={({ rules }) => rules && set({ rules })}
@@ -145,22 +145,9 @@ export function ManyRules({ at, written, onClose }: Props) {
           >
             <Plus className="size-4" /> Rule
           </Button>
-          <Button kind="main" type="submit" disabled={busy || made !== undefined}>
+          <Button kind="main" type="submit" disabled={busy}>
             Write rows
           </Button>
-          <p className="text-soft" aria-live="polite">
-            {made && (
-              <>
-                {counted(made.rows.length, 'row')} for {counted(made.tags, 'tag')}
-                {made.rows.length > 0 && ', below; look at them and save'}.{' '}
-                {made.passed.map((passed) => (
-                  <span key={passed.why} title={passed.tags.join('\n')}>
-                    {counted(passed.count, 'rule')} left out: their tags {passed.why}.{' '}
-                  </span>
-                ))}
-              </>
-            )}
-          </p>
         </div>
       </form>
     </section>

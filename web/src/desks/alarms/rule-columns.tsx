@@ -11,7 +11,7 @@ import { type ServerColumn, writtenColumns } from '../../parts/written-columns';
 export type RuleRow = Schemas['RuleRow'];
 
 const WIDTHS: Record<string, number> = {
-  tag: 320,
+  tag: 250,
   kind: 112,
   name: 120,
   priority: 72,
@@ -34,7 +34,7 @@ export function ruleColumns(
     {
       key: 'state',
       title: 'State',
-      width: 190,
+      width: 170,
       show: (row) => {
         const state = row.enabled ? (stateOf(row.id)?.state ?? 'normal') : undefined;
         return (

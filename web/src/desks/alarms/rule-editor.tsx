@@ -20,16 +20,16 @@ import { RuleProof } from './rule-proof';
 export const NEW = 'new:';
 
 const WHAT: Record<RuleKind, string> = {
-  high_high: 'The value is above the limit.',
-  high: 'The value is above the limit.',
-  low: 'The value is below the limit.',
-  low_low: 'The value is below the limit.',
-  deviation: 'The value is farther from its setpoint than the level.',
-  rate: 'The value changes faster than the level.',
-  state: 'The value is one of the chosen states.',
-  expression: 'The condition is true.',
-  bad_quality: 'There is no good value.',
-  no_change: 'The value stays as it is.',
+  high_high: 'the value is above the limit.',
+  high: 'the value is above the limit.',
+  low: 'the value is below the limit.',
+  low_low: 'the value is below the limit.',
+  deviation: 'the value is farther from its setpoint than the level.',
+  rate: 'the value changes faster than the level.',
+  state: 'the value is one of the chosen states.',
+  expression: 'the condition is true.',
+  bad_quality: 'there is no good value.',
+  no_change: 'the value stays as it is.',
 };
 
 /** The server’s names of the fields that have a place here. */
@@ -155,7 +155,7 @@ function Editor({ rule, tag, seen, onClose }: Props) {
                 )}
               </Field>
             </div>
-            <p className="text-soft">The alarm comes when: {WHAT[v.kind]}</p>
+            <p className="text-soft">The alarm comes when {WHAT[v.kind]}</p>
             <Test form={form} tag={tag} rule={rule} />
             <Timing form={form} tag={tag} />
             <OnlyWhile form={form} tag={tag} rule={rule} />

@@ -1,9 +1,9 @@
 // Every alarm rule in a sheet that is written in, over any choice of places and words; with the settings of one above it.
 
 import { useQuery } from '@tanstack/react-query';
-import { CopyPlus, ListFilter } from 'lucide-react';
-import { useCallback, useMemo, useRef, useState } from 'react';
-import { http, take } from '../../api/client';
+import { CopyPlus } from 'lucide-react';
+import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
+import { http, type Schemas, take } from '../../api/client';
 import { useAlarms, useMay, useSuppressed } from '../../api/queries';
 import { useGo, useView } from '../../app/view';
 import { ColumnChoice } from '../../parts/column-choice';
@@ -61,6 +61,7 @@ export function Rules({ at }: { at: string | undefined }) {
   const [moment, setMoment] = useState(() => Date.now());
   const [total, setTotal] = useState<number>();
   const [many, setMany] = useState(false);
+  const [made, setMade] = useState<Schemas['MadeRules']>();
   const written = useWritten('rule', 'rule sheet', 'alarm rule');
   const grid = useRef<GridHandle>(null);
   const change = (next: Partial<SheetView>) => {
@@ -69,6 +70,11 @@ export function Rules({ at }: { at: string | undefined }) {
   };
   const standing = useAlarms().data?.alarms;
   const suppressed = useSuppressed().data?.alarms;
+  // The first row that was made comes into sight.
+  useEffect(() => {
+    const first = made?.rows[0];
+    if (first) grid.current?.reach(first.id, 'level');
+  }, [made]);
   const states = useMemo(
     () => new Map([...(standing ?? []), ...(suppressed ?? [])].map((alarm) => [alarm.rule, alarm])),
     [standing, suppressed],
@@ -106,14 +112,13 @@ export function Rules({ at }: { at: string | undefined }) {
         <Input
           aria-label="Filter alarm rules"
           placeholder="Words of path or rule…"
-          className="w-44"
+          className="w-40"
           value={view.text}
           onChange={(e) => change({ text: e.target.value })}
         />
-        <ListFilter className="size-4 text-soft" aria-hidden />
         <Choice
           aria-label="Which rules"
-          className="w-40"
+          className="w-32"
           value={view.choice}
           onChange={(e) => change({ choice: e.target.value })}
         >
@@ -123,7 +128,7 @@ export function Rules({ at }: { at: string | undefined }) {
             </option>
           ))}
         </Choice>
-        <Choice aria-label="Of which kind" className="w-32" value={view.kind} onChange={(e) => change({ kind: e.target.value })}>
+        <Choice aria-label="Of which kind" className="w-28" value={view.kind} onChange={(e) => change({ kind: e.target.value })}>
           <option value="">any kind</option>
           {RULE_KINDS.map((kind) => (
             <option key={kind} value={kind}>
@@ -133,7 +138,7 @@ export function Rules({ at }: { at: string | undefined }) {
         </Choice>
         <Choice
           aria-label="Of which priority"
-          className="w-36"
+          className="w-30"
           value={view.priority}
           onChange={(e) => change({ priority: e.target.value })}
         >
@@ -146,7 +151,7 @@ export function Rules({ at }: { at: string | undefined }) {
         <span className="flex-1" />
         {engineer && (
           <Button onClick={() => setMany(!many)} aria-expanded={many}>
-            <CopyPlus className="size-4" /> Add to many tags
+            <CopyPlus className="size-4" /> Add to many
           </Button>
         )}
         <ColumnChoice
@@ -162,8 +167,19 @@ export function Rules({ at }: { at: string | undefined }) {
           onTake={(next) => change({ ...START, ...next })}
         />
       </div>
-      {many && engineer && <ManyRules at={at} written={written} onClose={() => setMany(false)} />}
+      {many && engineer && (
+        <ManyRules
+          at={at}
+          written={written}
+          onMade={(made) => {
+            setMany(made.rows.length === 0);
+            setMade(made);
+          }}
+          onClose={() => setMany(false)}
+        />
+      )}
       {open && <RuleEditor key={open} open={open} onClose={() => go({ rule: undefined })} />}
+      {made && (written.changes.size > 0 || made.rows.length === 0) && <MadeLine made={made} />}
       <Unsaved written={written} title={title} grid={grid} />
       {total === 0 && !narrowed && written.changes.size === 0 ? (
         <Empty title="No alarm rules here yet">
@@ -199,5 +215,19 @@ export function Rules({ at }: { at: string | undefined }) {
         </p>
       )}
     </section>
+  );
+}
+
+/** What rules for many tags came to. */
+function MadeLine({ made }: { made: Schemas['MadeRules'] }) {
+  return (
+    <p className="mb-2" aria-live="polite">
+      {counted(made.rows.length, 'row')} for {counted(made.tags, 'tag')}.{' '}
+      {made.passed.map((passed) => (
+        <span key={passed.why} className="text-soft" title={passed.tags.join('\n')}>
+          {passed.count} left out, of tags that {passed.why}.{' '}
+        </span>
+      ))}
+    </p>
   );
 }
