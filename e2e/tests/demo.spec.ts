@@ -185,7 +185,7 @@ test('the plant is built, put in order, and a delete shows what hangs on it', as
   await place('EX-2').click();
   await page.getByRole('button', { name: 'Delete place…' }).click();
   const dialog = page.getByRole('alertdialog');
-  await expect(dialog.getByText('18 tags, 1 alarm rule are deleted too')).toBeVisible();
+  await expect(dialog.getByText('18 tags, 4 alarm rules are deleted too')).toBeVisible();
   await expect(dialog.getByText(/report “Shift summary” uses “/)).toBeVisible();
   await expect(dialog.getByRole('button', { name: 'Delete with its contents' })).toBeDisabled();
   await dialog.getByRole('button', { name: 'Cancel' }).click();

@@ -16763,6 +16763,8 @@ export interface operations {
                 guided?: boolean;
                 /** @description An equipment class says it. */
                 of_class?: boolean;
+                /** @description What can be said against its limit: `outside_range` (of its tag) or `wrong_order` (among the limits of its tag). */
+                doubt?: string;
                 /** @description It cannot work at the moment that `moment` stands for. */
                 faulty?: boolean;
                 /** @description Any number; the same one means the same moment, so that rows keep their index. */

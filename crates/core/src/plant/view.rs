@@ -2,7 +2,7 @@
 
 mod rules;
 
-pub use rules::{RuleQuery, RuleView};
+pub use rules::{LimitDoubt, RuleQuery, RuleView};
 
 use super::{
     Kind, Plant,

@@ -18,7 +18,7 @@ use havrel_core::{
             self,
             template::{self, Template},
         },
-        view::{RuleQuery, TagQuery, TagSort},
+        view::{LimitDoubt, RuleQuery, TagQuery, TagSort},
     },
     quality::Class,
 };
@@ -265,6 +265,8 @@ pub struct RuleSheetQuery {
     pub guided: Option<bool>,
     /// An equipment class says it.
     pub of_class: Option<bool>,
+    /// What can be said against its limit: `outside_range` (of its tag) or `wrong_order` (among the limits of its tag).
+    pub doubt: Option<String>,
     /// It cannot work at the moment that `moment` stands for.
     pub faulty: Option<bool>,
     /// Any number; the same one means the same moment, so that rows keep their index.
@@ -323,6 +325,13 @@ pub async fn rule_sheet(app: Data<App>, person: Person, query: Query<RuleSheetQu
             Some(kind.map_err(|_| Problem::field("kind", "There is no such kind of alarm rule."))?)
         }
     };
+    let doubt = match q.doubt.as_deref() {
+        None => None,
+        Some(name) => {
+            let doubt = LimitDoubt::from_name(name);
+            Some(doubt.ok_or_else(|| Problem::field("doubt", "A doubt is outside_range or wrong_order."))?)
+        }
+    };
     let sort = match q.sort.as_deref().unwrap_or("plant") {
         "plant" => None,
         name => {
@@ -337,6 +346,7 @@ pub async fn rule_sheet(app: Data<App>, person: Person, query: Query<RuleSheetQu
         enabled: q.enabled,
         guided: q.guided,
         of_class: q.of_class,
+        doubt,
         faulty: q.faulty,
         moment: 0,
         words: q.text.unwrap_or_default().chars().take(200).collect(),

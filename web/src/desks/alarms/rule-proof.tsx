@@ -14,6 +14,7 @@ import { numberIn } from '../../parts/reading';
 import { counted, lasting, moment, pathEnd, spanWords } from '../../parts/text';
 import { Trend } from '../../parts/trend';
 import { Button, Choice, Field, Input } from '../../parts/ui';
+import { madeUp, number, SHAPES, type ShapeName, type Typed } from './made-up';
 import { isLimit, type RuleValues, setOf } from './rule-form';
 import { SpanStrip, TrialChart } from './trial-chart';
 
@@ -60,51 +61,6 @@ function useSettled<T>(value: T): T {
   return settled;
 }
 
-type ShapeName = 'hold' | 'ramp' | 'step' | 'noise' | 'points';
-
-const SHAPES: Record<ShapeName, string> = {
-  ramp: 'ramp',
-  step: 'step',
-  noise: 'noise',
-  hold: 'constant',
-  points: 'by hand',
-};
-
-/** Made-up values as they are typed. */
-interface Typed {
-  shape: ShapeName;
-  from: string;
-  to: string;
-  at: string;
-  back: string;
-  points: string;
-  badFrom: string;
-  badTo: string;
-}
-
-const number = (text: string) => numberOf(text) ?? 0;
-
-/** Times and values by hand: “0 20, 30 85, 60 20”. */
-function pointsOf(text: string): [number, number][] {
-  return text
-    .split(',')
-    .map((pair) => pair.trim().split(/\s+/).map(Number))
-    .filter((pair): pair is [number, number] => pair.length === 2 && pair.every(Number.isFinite));
-}
-
-function madeUp(tag: string, typed: Typed): Schemas['MadeUpBody'] {
-  const [from, to] = [number(typed.from), number(typed.to)];
-  const shape = {
-    hold: { shape: 'hold', value: from },
-    ramp: { shape: 'ramp', from, to },
-    step: { shape: 'step', from, to, at_s: number(typed.at), ...(typed.back.trim() ? { back_s: number(typed.back) } : {}) },
-    noise: { shape: 'noise', around: from, width: to },
-    points: { shape: 'points', points: pointsOf(typed.points) },
-  }[typed.shape];
-  const bad = typed.badFrom.trim() && typed.badTo.trim() ? { bad: [number(typed.badFrom), number(typed.badTo)] } : {};
-  return { tag, ...shape, ...bad } as unknown as Schemas['MadeUpBody'];
-}
-
 function TrialPart({ tag, rule, values }: Props) {
   const live = useValue(tag.no);
   const now = numberIn(live?.value) ?? 0;
@@ -114,16 +70,20 @@ function TrialPart({ tag, rule, values }: Props) {
   const [every, setEvery] = useState('1');
   const [own, setOwn] = useState<Typed>({ ...plain, shape: 'ramp', from: String(low ?? now), to: String(high ?? now + 10) });
   const [others, setOthers] = useState<Record<string, Typed>>({});
-  const asked = useSettled({
+  const made = [madeUp(tag.id, own), ...Object.entries(others).map(([id, typed]) => madeUp(id, typed))];
+  const typed = {
     tag: tag.id,
     ...(rule ? { rule: rule.id } : {}),
     set: setOf(values, rule?.set),
     seconds: number(length),
     every_s: number(every),
-    made_up: [madeUp(tag.id, own), ...Object.entries(others).map(([id, typed]) => madeUp(id, typed))],
-  });
+    made_up: made,
+  };
+  const isWhole = !made.includes(undefined) && Number.isFinite(typed.seconds) && Number.isFinite(typed.every_s);
+  const asked = useSettled(typed);
   const tried = useQuery({
     queryKey: ['trial', asked],
+    enabled: isWhole && !asked.made_up.includes(undefined),
     retry: false,
     staleTime: Number.POSITIVE_INFINITY,
     placeholderData: (before) => before,
@@ -165,7 +125,8 @@ function TrialPart({ tag, rule, values }: Props) {
           </Button>
         </p>
       )}
-      {tried.error && <p className="text-act4">{tried.error.message}</p>}
+      {!isWhole && <p className="text-act4">Enter numbers; by hand, seconds and values in pairs: 0 20, 30 85, 60 20.</p>}
+      {isWhole && tried.error && <p className="text-act4">{tried.error.message}</p>}
       {found && (
         <>
           <TrialChart

@@ -23,12 +23,15 @@ const CHOICES: Record<string, { words: string; query: Partial<Query> }> = {
   all: { words: 'all rules', query: {} },
   faulty: { words: 'cannot work now', query: { faulty: true } },
   unguided: { words: 'without “what to do”', query: { guided: false } },
+  outside: { words: 'limit outside the range', query: { doubt: 'outside_range' } },
+  order: { words: 'limits in the wrong order', query: { doubt: 'wrong_order' } },
   off: { words: 'off', query: { enabled: false } },
   own: { words: 'of the tag itself', query: { of_class: false } },
   of_class: { words: 'of an equipment class', query: { of_class: true } },
 };
 
 interface Query {
+  doubt: string;
   faulty: boolean;
   guided: boolean;
   enabled: boolean;

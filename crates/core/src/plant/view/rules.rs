@@ -3,10 +3,10 @@
 use super::{Place, natural, places};
 use crate::{
     TagNo,
-    alarm::RuleKind,
+    alarm::{LimitKind, RuleKind},
     engine::Current,
     plant::{
-        Item, Kind, Plant, Rule, Settings,
+        Item, Kind, Plant, Rule, Settings, Tag,
         table::{Cell, Column, Reader, column_of},
     },
     quality::Reason,
@@ -29,6 +29,8 @@ pub struct RuleQuery {
     pub guided: Option<bool>,
     /// An equipment class says it.
     pub of_class: Option<bool>,
+    /// There is this to be said against its limit.
+    pub doubt: Option<LimitDoubt>,
     /// It could not work when the view was made.
     pub faulty: Option<bool>,
     /// Which moment is meant where the view depends on values; another number is another view.
@@ -39,6 +41,26 @@ pub struct RuleQuery {
     pub sort: Option<&'static str>,
     /// The other way round.
     pub down: bool,
+}
+
+/// What can be said against a limit.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LimitDoubt {
+    /// It lies outside the range of its tag, so that it can hardly be passed.
+    OutsideRange,
+    /// A lower limit of the tag does not lie below it, or a higher one above.
+    WrongOrder,
+}
+
+impl LimitDoubt {
+    /// Reads a name.
+    pub fn from_name(name: &str) -> Option<LimitDoubt> {
+        match name {
+            "outside_range" => Some(LimitDoubt::OutsideRange),
+            "wrong_order" => Some(LimitDoubt::WrongOrder),
+            _ => None,
+        }
+    }
 }
 
 /// The answer to a query over one revision of the plant.
@@ -66,6 +88,10 @@ impl RuleView {
         let words = query.words.to_lowercase();
         let words: Vec<&str> = words.split([' ', '/']).filter(|w| !w.is_empty()).take(12).collect();
         let idle = plant.idle_places();
+        let limits = match query.doubt {
+            Some(LimitDoubt::WrongOrder) => limits_of(plant),
+            _ => HashMap::new(),
+        };
         let mut rows: Vec<Row<'_>> = Vec::new();
         for rule in plant.rules.values() {
             let Some(tag) = plant.tags.get(&rule.set.tag) else { continue };
@@ -87,6 +113,16 @@ impl RuleView {
                 if !words.iter().all(|w| place.path.contains(w) || name.contains(w) || known.contains(w)) {
                     continue;
                 }
+            }
+            let doubted = match query.doubt {
+                None => true,
+                Some(LimitDoubt::OutsideRange) => lies_outside(set, &tag.set),
+                Some(LimitDoubt::WrongOrder) => {
+                    set.enabled && set.fixed_limit().zip(limits.get(&tag.id)).is_some_and(|(own, all)| is_misplaced(own, all))
+                }
+            };
+            if !doubted {
+                continue;
             }
             if query.faulty.is_some_and(|asked| asked != plant.rule_fault(rule, &idle, value).is_some()) {
                 continue;
@@ -132,6 +168,35 @@ impl RuleView {
         let from = from.min(self.rules.len());
         &self.rules[from..from.saturating_add(count).min(self.rules.len())]
     }
+}
+
+/// A limit and its level.
+type Limit = (LimitKind, f64);
+
+/// The limits of each tag that are on and whose levels stand fast.
+fn limits_of(plant: &Plant) -> HashMap<Uuid, Vec<Limit>> {
+    let mut all: HashMap<Uuid, Vec<Limit>> = HashMap::new();
+    for rule in plant.rules.values().filter(|rule| rule.set.enabled) {
+        if let Some(limit) = rule.set.fixed_limit() {
+            all.entry(rule.set.tag).or_default().push(limit);
+        }
+    }
+    all
+}
+
+fn lies_outside(rule: &Rule, tag: &Tag) -> bool {
+    rule.fixed_limit()
+        .is_some_and(|(_, level)| tag.range_low.is_some_and(|low| level < low) || tag.range_high.is_some_and(|high| level > high))
+}
+
+/// Whether a limit of a lower kind does not lie below this one, or one of a higher kind above it.
+fn is_misplaced((kind, level): Limit, all: &[Limit]) -> bool {
+    let rank = |kind: LimitKind| LimitKind::ALL.iter().position(|one| *one == kind);
+    all.iter().any(|(other, at)| match rank(*other).cmp(&rank(kind)) {
+        Ordering::Less => *at >= level,
+        Ordering::Greater => *at <= level,
+        Ordering::Equal => false,
+    })
 }
 
 enum SortKey {
@@ -219,7 +284,7 @@ mod tests {
                 item(Kind::Place, 2, 0, json!({"name": "EX-10"})),
                 item(Kind::Place, 3, 0, json!({"name": "Old", "in_service": false})),
                 item(Kind::Connection, 9, 0, json!({"name": "Plain", "kind": "memory"})),
-                item(Kind::Tag, 10, 1, json!({"place": id(1), "name": "Level", "connection": id(9)})),
+                item(Kind::Tag, 10, 1, json!({"place": id(1), "name": "Level", "connection": id(9), "range_high": 75})),
                 item(Kind::Tag, 11, 2, json!({"place": id(2), "name": "Level", "connection": id(9)})),
                 item(Kind::Tag, 12, 3, json!({"place": id(2), "name": "Loose"})),
                 item(Kind::Tag, 13, 4, json!({"place": id(3), "name": "Gone", "connection": id(9)})),
@@ -227,6 +292,8 @@ mod tests {
                 item(Kind::Rule, 21, 0, json!({"tag": id(10), "kind": "low", "level": 9, "priority": 3})),
                 item(Kind::Rule, 22, 0, json!({"tag": id(11), "kind": "high", "level": 70, "enabled": false})),
                 item(Kind::Rule, 23, 0, json!({"tag": id(12), "kind": "bad_quality"})),
+                item(Kind::Rule, 26, 0, json!({"tag": id(13), "kind": "low_low", "level": 3})),
+                item(Kind::Rule, 27, 0, json!({"tag": id(13), "kind": "low", "level": 3, "name": "upper"})),
                 item(Kind::Rule, 24, 0, json!({"tag": id(13), "kind": "high", "level": 1})),
                 item(
                     Kind::Rule,
@@ -249,16 +316,18 @@ mod tests {
     }
 
     #[rstest]
-    #[case::plant_order(RuleQuery::default(), &[20, 21, 25, 22, 23, 24])]
+    #[case::plant_order(RuleQuery::default(), &[20, 21, 25, 22, 23, 26, 27, 24])]
     #[case::under(RuleQuery { under: Some(id(2)), ..RuleQuery::default() }, &[25, 22, 23])]
     #[case::kind(RuleQuery { kind: Some(RuleKind::High), ..RuleQuery::default() }, &[20, 22, 24])]
     #[case::priority(RuleQuery { priority: Some(3), ..RuleQuery::default() }, &[21])]
     #[case::off(RuleQuery { enabled: Some(false), ..RuleQuery::default() }, &[22])]
     #[case::guided(RuleQuery { guided: Some(true), ..RuleQuery::default() }, &[20])]
+    #[case::outside_the_range(RuleQuery { doubt: Some(LimitDoubt::OutsideRange), ..RuleQuery::default() }, &[20])]
+    #[case::in_the_wrong_order(RuleQuery { doubt: Some(LimitDoubt::WrongOrder), ..RuleQuery::default() }, &[26, 27, 24])]
     #[case::words(RuleQuery { words: "ex-10 devi".into(), ..RuleQuery::default() }, &[25])]
-    #[case::faulty(RuleQuery { faulty: Some(true), ..RuleQuery::default() }, &[25, 23, 24])]
-    #[case::by_level(RuleQuery { sort: Some("level"), ..RuleQuery::default() }, &[24, 25, 21, 22, 20, 23])]
-    #[case::by_level_down(RuleQuery { sort: Some("level"), down: true, ..RuleQuery::default() }, &[23, 20, 22, 21, 25, 24])]
+    #[case::faulty(RuleQuery { faulty: Some(true), ..RuleQuery::default() }, &[25, 23, 26, 27, 24])]
+    #[case::by_level(RuleQuery { sort: Some("level"), ..RuleQuery::default() }, &[24, 25, 26, 27, 21, 22, 20, 23])]
+    #[case::by_level_down(RuleQuery { sort: Some("level"), down: true, ..RuleQuery::default() }, &[23, 20, 22, 21, 27, 26, 25, 24])]
     fn rules_are_filtered_and_in_order(#[case] query: RuleQuery, #[case] expected: &[u128]) {
         assert_eq!(rules(query), expected);
     }

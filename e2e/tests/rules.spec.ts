@@ -1,0 +1,174 @@
+// Alarm rules: added to many tags, made with a formula, tried on made-up values, run against history, suppressed by design.
+
+import { expect, type Page, test } from '@playwright/test';
+import { accessibility } from '../accessibility';
+import { enter, type Server, start } from '../server';
+
+test.describe.configure({ mode: 'serial' });
+
+let server: Server;
+let page: Page;
+const thrown: string[] = [];
+
+test.beforeAll(async ({ browser }) => {
+  server = await start(['--speed', '1', '--past', '2']);
+  page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
+  page.on('pageerror', (error) => thrown.push(error.stack ?? error.message));
+  await enter(page, server);
+  await page.goto(`${server.url}/alarms?part=rules`);
+});
+
+test.afterAll(async () => {
+  await page.context().close();
+  await server.stop();
+  expect(thrown).toEqual([]);
+});
+
+const sheet = () => page.getByRole('grid', { name: 'Alarm rules' });
+const heading = (words: RegExp) => page.getByRole('heading', { name: words });
+const rule = () => page.getByRole('region', { name: /^(New alarm|Alarm) rule$/ });
+const proof = () => rule().getByRole('region', { name: 'Proof' });
+const unsaved = () => page.getByRole('region', { name: 'Not saved yet' });
+
+/** Opens the first rule that these words find. */
+async function open(words: string, cell: RegExp) {
+  await page.getByLabel('Filter alarm rules').fill(words);
+  await sheet().getByRole('gridcell', { name: cell }).first().click();
+  await page.keyboard.press('Enter');
+  await expect(rule()).toBeVisible();
+}
+
+/** Types a formula into one of the fields of the open rule. */
+async function formula(label: string, text: string) {
+  await rule().getByRole('textbox', { name: label }).click();
+  await page.keyboard.press('Control+a');
+  await page.keyboard.insertText(text);
+}
+
+test('a hundred rules are added from a filter as one revision, and taken back', async () => {
+  await expect(heading(/^80 alarm rules$/)).toBeVisible();
+  await accessibility(page);
+  await page.getByRole('button', { name: 'Add to many' }).click();
+  const many = page.getByRole('region', { name: 'Add alarm rules to many tags' });
+  await many.getByLabel('On-delay, s').first().fill('20');
+  await accessibility(page);
+  await many.getByRole('button', { name: 'Write rows' }).click();
+  await expect(page.getByText(/left out, of tags that have a rule “high” already/)).toBeVisible();
+  await expect(unsaved()).toContainText(/[12]\d\d new, not saved yet/);
+  // The first row that was made is in sight, with a level out of the range of its tag.
+  await expect(sheet().getByRole('gridcell', { name: '20', exact: true }).first()).toBeVisible();
+  const save = unsaved().getByRole('button', { name: /^Save \d+ rows$/ });
+  const count = Number((await save.innerText()).match(/\d+/)?.[0]);
+  expect(count).toBeGreaterThan(100);
+  await save.click();
+  await expect(heading(new RegExp(`^${80 + count} alarm rules$`))).toBeVisible();
+  await page.getByRole('button', { name: 'Undo', exact: true }).click();
+  await expect(heading(/^80 alarm rules$/)).toBeVisible();
+});
+
+test('a rule with a formula is made from its tag; what is missing is told at its field', async () => {
+  await page.getByLabel('Filter alarm rules').fill('silo 1');
+  await sheet().getByRole('gridcell', { name: /Silo 1/ }).first().click();
+  await page.keyboard.press('Enter');
+  await rule().getByRole('button', { name: 'Open tag' }).click();
+  const inspector = page.getByRole('complementary', { name: 'Inspector' });
+  await inspector.getByRole('button', { name: 'Add alarm rule…' }).click();
+  await expect(rule().getByRole('heading', { name: 'New alarm rule of Level' })).toBeVisible();
+  await rule().getByLabel('Kind').selectOption('deviation');
+  await rule().getByRole('button', { name: 'Create alarm rule' }).click();
+  await expect(rule()).toContainText('Enter the level at which the alarm comes.');
+  await expect(rule()).toContainText('Choose the setpoint, or enter a formula for it.');
+  await rule().getByLabel('Level, %').fill('40');
+  await formula('Setpoint', 'at("Levl")');
+  await expect(rule()).toContainText('There is no tag “Levl”.');
+  await formula('Setpoint', 'at("Level") + 0.5');
+  await accessibility(page);
+  await rule().getByRole('button', { name: 'Create alarm rule' }).click();
+  await expect(rule().getByRole('heading', { name: 'Level deviation' })).toBeVisible();
+  await expect(inspector.getByRole('list', { name: 'Other alarm rules' })).toContainText('deviation');
+  await inspector.getByRole('button', { name: 'Close inspector' }).click();
+  await expect(sheet().getByRole('gridcell', { name: 'deviation', exact: true })).toBeVisible();
+});
+
+test('a trial shows when the alarm would come, with delays and bad quality', async () => {
+  await open('EX-1 temperature', /EX-1 \/ Temperature/);
+  await rule().getByLabel('On-delay, s').fill('5');
+  await proof().getByRole('button', { name: 'Trial' }).click();
+  const events = proof().getByRole('list', { name: 'Events of the trial' });
+  await expect(events).toContainText(/came.*Temperature high high, 9\d\.0 °C over 90\.0/);
+  await expect(proof().getByRole('img', { name: /^Trial over 120 s: alarm from 96 s on$/ })).toBeVisible();
+  await proof().getByLabel('Temperature, °C').selectOption('step');
+  await proof().getByLabel('To', { exact: true }).fill('95');
+  await expect(events).toContainText(/25\.0 s.*came/);
+  await expect(events).toContainText(/80\.0 s.*returned/);
+  await proof().getByLabel('Bad from, s').fill('21');
+  await proof().getByLabel('to, s', { exact: true }).fill('70');
+  await expect(events).toContainText(/75\.0 s.*came/);
+  await accessibility(page, 'dark');
+  // Nothing of it was saved.
+  await expect(rule().getByRole('button', { name: 'Save alarm rule' })).toBeEnabled();
+  await rule().getByRole('button', { name: 'Discard changes' }).click();
+  await expect(rule().getByLabel('On-delay, s')).toHaveValue('3');
+});
+
+test('a backtest compares settings with those in force, and its suggestion is taken', async () => {
+  await open('mill vibration', /Mill \/ Vibration/);
+  await expect(rule().getByRole('heading', { name: 'Vibration high' })).toBeVisible();
+  const answer = await page.request.get(`${server.url}/api/items/tag`, { params: { text: 'Mill/Vibration', limit: 1 } });
+  const { items } = (await answer.json()) as { items: { no: number }[] };
+  const values = await page.request.get(`${server.url}/api/values`, { params: { tags: String(items[0]?.no) } });
+  const [now] = (await values.json()) as { value: number }[];
+  await rule().getByLabel('Level, mm/s').fill((now?.value ?? 2).toFixed(2));
+  await rule().getByLabel('Deadband', { exact: true }).fill('0');
+  await rule().getByLabel('On-delay, s').fill('0');
+  await proof().getByRole('button', { name: 'Backtest', exact: true }).click();
+  const outcome = proof().getByRole('table', { name: 'Outcome of the backtest' });
+  // The past of the demo comes bit by bit.
+  await expect(async () => {
+    await proof().getByRole('button', { name: 'Run backtest' }).click();
+    await expect(outcome.getByRole('row', { name: /calmer/ })).toBeVisible({ timeout: 4000 });
+  }).toPass({ timeout: 60_000 });
+  await expect(proof()).toContainText('is recorded when it moves by');
+  const chattering = async (row: RegExp) => Number(await outcome.getByRole('row', { name: row }).getByRole('cell').nth(2).innerText());
+  expect(await chattering(/as typed here/)).toBeGreaterThan(2);
+  expect(await chattering(/calmer/)).toBeLessThan(await chattering(/as typed here/));
+  await accessibility(page);
+  await proof().getByRole('button', { name: 'Use these settings' }).click();
+  const calmed = ['Deadband', 'On-delay, s', 'Off-delay, s'].map((label) => rule().getByLabel(label, { exact: true }).inputValue());
+  expect((await Promise.all(calmed)).some((value) => Number(value) > 0)).toBe(true);
+  await expect(proof()).toContainText('The settings are others by now; run it again.');
+  await rule().getByRole('button', { name: 'Discard changes' }).click();
+});
+
+test('an alarm is suppressed by design while its condition is false', async () => {
+  await open('air compressor', /Air pressure/);
+  await rule().getByLabel('Suppressed by design unless a condition holds').check();
+  await formula('Only while', 'at("Air pressure") > 20');
+  await rule().getByRole('button', { name: 'Save alarm rule' }).click();
+  await expect(rule().getByRole('button', { name: 'Save alarm rule' })).toBeDisabled();
+  await page.locator('main button[aria-pressed]').filter({ hasText: /^Suppressed/ }).click();
+  const line = page.getByRole('table', { name: 'Suppressed alarms' }).getByRole('row').filter({ hasText: 'Air pressure' });
+  await expect(line).toContainText('suppressed by design');
+  await expect(line).toContainText('> 20');
+  await page.locator('main button[aria-pressed]').filter({ hasText: 'Rules' }).click();
+  await expect(rule().getByRole('heading', { name: 'Air pressure low' })).toBeVisible();
+  await rule().getByLabel('Suppressed by design unless a condition holds').uncheck();
+  await rule().getByRole('button', { name: 'Save alarm rule' }).click();
+  await expect(rule().getByRole('button', { name: 'Save alarm rule' })).toBeDisabled();
+  await page.locator('main button[aria-pressed]').filter({ hasText: /^Suppressed/ }).click();
+  await expect(line).toHaveCount(0);
+});
+
+test('a rule that cannot work says why', async () => {
+  await page.locator('main button[aria-pressed]').filter({ hasText: 'Rules' }).click();
+  await page.getByRole('button', { name: 'Close alarm rule' }).click();
+  await page.getByLabel('Filter alarm rules').fill('');
+  const silo = page.request.get(`${server.url}/api/items/place`, { params: { text: 'Silo 1', limit: 1 } });
+  const found = (await (await silo).json()) as { revision: number; items: { id: string }[] };
+  const edits = [{ op: 'patch', kind: 'place', id: found.items[0]?.id, set: { in_service: false } }];
+  const headers = { Origin: server.url, 'If-Match': String(found.revision) };
+  const done = await page.request.post(`${server.url}/api/edits`, { data: { why: 'Silo 1 is cleaned', edits }, headers });
+  expect(done.status(), await done.text()).toBe(200);
+  await page.getByLabel('Which rules').selectOption('faulty');
+  await expect(sheet().getByRole('row').filter({ hasText: 'Silo 1' }).first()).toContainText('Its place is out of service.');
+});
