@@ -81,11 +81,11 @@ async function views(page: Page) {
   await shot('alarms');
   await page.getByRole('button', { name: 'Close inspector' }).click();
   await page.locator('main button[aria-pressed]').getByText('Rules').click();
-  await page.getByLabel('Filter alarm rules').fill('mill vibration');
-  await page.getByRole('grid', { name: 'Alarm rules' }).getByRole('gridcell', { name: /Vibration/ }).first().click();
+  await page.getByLabel('Filter alarm rules').fill('compressor motor current');
+  await page.getByRole('grid', { name: 'Alarm rules' }).getByRole('gridcell', { name: /Motor current/ }).first().click();
   await page.keyboard.press('Enter');
   const rule = page.getByRole('region', { name: 'Alarm rule' });
-  await rule.getByLabel('Level, mm/s').fill('2.0');
+  await rule.getByLabel('Level, A').fill('21');
   await rule.getByLabel('Deadband', { exact: true }).fill('0');
   await rule.getByRole('button', { name: 'Backtest', exact: true }).click();
   await rule.getByRole('button', { name: 'Run backtest' }).click();

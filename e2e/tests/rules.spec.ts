@@ -67,24 +67,24 @@ test('a hundred rules are added from a filter as one revision, and taken back', 
 });
 
 test('a rule with a formula is made from its tag; what is missing is told at its field', async () => {
-  await page.getByLabel('Filter alarm rules').fill('silo 1');
-  await sheet().getByRole('gridcell', { name: /Silo 1/ }).first().click();
-  await page.keyboard.press('Enter');
+  await page.getByLabel('Filter alarm rules').fill('nowhere');
+  await page.getByRole('button', { name: 'Clear filter' }).click();
+  await open('bed depth', /Bed depth/);
   await rule().getByRole('button', { name: 'Open tag' }).click();
   const inspector = page.getByRole('complementary', { name: 'Inspector' });
   await inspector.getByRole('button', { name: 'Add alarm rule…' }).click();
-  await expect(rule().getByRole('heading', { name: 'New alarm rule of Level' })).toBeVisible();
-  await rule().getByLabel('Kind').selectOption('deviation');
+  await expect(rule().getByRole('heading', { name: 'New alarm rule of Bed depth' })).toBeVisible();
+  await rule().getByLabel('Kind', { exact: true }).selectOption('deviation');
   await rule().getByRole('button', { name: 'Create alarm rule' }).click();
   await expect(rule()).toContainText('Enter the level at which the alarm comes.');
   await expect(rule()).toContainText('Choose the setpoint, or enter a formula for it.');
-  await rule().getByLabel('Level, %').fill('40');
-  await formula('Setpoint', 'at("Levl")');
-  await expect(rule()).toContainText('There is no tag “Levl”.');
-  await formula('Setpoint', 'at("Level") + 0.5');
+  await rule().getByLabel('Level, mm').fill('40');
+  await formula('Setpoint', 'at("Bed dpth")');
+  await expect(rule()).toContainText('There is no tag “Bed dpth”.');
+  await formula('Setpoint', 'at("Bed depth") + 5');
   await accessibility(page);
   await rule().getByRole('button', { name: 'Create alarm rule' }).click();
-  await expect(rule().getByRole('heading', { name: 'Level deviation' })).toBeVisible();
+  await expect(rule().getByRole('heading', { name: 'Bed depth deviation' })).toBeVisible();
   await expect(inspector.getByRole('list', { name: 'Other alarm rules' })).toContainText('deviation');
   await inspector.getByRole('button', { name: 'Close inspector' }).click();
   await expect(sheet().getByRole('gridcell', { name: 'deviation', exact: true })).toBeVisible();
@@ -112,13 +112,13 @@ test('a trial shows when the alarm would come, with delays and bad quality', asy
 });
 
 test('a backtest compares settings with those in force, and its suggestion is taken', async () => {
-  await open('mill vibration', /Mill \/ Vibration/);
-  await expect(rule().getByRole('heading', { name: 'Vibration high' })).toBeVisible();
-  const answer = await page.request.get(`${server.url}/api/items/tag`, { params: { text: 'Mill/Vibration', limit: 1 } });
+  await open('compressor motor current', /Motor current/);
+  await expect(rule().getByRole('heading', { name: 'Motor current high' })).toBeVisible();
+  const answer = await page.request.get(`${server.url}/api/items/tag`, { params: { text: 'Air compressor/Motor current', limit: 1 } });
   const { items } = (await answer.json()) as { items: { no: number }[] };
   const values = await page.request.get(`${server.url}/api/values`, { params: { tags: String(items[0]?.no) } });
   const [now] = (await values.json()) as { value: number }[];
-  await rule().getByLabel('Level, mm/s').fill((now?.value ?? 2).toFixed(2));
+  await rule().getByLabel('Level, A').fill((now?.value ?? 21).toFixed(1));
   await rule().getByLabel('Deadband', { exact: true }).fill('0');
   await rule().getByLabel('On-delay, s').fill('0');
   await proof().getByRole('button', { name: 'Backtest', exact: true }).click();
@@ -163,12 +163,12 @@ test('a rule that cannot work says why', async () => {
   await page.locator('main button[aria-pressed]').filter({ hasText: 'Rules' }).click();
   await page.getByRole('button', { name: 'Close alarm rule' }).click();
   await page.getByLabel('Filter alarm rules').fill('');
-  const silo = page.request.get(`${server.url}/api/items/place`, { params: { text: 'Silo 1', limit: 1 } });
-  const found = (await (await silo).json()) as { revision: number; items: { id: string }[] };
+  const dryer = page.request.get(`${server.url}/api/items/place`, { params: { text: 'Belt dryer', limit: 1 } });
+  const found = (await (await dryer).json()) as { revision: number; items: { id: string }[] };
   const edits = [{ op: 'patch', kind: 'place', id: found.items[0]?.id, set: { in_service: false } }];
   const headers = { Origin: server.url, 'If-Match': String(found.revision) };
-  const done = await page.request.post(`${server.url}/api/edits`, { data: { why: 'Silo 1 is cleaned', edits }, headers });
+  const done = await page.request.post(`${server.url}/api/edits`, { data: { why: 'The dryer is cleaned', edits }, headers });
   expect(done.status(), await done.text()).toBe(200);
   await page.getByLabel('Which rules').selectOption('faulty');
-  await expect(sheet().getByRole('row').filter({ hasText: 'Silo 1' }).first()).toContainText('Its place is out of service.');
+  await expect(sheet().getByRole('row').filter({ hasText: 'Bed depth' }).first()).toContainText('Its place is out of service.');
 });

@@ -222,8 +222,6 @@ pub fn columns(kind: Kind) -> &'static [Column] {
 
 /// The column of a table with this name.
 pub fn column_of(kind: Kind, key: &str) -> Option<&'static Column> {
-    // So the kind of a rule was called while every rule was a limit.
-    let key = if (kind, key) == (Kind::Rule, "limit") { "kind" } else { key };
     columns(kind).iter().find(|c| c.key == key)
 }
 

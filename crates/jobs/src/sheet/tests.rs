@@ -107,7 +107,7 @@ fn a_branch_may_be_made_by_one_file() {
         plan.differences.iter().map(|d| d.title.as_str()).collect::<HashSet<_>>(),
         HashSet::from(["Works/Drying/Belt/Zone 1", "Works/Drying", "Works/Drying/Belt"])
     );
-    let rules = "tag,limit,level\nWorks/EX-1/Level,high high,90\nWorks/EX-1/Level,High,85\n";
+    let rules = "tag,kind,level\nWorks/EX-1/Level,high high,90\nWorks/EX-1/Level,High,85\n";
     let plan = compared(&self::plant(TAGS), Kind::Rule, rules, false).unwrap();
     assert_eq!((plan.counts[&(Outcome::Added, Kind::Rule)], plan.counts[&(Outcome::Changed, Kind::Rule)]), (1, 1));
 }
@@ -116,11 +116,11 @@ fn a_branch_may_be_made_by_one_file() {
 fn rules_are_known_by_tag_and_name_and_plain_limits_by_their_kind() {
     let plant = plant(TAGS);
     let first =
-        "tag,name,limit,level\nWorks/EX-1/Level,At night,high,70\nWorks/EX-1/Level,At noon,high,90\nWorks/EX-1/Level,,high,80\n";
+        "tag,name,kind,level\nWorks/EX-1/Level,At night,high,70\nWorks/EX-1/Level,At noon,high,90\nWorks/EX-1/Level,,high,80\n";
     let plan = compared(&plant, Kind::Rule, first, false).unwrap();
     assert_eq!((plan.counts[&(Outcome::Added, Kind::Rule)], plan.counts.get(&(Outcome::Added, Kind::Tag))), (2, None));
     let plant = taken(&plant, &plan);
-    let again = "tag,name,limit,level\nWorks/EX-1/Level,At night,high,72\nWorks/EX-1/Level,At noon,low,90\n";
+    let again = "tag,name,kind,level\nWorks/EX-1/Level,At night,high,72\nWorks/EX-1/Level,At noon,low,90\n";
     let plan = compared(&plant, Kind::Rule, again, false).unwrap();
     assert_eq!((plan.counts[&(Outcome::Changed, Kind::Rule)], plan.counts.get(&(Outcome::Added, Kind::Rule))), (2, None));
     assert!(plan.differences.iter().any(|d| d.title == "Works/EX-1/Level At night"), "{:?}", plan.differences);

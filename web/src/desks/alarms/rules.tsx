@@ -184,12 +184,18 @@ export function Rules({ at }: { at: string | undefined }) {
       {open && <RuleEditor key={open} open={open} onClose={() => go({ rule: undefined })} />}
       {made && (written.changes.size > 0 || made.rows.length === 0) && <MadeLine made={made} />}
       <Unsaved written={written} title={title} grid={grid} />
-      {total === 0 && !narrowed && written.changes.size === 0 ? (
+      {total === 0 && narrowed && (
+        <p className="mb-2">
+          <span className="text-soft">No alarm rule fits this filter. </span>
+          <Button onClick={() => change({ choice: 'all', kind: '', priority: '', text: '' })}>Clear filter</Button>
+        </p>
+      )}
+      {total === 0 && !narrowed && written.changes.size === 0 && (
         <Empty title="No alarm rules here yet">
           Add rules to many tags at once, or open a tag and set its limits. An equipment class can bring rules for all its
           equipment.
         </Empty>
-      ) : null}
+      )}
       <Grid
         label="Alarm rules"
         columns={columns}

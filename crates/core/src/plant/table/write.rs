@@ -42,7 +42,7 @@ impl<'a> Known<'a> {
                     return self.rules.get(&(tag, name.trim())).copied();
                 }
                 // One without a name is known by its kind.
-                let kind = cell("kind").or_else(|| cell("limit"))?;
+                let kind = cell("kind")?;
                 let kind = kind.trim().to_lowercase().replace(['_', '-'], " ");
                 let kind = if kind == "rate" { RuleKind::Rate.words() } else { kind.as_str() };
                 let words = RuleKind::ALL.into_iter().map(RuleKind::words).find(|words| *words == kind)?;

@@ -6,7 +6,7 @@ use crate::{
     alarm::{LimitKind, RuleKind},
     engine::Current,
     plant::{
-        Item, Kind, Plant, Rule, Settings, Tag,
+        Item, Kind, Plant, Rule, Tag,
         table::{Cell, Column, Reader, column_of},
     },
     quality::Reason,
@@ -133,7 +133,7 @@ impl RuleView {
             (a.place.rank.cmp(&b.place.rank))
                 .then(a.order.total_cmp(&b.order))
                 .then_with(|| natural(a.name, b.name))
-                .then(b.rule.set.order().total_cmp(&a.rule.set.order()))
+                .then_with(|| downwards(&a.rule.set).total_cmp(&downwards(&b.rule.set)))
                 .then_with(|| a.rule.set.known_as().cmp(b.rule.set.known_as()))
                 .then(a.rule.id.cmp(&b.rule.id))
         };
@@ -197,6 +197,11 @@ fn is_misplaced((kind, level): Limit, all: &[Limit]) -> bool {
         Ordering::Greater => *at <= level,
         Ordering::Equal => false,
     })
+}
+
+/// Sorts the limits of a tag from the highest to the lowest, and the other rules behind them.
+fn downwards(rule: &Rule) -> f64 {
+    rule.fixed_limit().map_or(f64::INFINITY, |(_, level)| -level)
 }
 
 enum SortKey {
@@ -316,8 +321,8 @@ mod tests {
     }
 
     #[rstest]
-    #[case::plant_order(RuleQuery::default(), &[20, 21, 25, 22, 23, 26, 27, 24])]
-    #[case::under(RuleQuery { under: Some(id(2)), ..RuleQuery::default() }, &[25, 22, 23])]
+    #[case::plant_order(RuleQuery::default(), &[20, 21, 22, 25, 23, 26, 27, 24])]
+    #[case::under(RuleQuery { under: Some(id(2)), ..RuleQuery::default() }, &[22, 25, 23])]
     #[case::kind(RuleQuery { kind: Some(RuleKind::High), ..RuleQuery::default() }, &[20, 22, 24])]
     #[case::priority(RuleQuery { priority: Some(3), ..RuleQuery::default() }, &[21])]
     #[case::off(RuleQuery { enabled: Some(false), ..RuleQuery::default() }, &[22])]
