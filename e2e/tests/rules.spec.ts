@@ -163,12 +163,12 @@ test('a rule that cannot work says why', async () => {
   await page.locator('main button[aria-pressed]').filter({ hasText: 'Rules' }).click();
   await page.getByRole('button', { name: 'Close alarm rule' }).click();
   await page.getByLabel('Filter alarm rules').fill('');
-  const dryer = page.request.get(`${server.url}/api/items/place`, { params: { text: 'Belt dryer', limit: 1 } });
-  const found = (await (await dryer).json()) as { revision: number; items: { id: string }[] };
+  const zone = page.request.get(`${server.url}/api/items/place`, { params: { text: 'Belt dryer/Zone 1', limit: 1 } });
+  const found = (await (await zone).json()) as { revision: number; items: { id: string }[] };
   const edits = [{ op: 'patch', kind: 'place', id: found.items[0]?.id, set: { in_service: false } }];
   const headers = { Origin: server.url, 'If-Match': String(found.revision) };
-  const done = await page.request.post(`${server.url}/api/edits`, { data: { why: 'The dryer is cleaned', edits }, headers });
+  const done = await page.request.post(`${server.url}/api/edits`, { data: { why: 'The zone is cleaned', edits }, headers });
   expect(done.status(), await done.text()).toBe(200);
   await page.getByLabel('Which rules').selectOption('faulty');
-  await expect(sheet().getByRole('row').filter({ hasText: 'Bed depth' }).first()).toContainText('Its place is out of service.');
+  await expect(sheet().getByRole('row').filter({ hasText: 'Zone 1' }).first()).toContainText('Its place is out of service.');
 });

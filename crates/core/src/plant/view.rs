@@ -190,7 +190,7 @@ impl TagView {
             TagSort::Column(key) => match column_of(Kind::Tag, key) {
                 Some(column) => {
                     let reader = Reader::of(plant, |_| matches!(column.cell, Cell::Limit(..)));
-                    rows.iter().map(|r| (r.tag, Key::of(&reader, column, r.tag))).collect()
+                    rows.iter().map(|r| (r.tag, Key::of(&reader, column, Kind::Tag, r.tag))).collect()
                 }
                 None => HashMap::new(),
             },
@@ -244,11 +244,11 @@ enum Key {
 }
 
 impl Key {
-    fn of(reader: &Reader<'_>, column: &Column, tag: Uuid) -> Key {
-        let text = reader.cell(column, Kind::Tag, tag);
+    fn of(reader: &Reader<'_>, column: &Column, kind: Kind, id: Uuid) -> Key {
+        let text = reader.cell(column, kind, id);
         match column.cell {
             // What is not set stands behind all numbers.
-            Cell::Number | Cell::Limit(..) | Cell::Whole => Key::Number(text.parse().unwrap_or(f64::INFINITY)),
+            Cell::Number | Cell::Level | Cell::Limit(..) | Cell::Whole => Key::Number(text.parse().unwrap_or(f64::INFINITY)),
             _ => Key::Text(text),
         }
     }

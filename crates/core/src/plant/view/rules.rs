@@ -1,13 +1,13 @@
 //! Alarm rules as a sheet shows them.
 
-use super::{Place, natural, places};
+use super::{Key, Place, natural, places};
 use crate::{
     TagNo,
     alarm::{LimitKind, RuleKind},
     engine::Current,
     plant::{
         Item, Kind, Plant, Rule, Tag,
-        table::{Cell, Column, Reader, column_of},
+        table::{Reader, column_of},
     },
     quality::Reason,
 };
@@ -141,8 +141,8 @@ impl RuleView {
             None => rows.sort_by(by_plant),
             Some(column) => {
                 let reader = Reader::of(plant, |_| false);
-                let keys: HashMap<Uuid, SortKey> =
-                    rows.iter().map(|row| (row.rule.id, SortKey::of(&reader, column, row.rule.id))).collect();
+                let keys: HashMap<Uuid, Key> =
+                    rows.iter().map(|row| (row.rule.id, Key::of(&reader, column, Kind::Rule, row.rule.id))).collect();
                 rows.sort_by(|a, b| keys[&a.rule.id].compare(&keys[&b.rule.id]).then_with(|| by_plant(a, b)));
             }
         }
@@ -202,30 +202,6 @@ fn is_misplaced((kind, level): Limit, all: &[Limit]) -> bool {
 /// Sorts the limits of a tag from the highest to the lowest, and the other rules behind them.
 fn downwards(rule: &Rule) -> f64 {
     rule.fixed_limit().map_or(f64::INFINITY, |(_, level)| -level)
-}
-
-enum SortKey {
-    Number(f64),
-    Text(String),
-}
-
-impl SortKey {
-    fn of(reader: &Reader<'_>, column: &Column, rule: Uuid) -> SortKey {
-        let text = reader.cell(column, Kind::Rule, rule);
-        match column.cell {
-            // What is not set stands behind all numbers.
-            Cell::Number | Cell::Level | Cell::Whole => SortKey::Number(text.parse().unwrap_or(f64::INFINITY)),
-            _ => SortKey::Text(text),
-        }
-    }
-
-    fn compare(&self, other: &SortKey) -> Ordering {
-        match (self, other) {
-            (SortKey::Number(a), SortKey::Number(b)) => a.total_cmp(b),
-            (SortKey::Text(a), SortKey::Text(b)) => natural(a, b),
-            _ => Ordering::Equal,
-        }
-    }
 }
 
 impl Plant {
