@@ -10,6 +10,7 @@ import type { Item } from '../api/model';
 import { type Alarm, useAlarms, useItems, useSuppressed } from '../api/queries';
 import { usePast } from '../api/shown';
 import { Pips } from '../parts/pips';
+import { isLimit } from '../parts/rule-kinds';
 import { lasting, moment, PRIORITY_WORDS, RULE_WORDS } from '../parts/text';
 import { Trend } from '../parts/trend';
 import { Button } from '../parts/ui';
@@ -154,12 +155,11 @@ function Now({ tag, rule, alarm }: { tag: Item<'tag'>; rule: Item<'rule'>; alarm
 /** What the rule looks for, in short. */
 function RuleLine({ set, unit }: { set: Item<'rule'>['set']; unit: string }) {
   const { kind, level, deadband } = set;
-  const limit = /^(high|low)/.test(kind);
   const measured = kind === 'rate' ? `${unit}/${PER_WORDS[set.per]}` : unit;
   const band = set.deadband_in === 'range' ? '% of range' : measured;
   return (
     <p className="text-soft">
-      {limit && 'limit '}
+      {isLimit(kind) && 'limit '}
       {RULE_WORDS[kind]} {level !== null && <span className="figures">{level}</span>}
       {level !== null && measured && ` ${measured}`}
       {set.level_formula && 'from a formula'}

@@ -10,6 +10,7 @@ import { commit, useAlarms, useItems, useMay, useSuppressed } from '../api/queri
 import { complain } from '../parts/form';
 import { Pips } from '../parts/pips';
 import { useReading } from '../parts/reading';
+import { isLimit } from '../parts/rule-kinds';
 import { clock, PRIORITY_WORDS, RULE_WORDS } from '../parts/text';
 import { Trend } from '../parts/trend';
 import { Button, Choice, Tick } from '../parts/ui';
@@ -178,7 +179,7 @@ function OtherRules({ tag, rules, disabled }: { tag: Item<'tag'>; rules: Item<'r
     <>
       <ul aria-label="Other alarm rules" className="mt-2">
         {rules
-          .filter(({ set }) => set.name || !/^(high|low)/.test(set.kind) || set.level_formula)
+          .filter(({ set }) => set.name || !isLimit(set.kind) || set.level_formula)
           .map(({ id, set }) => (
             <li key={id} className="flex h-6.5 items-center gap-2 border-t border-line">
               <button type="button" className="min-w-0 flex-1 truncate text-left hover:text-teal" onClick={() => open(id)}>

@@ -4,6 +4,7 @@ import { useValue } from '../api/live';
 import type { RuleSet, TagSet } from '../api/model';
 import { hueOf } from './colours';
 import { numberIn } from './reading';
+import { isLimit } from './rule-kinds';
 
 const WIDTH = 92;
 const EDGE = 6;
@@ -19,7 +20,7 @@ interface Props {
 /** The limits that are on and whose levels stand fast. */
 export const fixedLimits = (rules: readonly RuleSet[]) =>
   rules.flatMap(({ enabled, kind, level, level_formula, priority }) =>
-    enabled && level !== null && !level_formula && /^(high|low)/.test(kind) ? [{ kind, level, priority }] : [],
+    enabled && level !== null && !level_formula && isLimit(kind) ? [{ kind, level, priority }] : [],
   );
 
 /** The priority of the gravest limit that a value is beyond; 0 for none. */

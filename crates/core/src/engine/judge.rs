@@ -286,4 +286,12 @@ impl RuleState {
         let memory = Memory { active: standing.is_active(), delay_since: standing.delay_since, from };
         RuleState { memory, level: f64::NAN, held: standing.value, standing }
     }
+
+    /// It looks for something else from now on: a running delay ends without a turn.
+    pub(super) fn forget(&mut self, out: &mut Effects) {
+        (self.memory.delay_since, self.memory.from) = (None, None);
+        if self.standing.delay_since.take().is_some() {
+            out.states.push(self.standing.clone());
+        }
+    }
 }

@@ -34,10 +34,16 @@ impl Engine {
             lives.insert(live.standing.rule, (live, index));
         }
         for rule in &plan.rules {
-            let mut live = lives
-                .remove(&rule.id)
-                .map(|(live, _)| live)
-                .unwrap_or_else(|| RuleState::of(self.resting.remove(&rule.id).unwrap_or_else(|| AlarmStanding::quiet(rule.id))));
+            let mut live = match lives.remove(&rule.id) {
+                Some((mut live, index)) => {
+                    // What a delay proved of something else counts for nothing.
+                    if old.rules[index].criterion.test != rule.criterion.test {
+                        live.forget(out);
+                    }
+                    live
+                }
+                None => RuleState::of(self.resting.remove(&rule.id).unwrap_or_else(|| AlarmStanding::quiet(rule.id))),
+            };
             // A level that a formula gives holds until the formula gives another.
             if !rule.level.is_nan() {
                 live.level = rule.level;

@@ -26,7 +26,8 @@ const DEADBANDS: [f64; 5] = [0.005, 0.01, 0.02, 0.03, 0.05];
 const OFF_DELAYS: [f64; 4] = [10.0, 30.0, 60.0, 120.0];
 const ON_DELAYS: [f64; 4] = [5.0, 10.0, 30.0, 60.0];
 
-/// Looks for them; none where nothing needs to be calmed, or nothing that is tried does. `go_on` says whether to try another one.
+/// Looks for them; none where nothing needs to be calmed, or nothing that is tried does. `go_on` says whether to try another one; otherwise
+/// the best so far will do.
 pub fn calmer(
     plant: &Plant,
     rule: &Rule,
@@ -45,7 +46,7 @@ pub fn calmer(
     let mut best: Option<Calmer> = None;
     for rule in candidates(plant, rule, told) {
         if !go_on() {
-            return None;
+            break;
         }
         let judged = Judged::of(&Trial::run(plant, &rule, told, span), span.1);
         let (missed, later) = matters.lost_in(&judged, span.1);
@@ -67,7 +68,7 @@ fn candidates(plant: &Plant, rule: &Rule, told: &[Told]) -> Vec<Rule> {
     if rule.kind == RuleKind::NoChange {
         return Vec::new();
     }
-    let mut all = Vec::new();
+    let mut all: Vec<Rule> = Vec::new();
     let tag = plant.tags.get(&rule.tag);
     let unit = if rule.kind.has_level() && rule.kind != RuleKind::Rate {
         tag.and_then(|tag| extent(tag.no, &tag.set, told))
@@ -79,9 +80,10 @@ fn candidates(plant: &Plant, rule: &Rule, told: &[Told]) -> Vec<Rule> {
         let now = tag.map_or(0.0, |tag| rule.deadband_on(&tag.set));
         all.extend(DEADBANDS.into_iter().map(deadband).filter(|other| other.deadband > now));
     }
+    let widest = all.last().cloned();
     all.extend(OFF_DELAYS.into_iter().filter(|s| *s > rule.off_delay_s).map(|s| Rule { off_delay_s: s, ..rule.clone() }));
     all.extend(ON_DELAYS.into_iter().filter(|s| *s > rule.on_delay_s).map(|s| Rule { on_delay_s: s, ..rule.clone() }));
-    if let Some(widest) = all.iter().rfind(|other| other.deadband > rule.deadband).cloned() {
+    if let Some(widest) = widest {
         all.extend(OFF_DELAYS.into_iter().map(|s| Rule { off_delay_s: s, ..widest.clone() }));
     }
     all

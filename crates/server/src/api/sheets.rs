@@ -388,8 +388,8 @@ pub async fn rule_sheet(app: Data<App>, person: Person, query: Query<RuleSheetQu
     .map_err(stopping)
 }
 
-/// Most tags that rules are made for at once.
-const MOST_TAGS: usize = 10_000;
+/// Most rows that are made at once: so many can be written at once.
+const MOST_MADE: usize = 20_000;
 
 /// Rules that are to be made for many tags.
 #[derive(Deserialize, ToSchema)]
@@ -460,8 +460,11 @@ pub async fn made_rules(app: Data<App>, person: Person, body: Json<TemplateBody>
             })
         };
         let tags: Vec<Uuid> = view.rows(0, view.len()).iter().filter(fits).copied().collect();
-        if tags.len() > MOST_TAGS {
-            return Err(Problem::field("text", "These are more than 10,000 tags; narrow them down."));
+        if tags.len() * body.rules.len() > MOST_MADE {
+            return Err(Problem::field(
+                "text",
+                "This makes more than 20,000 rows, which cannot be saved at once; narrow the tags down.",
+            ));
         }
         let (rows, passed) = template::rows(&plant, &tags, &body.rules, &mut Uuid::now_v7);
         let made =

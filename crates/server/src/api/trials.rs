@@ -21,6 +21,7 @@ use havrel_core::{
 };
 use serde::{Deserialize, Serialize};
 use std::{
+    collections::HashSet,
     sync::Arc,
     time::{Duration, Instant},
 };
@@ -38,6 +39,7 @@ const MOST_EVENTS: usize = 2_000;
 
 /// Settings of an alarm rule as they are typed.
 fn rule_of(plant: &Plant, tag: Uuid, rule: Option<Uuid>, mut set: Own) -> Result<Rule, Problem> {
+    let named = set.get("name").and_then(|name| name.as_str()).unwrap_or_default().to_owned();
     let (id, op) = match rule {
         Some(id) => {
             let known = plant.rules.get(&id).filter(|rule| rule.set.tag == tag);
@@ -46,14 +48,18 @@ fn rule_of(plant: &Plant, tag: Uuid, rule: Option<Uuid>, mut set: Own) -> Result
         }
         None => {
             set.insert("tag".into(), tag.to_string().into());
-            // What it will be called is of no account here.
+            // Another rule of the tag may be called the same; whoever saves it is told.
             set.insert("name".into(), format!("trial {}", Uuid::now_v7().simple()).into());
             (Uuid::now_v7(), Op::Create(set, None))
         }
     };
     let edit = Edit { kind: Kind::Rule, id, op, seen: None };
     let (next, _) = edit::apply(plant, &[edit], &(), || 0).map_err(refused)?;
-    let rule = next.rules.get(&id).map(|rule| rule.set.clone()).ok_or_else(|| Problem::missing("alarm rule"))?;
+    let mut settled = next.rules.get(&id).map(|rule| rule.set.clone()).ok_or_else(|| Problem::missing("alarm rule"))?;
+    if rule.is_none() {
+        settled.name = named;
+    }
+    let rule = settled;
     if next.trial_tags(&rule).len() < 1 + next.rule_reads(&rule).iter().filter(|read| **read != tag).count() {
         return Err(Problem::field("set", "Its formulas read tags that you do not see."));
     }
@@ -143,7 +149,8 @@ pub async fn trial(app: Data<App>, person: Person, body: Json<TrialBody>) -> Res
         let tag = tag.ok_or_else(|| Problem::field("made_up", "The rule does not read one of these tags."))?;
         made.push((tag.no, one.made, plant.type_of(&tag.set) == "bool"));
     }
-    if made.len() > tags.len() {
+    let numbers: HashSet<u32> = made.iter().map(|(no, ..)| *no).collect();
+    if numbers.len() < made.len() {
         return Err(Problem::field("made_up", "Give each tag its values once."));
     }
     let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");

@@ -104,6 +104,13 @@ async fn a_rule_is_tried_on_made_up_values_before_it_is_there() {
     assert_eq!(tried["columns"][0]["values"].as_array().unwrap().len(), 101);
     let (_, tried) = engineer.post("/api/rules/trial", made(json!({"shape": "hold", "value": 90, "bad": [3, 50]}))).await;
     assert_eq!(tried["spans"], json!([[55.0, null]]));
+    let when = json!({"kind": "expression", "name": "nearly full", "when": {"text": "at(\"Level\") > 80"}});
+    let mut named = made(json!({"shape": "hold", "value": 90}));
+    named["set"] = when;
+    assert_eq!(engineer.post("/api/rules/trial", named.clone()).await.1["events"][0]["text"], "Level: nearly full");
+    let twice = named["made_up"][0].clone();
+    named["made_up"].as_array_mut().unwrap().push(twice);
+    assert_eq!(engineer.post("/api/rules/trial", named).await.0, 422);
     // Nothing of it is recorded, and the rule that is there is as it was.
     let (_, events) = engineer.get("/api/alarms/events").await;
     assert_eq!((events, engineer.get("/api/sheets/rules").await.1["total"].clone()), (json!([]), json!(1)));

@@ -5,12 +5,12 @@ import { useState } from 'react';
 import { http, type Schemas, take } from '../../api/client';
 import { useDraft } from '../../parts/draft';
 import { complain } from '../../parts/form';
+import { hasLevel, RULE_KINDS } from '../../parts/rule-kinds';
 import { PRIORITY_WORDS, RULE_WORDS } from '../../parts/text';
 import { Button, Choice, Field, Input, Tick } from '../../parts/ui';
 import { UnitField } from '../../parts/unit-field';
 import { Views } from '../../parts/views';
 import type { Written } from '../../parts/written';
-import { RULE_KINDS } from './rule-form';
 
 /** One rule of a template: texts by column of the table of rules. */
 type Template = Record<string, string>;
@@ -36,7 +36,6 @@ const AS_IT_IS = { write: (draft: Draft): unknown => draft, read: (draft: unknow
 
 /** Kinds that ask for more than a template holds are set on each rule. */
 const KINDS = RULE_KINDS.filter((kind) => kind !== 'expression' && kind !== 'deviation' && kind !== 'state');
-const LEVELLED = /^(high|low|rate)/;
 
 interface Props {
   at: string | undefined;
@@ -157,7 +156,7 @@ export function ManyRules({ at, written, onMade, onClose }: Props) {
 /** Without what does not belong to the kind. */
 function sent(rule: Template): Template {
   const { level, deadband, deadband_in, ...rest } = rule;
-  const levelled = LEVELLED.test(rule.kind ?? '');
+  const levelled = hasLevel(rule.kind ?? '');
   return { ...rest, ...(levelled ? { level: level ?? '', deadband: deadband ?? '', deadband_in: deadband_in ?? 'unit' } : {}) };
 }
 
@@ -169,7 +168,7 @@ interface LineProps {
 
 function TemplateLine({ rule, number, onChange }: LineProps) {
   const kind = rule.kind ?? 'high';
-  const levelled = LEVELLED.test(kind);
+  const levelled = hasLevel(kind);
   const text = (key: string, label: string, className: string) => (
     <Field label={label} className={className}>
       {(p) => (

@@ -10,10 +10,11 @@ import { useForm } from '../../parts/form';
 import { FormulaField } from '../../parts/formula/formula-field';
 import { Pips } from '../../parts/pips';
 import { useReading } from '../../parts/reading';
+import { hasDeadband, isLimit, RULE_KINDS } from '../../parts/rule-kinds';
 import { PRIORITY_WORDS, RULE_WORDS } from '../../parts/text';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../../parts/ui';
 import { Value } from '../../parts/value';
-import { changedOf, isLimit, RULE_KINDS, type RuleValues, setOf, valuesOf } from './rule-form';
+import { changedOf, type RuleValues, setOf, valuesOf } from './rule-form';
 import { RuleProof } from './rule-proof';
 
 /** What the address holds of a rule that is to be made, before the id of its tag. */
@@ -405,7 +406,7 @@ function Formula({ form, tag, rule, field, of, label, unit }: FormulaProps) {
 function Timing({ form, tag }: PartProps) {
   const v = form.values;
   const still = v.kind === 'no_change';
-  const banded = isLimit(v.kind) || v.kind === 'deviation' || v.kind === 'rate' || still;
+  const banded = hasDeadband(v.kind);
   const ranged = tag.set.range_low !== null && tag.set.range_high !== null;
   return (
     <div className="flex flex-wrap items-start gap-3">

@@ -2,10 +2,7 @@
 
 import type { FormulaSet, RuleKind, RuleSet } from '../../api/model';
 import { numberOf, textOf } from '../../parts/form';
-import { RULE_WORDS } from '../../parts/text';
-
-export const RULE_KINDS = Object.keys(RULE_WORDS) as RuleKind[];
-export const isLimit = (kind: RuleKind) => /^(high|low)/.test(kind);
+import { hasDeadband, hasLevel, isLimit } from '../../parts/rule-kinds';
 
 export interface RuleValues {
   name: string;
@@ -66,7 +63,7 @@ export function setOf(v: RuleValues, was: Partial<RuleSet> = {}): Partial<RuleSe
   const formula = (field: 'level_formula' | 'setpoint' | 'when' | 'only_while', text: string): FormulaSet | null =>
     text.trim() === '' ? null : { text, mixed: was[field]?.mixed ?? 'convert' };
   const limit = isLimit(v.kind);
-  const level = limit || v.kind === 'deviation' || v.kind === 'rate';
+  const level = hasLevel(v.kind);
   return {
     name: v.name.trim(),
     kind: v.kind,
@@ -79,7 +76,7 @@ export function setOf(v: RuleValues, was: Partial<RuleSet> = {}): Partial<RuleSe
     states: v.kind === 'state' ? v.states : [],
     when: v.kind === 'expression' ? formula('when', v.when) : null,
     ...(v.weight === 0 ? { enabled: false } : { enabled: true, priority: v.weight }),
-    deadband: level || v.kind === 'no_change' ? (numberOf(v.deadband) ?? 0) : 0,
+    deadband: hasDeadband(v.kind) ? (numberOf(v.deadband) ?? 0) : 0,
     deadband_in: v.deadbandIn,
     on_delay_s: numberOf(v.on) ?? 0,
     off_delay_s: v.kind === 'no_change' ? 0 : (numberOf(v.off) ?? 0),

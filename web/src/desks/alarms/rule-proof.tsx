@@ -11,11 +11,12 @@ import { numberOf } from '../../parts/form';
 import type { Period } from '../../parts/period';
 import { PeriodPart, periodWords } from '../../parts/period-part';
 import { numberIn } from '../../parts/reading';
+import { isLimit } from '../../parts/rule-kinds';
 import { counted, lasting, moment, pathEnd, spanWords } from '../../parts/text';
 import { Trend } from '../../parts/trend';
 import { Button, Choice, Field, Input } from '../../parts/ui';
 import { madeUp, number, SHAPES, type ShapeName, type Typed } from './made-up';
-import { isLimit, type RuleValues, setOf } from './rule-form';
+import { type RuleValues, setOf } from './rule-form';
 import { SpanStrip, TrialChart } from './trial-chart';
 
 interface Props {
@@ -205,8 +206,12 @@ function ShapeLine({ title, unit, typed, onChange }: ShapeProps) {
         )}
       </Field>
       {typed.shape === 'hold' && small('from', 'Value')}
-      {typed.shape === 'ramp' &&
-        [small('from', 'From'), small('to', 'To')].map((field, i) => <span key={i === 0 ? 'from' : 'to'}>{field}</span>)}
+      {typed.shape === 'ramp' && (
+        <>
+          {small('from', 'From')}
+          {small('to', 'To')}
+        </>
+      )}
       {typed.shape === 'step' && (
         <>
           {small('from', 'From')}

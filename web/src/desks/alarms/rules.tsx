@@ -8,6 +8,7 @@ import { useAlarms, useMay, useSuppressed } from '../../api/queries';
 import { useGo, useView } from '../../app/view';
 import { ColumnChoice } from '../../parts/column-choice';
 import { Grid, type GridHandle, type GridRow } from '../../parts/grid';
+import { RULE_KINDS } from '../../parts/rule-kinds';
 import type { Order } from '../../parts/sheet';
 import { counted, PRIORITY_WORDS, RULE_WORDS } from '../../parts/text';
 import { Button, Choice, Empty, Input } from '../../parts/ui';
@@ -16,7 +17,6 @@ import { Unsaved, useWritten } from '../../parts/written';
 import { ManyRules } from './many-rules';
 import { FIRST, type RuleRow, ruleColumns } from './rule-columns';
 import { RuleEditor } from './rule-editor';
-import { RULE_KINDS } from './rule-form';
 
 /** Which rules are shown, in words, and what that asks of the server. */
 const CHOICES: Record<string, { words: string; query: Partial<Query> }> = {

@@ -207,3 +207,16 @@ fn formulas_of_rules_name_tags_by_identity_and_keep_them_from_being_deleted() {
     let problems = edit::apply(&next, &[unit], &(), || 9).unwrap_err();
     assert!(problems[0].message.contains("The alarm rule “DR-1/a deviation” does not go with it"), "{problems:?}");
 }
+
+#[test]
+fn a_delay_of_another_kind_counts_for_nothing() {
+    let plant = works(json!({"kind": "no_change", "on_delay_s": 600}));
+    let (mut engine, _) = told(&plant, &[a(1, 50.0)], 30);
+    let patch = own(json!({"kind": "high", "level": 80, "on_delay_s": 5}));
+    let edit = edit::Edit { kind: ItemKind::Rule, id: id(50), op: edit::Op::Patch(patch), seen: None };
+    let (next, _) = edit::apply(&plant, &[edit], &(), || 9).unwrap();
+    let mut out = Effects::default();
+    engine.step(31 * SECOND, Input::Plan(Arc::new(Plan::of(&next))), &mut out);
+    engine.step(60 * SECOND, Input::Tick, &mut out);
+    assert_eq!(turns(&out), []);
+}

@@ -1,13 +1,10 @@
 // The alarm rules of a property of an equipment class.
 
 import { Plus, X } from 'lucide-react';
+import { hasDeadband, hasLevel, isLimit, RULE_KINDS } from '../../../parts/rule-kinds';
 import { PRIORITY_WORDS, RULE_WORDS } from '../../../parts/text';
 import { Button, Choice, Field, Input, Tick } from '../../../parts/ui';
 import { newRule, type RuleRow, statesText } from './rows';
-
-const RULE_KINDS = Object.keys(RULE_WORDS) as (keyof typeof RULE_WORDS)[];
-const LEVELLED = /^(high|low|deviation|rate)/;
-const BANDED = /^(high|low|deviation|rate|no_change)/;
 
 interface Props {
   rows: RuleRow[];
@@ -51,7 +48,7 @@ export function ClassRules({ rows, disabled, onChange }: Props) {
                 </Choice>
               )}
             </Field>
-            {LEVELLED.test(String(row.set.kind)) && text('level', 'Level', 'w-28')}
+            {hasLevel(String(row.set.kind)) && text('level', 'Level', 'w-28')}
             <Field label="Priority" className="w-36">
               {(p) => (
                 <Choice
@@ -66,7 +63,7 @@ export function ClassRules({ rows, disabled, onChange }: Props) {
                 </Choice>
               )}
             </Field>
-            {BANDED.test(String(row.set.kind)) && text('deadband', 'Deadband', 'w-20')}
+            {hasDeadband(String(row.set.kind)) && text('deadband', 'Deadband', 'w-20')}
             {text('on_delay_s', 'On-delay, s', 'w-20')}
             {text('off_delay_s', 'Off-delay, s', 'w-20')}
             <div className="mb-0.5 w-30 self-end">
@@ -204,7 +201,7 @@ function OfKind({ row, disabled, change }: OfKindProps) {
         </Field>
       )}
       {set.kind === 'expression' && formula('when', 'Condition', 'own("Running") == 1')}
-      {/^(high|low)/.test(String(set.kind)) && formula('level_formula', 'Level from', 'own("High limit")')}
+      {isLimit(String(set.kind)) && formula('level_formula', 'Level from', 'own("High limit")')}
       {formula('only_while', 'Only while', 'always')}
     </>
   );
