@@ -114,11 +114,8 @@ test('a trial shows when the alarm would come, with delays and bad quality', asy
 test('a backtest compares settings with those in force, and its suggestion is taken', async () => {
   await open('compressor motor current', /Motor current/);
   await expect(rule().getByRole('heading', { name: 'Motor current high' })).toBeVisible();
-  const answer = await page.request.get(`${server.url}/api/items/tag`, { params: { text: 'Air compressor/Motor current', limit: 1 } });
-  const { items } = (await answer.json()) as { items: { no: number }[] };
-  const values = await page.request.get(`${server.url}/api/values`, { params: { tags: String(items[0]?.no) } });
-  const [now] = (await values.json()) as { value: number }[];
-  await rule().getByLabel('Level, A').fill((now?.value ?? 21).toFixed(1));
+  // What the motor takes while the compressor runs without load wavers around this.
+  await rule().getByLabel('Level, A').fill('21');
   await rule().getByLabel('Deadband', { exact: true }).fill('0');
   await rule().getByLabel('On-delay, s').fill('0');
   await proof().getByRole('button', { name: 'Backtest', exact: true }).click();
