@@ -64,6 +64,14 @@ pub fn to_local(at: Nanos, zone: &str) -> String {
     stamp.to_zoned(zone).strftime("%Y-%m-%d %H:%M:%S %Z").to_string()
 }
 
+/// A time as a clock in a named zone shows it, to the millisecond and without the zone: `2026-11-30T22:31:05.123`. An unknown zone falls
+/// back to UTC.
+pub fn to_wall(at: Nanos, zone: &str) -> String {
+    let stamp = Timestamp::from_nanosecond(i128::from(at)).unwrap_or(Timestamp::UNIX_EPOCH);
+    let zone = jiff::tz::TimeZone::get(zone).unwrap_or(jiff::tz::TimeZone::UTC);
+    stamp.to_zoned(zone).strftime("%Y-%m-%dT%H:%M:%S%.3f").to_string()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

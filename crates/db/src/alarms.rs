@@ -10,26 +10,73 @@ use havrel_core::{
     sample::Value,
     time::Nanos,
 };
-use sqlx::{PgConnection, Row, postgres::PgRow, types::Json};
+use sqlx::{PgConnection, Postgres, QueryBuilder, Row, postgres::PgRow, types::Json};
 use std::collections::HashMap;
 use uuid::Uuid;
 
 /// So many of the last events of a rule are replayed to know how its alarm stood.
 const REPLAYED: i64 = 50;
 
-/// Which events are asked for; newest first.
-#[derive(Clone, Debug, Default)]
+/// Which events are asked for.
+#[derive(Clone, Debug)]
 pub struct EventFilter {
+    /// When they occurred; both included.
     pub from: Nanos,
     pub to: Nanos,
     /// Only of these rules, if given.
     pub rules: Option<Vec<Uuid>>,
     /// Without what suppression by design does and keeps back.
     pub told: bool,
-    /// Only events older than this one of an earlier answer.
-    pub before: Option<i64>,
-    /// At most 1,000.
-    pub limit: i64,
+    /// Only of these priorities and kinds; empty for all.
+    pub priorities: Vec<u8>,
+    pub kinds: Vec<EventKind>,
+    /// All of which must occur.
+    pub words: Vec<Word>,
+}
+
+/// A word that an event holds: in what the list said or in a comment, in who did it, or in the name or the place of its rule.
+#[derive(Clone, Debug)]
+pub struct Word {
+    /// In lower case.
+    pub text: String,
+    /// The rules in whose name or place it occurs.
+    pub rules: Vec<Uuid>,
+}
+
+impl EventFilter {
+    /// All events.
+    pub const ALL: EventFilter = EventFilter {
+        from: Nanos::MIN,
+        to: Nanos::MAX,
+        rules: None,
+        told: false,
+        priorities: Vec::new(),
+        kinds: Vec::new(),
+        words: Vec::new(),
+    };
+
+    /// Appends it as a condition of a query.
+    fn add_to(&self, query: &mut QueryBuilder<Postgres>) {
+        query.push(" occurred_at between ").push_bind(self.from).push(" and ").push_bind(self.to);
+        if let Some(rules) = &self.rules {
+            query.push(" and rule = any(").push_bind(rules).push(")");
+        }
+        if self.told {
+            query.push(" and kind not in (8, 9) and not (suppressed and kind in (1, 2))");
+        }
+        if !self.priorities.is_empty() {
+            let all: Vec<i16> = self.priorities.iter().map(|p| i16::from(*p)).collect();
+            query.push(" and priority = any(").push_bind(all).push(")");
+        }
+        if !self.kinds.is_empty() {
+            let all: Vec<i16> = self.kinds.iter().map(|kind| *kind as i16).collect();
+            query.push(" and kind = any(").push_bind(all).push(")");
+        }
+        for word in &self.words {
+            query.push(" and (rule = any(").push_bind(&word.rules).push(")");
+            query.push(" or strpos(lower(text || ' ' || comment || ' ' || actor), ").push_bind(&word.text).push(") > 0)");
+        }
+    }
 }
 
 impl Db {
@@ -43,62 +90,55 @@ impl Db {
     }
 
     /// Events by their place in the order “the latest to occur first”: how many there are up to the number `upto` (all if not
-    /// given), that number, and `count` of them from index `from` on. With `until` only those that occurred by then; with `told`
-    /// without what suppression by design does and keeps back.
+    /// given), that number, and at most 1,000 of them from index `from` on.
     ///
     /// # Errors
     /// When the database does not answer.
     pub async fn alarm_page(
         &self,
-        rules: Option<&[Uuid]>,
+        filter: &EventFilter,
         upto: Option<i64>,
         from: i64,
         count: i64,
-        until: Option<Nanos>,
-        told: bool,
     ) -> Result<(i64, i64, Vec<(i64, AlarmEvent)>), DbError> {
         let upto = match upto {
             Some(upto) => upto,
             None => sqlx::query_scalar("select coalesce(max(id), 0) from alarm_event").fetch_one(&self.pool).await?,
         };
-        let total = "select count(*) from alarm_event where id <= $1 and ($2::uuid[] is null or rule = any($2))
-            and ($3::bigint is null or occurred_at <= $3) and (not $4 or kind not in (8, 9) and not (suppressed and kind in (1, 2)))";
-        let total: i64 = sqlx::query_scalar(total).bind(upto).bind(rules).bind(until).bind(told).fetch_one(&self.pool).await?;
-        let rows = sqlx::query(
-            "select * from alarm_event where id <= $1 and ($2::uuid[] is null or rule = any($2))
-             and ($5::bigint is null or occurred_at <= $5)
-             and (not $6 or kind not in (8, 9) and not (suppressed and kind in (1, 2))) order by occurred_at desc, id desc offset $3 limit $4",
-        )
-        .bind(upto)
-        .bind(rules)
-        .bind(from.max(0))
-        .bind(count.clamp(0, 1000))
-        .bind(until)
-        .bind(told)
-        .fetch_all(&self.pool)
-        .await?;
+        let mut query = QueryBuilder::new("select count(*) from alarm_event where id <= ");
+        query.push_bind(upto).push(" and");
+        filter.add_to(&mut query);
+        let total: i64 = query.build_query_scalar().fetch_one(&self.pool).await?;
+        let mut query = QueryBuilder::new("select * from alarm_event where id <= ");
+        query.push_bind(upto).push(" and");
+        filter.add_to(&mut query);
+        query.push(" order by occurred_at desc, id desc offset ").push_bind(from.max(0));
+        query.push(" limit ").push_bind(count.clamp(0, 1000));
+        let rows = query.build().fetch_all(&self.pool).await?;
         Ok((upto, total, rows.iter().map(event).collect::<Result<_, DbError>>()?))
     }
 
-    /// Events with their numbers, the latest to occur first.
+    /// Events with their numbers, the latest to occur first: at most `most`, and only those older than `before`, one of an earlier
+    /// answer.
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn alarm_events(&self, filter: &EventFilter) -> Result<Vec<(i64, AlarmEvent)>, DbError> {
-        let rows = sqlx::query(
-            "select * from alarm_event where occurred_at between $1 and $2 and ($3::uuid[] is null or rule = any($3))
-             and ($4::bigint is null or (occurred_at, id) < (select occurred_at, id from alarm_event where id = $4))
-             and (not $6 or kind not in (8, 9) and not (suppressed and kind in (1, 2)))
-             order by occurred_at desc, id desc limit $5",
-        )
-        .bind(filter.from)
-        .bind(filter.to)
-        .bind(&filter.rules)
-        .bind(filter.before)
-        .bind(filter.limit.clamp(1, 1000))
-        .bind(filter.told)
-        .fetch_all(&self.pool)
-        .await?;
+    pub async fn alarm_events(
+        &self,
+        filter: &EventFilter,
+        before: Option<i64>,
+        most: i64,
+    ) -> Result<Vec<(i64, AlarmEvent)>, DbError> {
+        let mut query = QueryBuilder::new("select * from alarm_event where");
+        filter.add_to(&mut query);
+        if let Some(before) = before {
+            query
+                .push(" and (occurred_at, id) < (select occurred_at, id from alarm_event where id = ")
+                .push_bind(before)
+                .push(")");
+        }
+        query.push(" order by occurred_at desc, id desc limit ").push_bind(most);
+        let rows = query.build().fetch_all(&self.pool).await?;
         rows.iter().map(event).collect()
     }
 
@@ -129,6 +169,50 @@ impl Db {
         Ok(of_rule.map(after).filter(|standing: &AlarmStanding| !standing.state.is_normal()).collect())
     }
 
+    /// Everything that happened to alarms in `from..to` that changes what operators are told, of some rules or of all, with what `known`
+    /// rules did last before; in the order of its time, at most `most`.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn alarm_course(
+        &self,
+        rules: Option<&[Uuid]>,
+        known: &[Uuid],
+        (from, to): (Nanos, Nanos),
+        most: i64,
+    ) -> Result<Vec<Turn>, DbError> {
+        let rows = sqlx::query(
+            "select rule, kind, priority, suppressed, occurred_at as at, id from (
+                 (select e.* from unnest($1::uuid[]) as r(rule), lateral (
+                      select * from alarm_event e where e.rule = r.rule and e.occurred_at < $3 and e.kind in (1, 2, 4)
+                      order by e.occurred_at desc, e.id desc limit 1) e)
+                 union all
+                 (select e.* from unnest($1::uuid[]) as r(rule), lateral (
+                      select * from alarm_event e where e.rule = r.rule and e.occurred_at < $3 and e.kind between 6 and 11
+                      order by e.occurred_at desc, e.id desc limit 1) e)
+                 union all
+                 (select * from alarm_event where ($2::uuid[] is null or rule = any($2)) and occurred_at >= $3 and occurred_at < $4
+                  order by occurred_at limit $5)) found
+             order by at, id",
+        )
+        .bind(known)
+        .bind(rules)
+        .bind(from)
+        .bind(to)
+        .bind(most)
+        .fetch_all(&self.heavy)
+        .await?;
+        rows.iter().map(turn).collect()
+    }
+
+    /// When the first event of an alarm occurred that history knows.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn first_alarm_event(&self) -> Result<Option<Nanos>, DbError> {
+        Ok(sqlx::query_scalar("select min(occurred_at) from alarm_event").fetch_one(&self.pool).await?)
+    }
+
     /// What raised and ended the alarms of some rules in `from..=to`, with the last event of each before, in the order of
     /// their time; at most `most`.
     ///
@@ -136,7 +220,7 @@ impl Db {
     /// When the database does not answer.
     pub async fn alarm_turns(&self, rules: &[Uuid], from: Nanos, to: Nanos, most: i64) -> Result<Vec<Turn>, DbError> {
         let rows = sqlx::query(
-            "select rule, kind, priority, occurred_at as at, id from (
+            "select rule, kind, priority, suppressed, occurred_at as at, id from (
                  (select e.* from unnest($1::uuid[]) as r(rule), lateral (
                       select * from alarm_event e where e.rule = r.rule and e.occurred_at < $2 and e.kind = any($4)
                       order by e.occurred_at desc, e.id desc limit 1) e)
@@ -152,17 +236,18 @@ impl Db {
         .bind(most)
         .fetch_all(&self.pool)
         .await?;
-        rows.into_iter()
-            .map(|r| {
-                Ok(Turn {
-                    rule: r.try_get("rule")?,
-                    kind: EventKind::from_code(code(&r, "kind")?)?,
-                    priority: r.try_get::<i16, _>("priority")? as u8,
-                    at: r.try_get("at")?,
-                })
-            })
-            .collect()
+        rows.iter().map(turn).collect()
     }
+}
+
+fn turn(r: &PgRow) -> Result<Turn, DbError> {
+    Ok(Turn {
+        rule: r.try_get("rule")?,
+        kind: EventKind::from_code(code(r, "kind")?)?,
+        priority: code(r, "priority")?,
+        at: r.try_get("at")?,
+        suppressed: r.try_get("suppressed")?,
+    })
 }
 
 /// A small number that stands for one of a few things.
@@ -200,6 +285,7 @@ fn standing(r: &PgRow) -> Result<AlarmStanding, DbError> {
         text: r.try_get("text")?,
         acknowledged_by: r.try_get("acknowledged_by")?,
         delay_since: r.try_get("turning_since")?,
+        first_out: r.try_get("first_out")?,
     })
 }
 
@@ -214,6 +300,7 @@ fn event(r: &PgRow) -> Result<(i64, AlarmEvent), DbError> {
         value: number(r)?,
         limit: r.try_get("level")?,
         suppressed: r.try_get("suppressed")?,
+        first_out: r.try_get("first_out")?,
         until: r.try_get("until_at")?,
         actor: r.try_get("actor")?,
         comment: r.try_get("comment")?,
@@ -229,8 +316,8 @@ pub(crate) async fn store(conn: &mut PgConnection, frames: &[&Frame]) -> Result<
             let (value, digits) = columns(e.value);
             sqlx::query(
                 "insert into alarm_event (rule, sequence, kind, priority, occurred_at, decided_at, value, digits, level, suppressed,
-                     until_at, actor, comment, text, node)
-                 values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) on conflict do nothing",
+                     until_at, actor, comment, text, node, first_out)
+                 values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) on conflict do nothing",
             )
             .bind(e.rule)
             .bind(e.sequence.cast_signed())
@@ -247,6 +334,7 @@ pub(crate) async fn store(conn: &mut PgConnection, frames: &[&Frame]) -> Result<
             .bind(&e.comment)
             .bind(&e.text)
             .bind(frame.node)
+            .bind(e.first_out)
             .execute(&mut *conn)
             .await?;
         }
@@ -265,14 +353,14 @@ async fn standings(conn: &mut PgConnection, frames: &[&Frame]) -> Result<(), sql
     let (values, digits): (Vec<f64>, Vec<Option<String>>) = all.iter().map(|s| columns(s.value)).unzip();
     sqlx::query(
         "insert into alarm_standing (rule, state, condition, acknowledgement, suppressions, sequence, active, raised_at, returned_at,
-             value, digits, text, acknowledged_by, turning_since)
+             value, digits, text, acknowledged_by, turning_since, first_out)
          select * from unnest($1::uuid[], $2::smallint[], $3::smallint[], $4::smallint[], $5::jsonb[], $6::int[], $7::bool[],
-             $8::bigint[], $9::bigint[], $10::float8[], $11::text[], $12::text[], $13::text[], $14::bigint[])
+             $8::bigint[], $9::bigint[], $10::float8[], $11::text[], $12::text[], $13::text[], $14::bigint[], $15::bool[])
          on conflict (rule) do update set state = excluded.state, condition = excluded.condition,
              acknowledgement = excluded.acknowledgement, suppressions = excluded.suppressions, sequence = excluded.sequence,
              active = excluded.active, raised_at = excluded.raised_at, returned_at = excluded.returned_at, value = excluded.value,
              digits = excluded.digits, text = excluded.text, acknowledged_by = excluded.acknowledged_by,
-             turning_since = excluded.turning_since
+             turning_since = excluded.turning_since, first_out = excluded.first_out
          where excluded.sequence >= alarm_standing.sequence",
     )
     .bind(all.iter().map(|s| s.rule).collect::<Vec<_>>())
@@ -289,6 +377,7 @@ async fn standings(conn: &mut PgConnection, frames: &[&Frame]) -> Result<(), sql
     .bind(all.iter().map(|s| s.text.as_str()).collect::<Vec<_>>())
     .bind(all.iter().map(|s| s.acknowledged_by.as_str()).collect::<Vec<_>>())
     .bind(all.iter().map(|s| s.delay_since).collect::<Vec<_>>())
+    .bind(all.iter().map(|s| s.first_out).collect::<Vec<_>>())
     .execute(conn)
     .await?;
     Ok(())

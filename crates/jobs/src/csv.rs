@@ -87,7 +87,7 @@ pub fn print(document: &Document) -> Result<String, csv::Error> {
                         to_text(event.occurred_at),
                         harmless(place),
                         harmless(&event.text),
-                        event.kind.words().into(),
+                        event.words(),
                         event.priority.to_string(),
                         harmless(&event.actor),
                         harmless(&event.comment),

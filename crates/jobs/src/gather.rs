@@ -84,8 +84,8 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making, ch
             }
             Section::Alarms {} => {
                 let rules = report.place.map(|place| rules_under(plant, place));
-                let filter = EventFilter { from, to, rules, before: None, limit: MOST_EVENTS, told: true };
-                let events = db.alarm_events(&filter).await?;
+                let filter = EventFilter { from, to, rules, told: true, ..EventFilter::ALL };
+                let events = db.alarm_events(&filter, None, MOST_EVENTS).await?;
                 let placed = |(_, event): (i64, AlarmEvent)| {
                     let place = place_of(plant, event.rule).map_or_else(String::new, |p| within(plant, report.place, p));
                     (event, place)

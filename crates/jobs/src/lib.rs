@@ -3,6 +3,7 @@
 pub mod csv;
 pub mod gather;
 pub mod html;
+pub mod listing;
 mod picture;
 pub mod press;
 pub mod sheet;

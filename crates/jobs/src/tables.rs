@@ -137,7 +137,7 @@ pub(crate) fn alarms(events: &[(AlarmEvent, String)], zone: &str) -> Table {
             to_local(event.occurred_at, zone),
             place.clone(),
             event.text.clone(),
-            event.kind.words().to_owned(),
+            event.words(),
             event.priority.to_string(),
             format!("{}{comment}", event.actor),
         ]

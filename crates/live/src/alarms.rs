@@ -75,6 +75,7 @@ mod tests {
             value: 0.0.into(),
             limit: 0.0,
             suppressed: false,
+            first_out: false,
             until: None,
             actor,
             comment,

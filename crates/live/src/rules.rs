@@ -63,7 +63,8 @@ impl Live {
     /// Tags with an alarm that is active or unacknowledged.
     pub(crate) fn tags_in_alarm(&self, plant: &Plant) -> HashSet<Uuid> {
         let alarms = self.alarms.read().unwrap_or_else(PoisonError::into_inner);
-        alarms.standing().iter().filter_map(|s| plant.rules.get(&s.rule)).map(|r| r.set.tag).collect()
+        let rules = alarms.standing().into_iter().filter_map(|s| plant.rules.get(&s.rule));
+        rules.filter(|r| r.set.is_told()).map(|r| r.set.tag).collect()
     }
 
     /// The limits in force on a tag whose levels stand fast.

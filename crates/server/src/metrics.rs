@@ -82,7 +82,7 @@ fn alarms(live: &Live, registry: &mut Registry) {
     }
     let board = live.alarms.read().unwrap_or_else(PoisonError::into_inner);
     for alarm in board.standing() {
-        let Some(rule) = plant.rules.get(&alarm.rule) else { continue };
+        let Some(rule) = plant.rules.get(&alarm.rule).filter(|rule| rule.set.is_told()) else { continue };
         let of = OfPriority { priority: rule.set.priority };
         standing.get_or_create(&of).inc();
         if alarm.state.waits() {

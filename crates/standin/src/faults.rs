@@ -134,6 +134,8 @@ impl fmt::Display for Fault {
             Fault::ServiceLocked => write!(f, "weather and tariff take no token"),
             Fault::Process { upset: Upset::PumpTrip { tank } } => write!(f, "pump of wash tank {tank} tripped"),
             Fault::Process { upset: Upset::BlindFilter { tank } } => write!(f, "filter of wash tank {tank} blinds"),
+            Fault::Process { upset: Upset::MillJam } => write!(f, "mill jammed"),
+            Fault::Process { upset: Upset::VoltageDip } => write!(f, "voltage of the mains low"),
             Fault::Process { upset: Upset::PhDrift { vessel } } => write!(f, "pH probe of EX-{vessel} drifts"),
         }
     }

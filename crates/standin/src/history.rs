@@ -9,7 +9,7 @@ use crate::{
     effluent,
     faults::Which,
     points::{Bound, Form, Reading, Table},
-    process::{Process, STEP_S},
+    process::{Process, STEP_S, Upset},
     registers::{Works, sense},
     service,
     utilities::{
@@ -64,8 +64,20 @@ pub const MOST_SAMPLES: usize = 5_000_000;
 /// Lets a process run for so many hours; the same from the same seed.
 pub fn aged(vessels: usize, seed: u64, hours: f64) -> Process {
     let mut process = Process::new(vessels, seed);
-    (0..steps(hours)).for_each(|_| process.step());
+    let steps = steps(hours);
+    (0..steps).for_each(|done| go_on(&mut process, done, steps));
     process
+}
+
+/// Lets one step pass, where `done` of `steps` are done. Every past has a dip of the voltage, with which many alarms come at once, and a
+/// jam of the mill.
+fn go_on(process: &mut Process, done: u64, steps: u64) {
+    match done {
+        _ if done == steps * 2 / 5 => drop(process.upset(Upset::VoltageDip, 90.0)),
+        _ if done == steps * 3 / 4 => drop(process.upset(Upset::MillJam, 240.0)),
+        _ => {}
+    }
+    process.step();
 }
 
 fn steps(hours: f64) -> u64 {
@@ -89,12 +101,13 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
     let mut engine = Engine::new(Vec::new());
     let mut effects = Effects::default();
     let per_second = (1.0 / STEP_S) as u64;
-    let seconds = steps(hours) / per_second;
+    let all = steps(hours);
+    let seconds = all / per_second;
     let began = wanted.until - seconds as Nanos * SECOND;
     engine.step(began, Input::Plan(Arc::new(Plan::of(&plant))), &mut effects);
     let (mut frames, mut samples) = (Vec::new(), 0);
     for second in 1..=seconds {
-        (0..per_second).for_each(|_| process.step());
+        (0..per_second).for_each(|step| go_on(&mut process, (second - 1) * per_second + step, all));
         let now = began + second as Nanos * SECOND;
         let mut batch = Batch::default();
         for (tag, point, scaled) in &read {
@@ -119,9 +132,10 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
         engine.step(now, Input::Samples(&batch), &mut effects);
         engine.step(now, Input::Tick, &mut effects);
         if second % ROUND_S == 0 {
-            let rules: Vec<Uuid> = engine.standings().filter(|s| s.state.waits()).map(|s| s.rule).collect();
-            let input = Input::Alarms { rules: &rules, action: AlarmAction::Acknowledge, actor: "Operator", comment: "" };
-            engine.step(now, input, &mut effects);
+            let rules: Vec<Uuid> = engine.standings().filter(|s| !s.state.is_normal()).map(|s| s.rule).collect();
+            for action in [AlarmAction::Acknowledge, AlarmAction::Reset] {
+                engine.step(now, Input::Alarms { rules: &rules, action, actor: "Operator", comment: "" }, &mut effects);
+            }
         }
         effects.changed.clear();
         if second % FRAME_S == 0 || second == seconds {

@@ -165,6 +165,10 @@ enum Order {
     BlindFilter { tank: usize },
     /// Let the pH probe of a vessel drift.
     PhDrift { vessel: usize },
+    /// Jam the mill, so that its drive trips.
+    MillJam,
+    /// Let the voltage of the mains be low.
+    VoltageDip,
 }
 
 fn order(fault: Order, seconds: f64) -> control::Order {
@@ -204,6 +208,8 @@ fn order(fault: Order, seconds: f64) -> control::Order {
         Order::Freeze { place, point } => Fault::Freeze { place, point },
         Order::PumpTrip { tank } => process(Upset::PumpTrip { tank }),
         Order::BlindFilter { tank } => process(Upset::BlindFilter { tank }),
+        Order::MillJam => process(Upset::MillJam),
+        Order::VoltageDip => process(Upset::VoltageDip),
         Order::PhDrift { vessel } => process(Upset::PhDrift { vessel }),
     };
     control::Order::Begin { fault, seconds }

@@ -12,6 +12,8 @@ export interface PlaceSet {
   latitude: number | null;
   longitude: number | null;
   in_service: boolean;
+  /** Who watches its alarms; empty goes by the place above. */
+  operator_area: string;
   /** How what is wrong counts above; null goes by the level. */
   counts: 'each' | 'one' | null;
   /** The class of equipment that it is an instance of. */
@@ -220,6 +222,7 @@ export interface RuleSet {
   per: 'second' | 'minute' | 'hour';
   states: number[];
   when: FormulaSet | null;
+  /** 4 to 1; 0 for what is only recorded. */
   priority: number;
   deadband: number;
   deadband_in: 'unit' | 'range';
@@ -231,6 +234,7 @@ export interface RuleSet {
   uncertain: 'good' | 'bad';
   acknowledge: boolean;
   latch: boolean;
+  first_out: string;
   cause: string;
   action: string;
 }

@@ -108,6 +108,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/alarms/areas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The names of the operators' areas, in their order. */
+        get: operations["operator_areas"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/alarms/events": {
         parameters: {
             query?: never;
@@ -117,6 +134,40 @@ export interface paths {
         };
         /** Lists what happened, newest first. */
         get: operations["events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/alarms/history/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to alarms as a file, by the same filter as the rows, the latest to occur first. It is whole, or refused. */
+        get: operations["alarm_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/alarms/performance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Measures the alarms of a period against the figures of ISA-18.2, IEC 62682 and EEMUA 191. */
+        get: operations["performance"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2077,6 +2128,10 @@ export interface components {
             suppressions: components["schemas"]["SuppressionView"][];
             /** Format: int32 */
             priority: number;
+            /** @description It came as the first of its first-out group. */
+            first_out: boolean;
+            /** @description What came as the first of that group, if it was another alarm that still stands; otherwise empty. */
+            came_after: string;
             /** @description As it came last, empty where it never did: “Temperature high, 84.6 °C over 82.0”. */
             text: string;
             cause: string;
@@ -2233,6 +2288,13 @@ export interface components {
                 /** @description Share of the span for which the value was one set by hand, 0 to 1. */
                 by_hand: number[];
             }[];
+        };
+        /** @description One operator's area. */
+        AreaFigures: {
+            /** @description Empty for what no area watches. */
+            name: string;
+            count: number;
+            figures: components["schemas"]["FigureOfAlarms"][];
         };
         /** @description An area with its equipment. */
         AreaView: {
@@ -2481,6 +2543,14 @@ export interface components {
              * @description By how much the latest of the others would have come later, in seconds.
              */
             later_s: number;
+        };
+        /** @description A rule's alarm that came at an instant. */
+        CameView: {
+            /** Format: uuid */
+            rule: string;
+            title: string;
+            place: string;
+            at: string;
         };
         /** @description What a kind can do. */
         Capabilities: {
@@ -2928,8 +2998,13 @@ export interface components {
              *     `taken_out_of_service` or `put_in_service`.
              */
             kind: string;
-            /** Format: int32 */
+            /**
+             * Format: int32
+             * @description 4 to 1; 0 for what operators are not told.
+             */
             priority: number;
+            /** @description It came as the first of its first-out group. */
+            first_out: boolean;
             occurred_at: string;
             decided_at: string;
             text: string;
@@ -2999,6 +3074,15 @@ export interface components {
             id: string;
             field?: string;
         };
+        /** @description A figure that the guides have one for. */
+        FigureOfAlarms: {
+            /** @description `average`, `most`, `flooded`, `top_ten`, `chattering`, `fleeting`, `stale` or `urgent`. */
+            measure: string;
+            /** Format: double */
+            value: number;
+            /** @description `met`, `near` or `missed`. */
+            grade: string;
+        };
         /** @description What like equipment of an area comes to: “Agitator · Running, how many of 5”. */
         FigureView: {
             /** @description The class that brings the property. */
@@ -3054,6 +3138,15 @@ export interface components {
             name: string;
             password: string;
             code: string;
+        };
+        /** @description Many alarms at once. */
+        FloodView: {
+            from: string;
+            to: string;
+            count: number;
+            /** @description The most in ten minutes. */
+            most: number;
+            first: components["schemas"]["CameView"][];
         };
         /** @description Where a value comes from, and where it goes. */
         FollowView: {
@@ -3915,6 +4008,41 @@ export interface components {
             /** @description 0 is the first, the others are spare. */
             path: number;
         };
+        /** @description How well alarms served in a period. */
+        PerformanceView: {
+            /** @description The period that was counted: from the first event that history knows at the earliest, to now at the latest. */
+            from: string;
+            to: string;
+            /**
+             * Format: double
+             * @description For how long of it nothing was recorded.
+             */
+            unknown_s: number;
+            /** @description Whether there are more events than are counted. */
+            more: boolean;
+            count: number;
+            figures: components["schemas"]["FigureOfAlarms"][];
+            /** @description When the ten minutes with the most alarms began. */
+            most_at: string;
+            /** @description How many came with priority 1, 2, 3 and 4. */
+            by_priority: number[];
+            /**
+             * Format: double
+             * @description The course: spans of so many seconds.
+             */
+            slot_s: number;
+            slots: components["schemas"]["SlotView"][];
+            /** @description The newest first. */
+            floods: components["schemas"]["FloodView"][];
+            acknowledged: components["schemas"]["TimesView"];
+            returned: components["schemas"]["TimesView"];
+            /** @description The rules whose alarms came or stood, those that came most often first; at most 500. */
+            rules: components["schemas"]["RuleFigures"][];
+            /** @description How many rules there are with an alarm that came or stood. */
+            rules_in_all: number;
+            /** @description Each operator's area, where the whole is asked for and there are any. */
+            areas: components["schemas"]["AreaFigures"][];
+        };
         /** @description The extremes of each pixel; null opens a gap, and pixels left out hold the value before them. */
         PixelColumns: {
             /** Format: uuid */
@@ -4171,6 +4299,27 @@ export interface components {
             /** @description How many rows change. */
             changed: number;
         };
+        /** @description What came of one rule. */
+        RuleFigures: {
+            /** Format: uuid */
+            rule: string;
+            title: string;
+            place: string;
+            /** @description The rule is there to be opened. */
+            exists: boolean;
+            /** Format: int32 */
+            priority: number;
+            count: number;
+            chattering: number;
+            fleeting: number;
+            /**
+             * Format: double
+             * @description For how long its alarm stood in the period.
+             */
+            standing_s: number;
+            /** @description Since when it stands at the end of the period; empty where it does not. */
+            since: string;
+        };
         /** @description An alarm rule as a row. */
         RuleRow: {
             /** Format: uuid */
@@ -4284,6 +4433,12 @@ export interface components {
             value: string;
             /** @description What taking it does. */
             words: string;
+        };
+        /** @description One span of the course. */
+        SlotView: {
+            count: number;
+            /** @description The most in ten minutes that began within it. */
+            most: number;
         };
         /** @description Whose alarms, and when. */
         SpanBody: {
@@ -4511,6 +4666,19 @@ export interface components {
             offers: components["schemas"]["SettingOffer"][];
             /** Format: int64 */
             took_us: number;
+        };
+        /** @description How long something took, in seconds; nothing where it never happened. */
+        TimesView: {
+            count: number;
+            /** Format: double */
+            median_s: number;
+            /**
+             * Format: double
+             * @description Nine of ten were done by then.
+             */
+            ninth_s: number;
+            /** Format: double */
+            longest_s: number;
         };
         /** @description A token; what it reads is shown once, when it is made. */
         TokenView: {
@@ -5759,6 +5927,97 @@ export interface operations {
             };
         };
     };
+    operator_areas: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     events: {
         parameters: {
             query?: {
@@ -5833,6 +6092,237 @@ export interface operations {
                 };
             };
             /** @description A parameter is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    alarm_file: {
+        parameters: {
+            query: {
+                /** @description Only on tags under this place. */
+                under?: string;
+                /** @description Only of this rule. */
+                rule?: string;
+                /** @description Only what occurred from here on, and before there; both or neither. */
+                since?: string;
+                until?: string;
+                /** @description Words that must all occur in place, text, comment or who, whatever their case. */
+                text?: string;
+                /** @description Digits of the priorities that are wanted, such as `43`; 0 for what is only recorded. */
+                priorities?: string;
+                /** @description Kinds of event that are wanted, separated by commas, such as `raised,returned`. */
+                kinds?: string;
+                /** @description Also what was kept from the operator, and suppression by design itself; usually not. */
+                suppressed?: boolean;
+                /** @description Only events up to this number, so that rows keep their index while new ones happen. */
+                upto?: number;
+                /** @description Index of the first row, from 0; the latest to occur comes first. */
+                from?: number;
+                /** @description At most 500; usually 100. */
+                count?: number;
+                /** @description `csv` or `xlsx`. */
+                format: string;
+                /** @description The time zone of a workbook's dates (IANA, such as `Europe/Oslo`); usually UTC. */
+                zone?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": number[];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    performance: {
+        parameters: {
+            query: {
+                from: string;
+                to: string;
+                /** @description Only on tags under this place. */
+                under?: string;
+                /** @description Only on tags that this operator's area watches; empty for those that none does. */
+                area?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PerformanceView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16644,14 +17134,25 @@ export interface operations {
             query?: {
                 /** @description Only on tags under this place. */
                 under?: string;
+                /** @description Only of this rule. */
+                rule?: string;
+                /** @description Only what occurred from here on, and before there; both or neither. */
+                since?: string;
+                until?: string;
+                /** @description Words that must all occur in place, text, comment or who, whatever their case. */
+                text?: string;
+                /** @description Digits of the priorities that are wanted, such as `43`; 0 for what is only recorded. */
+                priorities?: string;
+                /** @description Kinds of event that are wanted, separated by commas, such as `raised,returned`. */
+                kinds?: string;
+                /** @description Also what was kept from the operator, and suppression by design itself; usually not. */
+                suppressed?: boolean;
                 /** @description Only events up to this number, so that rows keep their index while new ones happen. */
                 upto?: number;
                 /** @description Index of the first row, from 0; the latest to occur comes first. */
                 from?: number;
                 /** @description At most 500; usually 100. */
                 count?: number;
-                /** @description Also what was kept from the operator, and suppression by design itself; usually not. */
-                suppressed?: boolean;
             };
             header?: never;
             path?: never;
@@ -16712,7 +17213,6 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;

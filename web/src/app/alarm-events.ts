@@ -1,6 +1,6 @@
 // What can happen to an alarm, in words.
 
-export const EVENT_WORDS: Record<string, string> = {
+const EVENT_WORDS: Record<string, string> = {
   raised: 'came',
   returned: 'returned',
   acknowledged: 'acknowledged',
@@ -13,3 +13,7 @@ export const EVENT_WORDS: Record<string, string> = {
   taken_out_of_service: 'taken out of service',
   put_in_service: 'put back in service',
 };
+
+/** What happened, in words: “came, first out”. */
+export const eventWords = (e: { kind: string; first_out?: boolean }) =>
+  `${EVENT_WORDS[e.kind] ?? e.kind}${e.first_out ? ', first out' : ''}`;

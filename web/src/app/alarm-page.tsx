@@ -16,7 +16,7 @@ import { Trend } from '../parts/trend';
 import { Button } from '../parts/ui';
 import { Value } from '../parts/value';
 import { AlarmActs, sinceWords, suppressionWords } from './alarm-acts';
-import { EVENT_WORDS } from './alarm-events';
+import { eventWords } from './alarm-events';
 import { useGo } from './view';
 
 /** So much is shown before an alarm and after it, in seconds. */
@@ -105,6 +105,8 @@ function StateLine({ alarm, priority }: { alarm: Alarm | undefined; priority: nu
             <p className="text-soft">
               since <span className="figures">{moment(alarm.raised_at, now)}</span>, {sinceWords(alarm, now, lasting)}
               {alarm.acknowledged_by && `, acknowledged by ${alarm.acknowledged_by}`}
+              {alarm.first_out && ', first out of its group'}
+              {alarm.came_after && `, after “${alarm.came_after}”`}
             </p>
           )
         )}
@@ -228,7 +230,7 @@ function Earlier({ rule }: { rule: string }) {
           <li key={e.id} className="grid grid-cols-[5rem_1fr] gap-x-2">
             <span className="figures text-sm text-soft">{moment(e.occurred_at, now)}</span>
             <span className="min-w-0">
-              {EVENT_WORDS[e.kind] ?? e.kind}
+              {eventWords(e)}
               {e.actor && <span className="text-soft"> by {e.actor}</span>}
               {e.comment && <span className="block">“{e.comment}”</span>}
             </span>

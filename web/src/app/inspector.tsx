@@ -163,7 +163,9 @@ function AlarmLines({ rules }: { rules: Item<'rule'>[] }) {
             >
               {set.name || RULE_WORDS[set.kind]}
             </button>
-            <span className={clsx('shrink-0', state === 'normal' && 'text-soft')}>{STATE_WORDS[state]}</span>
+            <span className={clsx('shrink-0', state === 'normal' && 'text-soft')}>
+              {set.priority > 0 ? STATE_WORDS[state] : PRIORITY_WORDS[0]}
+            </span>
           </li>
         );
       })}

@@ -165,7 +165,7 @@ export function LimitSheet({ tag, rules, seen, disabled }: Props) {
                   value={row.priority}
                   onChange={(e) => set(kind, { priority: Number(e.target.value) })}
                 >
-                  {[4, 3, 2, 1].map((p) => (
+                  {[4, 3, 2, 1, 0].map((p) => (
                     <option key={p} value={p}>
                       {PRIORITY_WORDS[p]}
                     </option>

@@ -40,6 +40,7 @@ const rule = (kind: RuleSet['kind'], level: number): Item<'rule'> => ({
     off_delay_s: 0,
     acknowledge: true,
     latch: false,
+    first_out: '',
     enabled: true,
     cause: '',
     action: '',

@@ -18,6 +18,10 @@ export interface View {
   state?: string | undefined;
   age?: string | undefined;
   order?: string | undefined;
+  /** The rule whose events alone are listed. */
+  of?: string | undefined;
+  /** The operator's area whose alarms are measured. */
+  area?: string | undefined;
   /** The open connection, and what is open of it. */
   connection?: string | undefined;
   part?: string | undefined;
@@ -52,6 +56,8 @@ const TEXTS = [
   'state',
   'age',
   'order',
+  'area',
+  'of',
   'connection',
   'part',
   'formula',

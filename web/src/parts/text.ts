@@ -58,7 +58,14 @@ export const RULE_WORDS = {
   no_change: 'no change',
 } as const;
 
-export const PRIORITY_WORDS: Record<number, string> = { 4: 'act now', 3: 'act soon', 2: 'this shift', 1: 'for the record' };
+/** 0: it goes into history, and operators are not told. */
+export const PRIORITY_WORDS: Record<number, string> = {
+  4: 'act now',
+  3: 'act soon',
+  2: 'this shift',
+  1: 'for the record',
+  0: 'recorded only',
+};
 
 export const ALL_STORED = 'all stored';
 

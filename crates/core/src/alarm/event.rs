@@ -97,7 +97,7 @@ pub struct AlarmEvent {
     /// Counts the events of this rule from 1, without holes.
     pub sequence: u32,
     pub kind: EventKind,
-    /// 1 (for the record) to 4 (act now).
+    /// 1 (for the record) to 4 (act now), 0 for what no operator is told.
     pub priority: u8,
     /// When it happened at the plant.
     pub occurred_at: Nanos,
@@ -109,6 +109,8 @@ pub struct AlarmEvent {
     pub limit: f64,
     /// The alarm was kept from the operator when this happened.
     pub suppressed: bool,
+    /// It came as the first of its first-out group.
+    pub first_out: bool,
     /// Until when it is suppressed, for an event that begins that.
     pub until: Option<Nanos>,
     /// Who, for what a person did.
@@ -116,6 +118,13 @@ pub struct AlarmEvent {
     pub comment: String,
     /// What the list said: “Temperature high, 84.6 °C over 82”. Kept, because names change later.
     pub text: String,
+}
+
+impl AlarmEvent {
+    /// What happened, as it reads in a list: “came, first out”.
+    pub fn words(&self) -> String {
+        format!("{}{}", self.kind.words(), if self.first_out { ", first out" } else { "" })
+    }
 }
 
 #[cfg(test)]

@@ -2,10 +2,12 @@
 //! Havrel itself ([`system`]).
 
 mod action;
+pub mod chatter;
 mod criterion;
 mod event;
 mod kind;
 pub mod past;
+pub mod performance;
 pub mod span;
 pub mod state;
 pub mod system;
@@ -38,6 +40,8 @@ pub struct AlarmStanding {
     pub acknowledged_by: String,
     /// Since when its on-delay or off-delay runs.
     pub delay_since: Option<Nanos>,
+    /// It came last as the first of its first-out group.
+    pub first_out: bool,
 }
 
 impl AlarmStanding {
@@ -53,6 +57,7 @@ impl AlarmStanding {
             text: String::new(),
             acknowledged_by: String::new(),
             delay_since: None,
+            first_out: false,
         }
     }
 

@@ -31,6 +31,7 @@ pub fn after<'a>(rule: Uuid, handling: Handling, events: impl IntoIterator<Item 
             EventKind::Raised => {
                 standing.raised_at = event.occurred_at;
                 (standing.value, standing.text) = (event.value, event.text.clone());
+                standing.first_out = event.first_out;
                 standing.acknowledged_by.clear();
             }
             EventKind::Returned => (standing.returned_at, standing.value) = (event.occurred_at, event.value),
@@ -59,6 +60,7 @@ mod tests {
             value: f64::from(sequence).into(),
             limit: 1.0,
             suppressed: false,
+            first_out: false,
             until: None,
             actor: "Shift lead".into(),
             comment: String::new(),

@@ -5,13 +5,16 @@ use crate::time::Nanos;
 use std::collections::HashMap;
 use uuid::Uuid;
 
-/// What of an event matters to spans.
+/// What of an event matters to spans and to figures.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Turn {
     pub rule: Uuid,
     pub kind: EventKind,
+    /// 4 to 1; 0 for what operators are not told.
     pub priority: u8,
     pub at: Nanos,
+    /// The alarm is kept from the operator after this.
+    pub suppressed: bool,
 }
 
 /// A span for which an alarm's condition held.
@@ -54,7 +57,7 @@ mod tests {
     use rstest::rstest;
 
     fn turn(kind: EventKind, at: Nanos) -> Turn {
-        Turn { rule: Uuid::from_u128(1), kind, priority: 3, at }
+        Turn { rule: Uuid::from_u128(1), kind, priority: 3, at, suppressed: false }
     }
 
     use EventKind::*;

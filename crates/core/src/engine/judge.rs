@@ -158,6 +158,7 @@ impl Engine {
         let Some(turn) = turn else { return };
         let plan = &self.plan.rules[rule];
         let level = self.rules[rule].level;
+        let first_out = turn.active && self.comes_first(rule, turn.at);
         let standing = &mut self.rules[rule].standing;
         let step = if turn.active { AlarmStep::Raise } else { AlarmStep::Return };
         if !standing.state.step(step, plan.handling) {
@@ -169,12 +170,23 @@ impl Engine {
             let current = &self.current[plan.slot as usize];
             let switch = matches!(current.value, Some(Value::Bool(_)));
             standing.text = plan.words.text(value, level, switch, current.quality);
+            standing.first_out = first_out;
             standing.acknowledged_by.clear();
         } else {
             standing.returned_at = turn.at;
         }
         let kind = if turn.active { EventKind::Raised } else { EventKind::Returned };
         self.tell(rule, &Happened::by_itself(kind, turn.at), out);
+    }
+
+    /// Whether an alarm that comes at an instant is the first of its first-out group: no other of it stands, unless it came at the same
+    /// instant. What is suppressed is no part of the group meanwhile.
+    fn comes_first(&self, rule: usize, at: Nanos) -> bool {
+        let suppressed = |rule: usize| !self.rules[rule].standing.state.suppressions.is_empty();
+        let Some(group) = self.plan.rules[rule].first_out.filter(|_| !suppressed(rule)) else { return false };
+        let others = self.plan.first_out[group as usize].iter().map(|&other| other as usize).filter(|&other| other != rule);
+        let standing = others.filter(|&other| !suppressed(other)).map(|other| &self.rules[other].standing);
+        standing.filter(|other| !other.state.is_normal()).all(|other| other.raised_at == at)
     }
 
     fn tell(&mut self, rule: usize, happened: &Happened<'_>, out: &mut Effects) {
@@ -270,6 +282,7 @@ pub(super) fn tell(
         value: standing.value,
         limit,
         suppressed: !standing.state.suppressions.is_empty(),
+        first_out: happened.kind == EventKind::Raised && standing.first_out,
         until: happened.until,
         actor: happened.actor.to_owned(),
         comment: happened.comment.to_owned(),

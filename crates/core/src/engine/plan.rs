@@ -86,6 +86,8 @@ pub struct RulePlan {
     pub doubts: bool,
     pub handling: Handling,
     pub priority: u8,
+    /// Its first-out group: an index into [`Plan::first_out`].
+    pub first_out: Option<u32>,
     pub words: Arc<Words>,
 }
 
@@ -95,6 +97,8 @@ pub struct Plan {
     pub revision: i64,
     pub tags: Vec<TagPlan>,
     pub rules: Vec<RulePlan>,
+    /// The rules of each first-out group: indices into `rules`.
+    pub first_out: Vec<Vec<u32>>,
     /// What is read stands before what reads it.
     pub formulas: Vec<FormulaPlan>,
     pub slots: HashMap<TagNo, Slot>,
@@ -136,6 +140,7 @@ impl Plan {
         plan.add_formulas(plant, &slot_of_id);
         let mut rules: Vec<_> = plant.rules.values().filter(|r| r.set.enabled).collect();
         rules.sort_by_key(|r| r.id);
+        let mut groups: HashMap<(Uuid, String), u32> = HashMap::new();
         for rule in rules {
             let (Some(&slot), Some(tag)) = (slot_of_id.get(&rule.set.tag), plant.tags.get(&rule.set.tag)) else { continue };
             if plan.tags[slot as usize].idle {
@@ -167,6 +172,15 @@ impl Plan {
                 doubts: rule.set.uncertain == Uncertain::Bad,
                 handling: rule.set.handling(),
                 priority: rule.set.priority,
+                first_out: plant.first_out_group(&rule.set).map(|group| {
+                    let next = plan.first_out.len() as u32;
+                    let group = *groups.entry(group).or_insert(next);
+                    if group == next {
+                        plan.first_out.push(Vec::new());
+                    }
+                    plan.first_out[group as usize].push(index);
+                    group
+                }),
                 words: Words::of(plant, &rule.set, tag).into(),
             });
         }

@@ -3,14 +3,14 @@
 //! One format serves the spool, the window log and the feed to another node. All numbers are little endian:
 //!
 //! ```text
-//! frame  = magic:u32 length:u32 crc:u32 body          magic "HVF3"; length and CRC-32 of the body
+//! frame  = magic:u32 length:u32 crc:u32 body          magic "HVF4"; length and CRC-32 of the body
 //! body   = node:[u8;16] term:u32 epoch:u32 seq:u64 arrived:i64
 //!          samples:u32 text:u32 events:u32 states:u32 gaps:u32 notes:u32 keeps:u32 steps:u32
 //!          sample{samples} u8{text} event{events} state{states} gap{gaps} note{notes} keep{keeps} step{steps}
 //! sample = time:i64 bits:u64 tag:u32 quality:u16 kind:u8 flags:u8
-//! event  = rule:[u8;16] sequence:u32 kind:u8 priority:u8 suppressed:u8 occurred:i64 decided:i64 value:number limit:f64
+//! event  = rule:[u8;16] sequence:u32 kind:u8 priority:u8 suppressed:u8 first:u8 occurred:i64 decided:i64 value:number limit:f64
 //!          until:maybe actor:str comment:str text:str
-//! state  = rule:[u8;16] condition:u8 acknowledgement:u8 sequence:u32 raised:i64 returned:i64 value:number text:str by:str
+//! state  = rule:[u8;16] condition:u8 acknowledgement:u8 first:u8 sequence:u32 raised:i64 returned:i64 value:number text:str by:str
 //!          delay:maybe suppressions:u8 suppression{suppressions}
 //! suppression = kind:u8 since:i64 until:maybe by:str reason:str
 //! gap    = from:i64 to:i64 reason:str
@@ -23,7 +23,7 @@
 //! long   = length:u32 utf8{length}
 //! ```
 //!
-//! Frames of the former forms are read as well. "HVF2" knows no suppressions, its numbers are f64, and a state begins with a
+//! Frames of the former forms are read as well. "HVF3" knows no first-out groups (`first`). "HVF2" also knows no suppressions, its numbers are f64, and a state begins with a
 //! number of the standard's states and whether the condition holds. "HVF1" also lacks what stands behind the gaps, the epoch
 //! and `delay`.
 
@@ -41,18 +41,19 @@ use crate::{
 use uuid::Uuid;
 
 /// How every frame written today begins.
-pub const BEGINNING: [u8; 4] = *b"HVF3";
+pub const BEGINNING: [u8; 4] = *b"HVF4";
 /// How frames of former forms began, the first form first.
-pub const FORMER_BEGINNINGS: [[u8; 4]; 2] = [*b"HVF1", *b"HVF2"];
+pub const FORMER_BEGINNINGS: [[u8; 4]; 3] = [*b"HVF1", *b"HVF2", *b"HVF3"];
 const HEAD: usize = 12;
 /// No frame is larger than this: none is written, and no reader trusts a length beyond it.
 pub const MAX_BYTES: usize = 16 << 20;
 
-#[derive(Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd)]
 enum Form {
     First,
     Second,
     Third,
+    Fourth,
 }
 
 /// Why bytes are no frame.
@@ -108,7 +109,7 @@ impl Frame {
         for e in &self.events {
             out.0.extend_from_slice(e.rule.as_bytes());
             out.u32(e.sequence);
-            out.0.extend_from_slice(&[e.kind as u8, e.priority, u8::from(e.suppressed)]);
+            out.0.extend_from_slice(&[e.kind as u8, e.priority, u8::from(e.suppressed), u8::from(e.first_out)]);
             out.u64(e.occurred_at as u64);
             out.u64(e.decided_at as u64);
             out.number(e.value);
@@ -118,7 +119,7 @@ impl Frame {
         }
         for s in &self.states {
             out.0.extend_from_slice(s.rule.as_bytes());
-            out.0.extend_from_slice(&[s.state.condition as u8, s.state.acknowledgement as u8]);
+            out.0.extend_from_slice(&[s.state.condition as u8, s.state.acknowledgement as u8, u8::from(s.first_out)]);
             out.u32(s.sequence);
             out.u64(s.raised_at as u64);
             out.u64(s.returned_at as u64);
@@ -174,7 +175,8 @@ impl Frame {
     pub fn decode(bytes: &[u8]) -> Result<(Frame, usize), FrameError> {
         let mut head = Reader(bytes);
         let form = match head.array()? {
-            BEGINNING => Form::Third,
+            BEGINNING => Form::Fourth,
+            beginning if beginning == FORMER_BEGINNINGS[2] => Form::Third,
             beginning if beginning == FORMER_BEGINNINGS[1] => Form::Second,
             beginning if beginning == FORMER_BEGINNINGS[0] => Form::First,
             _ => return Err(FrameError::Magic),
@@ -196,7 +198,11 @@ impl Frame {
         let more = if form == Form::First { [0; 3] } else { [r.u32()?, r.u32()?, r.u32()?].map(|n| n as usize) };
         frame.batch.samples = r.many(counts[0], SAMPLE, Reader::sample)?;
         frame.batch.text = r.take(counts[1])?.to_vec();
-        let (event, state) = if form == Form::Third { (EVENT, STATE) } else { (FORMER_EVENT, FORMER_STATE) };
+        let (event, state) = match form {
+            Form::Fourth => (EVENT, STATE),
+            Form::Third => (THIRD_EVENT, THIRD_STATE),
+            Form::First | Form::Second => (FORMER_EVENT, FORMER_STATE),
+        };
         frame.events = r.many(counts[2], event, |r| r.event(form))?;
         frame.states = r.many(counts[3], state, |r| r.state(form))?;
         frame.gaps = r.many(counts[4], GAP, |r| Ok(Gap { from: r.time()?, to: r.time()?, reason: r.text()? }))?;
@@ -213,13 +219,15 @@ impl Frame {
 
 /// The fewest bytes of each kind of entry.
 pub(super) const SAMPLE: usize = 24;
-pub(super) const EVENT: usize = 70;
-pub(super) const STATE: usize = 60;
+pub(super) const EVENT: usize = 71;
+pub(super) const STATE: usize = 61;
 pub(super) const SUPPRESSION: usize = 21;
 pub(super) const GAP: usize = 18;
 pub(super) const NOTE: usize = 50;
 pub(super) const KEEP: usize = 16;
 pub(super) const STEP: usize = 20;
+const THIRD_EVENT: usize = 70;
+const THIRD_STATE: usize = 60;
 const FORMER_EVENT: usize = 60;
 const FORMER_STATE: usize = 42;
 /// Stands for “no time”.
@@ -366,13 +374,14 @@ impl<'a> Reader<'a> {
     }
 
     fn event(&mut self, form: Form) -> Result<AlarmEvent, FrameError> {
-        let third = form == Form::Third;
+        let third = form >= Form::Third;
         Ok(AlarmEvent {
             rule: self.uuid()?,
             sequence: self.u32()?,
             kind: EventKind::from_code(self.u8()?)?,
             priority: self.u8()?,
             suppressed: third && self.u8()? != 0,
+            first_out: form >= Form::Fourth && self.u8()? != 0,
             occurred_at: self.time()?,
             decided_at: self.time()?,
             value: if third { self.number()? } else { Number::Float(self.f64()?) },
@@ -385,7 +394,7 @@ impl<'a> Reader<'a> {
     }
 
     fn state(&mut self, form: Form) -> Result<AlarmStanding, FrameError> {
-        let third = form == Form::Third;
+        let third = form >= Form::Third;
         let rule = self.uuid()?;
         let state = if third {
             let condition = self.coded("alarm condition", Condition::from_code)?;
@@ -395,6 +404,7 @@ impl<'a> Reader<'a> {
             let state = self.coded("alarm state", StandardState::from_code)?;
             AlarmState::of_standard(state).ok_or(FrameError::Content)?
         };
+        let first_out = form >= Form::Fourth && self.u8()? != 0;
         let sequence = self.u32()?;
         if !third {
             // Whether the condition holds, which the state tells.
@@ -410,6 +420,7 @@ impl<'a> Reader<'a> {
             text: self.text()?,
             acknowledged_by: self.text()?,
             delay_since: if form == Form::First { None } else { self.maybe_time()? },
+            first_out,
         };
         if third {
             let count = usize::from(self.u8()?);

@@ -219,6 +219,20 @@ impl Plant {
         self.places.keys().copied().filter(|&id| self.out_of_service(id).is_some()).collect()
     }
 
+    /// The operator's area that watches the alarms of a place, if any does.
+    pub fn operator_area(&self, place: Uuid) -> Option<&str> {
+        let above = |item: &&Arc<Item<Place>>| item.set.parent.and_then(|id| self.places.get(&id));
+        let mut line = std::iter::successors(self.places.get(&place), above).take(64);
+        line.find(|item| !item.set.operator_area.is_empty()).map(|item| item.set.operator_area.as_str())
+    }
+
+    /// The outermost equipment that a place is, or is a part of.
+    pub fn equipment_around(&self, place: Uuid) -> Option<Uuid> {
+        let above = |item: &&Arc<Item<Place>>| item.set.parent.and_then(|id| self.places.get(&id));
+        let line = std::iter::successors(self.places.get(&place), above).take(64);
+        line.filter(|item| matches!(item.set.level, Level::Equipment | Level::Device)).last().map(|item| item.id)
+    }
+
     /// Whether `place` is `top` or lies under it.
     pub fn lies_under(&self, place: Uuid, top: Uuid) -> bool {
         let mut at = Some(place);

@@ -46,6 +46,10 @@ pub struct Place {
     /// How what is wrong under it counts above; by its level where not set.
     #[serde(default)]
     pub counts: Option<Counting>,
+    /// Who watches its alarms, and those of the places below that do not say otherwise: the name of an operator's area. Empty: as the place
+    /// above.
+    #[serde(default)]
+    pub operator_area: String,
     /// Where it lies on the earth, in degrees (WGS 84): north of the equator, and east of Greenwich. Both or neither.
     #[serde(default)]
     pub latitude: Option<f64>,
@@ -151,6 +155,9 @@ impl Settings for Place {
         }
         check::name(wrong, &set.name);
         check::text(wrong, "note", &set.note);
+        if !set.operator_area.is_empty() {
+            check::name_of(wrong, "operator_area", &set.operator_area);
+        }
         for (field, degrees, most) in [("latitude", set.latitude, 90.0), ("longitude", set.longitude, 180.0)] {
             degrees.iter().for_each(|degrees| check::between(wrong, field, *degrees, -most, most));
         }

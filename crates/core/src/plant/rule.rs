@@ -16,6 +16,9 @@ mod programs;
 
 pub(crate) use programs::Role;
 
+/// The priority of a rule whose events go into history while no operator is told.
+pub const RECORDED_ONLY: u8 = 0;
+
 /// An alarm rule on a tag.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -52,7 +55,7 @@ pub struct Rule {
     /// The alarm stands while this is true.
     #[serde(default)]
     pub when: Option<Formula>,
-    /// 4 = act now, 3 = act soon, 2 = this shift, 1 = for the record.
+    /// 4 = act now, 3 = act soon, 2 = this shift, 1 = for the record; [`RECORDED_ONLY`].
     #[serde(default = "two")]
     pub priority: u8,
     /// How far the value must come back, or how far one that should change must move.
@@ -79,6 +82,9 @@ pub struct Rule {
     /// Once it has come, the alarm holds until somebody resets it.
     #[serde(default)]
     pub latch: bool,
+    /// The group whose alarm that comes first is marked (ISA-18.1, first out); within one piece of equipment with its parts. Empty: none.
+    #[serde(default)]
+    pub first_out: String,
     #[serde(default)]
     pub cause: String,
     /// What the operator should do.
@@ -142,7 +148,13 @@ pub enum Uncertain {
 impl Rule {
     /// What it asks for when its alarm comes and goes.
     pub fn handling(&self) -> Handling {
-        Handling { acknowledge: self.acknowledge, latch: self.latch }
+        // Nobody could acknowledge or reset what nobody is told.
+        Handling { acknowledge: self.acknowledge && self.is_told(), latch: self.latch && self.is_told() }
+    }
+
+    /// Whether operators are told of its alarm.
+    pub fn is_told(&self) -> bool {
+        self.priority != RECORDED_ONLY
     }
 
     /// What it is known by among the rules of its tag: “high”, or its own name.
@@ -227,6 +239,18 @@ impl Rule {
     }
 }
 
+impl Plant {
+    /// The first-out group of a rule: within which place, and its name in lower case. Groups of equipment with its parts are kept
+    /// apart from those of other equipment.
+    pub fn first_out_group(&self, rule: &Rule) -> Option<(Uuid, String)> {
+        if rule.first_out.is_empty() || !rule.is_told() {
+            return None;
+        }
+        let place = self.tags.get(&rule.tag)?.set.place;
+        Some((self.equipment_around(place).unwrap_or(place), rule.first_out.to_lowercase()))
+    }
+}
+
 impl Settings for Rule {
     const KIND: Kind = Kind::Rule;
     const LAYERED: &'static [&'static str] = &["class_rule"];
@@ -305,7 +329,12 @@ impl Settings for Rule {
                 ));
             }
         }
-        check::between(wrong, "priority", set.priority, 1, 4);
+        check::between(wrong, "priority", set.priority, RECORDED_ONLY, 4);
+        if !set.first_out.is_empty() {
+            let mut found = Vec::new();
+            check::name(&mut found, &set.first_out);
+            wrong.extend(found.into_iter().map(|(_, words)| ("first_out".into(), words)));
+        }
         if let Some(level) = set.level {
             check::between(wrong, "level", level, f64::MIN, f64::MAX);
         }

@@ -112,6 +112,7 @@ const PLACES: &[Column] = &[
     column("order", "Order", Cell::Number, &["order"]),
     column("in_service", "In service", Cell::YesNo, &["in_service"]),
     column("counts", "Counts above as", Cell::Choice(COUNTS), &["counts"]),
+    column("operator_area", "Operator area", Cell::Text, &["operator_area"]),
     column("latitude", "Latitude", Cell::Number, &["latitude"]),
     column("longitude", "Longitude", Cell::Number, &["longitude"]),
     column("note", "Note", Cell::Text, &["note"]),
@@ -206,6 +207,7 @@ const RULES: &[Column] = &[
     column("enabled", "Enabled", Cell::YesNo, &["enabled"]),
     column("acknowledge", "Acknowledge", Cell::YesNo, &["acknowledge"]),
     column("latch", "Latch", Cell::YesNo, &["latch"]),
+    column("first_out", "First-out group", Cell::Text, &["first_out"]),
     column("cause", "Cause", Cell::Text, &["cause"]),
     column("action", "Action", Cell::Text, &["action"]),
 ];

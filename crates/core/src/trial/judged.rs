@@ -1,13 +1,9 @@
 //! What came of a rule: how often its alarm came, for how long, and whether it chattered.
 
 use crate::{
-    alarm::{AlarmEvent, EventKind},
-    time::{Nanos, SECOND},
+    alarm::{AlarmEvent, EventKind, chatter::chatter},
+    time::Nanos,
 };
-
-/// So many within a minute are chatter (ISA-18.2-2016, 3.1: chattering alarm; EEMUA 191 ed. 3, appendix 9).
-pub const CHATTER: usize = 3;
-const MINUTE: Nanos = 60 * SECOND;
 
 /// An alarm that came.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -54,13 +50,7 @@ impl Judged {
             judged.longest = judged.longest.max(length);
         }
         let at: Vec<Nanos> = judged.alarms.iter().map(|alarm| alarm.at).collect();
-        let mut chatters = vec![false; at.len()];
-        for first in 0..at.len().saturating_sub(CHATTER - 1) {
-            if at[first + CHATTER - 1] - at[first] <= MINUTE {
-                chatters[first..first + CHATTER].fill(true);
-            }
-        }
-        judged.chattering = chatters.iter().filter(|chatters| **chatters).count();
+        judged.chattering = chatter(&at).into_iter().filter(|chatters| *chatters).count();
         judged
     }
 

@@ -82,7 +82,7 @@ async fn a_database_of_every_earlier_form_is_opened_with_all_in_it(#[values(1, 2
         ]
     );
     assert_eq!((standings[0].delay_since, standings[0].value), (None, 84.6.into()));
-    let events = db.alarm_events(&EventFilter { to: 1000, limit: 10, ..EventFilter::default() }).await.unwrap();
+    let events = db.alarm_events(&EventFilter { to: 1000, ..EventFilter::ALL }, None, 10).await.unwrap();
     assert_eq!((events[0].1.kind, events[0].1.value, events[0].1.suppressed), (EventKind::Raised, 84.6.into(), false));
     assert_eq!(db.accounts().await.unwrap()[0].name, "Keeper");
     let key: Vec<u8> = sqlx::query_scalar("select cookie_key from plant").fetch_one(&mut sql).await.unwrap();

@@ -165,6 +165,7 @@ fn raised(rule: Uuid, sequence: u32, at: i64) -> AlarmEvent {
         value: 2.0.into(),
         limit: 1.5,
         suppressed: false,
+        first_out: false,
         until: None,
         actor: String::new(),
         comment: String::new(),
@@ -189,8 +190,8 @@ async fn a_frame_sent_twice_is_stored_once() {
         kept.iter().map(|k| (k.time, k.value.clone().unwrap())).collect::<Vec<_>>(),
         [(10, Value::F64(1.0)), (20, Value::F64(2.5)), (30, Value::F64(3.0)),]
     );
-    let all = EventFilter { to: i64::MAX, limit: 10, ..EventFilter::default() };
-    assert_eq!(db.alarm_events(&all).await.unwrap().len(), 1);
+    let all = EventFilter::ALL;
+    assert_eq!(db.alarm_events(&all, None, 10).await.unwrap().len(), 1);
     assert_eq!(db.standings().await.unwrap()[0].state, state);
     assert_eq!(db.shipped(Uuid::from_u128(1)).await.unwrap(), Shipped { seq: 2, arrived: 1002, epoch: 0 });
 }
@@ -349,6 +350,7 @@ async fn what_is_known_of_an_alarm_comes_back_with_all_digits() {
         kind: EventKind::Shelved,
         value: u64::MAX.into(),
         suppressed: true,
+        first_out: false,
         until: Some(99),
         actor: "Shift lead".into(),
         ..raised(rule, 1, 10)
@@ -360,12 +362,12 @@ async fn what_is_known_of_an_alarm_comes_back_with_all_digits() {
     one.events.push(event.clone());
     one.states.push(standing.clone());
     db.append(&[one]).await.unwrap();
-    let all = EventFilter { to: i64::MAX, limit: 10, ..EventFilter::default() };
-    assert_eq!(db.alarm_events(&all).await.unwrap()[0].1, event);
+    let all = EventFilter::ALL;
+    assert_eq!(db.alarm_events(&all, None, 10).await.unwrap()[0].1, event);
     assert_eq!(db.standings().await.unwrap(), [standing]);
     // A later program may know more kinds: named, and not taken for another one.
     sqlx::query("update alarm_event set kind = 77").execute(&mut sql).await.unwrap();
-    let error = db.alarm_events(&all).await.unwrap_err();
+    let error = db.alarm_events(&all, None, 10).await.unwrap_err();
     assert!(error.to_string().contains("kind of alarm event with the number 77"), "{error}");
 }
 
@@ -379,18 +381,18 @@ async fn alarm_events_are_found_by_rule_time_and_page() {
     }
     db.append(&[one]).await.unwrap();
     let texts = |found: Vec<(i64, AlarmEvent)>| found.into_iter().map(|(_, e)| e.text).collect::<Vec<_>>();
-    let all = EventFilter { to: i64::MAX, limit: 10, ..EventFilter::default() };
-    assert_eq!(texts(db.alarm_events(&all).await.unwrap()), ["event 3", "event 2", "event 1"]);
+    let all = EventFilter::ALL;
+    assert_eq!(texts(db.alarm_events(&all, None, 10).await.unwrap()), ["event 3", "event 2", "event 1"]);
     assert_eq!(
-        texts(db.alarm_events(&EventFilter { rules: Some(vec![a]), ..all.clone() }).await.unwrap()),
+        texts(db.alarm_events(&EventFilter { rules: Some(vec![a]), ..all.clone() }, None, 10).await.unwrap()),
         ["event 3", "event 1"]
     );
-    assert_eq!(texts(db.alarm_events(&EventFilter { from: 10, to: 15, ..all.clone() }).await.unwrap()), ["event 2"]);
+    assert_eq!(texts(db.alarm_events(&EventFilter { from: 10, to: 15, ..all.clone() }, None, 10).await.unwrap()), ["event 2"]);
     // The one that holds at the beginning of a period comes with those in it.
     let turns = db.alarm_turns(&[a, b], 15, 30, 10).await.unwrap();
     assert_eq!(turns.iter().map(|t| (t.rule, t.at)).collect::<Vec<_>>(), [(a, 0), (b, 10), (a, 20)]);
-    let newest = db.alarm_events(&EventFilter { limit: 1, ..all.clone() }).await.unwrap();
-    assert_eq!(texts(db.alarm_events(&EventFilter { before: Some(newest[0].0), ..all }).await.unwrap()), ["event 2", "event 1"]);
+    let newest = db.alarm_events(&all, None, 1).await.unwrap();
+    assert_eq!(texts(db.alarm_events(&all, Some(newest[0].0), 10).await.unwrap()), ["event 2", "event 1"]);
 }
 
 #[tokio::test]

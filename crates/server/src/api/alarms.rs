@@ -12,14 +12,14 @@ use havrel_core::{
         AlarmAction, AlarmEvent, AlarmStanding, Condition, EventKind, Handling, StandardState, Suppressed, Suppression,
         SystemAlarm, span,
     },
-    plant::{Item, Plant, Tag},
+    plant::{Item, Plant, Rule, Tag},
     time::to_text,
 };
 use havrel_db::alarms::EventFilter;
 use havrel_jobs::gather::rules_under;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
-use std::sync::PoisonError;
+use std::{collections::HashMap, sync::PoisonError};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
@@ -47,6 +47,10 @@ pub struct AlarmView {
     /// What keeps it from the operator, the strongest last.
     pub suppressions: Vec<SuppressionView>,
     pub priority: u8,
+    /// It came as the first of its first-out group.
+    pub first_out: bool,
+    /// What came as the first of that group, if it was another alarm that still stands; otherwise empty.
+    pub came_after: String,
     /// As it came last, empty where it never did: “Temperature high, 84.6 °C over 82.0”.
     pub text: String,
     pub cause: String,
@@ -88,7 +92,7 @@ fn suppressions(s: &AlarmStanding) -> Vec<SuppressionView> {
 }
 
 /// Where alarms about Havrel itself stand.
-const HAVREL: &str = "Havrel";
+pub(super) const HAVREL: &str = "Havrel";
 
 impl AlarmView {
     fn of_system(alarm: SystemAlarm, s: &AlarmStanding) -> AlarmView {
@@ -104,6 +108,8 @@ impl AlarmView {
             condition: s.state.condition,
             suppressions: suppressions(s),
             priority: alarm.priority(),
+            first_out: false,
+            came_after: String::new(),
             text: s.text.clone(),
             cause: alarm.cause().into(),
             action: alarm.action().into(),
@@ -146,14 +152,18 @@ pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>,
         }
     };
     let idle = plant.idle_places();
+    let told_first = standing.iter().filter(|s| s.first_out && s.state.suppressions.is_empty());
+    let firsts: HashMap<_, &AlarmStanding> =
+        told_first.filter_map(|s| Some((plant.first_out_group(&plant.rules.get(&s.rule)?.set)?, s))).collect();
+    let first_of = |rule: &Rule| firsts.get(&plant.first_out_group(rule)?).copied();
     let alarms = standing.iter().filter_map(|s| {
         if let Some(alarm) = SystemAlarm::of(s.rule).filter(|_| person.scope.is_everything()) {
             return Some(AlarmView::of_system(alarm, s));
         }
         let rule = &plant.rules.get(&s.rule)?.set;
         let tag = plant.tags.get(&rule.tag)?;
-        // Nobody judges it, and what keeps it back waits for when somebody does again.
-        if !rule.enabled || idle.contains(&tag.set.place) {
+        // Operators are not told of it; or nobody judges it, and what keeps it back waits for when somebody does again.
+        if !rule.is_told() || !rule.enabled || idle.contains(&tag.set.place) {
             return None;
         }
         let time = |at: i64| to_text(at);
@@ -169,6 +179,8 @@ pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>,
             condition: s.state.condition,
             suppressions: suppressions(s),
             priority: rule.priority,
+            first_out: s.first_out,
+            came_after: first_of(rule).filter(|_| !s.first_out).map(|first| first.text.clone()).unwrap_or_default(),
             text: s.text.clone(),
             cause: rule.cause.clone(),
             action: rule.action.clone(),
@@ -312,7 +324,10 @@ pub struct EventView {
     /// `taken_out_of_service` or `put_in_service`.
     #[schema(value_type = String)]
     pub kind: EventKind,
+    /// 4 to 1; 0 for what operators are not told.
     pub priority: u8,
+    /// It came as the first of its first-out group.
+    pub first_out: bool,
     pub occurred_at: String,
     pub decided_at: String,
     pub text: String,
@@ -333,6 +348,7 @@ impl EventView {
             },
             kind: e.kind,
             priority: e.priority,
+            first_out: e.first_out,
             occurred_at: to_text(e.occurred_at),
             decided_at: to_text(e.decided_at),
             // What has never come yet has said nothing.
@@ -344,7 +360,7 @@ impl EventView {
 }
 
 /// What an alarm is called: “Level high”.
-fn title(tag: &Item<Tag>, plant: &Plant, rule: Uuid) -> String {
+pub(super) fn title(tag: &Item<Tag>, plant: &Plant, rule: Uuid) -> String {
     let known = plant.rules.get(&rule).map_or("", |rule| rule.set.known_as());
     format!("{} {known}", tag.set.name)
 }
@@ -389,11 +405,10 @@ pub async fn events(app: Data<App>, person: Person, query: Query<EventQuery>) ->
             Some(_) => Some(Vec::new()),
             None => heard_rules(&person, &plant, query.under),
         },
-        before: query.before,
-        limit: query.limit.unwrap_or(200),
-        told: false,
+        ..EventFilter::ALL
     };
-    let found = app.live.db.alarm_events(&filter).await?;
+    let most = query.limit.unwrap_or(200).clamp(1, 1000);
+    let found = app.live.db.alarm_events(&filter, query.before, most).await?;
     Ok(Json(found.into_iter().map(|(id, e)| EventView::of(&plant, id, e)).collect()))
 }
 

@@ -88,7 +88,7 @@ pub async fn class_file(app: Data<App>, person: Person, id: Path<Uuid>) -> Resul
     Ok(attachment("application/json", "class.json", bytes))
 }
 
-fn attachment(kind: &str, name: &str, bytes: Vec<u8>) -> HttpResponse {
+pub(super) fn attachment(kind: &str, name: &str, bytes: Vec<u8>) -> HttpResponse {
     let shown = format!("attachment; filename=\"{name}\"");
     HttpResponse::Ok().content_type(kind).insert_header((header::CONTENT_DISPOSITION, shown)).body(bytes)
 }

@@ -1,6 +1,7 @@
 //! The HTTP API: one file per desk's needs. Described in OpenAPI, which is kept in `docs/openapi.json`.
 
 pub mod accounts;
+pub mod alarm_history;
 pub mod alarms;
 pub mod announced;
 pub mod arrivals;
@@ -23,6 +24,7 @@ pub mod jobs;
 pub mod journal;
 pub mod loop_checks;
 pub mod matching;
+pub mod performance;
 pub mod plant;
 pub mod publishing;
 pub mod push;

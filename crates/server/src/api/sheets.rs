@@ -28,8 +28,6 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
-use super::alarms::{EventView, heard_rules};
-
 /// Most rows one answer gives.
 const MOST_ROWS: usize = 500;
 
@@ -205,50 +203,6 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
     })
     .await
     .map_err(stopping)
-}
-
-/// Which alarm events, and which rows of them.
-#[derive(Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-pub struct AlarmSheetQuery {
-    /// Only on tags under this place.
-    pub under: Option<Uuid>,
-    /// Only events up to this number, so that rows keep their index while new ones happen.
-    pub upto: Option<i64>,
-    /// Index of the first row, from 0; the latest to occur comes first.
-    pub from: Option<i64>,
-    /// At most 500; usually 100.
-    pub count: Option<i64>,
-    /// Also what was kept from the operator, and suppression by design itself; usually not.
-    pub suppressed: Option<bool>,
-}
-
-/// Rows of the history of alarms.
-#[derive(Serialize, ToSchema)]
-pub struct AlarmSheet {
-    /// Number of the newest event that is counted.
-    pub upto: i64,
-    pub total: i64,
-    pub rows: Vec<EventView>,
-}
-
-/// Rows of what happened to alarms, the latest to occur first.
-#[utoipa::path(params(AlarmSheetQuery), responses((status = 200, body = AlarmSheet)))]
-#[get("/api/sheets/alarms")]
-pub async fn alarm_sheet(app: Data<App>, person: Person, query: Query<AlarmSheetQuery>) -> Result<Json<AlarmSheet>, Problem> {
-    person.may_at(Action::See, query.under)?;
-    let plant = person.plant(&app);
-    let rules = heard_rules(&person, &plant, query.under);
-    let count = query.count.unwrap_or(100).clamp(0, MOST_ROWS as i64);
-    let page = {
-        let until = person.then.as_ref().map(|then| then.at);
-        app.live
-            .db
-            .alarm_page(rules.as_deref(), query.upto, query.from.unwrap_or(0), count, until, !query.suppressed.unwrap_or(false))
-            .await?
-    };
-    let (upto, total, rows) = page;
-    Ok(Json(AlarmSheet { upto, total, rows: rows.into_iter().map(|(id, e)| EventView::of(&plant, id, e)).collect() }))
 }
 
 /// Which alarm rules, in which order, and which rows of them.

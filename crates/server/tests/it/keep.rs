@@ -21,7 +21,7 @@ use std::time::Duration;
 use uuid::Uuid;
 
 pub fn all() -> EventFilter {
-    EventFilter { from: 0, to: i64::MAX, rules: None, before: None, limit: 1000, told: false }
+    EventFilter::ALL
 }
 
 #[actix_web::test]
@@ -36,7 +36,7 @@ async fn alarms_stand_as_before_after_a_restart() {
     engineer.until("/api/alarms", |b| b["alarms"].as_array().is_some_and(|a| a.len() == 1)).await;
     let level = plant.live.plant().tags[&built.level].no;
     plant.live.stop().await;
-    let before = db.alarm_events(&all()).await.unwrap();
+    let before = db.alarm_events(&all(), None, 1000).await.unwrap();
     assert_eq!(before.len(), 1);
     // The controller goes on; a new program on the same database finds it still high.
     let live = Live::start(db.clone(), plant.spool.path()).await.unwrap();
@@ -50,12 +50,12 @@ async fn alarms_stand_as_before_after_a_restart() {
     }
     plant.set_level(30.0);
     for _ in 0..200 {
-        if db.alarm_events(&all()).await.unwrap().len() == 2 {
+        if db.alarm_events(&all(), None, 1000).await.unwrap().len() == 2 {
             break;
         }
         tokio::time::sleep(Duration::from_millis(25)).await;
     }
-    let events = db.alarm_events(&all()).await.unwrap();
+    let events = db.alarm_events(&all(), None, 1000).await.unwrap();
     assert_eq!(
         events.iter().map(|(_, e)| (e.kind, e.sequence)).collect::<Vec<_>>(),
         [(EventKind::Returned, 2), (EventKind::Raised, 1)]
@@ -122,7 +122,7 @@ async fn the_database_may_go_and_come_back() {
         "{:?}",
         kept.iter().map(|k| k.time - began).collect::<Vec<_>>()
     );
-    assert_eq!(plant.live.db.alarm_events(&all()).await.unwrap().len(), 1);
+    assert_eq!(plant.live.db.alarm_events(&all(), None, 1000).await.unwrap().len(), 1);
     let no = plant.live.plant().tags[&pushed.tag].no;
     let held: Vec<_> =
         plant.live.db.raw(no, 0, i64::MAX, false, 100).await.unwrap().into_iter().filter_map(|k| k.value).collect();

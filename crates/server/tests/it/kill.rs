@@ -168,8 +168,7 @@ async fn compare(db: &Db, built: Built, began: i64, acknowledged: usize) {
     let mut seen = 0;
     let mut before = None;
     loop {
-        let filter = havrel_db::alarms::EventFilter { before, ..all() };
-        let page = db.alarm_events(&filter).await.unwrap();
+        let page = db.alarm_events(&all(), before, 1000).await.unwrap();
         let Some((last, _)) = page.last() else { break };
         before = Some(*last);
         for (_, event) in page {

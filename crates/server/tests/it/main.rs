@@ -1,5 +1,6 @@
 //! The whole server over HTTP and WebSocket, with a real database and the simulated controller on loopback.
 
+mod alarm_figures;
 mod alarms;
 mod api;
 mod arrivals;

@@ -112,7 +112,7 @@ async fn only_the_entry_that_is_refused_is_taken_out() {
     assert!(journal.to_string().contains("EX-1/Steam flow"), "{journal}");
     // It is acknowledged like any other, and stays in the list of what happened.
     assert_eq!(engineer.post("/api/alarms/act", json!({"action": "acknowledge", "rules": [alarm["rule"]]})).await.1["count"], 1);
-    let events = plant.live.db.alarm_events(&all()).await.unwrap();
+    let events = plant.live.db.alarm_events(&all(), None, 1000).await.unwrap();
     assert_eq!(events.iter().filter(|(_, e)| e.rule == SystemAlarm::Quarantine.id()).count(), 3);
     plant.stop().await;
 }
@@ -205,7 +205,7 @@ async fn an_engine_that_fails_is_seen_and_started_again() {
     };
     engineer.until("/api/alarms", returned).await;
     assert_eq!(engineer.post("/api/alarms/act", json!({"action": "acknowledge", "rules": [built.rule]})).await.0, 200);
-    let events = plant.live.db.alarm_events(&all()).await.unwrap();
+    let events = plant.live.db.alarm_events(&all(), None, 1000).await.unwrap();
     let mut sequence: Vec<u32> = events.iter().filter(|(_, e)| e.rule == built.rule).map(|(_, e)| e.sequence).collect();
     sequence.reverse();
     assert_eq!(sequence, (1..=sequence.len() as u32).collect::<Vec<_>>());

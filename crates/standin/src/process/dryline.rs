@@ -7,6 +7,8 @@ use rand_pcg::Pcg64Mcg;
 
 /// Zones of the belt dryer.
 pub const ZONES: usize = 4;
+/// A mill that takes too much power for so long is switched off by its drive.
+const TRIPS_AFTER_S: f64 = 20.0;
 /// Powder silos.
 pub const SILOS: usize = 3;
 
@@ -66,6 +68,10 @@ pub struct Dryline {
     /// mm/s
     pub mill_vibration: f64,
     pub mill_allowed: bool,
+    /// A lump is in the mill.
+    pub jammed: bool,
+    /// For how many seconds.
+    jammed_s: f64,
     /// kg/h
     pub product: f64,
     /// Powder in each silo, in t.
@@ -111,6 +117,8 @@ impl Dryline {
             mill_power: 24.0,
             mill_vibration: 2.1,
             mill_allowed: true,
+            jammed: false,
+            jammed_s: 0.0,
             product: 410.0,
             silos: [3.1, 6.4, 2.2],
             filling: 1,
@@ -126,8 +134,8 @@ impl Dryline {
         }
     }
 
-    /// Lets one step pass.
-    pub(super) fn step(&mut self) {
+    /// Lets one step pass. `powered`: the mains can feed the mill.
+    pub(super) fn step(&mut self, powered: bool) {
         let gust = jitter(&mut self.noise);
         self.press_speed += (self.press_setpoint - self.press_speed) * STEP_S / 4.0;
         let torque = if self.press_speed > 0.1 { 34.0 + 5.0 * self.press_speed + 2.5 * gust } else { 0.0 };
@@ -152,12 +160,15 @@ impl Dryline {
         let heat: f64 = self.zones.iter().map(|z| z.temperature).sum::<f64>() / ZONES as f64;
         let dried = 11.0 + 0.11 * (self.bed - 60.0) + 0.24 * (self.cake - 68.0) - 0.16 * (heat - 79.0) + 3.0 * (self.belt - 1.1);
         self.moisture = (self.moisture + (dried - self.moisture) * STEP_S / 180.0).clamp(2.0, 60.0);
-        let runs = self.mill_allowed && self.bed > 5.0;
+        self.jammed_s = if self.jammed { self.jammed_s + STEP_S } else { 0.0 };
+        let runs = self.mill_allowed && powered && self.bed > 5.0 && self.jammed_s < TRIPS_AFTER_S;
         let product = if runs { 6.1 * self.bed * self.belt } else { 0.0 };
         self.product += (product - self.product) * STEP_S / 20.0;
         let power = if runs { 9.0 + 0.036 * self.product + 0.5 * gust } else { 0.0 };
+        let power = if runs && self.jammed { 58.0 + gust } else { power };
         self.mill_power += (power - self.mill_power) * STEP_S / 2.0;
         let vibration = if runs { 1.4 + 0.03 * (self.moisture - 8.0).max(0.0) * 8.0 + 0.2 * gust } else { 0.1 };
+        let vibration = if runs && self.jammed { 9.0 + gust } else { vibration };
         self.mill_vibration += (vibration - self.mill_vibration) * STEP_S / 4.0;
         self.silos[self.filling] += self.product / 1000.0 / 3600.0 * STEP_S;
         if self.silos[self.filling] > SILO_T * 0.94 {

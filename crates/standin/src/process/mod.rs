@@ -40,6 +40,10 @@ pub enum Upset {
     BlindFilter { tank: usize },
     /// The pH probe of a vessel drifts downwards.
     PhDrift { vessel: usize },
+    /// A lump jams the mill: it shakes, takes too much power, and its drive trips.
+    MillJam,
+    /// The voltage of the mains is low; the mill stops.
+    VoltageDip,
 }
 
 /// Something between -1 and 1, more often near 0.
@@ -116,7 +120,10 @@ impl Process {
             vessel.ph_error = if drifts { (vessel.ph_error - 0.02 * STEP_S).max(-2.5) } else { 0.0 };
             vessel.step();
         }
-        self.dryline.step();
+        let is_on = |upset: Upset| self.upsets.iter().any(|(u, _)| *u == upset);
+        self.dryline.jammed = is_on(Upset::MillJam);
+        self.utilities.dips = is_on(Upset::VoltageDip);
+        self.dryline.step(!self.utilities.dips);
         self.utilities.step();
         self.weather.step();
         self.effluent.step();
@@ -127,6 +134,7 @@ impl Process {
         let there = match upset {
             Upset::PumpTrip { tank } | Upset::BlindFilter { tank } => (1..=TANKS).contains(&tank),
             Upset::PhDrift { vessel } => (1..=self.vessels.len()).contains(&vessel),
+            Upset::MillJam | Upset::VoltageDip => true,
         };
         if there {
             let until = self.steps + (seconds.max(0.0) / STEP_S) as u64;
@@ -188,7 +196,18 @@ mod tests {
         run(&mut process, 30.0);
         assert!(process.tanks.iter().all(|t| t.tripped && t.flow < 0.5));
         assert!(process.vessels[0].ph_error < -0.4 && process.tanks[0].blinded > 0.4);
-        run(&mut process, 31.0);
+        assert!(process.upset(Upset::MillJam, 30.0) && process.upset(Upset::VoltageDip, 30.0));
+        run(&mut process, 15.0);
+        let voltages = |process: &Process| process.utilities.meters.iter().flat_map(|m| m.voltage).collect::<Vec<_>>();
+        assert!(process.dryline.mill_power < 1.0 && voltages(&process).iter().all(|v| *v < 207.0), "without voltage it stands");
+        run(&mut process, 16.0);
         assert!(process.upsets().count() == 0 && !process.tanks[0].tripped && process.vessels[0].ph_error == 0.0);
+        run(&mut process, 60.0);
+        assert!(process.dryline.mill_power > 10.0 && voltages(&process).iter().all(|v| *v > 220.0));
+        process.upset(Upset::MillJam, 60.0);
+        run(&mut process, 17.0);
+        assert!(process.dryline.mill_power > 52.0 && process.dryline.mill_vibration > 4.5);
+        run(&mut process, 20.0);
+        assert!(process.dryline.mill_power < 1.0, "its drive has tripped");
     }
 }

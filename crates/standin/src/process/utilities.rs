@@ -44,6 +44,8 @@ pub struct Utilities {
     /// Outside, in °C.
     pub outside: f64,
     pub meters: [Meter; METERS],
+    /// The voltage of the mains is low.
+    pub dips: bool,
     demand: f64,
     seconds: f64,
     noise: Pcg64Mcg,
@@ -65,6 +67,7 @@ impl Utilities {
             hours: 18_204.0,
             outside: 6.5,
             meters: std::array::from_fn(meter),
+            dips: false,
             demand: 0.5,
             seconds: 0.0,
             noise: Pcg64Mcg::seed_from_u64(seed ^ 0x0711),
@@ -93,13 +96,14 @@ impl Utilities {
         self.current += (current + gust - self.current) * STEP_S / 1.5;
         self.hours += if self.loaded { STEP_S / 3600.0 } else { 0.0 };
         self.outside += (6.5 + 5.0 * (self.seconds / 13_750.0).sin() + 0.4 * gust - self.outside) * STEP_S / 300.0;
+        let mains = if self.dips { 196.0 } else { 231.0 };
         for (n, meter) in self.meters.iter_mut().enumerate() {
             let swing = (self.seconds / (260.0 + 70.0 * n as f64)).sin();
             let power = LOADS[n] * (1.0 + 0.18 * swing + 0.04 * gust);
             meter.power += (power - meter.power) * STEP_S / 8.0;
             meter.energy += meter.power * STEP_S / 3600.0;
             for (phase, volts) in meter.voltage.iter_mut().enumerate() {
-                *volts += (231.0 - 0.6 * phase as f64 - 0.01 * meter.power + 0.5 * gust - *volts) * STEP_S / 10.0;
+                *volts += (mains - 0.6 * phase as f64 - 0.01 * meter.power + 0.5 * gust - *volts) * STEP_S / 10.0;
             }
         }
     }

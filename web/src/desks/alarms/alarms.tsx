@@ -8,9 +8,21 @@ import { useGo, useView } from '../../app/view';
 import { DeskHead, DeskPart, Trouble } from '../../parts/ui';
 import { HandList } from './hand-list';
 import { AlarmHistory } from './history';
+import { Performance } from './performance';
 import { Rules } from './rules';
 import { Standing } from './standing';
 import { SuppressedList } from './suppressed';
+
+/** A filter of one part is none of another. */
+const CLEARED = {
+  words: undefined,
+  priorities: undefined,
+  state: undefined,
+  age: undefined,
+  of: undefined,
+  span: undefined,
+  end: undefined,
+};
 
 export function Alarms() {
   const { at, part } = useView();
@@ -25,7 +37,7 @@ export function Alarms() {
   const allHands = useHands().data ?? [];
   const hands = at && tree ? allHands.filter((h) => liesUnder(tree.byId, h.place, at)) : allHands;
   const tab = (name: string, to: string | undefined) => (
-    <DeskPart on={part === to} onClick={() => go({ part: to })}>
+    <DeskPart on={part === to} onClick={() => go({ part: to, ...CLEARED })}>
       {name}
     </DeskPart>
   );
@@ -39,11 +51,14 @@ export function Alarms() {
         {tab(`Standing ${here.length}`, undefined)}
         {tab(`Suppressed ${suppressed.length}`, 'suppressed')}
         {tab('History', 'history')}
+        {tab('Performance', 'performance')}
         {tab('Rules', 'rules')}
         {tab(`Set by hand ${hands.length}`, 'by-hand')}
       </DeskHead>
       {part === 'history' ? (
         <AlarmHistory key={at ?? ''} at={at} />
+      ) : part === 'performance' ? (
+        <Performance at={at} />
       ) : part === 'by-hand' ? (
         <HandList hands={hands} elsewhere={allHands.length - hands.length} />
       ) : part === 'rules' ? (

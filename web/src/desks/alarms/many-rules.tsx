@@ -5,8 +5,9 @@ import { useState } from 'react';
 import { http, type Schemas, take } from '../../api/client';
 import { useDraft } from '../../parts/draft';
 import { complain } from '../../parts/form';
+import { PriorityOptions } from '../../parts/priority-options';
 import { hasLevel, RULE_KINDS } from '../../parts/rule-kinds';
-import { PRIORITY_WORDS, RULE_WORDS } from '../../parts/text';
+import { RULE_WORDS } from '../../parts/text';
 import { Button, Choice, Field, Input, Tick } from '../../parts/ui';
 import { UnitField } from '../../parts/unit-field';
 import { Views } from '../../parts/views';
@@ -198,9 +199,7 @@ function TemplateLine({ rule, number, onChange }: LineProps) {
       <Field label="Priority" className="w-36">
         {(p) => (
           <Choice {...p} value={rule.priority ?? '2'} onChange={(e) => onChange({ priority: e.target.value })}>
-            {[4, 3, 2, 1].map((priority) => (
-              <option key={priority} value={priority}>{`${priority} · ${PRIORITY_WORDS[priority]}`}</option>
-            ))}
+            <PriorityOptions />
           </Choice>
         )}
       </Field>

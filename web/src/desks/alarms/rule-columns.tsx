@@ -5,6 +5,7 @@ import type { Schemas } from '../../api/client';
 import type { Alarm } from '../../api/queries';
 import type { GridColumn } from '../../parts/grid';
 import { Pips } from '../../parts/pips';
+import { PRIORITY_WORDS } from '../../parts/text';
 import { Value } from '../../parts/value';
 import { type ServerColumn, writtenColumns } from '../../parts/written-columns';
 
@@ -36,11 +37,11 @@ export function ruleColumns(
       title: 'State',
       width: 170,
       show: (row) => {
-        const state = row.enabled ? (stateOf(row.id)?.state ?? 'normal') : undefined;
+        const state = row.enabled && row.priority > 0 ? (stateOf(row.id)?.state ?? 'normal') : undefined;
         return (
           <span className="flex items-center gap-2">
             {state && <Pips priority={row.priority} state={state} quiet={state === 'normal'} />}
-            {state ? STATE_WORDS[state] : 'off'}
+            {state ? STATE_WORDS[state] : row.enabled ? PRIORITY_WORDS[0] : 'off'}
           </span>
         );
       },

@@ -9,9 +9,10 @@ import { useGo } from '../../app/view';
 import { useForm } from '../../parts/form';
 import { FormulaField } from '../../parts/formula/formula-field';
 import { Pips } from '../../parts/pips';
+import { PriorityOptions } from '../../parts/priority-options';
 import { useReading } from '../../parts/reading';
 import { hasDeadband, isLimit, RULE_KINDS } from '../../parts/rule-kinds';
-import { PRIORITY_WORDS, RULE_WORDS } from '../../parts/text';
+import { RULE_WORDS } from '../../parts/text';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../../parts/ui';
 import { Value } from '../../parts/value';
 import { changedOf, type RuleValues, setOf, valuesOf } from './rule-form';
@@ -37,7 +38,7 @@ const WHAT: Record<RuleKind, string> = {
 const FIELDS = [
   ...['name', 'kind', 'level', 'level_formula', 'level_formula.text', 'setpoint', 'setpoint.text', 'window_s', 'states'],
   ...['when', 'when.text', 'priority', 'deadband', 'on_delay_s', 'off_delay_s', 'only_while', 'only_while.text'],
-  ...['cause', 'action'],
+  ...['first_out', 'cause', 'action'],
 ];
 
 export function RuleEditor({ open, onClose }: { open: string; onClose: () => void }) {
@@ -166,25 +167,49 @@ function Editor({ rule, tag, seen, onClose }: Props) {
               <Field label="Priority" error={form.error('priority')} className="w-44">
                 {(p) => (
                   <span className="flex items-center gap-2">
-                    <Pips priority={v.weight || 1} state={v.weight ? 'unacknowledged' : 'acknowledged'} quiet />
-                    <Choice {...p} value={v.weight} onChange={(e) => form.set('weight', Number(e.target.value))}>
-                      {[4, 3, 2, 1].map((priority) => (
-                        <option key={priority} value={priority}>{`${priority} · ${PRIORITY_WORDS[priority]}`}</option>
-                      ))}
-                      <option value={0}>off</option>
+                    <Pips
+                      priority={v.weight === 'off' ? 1 : v.weight}
+                      state={v.weight !== 'off' ? 'unacknowledged' : 'acknowledged'}
+                      quiet
+                    />
+                    <Choice
+                      {...p}
+                      value={v.weight}
+                      onChange={(e) => form.set('weight', e.target.value === 'off' ? 'off' : Number(e.target.value))}
+                    >
+                      <PriorityOptions />
+                      <option value="off">off</option>
                     </Choice>
                   </span>
                 )}
               </Field>
               <div className="mt-5 space-y-0.5">
-                <Tick label="Needs to be acknowledged" checked={v.acknowledge} onChange={(on) => form.set('acknowledge', on)} />
+                <Tick
+                  label="Needs to be acknowledged"
+                  checked={v.acknowledge && v.weight !== 0}
+                  disabled={v.weight === 0}
+                  onChange={(on) => form.set('acknowledge', on)}
+                />
                 <Tick
                   label="Latched: holds until somebody resets it"
-                  checked={v.latch}
+                  checked={v.latch && v.weight !== 0}
+                  disabled={v.weight === 0}
                   onChange={(on) => form.set('latch', on)}
                 />
               </div>
             </div>
+            {v.weight === 0 && <p className="text-soft">What happens is kept in history; operators are not told.</p>}
+            <Field label="First-out group: the first of it to come is marked" error={form.error('first_out')} className="w-80">
+              {(p) => (
+                <Input
+                  {...p}
+                  placeholder="none"
+                  disabled={v.weight === 0}
+                  value={v.firstOut}
+                  onChange={(e) => form.set('firstOut', e.target.value)}
+                />
+              )}
+            </Field>
             <Field label="What to do" error={form.error('action')}>
               {(p) => <Input {...p} value={v.action} onChange={(e) => form.set('action', e.target.value)} />}
             </Field>

@@ -25,8 +25,8 @@ test('what does not belong to a kind is not sent', () => {
 });
 
 test('off keeps the priority, and a limit that follows a formula has no level of its own', () => {
-  expect(setOf({ ...valuesOf({ priority: 3 }), weight: 0 })).toMatchObject({ enabled: false });
-  expect(setOf({ ...valuesOf({ priority: 3 }), weight: 0 })).not.toHaveProperty('priority');
+  expect(setOf({ ...valuesOf({ priority: 3 }), weight: 'off' })).toMatchObject({ enabled: false });
+  expect(setOf({ ...valuesOf({ priority: 3 }), weight: 'off' })).not.toHaveProperty('priority');
   const follows = { ...valuesOf({ kind: 'high', level: 80 }), follows: true, levelFormula: 'at("a")' };
   expect(setOf(follows)).toMatchObject({ level: null, level_formula: { text: 'at("a")', mixed: 'convert' } });
 });

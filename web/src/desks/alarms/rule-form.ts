@@ -17,8 +17,8 @@ export interface RuleValues {
   per: RuleSet['per'];
   states: number[];
   when: string;
-  /** A priority from 4 to 1; 0 is off. */
-  weight: number;
+  /** A priority from 4 to 0, or off. */
+  weight: number | 'off';
   deadband: string;
   deadbandIn: RuleSet['deadband_in'];
   on: string;
@@ -27,6 +27,7 @@ export interface RuleValues {
   uncertain: RuleSet['uncertain'];
   acknowledge: boolean;
   latch: boolean;
+  firstOut: string;
   cause: string;
   action: string;
 }
@@ -44,7 +45,7 @@ export function valuesOf(set: Partial<RuleSet>, formulas: Readonly<Record<string
     per: set.per ?? 'minute',
     states: set.states ?? [],
     when: formulas.when ?? '',
-    weight: set.enabled === false ? 0 : (set.priority ?? 2),
+    weight: set.enabled === false ? 'off' : (set.priority ?? 2),
     deadband: textOf(set.deadband ?? 0),
     deadbandIn: set.deadband_in ?? 'unit',
     on: textOf(set.on_delay_s ?? 0),
@@ -53,6 +54,7 @@ export function valuesOf(set: Partial<RuleSet>, formulas: Readonly<Record<string
     uncertain: set.uncertain ?? 'good',
     acknowledge: set.acknowledge ?? true,
     latch: set.latch ?? false,
+    firstOut: set.first_out ?? '',
     cause: set.cause ?? '',
     action: set.action ?? '',
   };
@@ -75,7 +77,7 @@ export function setOf(v: RuleValues, was: Partial<RuleSet> = {}): Partial<RuleSe
     per: v.kind === 'rate' ? v.per : 'minute',
     states: v.kind === 'state' ? v.states : [],
     when: v.kind === 'expression' ? formula('when', v.when) : null,
-    ...(v.weight === 0 ? { enabled: false } : { enabled: true, priority: v.weight }),
+    ...(v.weight === 'off' ? { enabled: false } : { enabled: true, priority: v.weight }),
     deadband: hasDeadband(v.kind) ? (numberOf(v.deadband) ?? 0) : 0,
     deadband_in: v.deadbandIn,
     on_delay_s: numberOf(v.on) ?? 0,
@@ -84,6 +86,7 @@ export function setOf(v: RuleValues, was: Partial<RuleSet> = {}): Partial<RuleSe
     uncertain: v.uncertain,
     acknowledge: v.acknowledge,
     latch: v.latch,
+    first_out: v.firstOut.trim(),
     cause: v.cause,
     action: v.action,
   };

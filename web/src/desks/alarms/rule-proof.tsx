@@ -6,7 +6,7 @@ import { useEffect, useMemo, useState } from 'react';
 import { http, type Schemas, take } from '../../api/client';
 import { useNow, useValue } from '../../api/live';
 import type { Item } from '../../api/model';
-import { EVENT_WORDS } from '../../app/alarm-events';
+import { eventWords } from '../../app/alarm-events';
 import { numberOf } from '../../parts/form';
 import type { Period } from '../../parts/period';
 import { PeriodPart, periodWords } from '../../parts/period-part';
@@ -133,7 +133,7 @@ function TrialPart({ tag, rule, values }: Props) {
           <TrialChart
             trial={found}
             level={isLimit(values.kind) && !values.follows ? (numberOf(values.level) ?? undefined) : undefined}
-            priority={values.weight || 1}
+            priority={values.weight === 'off' ? 1 : values.weight}
           />
           <p aria-live="polite" className="font-semibold">
             {found.spans.length === 0 ? 'No alarm comes.' : `${counted(found.spans.length, 'alarm')}.`}
@@ -143,7 +143,7 @@ function TrialPart({ tag, rule, values }: Props) {
               // biome-ignore lint/suspicious/noArrayIndexKey: nothing else tells two events of one instant apart
               <li key={index} className="grid grid-cols-[4.5rem_9rem_1fr] gap-x-3">
                 <span className="figures text-right">{event.at_s.toFixed(1)} s</span>
-                <span>{EVENT_WORDS[event.kind] ?? event.kind}</span>
+                <span>{eventWords(event)}</span>
                 <span className="text-soft">
                   {event.comment || event.text}
                   {event.suppressed && event.kind === 'raised' && ' · suppressed'}

@@ -8,9 +8,10 @@ import { useAlarms, useMay, useSuppressed } from '../../api/queries';
 import { useGo, useView } from '../../app/view';
 import { ColumnChoice } from '../../parts/column-choice';
 import { Grid, type GridHandle, type GridRow } from '../../parts/grid';
+import { PriorityOptions } from '../../parts/priority-options';
 import { RULE_KINDS } from '../../parts/rule-kinds';
 import type { Order } from '../../parts/sheet';
-import { counted, PRIORITY_WORDS, RULE_WORDS } from '../../parts/text';
+import { counted, RULE_WORDS } from '../../parts/text';
 import { Button, Choice, Empty, Input } from '../../parts/ui';
 import { Views } from '../../parts/views';
 import { Unsaved, useWritten } from '../../parts/written';
@@ -146,9 +147,7 @@ export function Rules({ at }: { at: string | undefined }) {
           onChange={(e) => change({ priority: e.target.value })}
         >
           <option value="">any priority</option>
-          {[4, 3, 2, 1].map((priority) => (
-            <option key={priority} value={priority}>{`${priority} · ${PRIORITY_WORDS[priority]}`}</option>
-          ))}
+          <PriorityOptions />
         </Choice>
         {view.order && <Button onClick={() => change({ order: null })}>Plant order</Button>}
         <span className="flex-1" />

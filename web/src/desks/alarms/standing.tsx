@@ -340,6 +340,11 @@ interface RowProps {
   onOpen: () => void;
 }
 
+/** The alarm came as the first of its first-out group. */
+export function FirstOut() {
+  return <span className="ml-2 rounded border border-ink px-1 text-sm whitespace-nowrap">first out</span>;
+}
+
 function Row({ row, chosen, onChoose, onTake, onOpen }: RowProps) {
   const now = useNow();
   const { alarm: a, gone } = row;
@@ -364,6 +369,7 @@ function Row({ row, chosen, onChoose, onTake, onOpen }: RowProps) {
         >
           <span className="font-normal text-soft">{a.place_name} · </span>
           {a.text}
+          {a.first_out && <FirstOut />}
         </button>
         {a.action && <span className="block truncate text-sm font-normal text-soft">{a.action}</span>}
       </span>

@@ -48,8 +48,16 @@ export function PlacePage({ tree, place, disabled }: { tree: PlantTree; place: P
 }
 
 function PlaceForm({ tree, place, disabled }: { tree: PlantTree; place: Place; disabled: boolean }) {
-  const { name, level, counts, note } = place.set;
-  const start = { name, level, counts, note, latitude: textOf(place.set.latitude), longitude: textOf(place.set.longitude) };
+  const { name, level, counts, note, operator_area } = place.set;
+  const start = {
+    name,
+    level,
+    counts,
+    note,
+    operator_area,
+    latitude: textOf(place.set.latitude),
+    longitude: textOf(place.set.longitude),
+  };
   const form = useForm(start, undefined, { follow: true, draft: `place ${place.id}` });
   const [deleting, setDeleting] = useState(false);
   const acts = usePlantActs(tree, () => undefined);
@@ -102,6 +110,21 @@ function PlaceForm({ tree, place, disabled }: { tree: PlantTree; place: Place; d
         {(p) => <Input {...p} disabled={disabled} value={v.note} onChange={(e) => form.set('note', e.target.value)} />}
       </Field>
       <div className="col-span-4 flex items-start gap-3">
+        <Field
+          label="Operator area, who watches its alarms"
+          error={form.error('operator_area') ?? form.theirs('operator_area')}
+          className="w-64"
+        >
+          {(p) => (
+            <Input
+              {...p}
+              placeholder="as the place above"
+              disabled={disabled}
+              value={v.operator_area}
+              onChange={(e) => form.set('operator_area', e.target.value)}
+            />
+          )}
+        </Field>
         {(['latitude', 'longitude'] as const).map((field) => (
           <Field
             key={field}

@@ -68,6 +68,65 @@ fn turns(out: &Effects) -> Vec<(i64, EventKind)> {
 
 use EventKind::{Raised, Returned, Suppressed, Unsuppressed};
 
+/// Three limits of 10 in the group “trip”: of tags 1 and 2 on the machine M-1 and its part, of tag 4 on M-2.
+fn tripping(change: impl Fn(usize, &mut Json)) -> Plant {
+    let item = |kind, n: u128, no, value| Stored { kind, id: id(n), no, revision: 1, own: own(value) };
+    let places = [(100, "M-1", None), (101, "Motor", Some(id(100))), (102, "M-2", None)];
+    let place = |(n, name, parent)| item(ItemKind::Place, n, 0, json!({"name": name, "parent": parent, "level": "equipment"}));
+    let mut all: Vec<Stored> = places.into_iter().map(place).collect();
+    for (n, (tag, place)) in [(1u32, 100), (2, 101), (4, 102)].into_iter().enumerate() {
+        all.push(item(ItemKind::Tag, tag.into(), tag, json!({"place": id(place), "name": "a"})));
+        let mut rule = json!({"tag": id(tag.into()), "kind": "high", "level": 10, "first_out": "Trip"});
+        change(n, &mut rule);
+        all.push(item(ItemKind::Rule, 50 + n as u128, 0, rule));
+    }
+    let (plant, broken) = Plant::from_stored(1, all);
+    assert_eq!(broken, []);
+    plant
+}
+
+#[rstest]
+#[case::the_first_is_marked(&[a(1, 11.0), b(2, 11.0)], &[(1, true), (2, false)])]
+#[case::of_one_instant_both_are(&[a(1, 11.0), b(1, 11.0)], &[(1, true), (1, true)])]
+#[case::none_while_one_stands(&[a(1, 11.0), b(2, 11.0), a(3, 9.0), a(4, 11.0)], &[(1, true), (2, false), (4, false)])]
+#[case::once_all_are_gone_it_begins_anew(&[a(1, 11.0), b(2, 11.0), a(3, 9.0), b(4, 9.0), b(5, 11.0), a(6, 11.0)],
+    &[(1, true), (2, false), (5, true), (6, false)])]
+#[case::other_equipment_has_its_own(&[a(1, 11.0), (2, 4, Value::F64(11.0))], &[(1, true), (2, true)])]
+fn the_first_of_a_group_is_marked(#[case] all: &[Told], #[case] firsts: &[(i64, bool)]) {
+    let plant = tripping(|_, rule| rule["acknowledge"] = false.into());
+    let (engine, out) = told(&plant, all, 8);
+    let raised = out.events.iter().filter(|e| e.kind == Raised);
+    assert_eq!(raised.map(|e| (e.occurred_at / SECOND, e.first_out)).collect::<Vec<_>>(), firsts);
+    // It is known after a restart.
+    let mut again = Engine::new(engine.standings().cloned().collect());
+    again.step(9 * SECOND, Input::Plan(Arc::new(Plan::of(&plant))), &mut Effects::default());
+    assert!(again.standings().zip(engine.standings()).all(|(a, b)| a.first_out == b.first_out));
+}
+
+#[test]
+fn a_group_waits_for_what_is_not_acknowledged_and_leaves_out_what_is_suppressed() {
+    let plant = tripping(|_, _| ());
+    let (_, out) = told(&plant, &[a(1, 11.0), a(2, 9.0), b(3, 11.0)], 4);
+    let firsts = |out: &Effects| out.events.iter().filter(|e| e.kind == Raised).map(|e| e.first_out).collect::<Vec<_>>();
+    assert_eq!(firsts(&out), [true, false], "the first one returned, and nobody has acknowledged it");
+    let plant = tripping(|n, rule| {
+        if n == 0 {
+            rule["only_while"] = json!({"text": "false"});
+        }
+    });
+    let (_, out) = told(&plant, &[a(1, 11.0), b(3, 11.0)], 4);
+    assert_eq!(firsts(&out), [false, true]);
+    let plant = tripping(|n, rule| {
+        if n == 0 {
+            rule["priority"] = 0.into();
+        }
+    });
+    let (engine, out) = told(&plant, &[a(1, 11.0), b(3, 11.0)], 4);
+    assert_eq!(firsts(&out), [false, true]);
+    let waits: Vec<bool> = engine.standings().map(|s| s.state.waits()).collect();
+    assert_eq!(waits, [false, true, false], "what is only recorded waits for nobody");
+}
+
 #[rstest]
 #[case::deviation(json!({"kind": "deviation", "level": 5, "setpoint": {"text": "<b>"}}),
     &[b(1, 60.0), a(2, 64.0), a(3, 66.0), b(5, 62.0)], &[(3, Raised), (5, Returned)], "a 6.0 °C above its setpoint, limit 5.0")]

@@ -1,8 +1,9 @@
 // The alarm rules of a property of an equipment class.
 
 import { Plus, X } from 'lucide-react';
+import { PriorityOptions } from '../../../parts/priority-options';
 import { hasDeadband, hasLevel, isLimit, RULE_KINDS } from '../../../parts/rule-kinds';
-import { PRIORITY_WORDS, RULE_WORDS } from '../../../parts/text';
+import { RULE_WORDS } from '../../../parts/text';
 import { Button, Choice, Field, Input, Tick } from '../../../parts/ui';
 import { newRule, type RuleRow, statesText } from './rows';
 
@@ -57,9 +58,7 @@ export function ClassRules({ rows, disabled, onChange }: Props) {
                   value={Number(row.set.priority ?? 2)}
                   onChange={(e) => change(row.id, { priority: Number(e.target.value) })}
                 >
-                  {[4, 3, 2, 1].map((priority) => (
-                    <option key={priority} value={priority}>{`${priority} · ${PRIORITY_WORDS[priority]}`}</option>
-                  ))}
+                  <PriorityOptions />
                 </Choice>
               )}
             </Field>
@@ -81,6 +80,7 @@ export function ClassRules({ rows, disabled, onChange }: Props) {
               />
             </div>
             <OfKind row={row} disabled={disabled} change={(part) => change(row.id, part)} />
+            {text('first_out', 'First-out group', 'w-28')}
             {text('cause', 'Cause', 'min-w-32 flex-1')}
             {text('action', 'Action', 'min-w-32 flex-1')}
             <Button

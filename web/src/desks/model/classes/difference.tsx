@@ -27,6 +27,7 @@ const FIELD_WORDS: Record<string, string> = {
   off_delay_s: 'off-delay',
   acknowledge: 'needs to be acknowledged',
   latch: 'latched',
+  first_out: 'first-out group',
   writable: 'may be written',
 };
 
