@@ -93,6 +93,9 @@ async function views(page: Page) {
   await rule.getByRole('region', { name: 'Proof' }).evaluate((proof) => proof.scrollIntoView());
   await shot('rules');
   await rule.getByRole('button', { name: 'Discard changes' }).click();
+  await page.locator('main button[aria-pressed]').getByText('Performance').click();
+  await page.getByRole('table', { name: 'Figures and guides' }).waitFor();
+  await shot('performance');
   await desk('Model');
   await page.locator('main button[aria-pressed]').getByText('Formulas').click();
   await page.getByRole('row', { name: /^Electric power/ }).click();
@@ -164,10 +167,6 @@ async function views(page: Page) {
   await page.keyboard.press('Enter');
   await page.getByText(/^Names by this example/).waitFor();
   await shot('intake');
-  await page.getByRole('button', { name: /^Extraction/ }).click();
-  await page.getByRole('button', { name: 'Settings and test' }).click();
-  await page.getByRole('button', { name: 'Test', exact: true }).click();
-  await shot('test');
   await desk('System');
   await page.getByRole('button', { name: '1 session' }).click();
   await shot('system');

@@ -1,7 +1,10 @@
 //! What a report says, apart from how it is printed: every format is made from this, so all show the same numbers.
 
 use crate::{
-    alarm::AlarmEvent,
+    alarm::{
+        AlarmEvent,
+        performance::{OfRule, Performance},
+    },
     history::Span,
     number::Number,
     plant::loop_check::{LoopCheck, Proof},
@@ -52,7 +55,19 @@ pub enum Part {
     Values(Vec<(Named, Held)>),
     Trend(Vec<Curve>),
     Alarms(Vec<(AlarmEvent, String)>),
+    AlarmFigures(Box<AlarmFigures>),
     LoopChecks(Points),
+}
+
+/// How well alarms served.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct AlarmFigures {
+    /// From when on history knows what came, and for how long of the period it does not know it.
+    pub from: Nanos,
+    pub unknown: Nanos,
+    pub performance: Performance,
+    /// The rules whose alarms came most often: place, what they are called, and what came of them.
+    pub rules: Vec<(String, String, OfRule)>,
 }
 
 /// Points and how far each is proven.

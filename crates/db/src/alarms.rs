@@ -205,6 +205,15 @@ impl Db {
         rows.iter().map(turn).collect()
     }
 
+    /// The rules whose alarms came at some time from an instant on.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn rules_raised(&self, from: Nanos) -> Result<Vec<Uuid>, DbError> {
+        let found = sqlx::query_scalar("select distinct rule from alarm_event where kind = 1 and occurred_at >= $1");
+        Ok(found.bind(from).fetch_all(&self.heavy).await?)
+    }
+
     /// When the first event of an alarm occurred that history knows.
     ///
     /// # Errors

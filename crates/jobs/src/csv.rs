@@ -59,6 +59,15 @@ pub fn print(document: &Document) -> Result<String, csv::Error> {
                     out.write_record(row)?;
                 }
             }
+            Part::AlarmFigures(of) => {
+                for table in [tables::figures(of), tables::frequent(of)] {
+                    out.write_record([""])?;
+                    out.write_record(table.head.iter().map(|(name, _)| *name))?;
+                    for row in table.rows {
+                        out.write_record(row.iter().map(|cell| harmless(cell)))?;
+                    }
+                }
+            }
             Part::LoopChecks(points) => {
                 out.write_record([""])?;
                 out.write_record(["Place", "Tag", "Unit", "Source", "Loop check", "When", "Who", "Seen"])?;

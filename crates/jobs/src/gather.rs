@@ -1,15 +1,16 @@
 //! Fills a report's definition with real data.
 
+use crate::performance;
 use havrel_core::{
     TagNo,
-    alarm::AlarmEvent,
+    alarm::{AlarmEvent, SystemAlarm, performance::Performance},
     plant::{
         Plant, Report, Section, Tag,
         loop_check::{Checks, Proof},
         view::{Now, TagQuery, TagView},
     },
     quality::Quality,
-    report::{Curve, Document, Held, Named, Part, PointRow, Points},
+    report::{AlarmFigures, Curve, Document, Held, Named, Part, PointRow, Points},
     time::{Nanos, SECOND},
 };
 use havrel_db::{Db, DbError, alarms::EventFilter, answers::Kept};
@@ -18,6 +19,8 @@ use uuid::Uuid;
 
 /// Most alarm events one report prints.
 const MOST_EVENTS: i64 = 500;
+/// Most rules that one report lists by how often their alarms came.
+const MOST_RULES: usize = 20;
 /// Most points that one report lists.
 const MOST_POINTS: usize = 2000;
 /// Width of trend pictures, in pixels of the drawing.
@@ -92,6 +95,19 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making, ch
                 };
                 Part::Alarms(events.into_iter().map(placed).collect())
             }
+            Section::AlarmFigures {} => {
+                let rules = report.place.map(|place| rules_under(plant, place));
+                let known: Vec<Uuid> = rules.clone().unwrap_or_else(|| plant.rules.keys().copied().collect());
+                let course = performance::course(db, rules.as_deref(), &known, (from, to)).await?;
+                let (from, unknown) = (course.from, course.unknown);
+                let counted = move || Performance::of(&course.turns, course.from, course.to, course.unknown);
+                let performance = tokio::task::spawn_blocking(counted).await.unwrap_or_default();
+                let frequent = performance.rules.iter().take(MOST_RULES).map(|of| {
+                    let place = place_of(plant, of.rule).map_or_else(String::new, |p| within(plant, report.place, p));
+                    (place, called(plant, of.rule), *of)
+                });
+                Part::AlarmFigures(Box::new(AlarmFigures { rules: frequent.collect(), from, unknown, performance }))
+            }
             Section::LoopChecks { proofs } => Part::LoopChecks(points(plant, report.place, proofs, checks)),
         });
     }
@@ -158,6 +174,16 @@ fn points(plant: &Plant, top: Option<Uuid>, wanted: &[Proof], checks: Checks<'_>
 pub fn rules_under(plant: &Plant, place: Uuid) -> Vec<Uuid> {
     let under = |tag: Uuid| plant.tags.get(&tag).is_some_and(|t| plant.lies_under(t.set.place, place));
     plant.rules.values().filter(|r| under(r.set.tag)).map(|r| r.id).collect()
+}
+
+/// What a rule is called: “Level high”.
+pub fn called(plant: &Plant, rule: Uuid) -> String {
+    let tag = plant.rules.get(&rule).and_then(|rule| Some((rule, plant.tags.get(&rule.set.tag)?)));
+    match (tag, SystemAlarm::of(rule)) {
+        (Some((rule, tag)), _) => format!("{} {}", tag.set.name, rule.set.known_as()),
+        (None, Some(alarm)) => alarm.cause().trim_end_matches('.').to_owned(),
+        (None, None) => "a rule that was deleted".to_owned(),
+    }
 }
 
 fn place_of(plant: &Plant, rule: Uuid) -> Option<Uuid> {

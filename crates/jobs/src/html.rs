@@ -60,6 +60,11 @@ fn content(document: &Document) -> Markup {
                 Part::Trend(curves) => (picture::strips(curves, document.from, document.to, zone)),
                 Part::Alarms(events) if events.is_empty() => p.soft { (tables::NO_ALARMS) },
                 Part::Alarms(events) => (table(&tables::alarms(events, zone))),
+                Part::AlarmFigures(of) => {
+                    p.soft { (tables::counted(of, zone)) }
+                    (table(&tables::figures(of)))
+                    @if !of.rules.is_empty() { (table(&tables::frequent(of))) }
+                },
                 Part::LoopChecks(points) => {
                     p.soft { (tables::proofs(points)) }
                     @if !points.rows.is_empty() { (table(&tables::points(points, zone))) }

@@ -4,6 +4,7 @@ pub mod csv;
 pub mod gather;
 pub mod html;
 pub mod listing;
+pub mod performance;
 mod picture;
 pub mod press;
 pub mod sheet;

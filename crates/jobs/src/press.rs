@@ -49,6 +49,13 @@ pub fn paper(document: &Document) -> Json {
             Part::Summary(rows) => parts.push(table(tables::summary(rows))),
             Part::Alarms(events) if events.is_empty() => parts.push(json!({"note": tables::NO_ALARMS})),
             Part::Alarms(events) => parts.push(table(tables::alarms(events, zone))),
+            Part::AlarmFigures(of) => {
+                parts.push(json!({"note": tables::counted(of, zone)}));
+                parts.push(table(tables::figures(of)));
+                if !of.rules.is_empty() {
+                    parts.push(table(tables::frequent(of)));
+                }
+            }
             Part::LoopChecks(points) => {
                 parts.push(json!({"note": tables::proofs(points)}));
                 if !points.rows.is_empty() {

@@ -1,11 +1,14 @@
 //! The tables of a report in words and figures, once for every format that is read by people.
 
 use havrel_core::{
-    alarm::AlarmEvent,
+    alarm::{
+        AlarmEvent,
+        performance::{Grade, Measure, OfRule, Performance},
+    },
     history::Span,
     plant::loop_check::LoopCheck,
-    report::{Held, Named, PointRow, Points, number},
-    time::to_local,
+    report::{AlarmFigures, Held, Named, PointRow, Points, number},
+    time::{SECOND, to_local},
 };
 use serde_json::Value as Json;
 
@@ -126,6 +129,44 @@ pub(crate) fn seen(check: &LoopCheck, tag: &Named) -> String {
         Some(by) => format!("{span}, {} off at most", number(Some(by), tag.decimals.saturating_add(1))),
         None => span,
     }
+}
+
+/// How well alarms served, one row each figure that the guides have one for.
+pub(crate) fn figures(of: &AlarmFigures) -> Table {
+    let names = [("For one operator", false), ("Here", true), ("Guide", false), ("Outcome", false)];
+    let row = |(measure, value, grade): (Measure, f64, Grade)| {
+        vec![measure.title().to_owned(), measure.print(value), measure.guide().to_owned(), grade.words().to_owned()]
+    };
+    Table { head: names.to_vec(), rows: of.performance.figures().into_iter().map(row).collect() }
+}
+
+/// The rules whose alarms came most often, one row each.
+pub(crate) fn frequent(of: &AlarmFigures) -> Table {
+    let names = ["Place", "Alarm", "Priority", "Came", "Chattering", "Stood, min"];
+    let row = |(place, called, of): &(String, String, OfRule)| {
+        let stood = of.standing as f64 / (60 * SECOND) as f64;
+        let numbers = [of.priority.to_string(), of.count.to_string(), of.chattering.to_string(), format!("{stood:.0}")];
+        [place.clone(), called.clone()].into_iter().chain(numbers).collect()
+    };
+    let head = names.map(|name| (name, !matches!(name, "Place" | "Alarm"))).to_vec();
+    Table { head, rows: of.rules.iter().map(row).collect() }
+}
+
+/// What was counted, in words.
+pub(crate) fn counted(of: &AlarmFigures, zone: &str) -> String {
+    let Performance { count, floods, flooded, .. } = &of.performance;
+    let plural = |count: usize, one: &str| if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") };
+    let mut words = format!("{} came from {} on", plural(*count, "alarm"), to_local(of.from, zone));
+    if !floods.is_empty() {
+        words += &format!(", {} of {:.0} min together", plural(floods.len(), "flood"), *flooded as f64 / (60 * SECOND) as f64);
+    }
+    if of.unknown > 0 {
+        words += &format!(
+            "; nothing was recorded for {:.0} min, which the averages leave out",
+            of.unknown as f64 / (60 * SECOND) as f64
+        );
+    }
+    words + "."
 }
 
 /// What alarms did, one row each event.

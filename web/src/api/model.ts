@@ -206,6 +206,21 @@ export interface FormulaSet {
   mixed: 'convert' | 'refuse';
 }
 
+export const CONCERNS = ['safety', 'environment', 'production', 'quality', 'equipment'] as const;
+export type Concern = (typeof CONCERNS)[number];
+/** How grave it is where nobody acts on an alarm: 0 none, 1 minor, 2 major, 3 severe. */
+export type Consequences = Record<Concern, number>;
+
+/** The site's guide to priorities. */
+export interface GuideSet {
+  /** What minor, major and severe mean here. */
+  meanings: Partial<Record<Concern, string[]>>;
+  soon_min: number;
+  later_min: number;
+  /** By how grave it is, and within that by how soon somebody must act. */
+  priorities: number[][];
+}
+
 export interface RuleSet {
   tag: string;
   /** The rule that it is of its tag's property. */
@@ -234,6 +249,14 @@ export interface RuleSet {
   uncertain: 'good' | 'bad';
   acknowledge: boolean;
   latch: boolean;
+  /** What happens where nobody acts. */
+  if_ignored: string;
+  consequences: Consequences;
+  /** Minutes within which somebody must act. */
+  respond_min: number | null;
+  /** Why it has another priority than the site's guide gives. */
+  overruled: string;
+  checked: { by: string; at: string; mark: string } | null;
   first_out: string;
   cause: string;
   action: string;
@@ -245,6 +268,7 @@ export type Section =
   | { kind: 'values'; tags: string[] }
   | { kind: 'trend'; tags: string[] }
   | { kind: 'alarms' }
+  | { kind: 'alarm_figures' }
   | { kind: 'loop_checks'; proofs: ('never' | 'failed' | 'changed' | 'proven')[] };
 
 export interface ReportSet {
@@ -300,6 +324,7 @@ export interface Sets {
   connection: ConnectionSet;
   tag: TagSet;
   rule: RuleSet;
+  guide: GuideSet;
   report: ReportSet;
   publication: PublicationSet;
 }

@@ -142,6 +142,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/alarms/guide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Gives the guide by which priorities are argued for. */
+        get: operations["guide"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/alarms/history/file": {
         parameters: {
             query?: never;
@@ -168,6 +185,23 @@ export interface paths {
         };
         /** Measures the alarms of a period against the figures of ISA-18.2, IEC 62682 and EEMUA 191. */
         get: operations["performance"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/alarms/review": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Reviews the alarm rules of a place as they are now. */
+        get: operations["review"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1470,6 +1504,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rules/argued": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tells which priority the site's guide gives. */
+        post: operations["argued"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rules/backtest": {
         parameters: {
             query?: never;
@@ -1481,6 +1532,23 @@ export interface paths {
         put?: never;
         /** Runs an alarm rule against what is recorded, as it is and as it is typed, and looks for settings that would calm it. */
         post: operations["backtest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules/checked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Marks rules as checked by whoever asks, as they are now. */
+        post: operations["checked_rules"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2306,6 +2374,24 @@ export interface components {
             lines: components["schemas"]["LineView"][];
             figures: components["schemas"]["FigureView"][];
         };
+        /** @description What the guide gives. */
+        ArguedView: {
+            /**
+             * Format: int32
+             * @description 4 to 1; 0 where no alarm is due.
+             */
+            priority: number;
+        };
+        /** @description What an alarm is argued with. */
+        ArgumentBody: {
+            /** @description How grave it is where nobody acts, by `safety`, `environment`, `production`, `quality` and `equipment`: 0 to 3. */
+            consequences: Record<string, never>;
+            /**
+             * Format: double
+             * @description Minutes within which somebody must act.
+             */
+            respond_min: number;
+        };
         /** @description Which arrival. */
         ArrivalBody: {
             /** Format: uuid */
@@ -2609,6 +2695,20 @@ export interface components {
             title: string;
             before?: Record<string, never> | null;
             after?: Record<string, never> | null;
+        };
+        /** @description Rules that somebody has checked. */
+        CheckedBody: {
+            rules: string[];
+            /**
+             * Format: int64
+             * @description The revision in which they were looked at; a rule that has changed since is refused.
+             */
+            revision: number;
+        };
+        /** @description What came of it. */
+        CheckedView: {
+            /** Format: int64 */
+            revision: number;
         };
         /** @description A page of what lies below a node. */
         ChildrenView: {
@@ -3078,10 +3178,17 @@ export interface components {
         FigureOfAlarms: {
             /** @description `average`, `most`, `flooded`, `top_ten`, `chattering`, `fleeting`, `stale` or `urgent`. */
             measure: string;
+            /** @description In words, and what the guides have for it. */
+            title: string;
+            guide: string;
             /** Format: double */
             value: number;
+            /** @description As it is printed: “0.7 %”. */
+            printed: string;
             /** @description `met`, `near` or `missed`. */
             grade: string;
+            /** @description “met”, “close” or “not met”. */
+            outcome: string;
         };
         /** @description What like equipment of an area comes to: “Agitator · Running, how many of 5”. */
         FigureView: {
@@ -3289,6 +3396,15 @@ export interface components {
             holds?: string;
             writable?: boolean;
         };
+        /** @description How many rules something was found of. */
+        FoundView: {
+            /**
+             * @description `not_argued`, `overruled`, `unchecked`, `unguided`, `duplicate`, `outside_range`, `wrong_order`, `never_came`, `always_stands`
+             *     or `chatters`.
+             */
+            finding: string;
+            count: number;
+        };
         /** @description A function of formulas. */
         FunctionView: {
             name: string;
@@ -3302,6 +3418,17 @@ export interface components {
         GoBackBody: {
             /** Format: int64 */
             revision: number;
+        };
+        /** @description The site's guide to priorities. */
+        GuideView: {
+            /**
+             * Format: uuid
+             * @description The item that holds it; none where the site has none of its own, and the usual one holds.
+             */
+            id?: string | null;
+            /** Format: int64 */
+            revision: number;
+            guide: Record<string, never>;
         };
         /** @description A value to set by hand. */
         HandBody: {
@@ -4255,6 +4382,14 @@ export interface components {
             field: string;
             message: string;
         };
+        /** @description How the alarm rules of a place stand. */
+        ReviewView: {
+            /** @description How many rules are on. */
+            rules: number;
+            /** @description How many of them have priority 0 (recorded only), 1, 2, 3 and 4. */
+            by_priority: number[];
+            found: components["schemas"]["FoundView"][];
+        };
         /** @description One revision. */
         RevisionView: {
             /** Format: int64 */
@@ -4342,6 +4477,15 @@ export interface components {
             /** Format: int32 */
             priority: number;
             enabled: boolean;
+            /**
+             * Format: int32
+             * @description The priority that the site's guide gives, 0 where no alarm is due; none where it is not argued for.
+             */
+            argued?: number | null;
+            /** @description Who checked it last and when, empty where nobody has; and whether it is still as it was then. */
+            checked_by: string;
+            checked_at: string;
+            checked: boolean;
             /** @description Why it cannot work at present. */
             fault?: string | null;
             /** @description What each column of the table of rules says. */
@@ -6129,6 +6273,97 @@ export interface operations {
             };
         };
     };
+    guide: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GuideView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     alarm_file: {
         parameters: {
             query: {
@@ -6323,6 +6558,109 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    review: {
+        parameters: {
+            query?: {
+                /** @description Only on tags under this place. */
+                under?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReviewView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A parameter is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16146,6 +16484,145 @@ export interface operations {
             };
         };
     };
+    argued: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArgumentBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArguedView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something that it names does not exist */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body came too slowly */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It conflicts with what exists */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     backtest: {
         parameters: {
             query?: never;
@@ -16213,6 +16690,144 @@ export interface operations {
                 };
             };
             /** @description It conflicts with what exists */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checked_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckedBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckedView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something that it names does not exist */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body came too slowly */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -17255,16 +17870,19 @@ export interface operations {
             query?: {
                 /** @description Only on tags under this place, at any depth. */
                 under?: string;
+                /** @description Only this rule. */
+                only?: string;
                 /** @description `high`, `deviation`, `rate`, `state` and so on. */
                 kind?: string;
                 priority?: number;
                 enabled?: boolean;
-                /** @description It tells the operator what to do. */
-                guided?: boolean;
                 /** @description An equipment class says it. */
                 of_class?: boolean;
-                /** @description What can be said against its limit: `outside_range` (of its tag) or `wrong_order` (among the limits of its tag). */
-                doubt?: string;
+                /**
+                 * @description A review finds this: `not_argued`, `overruled`, `unchecked`, `unguided`, `duplicate`, `outside_range`, `wrong_order`; or by history
+                 *     `never_came`, `always_stands` or `chatters`.
+                 */
+                finding?: string;
                 /** @description It cannot work at the moment that `moment` stands for. */
                 faulty?: boolean;
                 /** @description Any number; the same one means the same moment, so that rows keep their index. */

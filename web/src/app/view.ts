@@ -18,6 +18,8 @@ export interface View {
   state?: string | undefined;
   age?: string | undefined;
   order?: string | undefined;
+  /** What the listed rules have in common. */
+  finding?: string | undefined;
   /** The rule whose events alone are listed. */
   of?: string | undefined;
   /** The operator's area whose alarms are measured. */
@@ -58,6 +60,7 @@ const TEXTS = [
   'order',
   'area',
   'of',
+  'finding',
   'connection',
   'part',
   'formula',

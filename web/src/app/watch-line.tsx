@@ -1,20 +1,46 @@
 // The watch line: the most urgent alarm with its acknowledge, counts, connections, spool, plant time.
 
+import { useQuery } from '@tanstack/react-query';
 import { Link } from '@tanstack/react-router';
 import clsx from 'clsx';
+import { TriangleAlert } from 'lucide-react';
 import { useState } from 'react';
 import { toast } from 'sonner';
 import { waits } from '../api/alarm-state';
+import { take as answer, http } from '../api/client';
 import { useLink, useNow, useStatus } from '../api/live';
 import { actOnAlarms, useAlarms, useItems, useMay } from '../api/queries';
 import { usePast } from '../api/shown';
 import { mostUrgent, Pips } from '../parts/pips';
-import { ALL_STORED, clock, stored } from '../parts/text';
+import { ALL_STORED, clock, counted, stored } from '../parts/text';
 import { Button } from '../parts/ui';
 import { SoundPart } from './attention';
 import { JobLine } from './job-line';
 import { InstantPart } from './look-back';
 import { useGo, useView } from './view';
+
+/** How many alarm rules cannot work at present; counted once a minute, for everybody alike. */
+function CannotWork() {
+  const view = useView();
+  const moment = Math.floor(useNow() / 60_000);
+  const total = useQuery({
+    queryKey: ['sheet', 'cannot work', moment],
+    placeholderData: (before) => before,
+    queryFn: () => answer(http.GET('/api/sheets/rules', { params: { query: { faulty: true, moment, count: 0 } } })),
+  }).data?.total;
+  if (!total) return null;
+  return (
+    <Link
+      to="/alarms"
+      search={{ at: view.at, part: 'rules', finding: 'faulty' } as never}
+      className="shrink-0 rounded px-1.5 py-0.5 font-semibold hover:bg-band"
+      title="Alarm rules that cannot work at present, each with its reason"
+    >
+      <TriangleAlert aria-hidden className="mr-1 inline size-3.5 align-[-0.15em]" />
+      {counted(total, 'rule')} cannot work
+    </Link>
+  );
+}
 
 export function WatchLine() {
   const alarms = useAlarms().data?.alarms ?? [];
@@ -104,6 +130,7 @@ export function WatchLine() {
           ✎ {status?.by_hand.count} set by hand
         </Link>
       )}
+      {!isPast && <CannotWork />}
       {/* The text of an alarm comes first: what says that all is well gives way to it. */}
       <Link
         to="/connect"

@@ -119,6 +119,56 @@ pub enum Measure {
     Urgent,
 }
 
+impl Measure {
+    /// What it measures, in words.
+    pub const fn title(self) -> &'static str {
+        match self {
+            Measure::Average => "Alarms in 10 min, on average",
+            Measure::Most => "Most alarms in any 10 min",
+            Measure::Flooded => "Share of the time in floods",
+            Measure::TopTen => "Share of the ten most frequent rules",
+            Measure::Chattering => "Chattering: 3 or more in a minute",
+            Measure::Fleeting => "Fleeting: normal again within a minute",
+            Measure::Stale => "Standing for more than 24 h",
+            Measure::Urgent => "Share of priorities 3 and 4",
+        }
+    }
+
+    /// What the guides have for it.
+    pub const fn guide(self) -> &'static str {
+        match self {
+            Measure::Average => "about 1, at most 2",
+            Measure::Most => "at most 10",
+            Measure::Flooded => "under 1 %",
+            Measure::TopTen => "at most 5 %",
+            Measure::Chattering | Measure::Fleeting => "none",
+            Measure::Stale => "fewer than 5",
+            Measure::Urgent => "about 5 %; of 4 under 1 %",
+        }
+    }
+
+    /// A figure as it is printed: “0.7 %”.
+    pub fn print(self, value: f64) -> String {
+        match self {
+            Measure::Average => format!("{value:.2}"),
+            Measure::Flooded | Measure::Urgent => format!("{value:.1} %"),
+            Measure::TopTen => format!("{value:.0} %"),
+            Measure::Most | Measure::Chattering | Measure::Fleeting | Measure::Stale => format!("{value:.0}"),
+        }
+    }
+}
+
+impl Grade {
+    /// In words.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Grade::Met => "met",
+            Grade::Near => "close",
+            Grade::Missed => "not met",
+        }
+    }
+}
+
 /// How a figure compares with the guides.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "snake_case")]

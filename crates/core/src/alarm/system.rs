@@ -17,6 +17,8 @@ pub enum SystemAlarm {
     SpoolDamaged = 4,
     /// The database's server ended and had to be started again.
     DatabaseServer = 5,
+    /// Alarms are judged too late.
+    Behind = 6,
 }
 
 /// The first fifteen bytes of every identity.
@@ -24,12 +26,13 @@ const FAMILY: u128 = 0x4861_7672_656c_8000_8000_7379_7374_0000;
 
 impl SystemAlarm {
     /// Every one there is.
-    pub const ALL: [SystemAlarm; 5] = [
+    pub const ALL: [SystemAlarm; 6] = [
         SystemAlarm::Quarantine,
         SystemAlarm::Restarted,
         SystemAlarm::ClockStepped,
         SystemAlarm::SpoolDamaged,
         SystemAlarm::DatabaseServer,
+        SystemAlarm::Behind,
     ];
 
     /// The identity that stands in events in the place of a rule's.
@@ -45,7 +48,11 @@ impl SystemAlarm {
     /// 4 (act now) to 1.
     pub const fn priority(self) -> u8 {
         match self {
-            SystemAlarm::Quarantine | SystemAlarm::Restarted | SystemAlarm::SpoolDamaged | SystemAlarm::DatabaseServer => 3,
+            SystemAlarm::Quarantine
+            | SystemAlarm::Restarted
+            | SystemAlarm::SpoolDamaged
+            | SystemAlarm::DatabaseServer
+            | SystemAlarm::Behind => 3,
             SystemAlarm::ClockStepped => 2,
         }
     }
@@ -57,6 +64,7 @@ impl SystemAlarm {
             SystemAlarm::Restarted => "A fault in Havrel itself.",
             SystemAlarm::ClockStepped => "A person or a time service set this machine's clock.",
             SystemAlarm::SpoolDamaged => "The disk returned other bytes than were written.",
+            SystemAlarm::Behind => "More values come than this machine can judge, or another program takes its time.",
             SystemAlarm::DatabaseServer => "Something stopped the database server, or it failed.",
         }
     }
@@ -68,6 +76,7 @@ impl SystemAlarm {
             SystemAlarm::Restarted => "Keep the log and report the fault.",
             SystemAlarm::ClockStepped => "Check the time service of this machine. History marks the step.",
             SystemAlarm::SpoolDamaged => "Check the disk. The journal names the time span.",
+            SystemAlarm::Behind => "Look at the load of this machine; until it has caught up, watch the plant by other means.",
             SystemAlarm::DatabaseServer => "See cluster/server.log in the data folder for the reason.",
         }
     }

@@ -28,13 +28,15 @@ pub enum Kind {
     Report,
     /// Values that leave through a connection.
     Publication,
+    /// The site's guide to priorities of alarms.
+    Guide,
 }
 
 /// Evaluates an expression in which a name stands for the type of a kind's settings. Besides [`Kind`] itself this is the only
 /// list of the kinds.
 macro_rules! of_kind {
     ($kind:expr, $settings:ident => $body:expr) => {{
-        use $crate::plant::{Class, Connection, Kind, Layout, Place, Publication, Report, Rule, States, Tag};
+        use $crate::plant::{Class, Connection, Guide, Kind, Layout, Place, Publication, Report, Rule, States, Tag};
         match $kind {
             Kind::Class => {
                 type $settings = Class;
@@ -72,6 +74,10 @@ macro_rules! of_kind {
                 type $settings = Publication;
                 $body
             }
+            Kind::Guide => {
+                type $settings = Guide;
+                $body
+            }
         }
     }};
 }
@@ -79,7 +85,7 @@ pub(super) use of_kind;
 
 impl Kind {
     /// Every kind; but for classes, an item refers only to kinds before its own, or to its own.
-    pub const ALL: [Kind; 9] = [
+    pub const ALL: [Kind; 10] = [
         Kind::Class,
         Kind::Place,
         Kind::Layout,
@@ -89,6 +95,7 @@ impl Kind {
         Kind::Rule,
         Kind::Report,
         Kind::Publication,
+        Kind::Guide,
     ];
 
     /// The stored name, which is also the table's.
@@ -103,6 +110,7 @@ impl Kind {
             Kind::Rule => "rule",
             Kind::Report => "report",
             Kind::Publication => "publication",
+            Kind::Guide => "guide",
         }
     }
 
@@ -112,6 +120,7 @@ impl Kind {
             Kind::Class => "equipment class",
             Kind::States => "set of state names",
             Kind::Rule => "alarm rule",
+            Kind::Guide => "guide to priorities",
             other => other.name(),
         }
     }

@@ -12,6 +12,7 @@ pub mod edit;
 pub mod find;
 pub mod follow;
 mod formulas;
+pub mod guide;
 pub mod instances;
 pub mod kind;
 pub mod layers;
@@ -45,6 +46,7 @@ pub use class::{Class, Parameter, ParameterKind, Part, Property, PropertyKind, R
 pub use connection::Connection;
 pub use edit::{Change, Edit, Op, Problem, ProblemKind, SourceCheck};
 pub use formulas::Named;
+pub use guide::{Concern, Consequences, Guide};
 pub use kind::{Kind, Settings};
 pub use layout::{Block, Group, Layout, Member};
 pub use place::{Level, Place};
@@ -52,7 +54,7 @@ pub use publication::{PayloadFormat, Publication, When};
 pub use relations::{Referrer, Relations};
 pub use report::{Report, Section};
 pub(crate) use rule::Role;
-pub use rule::{DeadbandIn, Per, Rule, Side, Uncertain};
+pub use rule::{Checked, DeadbandIn, Per, Rule, Side, Uncertain};
 pub use secret::Secret;
 pub use source::Source;
 pub use states::{State, States};
@@ -90,6 +92,7 @@ pub struct Plant {
     pub rules: Table<Rule>,
     pub reports: Table<Report>,
     pub publications: Table<Publication>,
+    pub guides: Table<Guide>,
 }
 
 /// A stored item as the database gives it.

@@ -30,6 +30,8 @@ pub enum Section {
     },
     /// What the alarms did in the period, under the report's place.
     Alarms {},
+    /// How well the alarms under the report's place served in the period, against the guides.
+    AlarmFigures {},
     /// How far the points under the report's place are proven when it is made; those whose proof is one of these.
     LoopChecks {
         proofs: Vec<Proof>,
@@ -41,7 +43,7 @@ impl Section {
     pub fn tags(&self) -> &[Uuid] {
         match self {
             Section::Summary { tags } | Section::Values { tags } | Section::Trend { tags } => tags,
-            Section::Text { .. } | Section::Alarms {} | Section::LoopChecks { .. } => &[],
+            Section::Text { .. } | Section::Alarms {} | Section::AlarmFigures {} | Section::LoopChecks { .. } => &[],
         }
     }
 }

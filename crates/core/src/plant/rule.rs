@@ -3,6 +3,7 @@
 use super::{
     Item, Kind, Plant, Settings, Table, Tag,
     check::{self, Wrong},
+    guide::Consequences,
     kind::{Checking, Reference},
 };
 use crate::{
@@ -12,8 +13,10 @@ use crate::{
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
+mod argued;
 mod programs;
 
+pub use argued::Checked;
 pub(crate) use programs::Role;
 
 /// The priority of a rule whose events go into history while no operator is told.
@@ -82,6 +85,20 @@ pub struct Rule {
     /// Once it has come, the alarm holds until somebody resets it.
     #[serde(default)]
     pub latch: bool,
+    /// What happens where nobody acts, and how grave that is.
+    #[serde(default)]
+    pub if_ignored: String,
+    #[serde(default)]
+    pub consequences: Consequences,
+    /// Minutes within which somebody must act so that it helps; 0.1 to 10,080.
+    #[serde(default)]
+    pub respond_min: Option<f64>,
+    /// Why it has another priority than the site's guide gives.
+    #[serde(default)]
+    pub overruled: String,
+    /// Who checked it last.
+    #[serde(default)]
+    pub checked: Option<Checked>,
     /// The group whose alarm that comes first is marked (ISA-18.1, first out); within one piece of equipment with its parts. Empty: none.
     #[serde(default)]
     pub first_out: String,
@@ -344,6 +361,7 @@ impl Settings for Rule {
         check::between(wrong, "off_delay_s", set.off_delay_s, 0.0, 86_400.0);
         check::text(wrong, "cause", &set.cause);
         check::text(wrong, "action", &set.action);
+        set.check_argument(&plant.guide(), wrong);
         set.check_kind(tag, plant, wrong);
         // That what a formula names exists is seen to elsewhere.
         let there = |id: Uuid| plant.tags.contains_key(&id);

@@ -55,6 +55,7 @@ impl Plant {
             states: Arc::new(only(&self.states, |s| named.contains(&s.id))),
             classes: Table::default(),
             layouts: Table::default(),
+            guides: self.guides.clone(),
             places: Arc::new(places),
             connections: Arc::new(connections),
             tags: Arc::new(tags),

@@ -208,6 +208,14 @@ const RULES: &[Column] = &[
     column("acknowledge", "Acknowledge", Cell::YesNo, &["acknowledge"]),
     column("latch", "Latch", Cell::YesNo, &["latch"]),
     column("first_out", "First-out group", Cell::Text, &["first_out"]),
+    column("if_ignored", "If nobody acts", Cell::Text, &["if_ignored"]),
+    column("safety", "Safety", Cell::Whole, &["consequences", "safety"]),
+    column("environment", "Environment", Cell::Whole, &["consequences", "environment"]),
+    column("production", "Production", Cell::Whole, &["consequences", "production"]),
+    column("quality", "Quality", Cell::Whole, &["consequences", "quality"]),
+    column("equipment", "Equipment", Cell::Whole, &["consequences", "equipment"]),
+    column("respond_min", "Act within, min", Cell::Number, &["respond_min"]),
+    column("overruled", "Other priority because", Cell::Text, &["overruled"]),
     column("cause", "Cause", Cell::Text, &["cause"]),
     column("action", "Action", Cell::Text, &["action"]),
 ];
@@ -218,7 +226,7 @@ pub fn columns(kind: Kind) -> &'static [Column] {
         Kind::Place => PLACES,
         Kind::Tag => TAGS,
         Kind::Rule => RULES,
-        Kind::Class | Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication => &[],
+        Kind::Class | Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication | Kind::Guide => &[],
     }
 }
 

@@ -2,7 +2,7 @@
 
 mod rules;
 
-pub use rules::{LimitDoubt, RuleQuery, RuleView};
+pub use rules::{Finding, RuleQuery, RuleView};
 
 use super::{
     Kind, Plant,

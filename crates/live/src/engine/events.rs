@@ -9,7 +9,7 @@ use havrel_core::{
     sample::{Batch, Value},
     time::Nanos,
 };
-use std::sync::Arc;
+use std::{sync::Arc, time::Instant};
 use tokio::sync::oneshot;
 use uuid::Uuid;
 
@@ -26,7 +26,8 @@ pub(crate) enum Message {
     Samples(Batch),
     /// The same, answered when the engine has decided what of it must last.
     Pushed(Batch, oneshot::Sender<Kept>),
-    Tick,
+    /// Time passes; from when it was sent it is known how far the engine is behind.
+    Tick(Instant),
     /// A plan to be swapped in, unless a newer one runs.
     Plan(Arc<Plan>, oneshot::Sender<()>),
     /// Answers with how many alarms it was and the number of the frame that holds it.

@@ -4,8 +4,11 @@
 //! that were handed on, what is set by hand, and the values that were shown.
 
 mod events;
+mod lag;
 mod recovery;
 mod turn;
+
+use lag::Lag;
 
 pub(crate) use events::{Message, Recalled};
 
@@ -28,7 +31,7 @@ use std::{
     collections::HashMap,
     panic::{AssertUnwindSafe, catch_unwind},
     sync::Arc,
-    time::Duration,
+    time::{Duration, Instant},
 };
 use tokio::sync::mpsc;
 use uuid::Uuid;
@@ -42,7 +45,7 @@ pub(crate) async fn beat(live: Arc<Live>) {
     beat.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
         beat.tick().await;
-        if live.to_engine.send(Message::Tick).await.is_err() {
+        if live.to_engine.send(Message::Tick(Instant::now())).await.is_err() {
             return;
         }
     }
@@ -52,6 +55,7 @@ struct Thread {
     live: Arc<Live>,
     engine: Engine,
     clock: Clock,
+    lag: Lag,
     epoch: u32,
     seq: u64,
     /// When the last turn ended that was handed on.
@@ -107,6 +111,7 @@ pub(crate) fn start(
         live: live.clone(),
         engine: engine(former.standings.clone(), former.formulas.clone(), hands),
         clock: Clock::new(now()),
+        lag: Lag::default(),
         epoch: former.epoch,
         seq: former.seq,
         reached: started,
@@ -149,6 +154,14 @@ pub(crate) fn start(
 pub(crate) const ENGINE: &str = "the engine";
 
 impl Thread {
+    /// Says where alarms are judged too late, from when it was told to look.
+    fn look_at_lag(&mut self, late: Duration, effects: &mut Effects) {
+        let Some(active) = self.lag.look(late) else { return };
+        let text = format!("Alarms are judged {} s late", late.as_secs());
+        tracing::warn!(active, late_ms = late.as_millis(), "the engine is behind, or has caught up");
+        self.engine.step(now(), Input::System { alarm: SystemAlarm::Behind, active, text: &text }, effects);
+    }
+
     /// The clock was stepped: begins an epoch, and says so.
     fn step_clock(&mut self, at: Nanos, by: Nanos) {
         self.epoch += 1;

@@ -57,7 +57,7 @@ impl Thread {
         let Turn { effects, replies, .. } = turn;
         let input = match &message {
             Message::Samples(batch) | Message::Pushed(batch, _) => Some(Input::Samples(batch)),
-            Message::Tick => Some(Input::Tick),
+            Message::Tick(_) => Some(Input::Tick),
             Message::Plan(plan, _) => Some(Input::Plan(plan.clone())),
             Message::Alarms { rules, action, actor, comment, .. } => {
                 Some(Input::Alarms { rules, action: *action, actor, comment })
@@ -75,7 +75,8 @@ impl Thread {
         }
         self.publish(&effects.changed[changed..]);
         match message {
-            Message::Samples(_) | Message::Tick | Message::System { .. } | Message::Earlier(..) => {}
+            Message::Samples(_) | Message::System { .. } | Message::Earlier(..) => {}
+            Message::Tick(sent) => self.look_at_lag(sent.elapsed(), effects),
             Message::Pushed(_, reply) => replies.kept.push(reply),
             Message::Plan(_, reply) => {
                 turn.replaced = true;

@@ -360,7 +360,7 @@ impl EventView {
 }
 
 /// What an alarm is called: “Level high”.
-pub(super) fn title(tag: &Item<Tag>, plant: &Plant, rule: Uuid) -> String {
+fn title(tag: &Item<Tag>, plant: &Plant, rule: Uuid) -> String {
     let known = plant.rules.get(&rule).map_or("", |rule| rule.set.known_as());
     format!("{} {known}", tag.set.name)
 }

@@ -30,6 +30,7 @@ pub mod publishing;
 pub mod push;
 pub mod remarks;
 pub mod reports;
+pub mod review;
 pub mod revisions;
 pub mod sheets;
 pub mod table;

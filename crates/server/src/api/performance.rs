@@ -1,7 +1,7 @@
 //! How well the alarms serve the people who watch them, for a place or an operator's area.
 
 use super::{
-    alarms::{HAVREL, heard_rules, title},
+    alarms::{HAVREL, heard_rules},
     period,
     plant::known_as,
 };
@@ -21,13 +21,15 @@ use havrel_core::{
     plant::Plant,
     time::{Nanos, SECOND, to_text},
 };
+use havrel_jobs::{
+    gather::called,
+    performance::{Course, course},
+};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
-/// Most events of a period that are counted.
-const MOST_EVENTS: i64 = 1_000_000;
 /// Most rules and floods that one answer tells of.
 const MOST_RULES: usize = 500;
 const MOST_FLOODS: usize = 100;
@@ -50,10 +52,17 @@ pub struct FigureOfAlarms {
     /// `average`, `most`, `flooded`, `top_ten`, `chattering`, `fleeting`, `stale` or `urgent`.
     #[schema(value_type = String)]
     pub measure: Measure,
+    /// In words, and what the guides have for it.
+    pub title: &'static str,
+    pub guide: &'static str,
     pub value: f64,
+    /// As it is printed: “0.7 %”.
+    pub printed: String,
     /// `met`, `near` or `missed`.
     #[schema(value_type = String)]
     pub grade: Grade,
+    /// “met”, “close” or “not met”.
+    pub outcome: &'static str,
 }
 
 /// How long something took, in seconds; nothing where it never happened.
@@ -164,7 +173,16 @@ fn seconds(nanos: Nanos) -> f64 {
 }
 
 fn figures(of: &Performance) -> Vec<FigureOfAlarms> {
-    of.figures().into_iter().map(|(measure, value, grade)| FigureOfAlarms { measure, value, grade }).collect()
+    let figure = |(measure, value, grade): (Measure, f64, Grade)| FigureOfAlarms {
+        measure,
+        title: measure.title(),
+        guide: measure.guide(),
+        value,
+        printed: measure.print(value),
+        grade,
+        outcome: grade.words(),
+    };
+    of.figures().into_iter().map(figure).collect()
 }
 
 /// Measures the alarms of a period against the figures of ISA-18.2, IEC 62682 and EEMUA 191.
@@ -187,14 +205,9 @@ pub async fn performance(
     }
     let known: Vec<Uuid> = rules.clone().unwrap_or_else(|| plant.rules.keys().copied().collect());
     let _turn = app.limits.heavy().await?;
-    let first = app.live.db.first_alarm_event().await?;
     let to = asked_to.min(havrel_live::now());
-    let from = asked_from.max(first.unwrap_or(to)).min(to);
-    let turns = app.live.db.alarm_course(rules.as_deref(), &known, (from, to), MOST_EVENTS + 1).await?;
-    let more = turns.len() as i64 > MOST_EVENTS;
-    let gaps = app.live.db.unrecorded(from, to).await?;
-    let gaps = gaps.into_iter().map(|gap| (gap.from.max(from), gap.to.min(to)));
-    let unknown = covered(gaps.collect());
+    let found = course(&app.live.db, rules.as_deref(), &known, (asked_from.min(to), to)).await?;
+    let Course { from, to, unknown, turns, more } = found;
     // Each operator's area by itself: what is too much for one is not too much for three.
     let apart = query.area.is_none() && areas.values().any(|area| !area.is_empty());
     let mut by_area: BTreeMap<String, Vec<Turn>> = BTreeMap::new();
@@ -280,37 +293,11 @@ fn areas(plant: &Plant) -> HashMap<Uuid, &str> {
 
 /// What a rule is called, where it is, and whether it is there.
 fn named(plant: &Plant, rule: Uuid) -> (String, String, bool) {
-    if let Some(alarm) = SystemAlarm::of(rule) {
-        return (alarm.cause().trim_end_matches('.').to_owned(), HAVREL.to_owned(), false);
-    }
     let tag = plant.rules.get(&rule).and_then(|rule| plant.tags.get(&rule.set.tag));
-    match tag {
-        Some(tag) => (title(tag, plant, rule), known_as(plant, tag.set.place), true),
-        None => ("a rule that was deleted".into(), String::new(), false),
-    }
-}
-
-/// How long spans last together, where they may overlap.
-fn covered(mut spans: Vec<(Nanos, Nanos)>) -> Nanos {
-    spans.sort_unstable();
-    let (mut sum, mut reached) = (0, Nanos::MIN);
-    for (from, to) in spans {
-        sum += (to - from.max(reached)).max(0);
-        reached = reached.max(to);
-    }
-    sum
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case::none(&[], 0)]
-    #[case::apart(&[(0, 2), (5, 6)], 3)]
-    #[case::one_in_the_other(&[(0, 9), (2, 3), (8, 12)], 12)]
-    fn spans_are_covered_once(#[case] spans: &[(Nanos, Nanos)], #[case] sum: Nanos) {
-        assert_eq!(covered(spans.to_vec()), sum);
-    }
+    let place = match (tag, SystemAlarm::of(rule)) {
+        (Some(tag), _) => known_as(plant, tag.set.place),
+        (None, Some(_)) => HAVREL.to_owned(),
+        (None, None) => String::new(),
+    };
+    (called(plant, rule), place, tag.is_some())
 }

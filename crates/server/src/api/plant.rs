@@ -132,6 +132,7 @@ pub async fn list(
             |r| r.set.order(),
         ),
         Kind::Report => view.list(&plant.reports, |_| true, |r| r.set.order),
+        Kind::Guide => view.list(&plant.guides, |_| true, |_| 0.0),
         Kind::Publication => {
             view.list(&plant.publications, |p| query.connection.is_none_or(|c| p.set.connection == c), |p| p.set.order)
         }

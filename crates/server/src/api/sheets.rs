@@ -18,13 +18,16 @@ use havrel_core::{
             self,
             template::{self, Template},
         },
-        view::{LimitDoubt, RuleQuery, TagQuery, TagSort},
+        view::{RuleQuery, TagQuery, TagSort},
     },
     quality::Class,
 };
 use havrel_link::Kinds;
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::{
+    collections::{BTreeMap, HashMap, HashSet},
+    sync::Arc,
+};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
@@ -211,16 +214,17 @@ pub async fn tag_sheet(app: Data<App>, person: Person, query: Query<TagSheetQuer
 pub struct RuleSheetQuery {
     /// Only on tags under this place, at any depth.
     pub under: Option<Uuid>,
+    /// Only this rule.
+    pub only: Option<Uuid>,
     /// `high`, `deviation`, `rate`, `state` and so on.
     pub kind: Option<String>,
     pub priority: Option<u8>,
     pub enabled: Option<bool>,
-    /// It tells the operator what to do.
-    pub guided: Option<bool>,
     /// An equipment class says it.
     pub of_class: Option<bool>,
-    /// What can be said against its limit: `outside_range` (of its tag) or `wrong_order` (among the limits of its tag).
-    pub doubt: Option<String>,
+    /// A review finds this: `not_argued`, `overruled`, `unchecked`, `unguided`, `duplicate`, `outside_range`, `wrong_order`; or by history
+    /// `never_came`, `always_stands` or `chatters`.
+    pub finding: Option<String>,
     /// It cannot work at the moment that `moment` stands for.
     pub faulty: Option<bool>,
     /// Any number; the same one means the same moment, so that rows keep their index.
@@ -252,6 +256,12 @@ pub struct RuleRow {
     pub states: Option<Uuid>,
     pub priority: u8,
     pub enabled: bool,
+    /// The priority that the site's guide gives, 0 where no alarm is due; none where it is not argued for.
+    pub argued: Option<u8>,
+    /// Who checked it last and when, empty where nobody has; and whether it is still as it was then.
+    pub checked_by: String,
+    pub checked_at: String,
+    pub checked: bool,
     /// Why it cannot work at present.
     pub fault: Option<String>,
     /// What each column of the table of rules says.
@@ -279,13 +289,11 @@ pub async fn rule_sheet(app: Data<App>, person: Person, query: Query<RuleSheetQu
             Some(kind.map_err(|_| Problem::field("kind", "There is no such kind of alarm rule."))?)
         }
     };
-    let doubt = match q.doubt.as_deref() {
-        None => None,
-        Some(name) => {
-            let doubt = LimitDoubt::from_name(name);
-            Some(doubt.ok_or_else(|| Problem::field("doubt", "A doubt is outside_range or wrong_order."))?)
-        }
+    let (finding, only) = match q.finding.as_deref() {
+        None => (None, None),
+        Some(name) => super::review::asked(&app, &person.plant(&app), name).await?,
     };
+    let only = q.only.map(|rule| Arc::new(HashSet::from([rule]))).or(only);
     let sort = match q.sort.as_deref().unwrap_or("plant") {
         "plant" => None,
         name => {
@@ -298,9 +306,9 @@ pub async fn rule_sheet(app: Data<App>, person: Person, query: Query<RuleSheetQu
         kind,
         priority: q.priority,
         enabled: q.enabled,
-        guided: q.guided,
         of_class: q.of_class,
-        doubt,
+        finding,
+        only,
         faulty: q.faulty,
         moment: 0,
         words: q.text.unwrap_or_default().chars().take(200).collect(),
@@ -320,6 +328,7 @@ pub async fn rule_sheet(app: Data<App>, person: Person, query: Query<RuleSheetQu
         let shown: Vec<_> = view.rows(from, count).iter().filter_map(|id| plant.rules.get(id).map(AsRef::as_ref)).collect();
         let faults = if of_now { app.live.rule_faults(&plant, &shown) } else { vec![None; shown.len()] };
         let reader = table::Reader::of(&plant, |_| false);
+        let guide = plant.guide();
         let row = |(rule, fault): (&&Item<Rule>, Option<String>)| {
             let tag = plant.tags.get(&rule.set.tag)?;
             Some(RuleRow {
@@ -332,6 +341,10 @@ pub async fn rule_sheet(app: Data<App>, person: Person, query: Query<RuleSheetQu
                 states: tag.set.states,
                 priority: rule.set.priority,
                 enabled: rule.set.enabled,
+                argued: rule.set.argued(&guide),
+                checked_by: rule.set.checked.as_ref().map(|checked| checked.by.clone()).unwrap_or_default(),
+                checked_at: rule.set.checked.as_ref().map(|checked| checked.at.clone()).unwrap_or_default(),
+                checked: rule.set.is_checked(),
                 fault,
                 cells: reader.cells(Kind::Rule, rule.id),
             })

@@ -18,6 +18,7 @@ mod model;
 mod past;
 mod plant;
 mod publishing;
+mod review;
 mod rules;
 mod scope;
 mod secrets;

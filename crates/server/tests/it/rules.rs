@@ -61,7 +61,7 @@ async fn rules_stand_in_a_sheet_and_are_made_for_many_tags() {
     for (query, total) in [("kind=high", 1), ("kind=low", 0), ("enabled=false", 0), ("faulty=true", 0), ("text=ex-1%20high", 1)] {
         assert_eq!(engineer.get(&format!("/api/sheets/rules?{query}")).await.1["total"], total, "{query}");
     }
-    for query in ["kind=deep", "sort=beauty", "doubt=much"] {
+    for query in ["kind=deep", "sort=beauty", "finding=much"] {
         assert_eq!(engineer.get(&format!("/api/sheets/rules?{query}")).await.0, 422, "{query}");
     }
     let rules = json!([{"kind": "high", "level": "90 %"}, {"kind": "low", "level": "10 %", "priority": "3"}, {"kind": "bad_quality", "on_delay_s": "30"}]);

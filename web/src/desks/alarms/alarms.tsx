@@ -9,12 +9,14 @@ import { DeskHead, DeskPart, Trouble } from '../../parts/ui';
 import { HandList } from './hand-list';
 import { AlarmHistory } from './history';
 import { Performance } from './performance';
+import { Review } from './review';
 import { Rules } from './rules';
 import { Standing } from './standing';
 import { SuppressedList } from './suppressed';
 
 /** A filter of one part is none of another. */
 const CLEARED = {
+  finding: undefined,
   words: undefined,
   priorities: undefined,
   state: undefined,
@@ -53,6 +55,7 @@ export function Alarms() {
         {tab('History', 'history')}
         {tab('Performance', 'performance')}
         {tab('Rules', 'rules')}
+        {tab('Review', 'review')}
         {tab(`Set by hand ${hands.length}`, 'by-hand')}
       </DeskHead>
       {part === 'history' ? (
@@ -61,6 +64,8 @@ export function Alarms() {
         <Performance at={at} />
       ) : part === 'by-hand' ? (
         <HandList hands={hands} elsewhere={allHands.length - hands.length} />
+      ) : part === 'review' ? (
+        <Review at={at} />
       ) : part === 'rules' ? (
         <Rules at={at} />
       ) : part === 'suppressed' ? (

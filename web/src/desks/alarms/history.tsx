@@ -133,8 +133,13 @@ export function AlarmHistory({ at }: { at: string | undefined }) {
   const empty = now?.total === 0 && !suppressed;
   return (
     <>
+      <div className="mb-1 flex h-7 items-center gap-2">
+        <span className="text-soft">{shown && `${counted(shown.total, 'event')}, newest first`}</span>
+        {newer > 0 && now && <Button onClick={() => setHeld({ upto: now.upto, total: now.total })}>Show {newer} newer</Button>}
+        <span className="flex-1" />
+        <Files filter={filter} />
+      </div>
       <div className="mb-1 flex min-h-7 flex-wrap items-center gap-2">
-        <span className="mr-1 text-soft">{shown && `${counted(shown.total, 'event')}, newest first`}</span>
         <Input
           aria-label="Filter the history"
           className="w-60"
@@ -179,9 +184,6 @@ export function AlarmHistory({ at }: { at: string | undefined }) {
             Clear filter
           </Button>
         )}
-        <span className="flex-1" />
-        {newer > 0 && now && <Button onClick={() => setHeld({ upto: now.upto, total: now.total })}>Show {newer} newer</Button>}
-        <Files filter={filter} />
       </div>
       <Trouble error={newest.error} />
       {empty && isNarrow && (

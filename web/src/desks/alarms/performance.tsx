@@ -12,7 +12,7 @@ import { Pips } from '../../parts/pips';
 import { counted, lasting, moment, PRIORITY_WORDS } from '../../parts/text';
 import { Button, Choice, Empty, Trouble } from '../../parts/ui';
 import { Course } from './course';
-import { GRADES, MEASURES, type Measure, printedFigure } from './measures';
+import { BEHIND, type Measure } from './measures';
 import { RuleFigures, type RuleOrder } from './rule-figures';
 
 type Figures = Schemas['PerformanceView'];
@@ -48,7 +48,7 @@ export function Performance({ at }: { at: string | undefined }) {
   const history = (from: number, until: number, more: object = {}) =>
     go({ part: 'history', span: Math.round((until - from) / 1000), end: until, state: 'came', ...more });
   const show = (measure: Measure, figures: Figures) => {
-    const sorted = MEASURES[measure].rules;
+    const sorted = BEHIND[measure];
     if (sorted) {
       setOrder(sorted);
       document.getElementById('rules-behind')?.scrollIntoView();
@@ -67,6 +67,7 @@ export function Performance({ at }: { at: string | undefined }) {
         <h2 className="font-semibold">{figures ? `${counted(figures.count, 'alarm')} came` : 'Alarms'}</h2>
         {(names.length > 0 || area) && (
           <Choice
+            className="w-52"
             aria-label="Operator area"
             value={area ?? ALL}
             onChange={(e) => go({ area: e.target.value === ALL ? undefined : e.target.value })}
@@ -133,12 +134,12 @@ function Counted({ figures }: { figures: Figures }) {
 const ICONS = { met: Check, near: TriangleAlert, missed: X } as const;
 
 /** Whether a figure is as the guides have it: a sign, a word, a colour. */
-function GradeMark({ grade }: { grade: string }) {
+function GradeMark({ grade, outcome }: Pick<Figure, 'grade' | 'outcome'>) {
   const Icon = ICONS[grade as keyof typeof ICONS] ?? X;
   return (
     <span className={grade === 'met' ? 'text-ink' : grade === 'near' ? 'text-act3' : 'text-act4'}>
       <Icon aria-hidden className="mr-1 inline size-3.5 align-[-0.15em]" />
-      {GRADES[grade] ?? grade}
+      {outcome}
     </span>
   );
 }
@@ -159,18 +160,17 @@ function Guide({ figures, onShow }: { figures: readonly Figure[]; onShow: (measu
       <tbody>
         {figures.map((figure) => {
           const measure = figure.measure as Measure;
-          const { title, guide } = MEASURES[measure];
           return (
             <tr key={measure} className="border-t border-line">
               <td className="py-1 pr-3">
                 <button type="button" className="text-left hover:text-teal hover:underline" onClick={() => onShow(measure)}>
-                  {title}
+                  {figure.title}
                 </button>
               </td>
-              <td className="figures py-1 pr-3 text-right font-semibold whitespace-nowrap">{printedFigure(figure)}</td>
-              <td className="py-1 pr-3 text-soft">{guide}</td>
+              <td className="figures py-1 pr-3 text-right font-semibold whitespace-nowrap">{figure.printed}</td>
+              <td className="py-1 pr-3 text-soft">{figure.guide}</td>
               <td className="py-1 whitespace-nowrap">
-                <GradeMark grade={figure.grade} />
+                <GradeMark {...figure} />
               </td>
             </tr>
           );
@@ -244,7 +244,8 @@ function Times({ figures }: { figures: Figures }) {
   );
 }
 
-const OF_AREA: readonly Measure[] = ['average', 'most', 'flooded', 'stale'];
+/** The figures of an area, with short names. */
+const OF_AREA = { average: 'in 10 min, on average', most: 'most in 10 min', flooded: 'time in floods', stale: 'over 24 h' };
 
 function Areas({ areas, onOpen }: { areas: readonly Schemas['AreaFigures'][]; onOpen: (name: string) => void }) {
   return (
@@ -255,9 +256,9 @@ function Areas({ areas, onOpen }: { areas: readonly Schemas['AreaFigures'][]; on
           <tr className="text-right text-sm text-soft">
             <th className="text-left font-normal">Area</th>
             <th className="font-normal">alarms</th>
-            {OF_AREA.map((measure) => (
-              <th key={measure} className="pl-3 font-normal">
-                {MEASURES[measure].short}
+            {Object.values(OF_AREA).map((short) => (
+              <th key={short} className="pl-3 font-normal">
+                {short}
               </th>
             ))}
           </tr>
@@ -271,14 +272,14 @@ function Areas({ areas, onOpen }: { areas: readonly Schemas['AreaFigures'][]; on
                 </button>
               </td>
               <td className="figures">{area.count.toLocaleString('en')}</td>
-              {OF_AREA.map((measure) => {
+              {Object.keys(OF_AREA).map((measure) => {
                 const figure = area.figures.find((one) => one.measure === measure);
                 return (
                   <td key={measure} className="pl-3 whitespace-nowrap">
                     {figure && (
                       <>
-                        <span className="figures mr-2 font-semibold">{printedFigure(figure)}</span>
-                        <GradeMark grade={figure.grade} />
+                        <span className="figures mr-2 font-semibold">{figure.printed}</span>
+                        <GradeMark {...figure} />
                       </>
                     )}
                   </td>

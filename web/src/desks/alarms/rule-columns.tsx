@@ -5,7 +5,7 @@ import type { Schemas } from '../../api/client';
 import type { Alarm } from '../../api/queries';
 import type { GridColumn } from '../../parts/grid';
 import { Pips } from '../../parts/pips';
-import { PRIORITY_WORDS } from '../../parts/text';
+import { moment, PRIORITY_WORDS } from '../../parts/text';
 import { Value } from '../../parts/value';
 import { type ServerColumn, writtenColumns } from '../../parts/written-columns';
 
@@ -45,6 +45,19 @@ export function ruleColumns(
           </span>
         );
       },
+    },
+    {
+      key: 'argued',
+      title: 'Guide gives',
+      width: 100,
+      right: true,
+      say: (row) => (row.argued == null ? '' : String(row.argued)),
+    },
+    {
+      key: 'checked',
+      title: 'Checked',
+      width: 220,
+      say: (row) => row.checked_by && `${row.checked ? '' : 'changed since: '}${row.checked_by}, ${moment(row.checked_at)}`,
     },
     { key: 'fault', title: 'Cannot work', width: 220, say: (row) => row.fault ?? '' },
   ];

@@ -3,9 +3,10 @@
 import { X } from 'lucide-react';
 import { useState } from 'react';
 import { newId } from '../../api/client';
-import type { Item, RuleKind, RuleSet } from '../../api/model';
+import { CONCERNS, type Item, type RuleKind, type RuleSet } from '../../api/model';
 import { commit, useItems, useMay } from '../../api/queries';
 import { useGo } from '../../app/view';
+import { ArgumentFields } from '../../parts/argument';
 import { useForm } from '../../parts/form';
 import { FormulaField } from '../../parts/formula/formula-field';
 import { Pips } from '../../parts/pips';
@@ -15,6 +16,7 @@ import { hasDeadband, isLimit, RULE_KINDS } from '../../parts/rule-kinds';
 import { RULE_WORDS } from '../../parts/text';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../../parts/ui';
 import { Value } from '../../parts/value';
+import { CheckedBy } from './checked-by';
 import { changedOf, type RuleValues, setOf, valuesOf } from './rule-form';
 import { RuleProof } from './rule-proof';
 
@@ -38,7 +40,8 @@ const WHAT: Record<RuleKind, string> = {
 const FIELDS = [
   ...['name', 'kind', 'level', 'level_formula', 'level_formula.text', 'setpoint', 'setpoint.text', 'window_s', 'states'],
   ...['when', 'when.text', 'priority', 'deadband', 'on_delay_s', 'off_delay_s', 'only_while', 'only_while.text'],
-  ...['first_out', 'cause', 'action'],
+  ...['first_out', 'cause', 'action', 'if_ignored', 'respond_min', 'overruled'],
+  ...CONCERNS.map((concern) => `consequences.${concern}`),
 ];
 
 export function RuleEditor({ open, onClose }: { open: string; onClose: () => void }) {
@@ -161,6 +164,15 @@ function Editor({ rule, tag, seen, onClose }: Props) {
             <Test form={form} tag={tag} rule={rule} />
             <Timing form={form} tag={tag} />
             <OnlyWhile form={form} tag={tag} rule={rule} />
+            <ArgumentFields
+              argument={v}
+              priority={v.weight === 'off' ? undefined : v.weight}
+              error={form.error}
+              onChange={(change) => {
+                for (const [field, value] of Object.entries(change)) form.set(field as keyof RuleValues, value as never);
+              }}
+              onPriority={(priority) => form.set('weight', priority)}
+            />
           </div>
           <div className="space-y-2">
             <div className="flex flex-wrap items-start gap-4">
@@ -226,6 +238,7 @@ function Editor({ rule, tag, seen, onClose }: Props) {
           <Button disabled={!form.dirty || form.busy} onClick={form.discard}>
             Discard changes
           </Button>
+          {rule && <CheckedBy rule={rule} seen={seen} disabled={!engineer || form.dirty || form.busy} />}
           <span className="flex-1" />
           <Button kind="quiet" onClick={() => go({ tag: tag.id, alarm: undefined })}>
             Open tag

@@ -1,6 +1,7 @@
 // What is typed of an alarm rule, and what of it is sent: each kind has fields of its own.
 
-import type { FormulaSet, RuleKind, RuleSet } from '../../api/model';
+import type { Consequences, FormulaSet, RuleKind, RuleSet } from '../../api/model';
+import { NO_CONSEQUENCES } from '../../parts/argument';
 import { numberOf, textOf } from '../../parts/form';
 import { hasDeadband, hasLevel, isLimit } from '../../parts/rule-kinds';
 
@@ -27,6 +28,10 @@ export interface RuleValues {
   uncertain: RuleSet['uncertain'];
   acknowledge: boolean;
   latch: boolean;
+  if_ignored: string;
+  consequences: Consequences;
+  respond_min: string;
+  overruled: string;
   firstOut: string;
   cause: string;
   action: string;
@@ -54,6 +59,10 @@ export function valuesOf(set: Partial<RuleSet>, formulas: Readonly<Record<string
     uncertain: set.uncertain ?? 'good',
     acknowledge: set.acknowledge ?? true,
     latch: set.latch ?? false,
+    if_ignored: set.if_ignored ?? '',
+    consequences: { ...NO_CONSEQUENCES, ...set.consequences },
+    respond_min: textOf(set.respond_min),
+    overruled: set.overruled ?? '',
     firstOut: set.first_out ?? '',
     cause: set.cause ?? '',
     action: set.action ?? '',
@@ -86,6 +95,10 @@ export function setOf(v: RuleValues, was: Partial<RuleSet> = {}): Partial<RuleSe
     uncertain: v.uncertain,
     acknowledge: v.acknowledge,
     latch: v.latch,
+    if_ignored: v.if_ignored,
+    consequences: v.consequences,
+    respond_min: numberOf(v.respond_min),
+    overruled: v.overruled,
     first_out: v.firstOut.trim(),
     cause: v.cause,
     action: v.action,

@@ -15,6 +15,7 @@ import { counted, RULE_WORDS } from '../../parts/text';
 import { Button, Choice, Empty, Input } from '../../parts/ui';
 import { Views } from '../../parts/views';
 import { Unsaved, useWritten } from '../../parts/written';
+import { FINDINGS } from './findings';
 import { ManyRules } from './many-rules';
 import { FIRST, type RuleRow, ruleColumns } from './rule-columns';
 import { RuleEditor } from './rule-editor';
@@ -23,18 +24,15 @@ import { RuleEditor } from './rule-editor';
 const CHOICES: Record<string, { words: string; query: Partial<Query> }> = {
   all: { words: 'all rules', query: {} },
   faulty: { words: 'cannot work now', query: { faulty: true } },
-  unguided: { words: 'without “what to do”', query: { guided: false } },
-  outside: { words: 'limit outside the range', query: { doubt: 'outside_range' } },
-  order: { words: 'limits in the wrong order', query: { doubt: 'wrong_order' } },
+  ...Object.fromEntries(Object.entries(FINDINGS).map(([key, { choice }]) => [key, { words: choice, query: { finding: key } }])),
   off: { words: 'off', query: { enabled: false } },
   own: { words: 'of the tag itself', query: { of_class: false } },
   of_class: { words: 'of an equipment class', query: { of_class: true } },
 };
 
 interface Query {
-  doubt: string;
+  finding: string;
   faulty: boolean;
-  guided: boolean;
   enabled: boolean;
   of_class: boolean;
 }
@@ -53,7 +51,7 @@ const START: SheetView = { columns: FIRST, choice: 'all', kind: '', priority: ''
 
 export function Rules({ at }: { at: string | undefined }) {
   const go = useGo();
-  const { rule: open } = useView();
+  const { rule: open, finding } = useView();
   const engineer = useMay('engineer');
   const server = useQuery({
     queryKey: ['columns', 'rule'],
@@ -61,6 +59,12 @@ export function Rules({ at }: { at: string | undefined }) {
     staleTime: Number.POSITIVE_INFINITY,
   }).data;
   const [view, setView] = useState<SheetView>(START);
+  // A review asks for what it found, once.
+  const [taken, setTaken] = useState<string>();
+  if (taken !== finding) {
+    setTaken(finding);
+    if (finding !== undefined && CHOICES[finding]) setView({ ...START, choice: finding });
+  }
   // What is meant by “now” where the choice depends on values: from when it was chosen.
   const [moment, setMoment] = useState(() => Date.now());
   const [total, setTotal] = useState<number>();
@@ -71,6 +75,7 @@ export function Rules({ at }: { at: string | undefined }) {
   const change = (next: Partial<SheetView>) => {
     setView((old) => ({ ...old, ...next }));
     if (next.choice) setMoment(Date.now());
+    if (finding !== undefined && next.choice) go({ finding: undefined });
   };
   const standing = useAlarms().data?.alarms;
   const suppressed = useSuppressed().data?.alarms;

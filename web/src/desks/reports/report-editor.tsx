@@ -17,6 +17,7 @@ const NAMES: Record<Section['kind'], string> = {
   values: 'Values at the end',
   trend: 'Trend',
   alarms: 'Alarms',
+  alarm_figures: 'Alarm performance',
   loop_checks: 'Loop checks',
 };
 
@@ -27,6 +28,7 @@ const FRESH: Record<Section['kind'], Section> = {
   values: { kind: 'values', tags: [] },
   trend: { kind: 'trend', tags: [] },
   alarms: { kind: 'alarms' },
+  alarm_figures: { kind: 'alarm_figures' },
   loop_checks: { kind: 'loop_checks', proofs: ['never', 'failed', 'changed'] },
 };
 
@@ -218,6 +220,9 @@ export function ReportEditor({ report, seen, disabled }: Props) {
                 />
               )}
               {section.kind === 'alarms' && <p className="text-sm text-soft">All that happened under the place in the period.</p>}
+              {section.kind === 'alarm_figures' && (
+                <p className="text-sm text-soft">The figures of the alarms under the place in the period, against the guides.</p>
+              )}
               {section.kind === 'loop_checks' && (
                 <fieldset className="mt-1 grid grid-cols-2 gap-x-3">
                   <legend className="text-sm text-soft">Points under the place whose loop is</legend>

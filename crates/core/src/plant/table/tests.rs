@@ -128,7 +128,7 @@ fn what_is_written_is_what_it_shows(#[case] n: u128, #[case] cells: &[(&str, &st
 #[case(10, &[("limit_high", "hot")], "limit_high", "“hot” is not a number; write it like 82.5.")]
 #[case(10, &[("limit_low_priority", "2")], "limit_low_priority", "There is no limit low to set this for; type its level too.")]
 #[case(10, &[("limit_high", ""), ("limit_high_deadband", "2")], "limit_high", "There is no limit high to set this for; type its level too.")]
-#[case(10, &[("limit_high_priority", "7")], "limit_high_priority", "This must lie between 1 and 4.")]
+#[case(10, &[("limit_high_priority", "7")], "limit_high_priority", "This must lie between 0 and 4.")]
 #[case(10, &[("limit_high_on_delay_s", "-1")], "limit_high_on_delay_s", "This must lie between 0 and 86400.")]
 #[case(10, &[("limit_high_priority", "2.5")], "limit_high_priority", "“2.5” is not a whole number.")]
 #[case(10, &[("range_high", "9007199254740993")], "range_high",

@@ -48,7 +48,7 @@ impl<'a> Known<'a> {
                 let words = RuleKind::ALL.into_iter().map(RuleKind::words).find(|words| *words == kind)?;
                 self.rules.get(&(tag, words)).copied()
             }
-            Kind::Class | Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication => None,
+            Kind::Class | Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication | Kind::Guide => None,
         }
     }
 }

@@ -6,14 +6,16 @@ use crate::{
     alarm::{LimitKind, RuleKind},
     engine::Current,
     plant::{
-        Item, Kind, Plant, Rule, Tag,
+        Guide, Item, Kind, Plant, Rule, Tag,
         table::{Reader, column_of},
     },
     quality::Reason,
 };
+use serde::{Deserialize, Serialize};
 use std::{
     cmp::Ordering,
     collections::{HashMap, HashSet},
+    sync::Arc,
 };
 use uuid::Uuid;
 
@@ -25,12 +27,12 @@ pub struct RuleQuery {
     pub kind: Option<RuleKind>,
     pub priority: Option<u8>,
     pub enabled: Option<bool>,
-    /// It tells the operator what to do.
-    pub guided: Option<bool>,
     /// An equipment class says it.
     pub of_class: Option<bool>,
-    /// There is this to be said against its limit.
-    pub doubt: Option<LimitDoubt>,
+    /// A review finds this.
+    pub finding: Option<Finding>,
+    /// Only these, which history tells.
+    pub only: Option<Arc<HashSet<Uuid>>>,
     /// It could not work when the view was made.
     pub faulty: Option<bool>,
     /// Which moment is meant where the view depends on values; another number is another view.
@@ -43,24 +45,78 @@ pub struct RuleQuery {
     pub down: bool,
 }
 
-/// What can be said against a limit.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum LimitDoubt {
+/// What a review of rules finds (ISA-18.2-2016, clause 9: rationalization).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Finding {
+    /// It is on, and its priority is not argued for.
+    NotArgued,
+    /// It has another priority than the site's guide gives.
+    Overruled,
+    /// It is on, and nobody has checked it as it is.
+    Unchecked,
+    /// It does not say what to do.
+    Unguided,
+    /// Another rule of its tag that is on looks for the same.
+    Duplicate,
     /// It lies outside the range of its tag, so that it can hardly be passed.
     OutsideRange,
     /// A lower limit of the tag does not lie below it, or a higher one above.
     WrongOrder,
 }
 
-impl LimitDoubt {
-    /// Reads a name.
-    pub fn from_name(name: &str) -> Option<LimitDoubt> {
-        match name {
-            "outside_range" => Some(LimitDoubt::OutsideRange),
-            "wrong_order" => Some(LimitDoubt::WrongOrder),
-            _ => None,
+impl Finding {
+    pub const ALL: [Finding; 7] = [
+        Finding::NotArgued,
+        Finding::Overruled,
+        Finding::Unchecked,
+        Finding::Unguided,
+        Finding::Duplicate,
+        Finding::OutsideRange,
+        Finding::WrongOrder,
+    ];
+}
+
+/// What finding something needs to know of the whole plant.
+struct Finder {
+    guide: Guide,
+    limits: HashMap<Uuid, Vec<Limit>>,
+    /// How many rules that are on look for the same.
+    alike: HashMap<String, usize>,
+}
+
+impl Finder {
+    fn of(plant: &Plant, finding: Finding) -> Finder {
+        let mut alike = HashMap::new();
+        if finding == Finding::Duplicate {
+            for rule in plant.rules.values().filter(|rule| rule.set.enabled) {
+                *alike.entry(looks_for(&rule.set)).or_default() += 1;
+            }
+        }
+        let limits = if finding == Finding::WrongOrder { limits_of(plant) } else { HashMap::new() };
+        Finder { guide: plant.guide(), limits, alike }
+    }
+
+    fn finds(&self, finding: Finding, rule: &Rule, tag: &Item<Tag>) -> bool {
+        match finding {
+            Finding::NotArgued => rule.enabled && rule.argued(&self.guide).is_none(),
+            Finding::Overruled => rule.enabled && rule.is_overruled(&self.guide),
+            Finding::Unchecked => rule.enabled && !rule.is_checked(),
+            Finding::Unguided => rule.enabled && rule.is_told() && rule.action.trim().is_empty(),
+            Finding::Duplicate => rule.enabled && self.alike.get(&looks_for(rule)).is_some_and(|count| *count > 1),
+            Finding::OutsideRange => lies_outside(rule, &tag.set),
+            Finding::WrongOrder => {
+                rule.enabled && rule.fixed_limit().zip(self.limits.get(&tag.id)).is_some_and(|(own, all)| is_misplaced(own, all))
+            }
         }
     }
+}
+
+/// What a rule looks for, without delays and without what comes of it.
+fn looks_for(rule: &Rule) -> String {
+    let Rule { tag, kind, level, level_formula, setpoint, side, window_s, per, states, when, .. } = rule;
+    let formulas = [level_formula, setpoint, when].map(|formula| formula.as_ref().map(|formula| formula.text()));
+    format!("{tag} {kind:?} {level:?} {side:?} {window_s} {per:?} {states:?} {formulas:?}")
 }
 
 /// The answer to a query over one revision of the plant.
@@ -88,20 +144,13 @@ impl RuleView {
         let words = query.words.to_lowercase();
         let words: Vec<&str> = words.split([' ', '/']).filter(|w| !w.is_empty()).take(12).collect();
         let idle = plant.idle_places();
-        let limits = match query.doubt {
-            Some(LimitDoubt::WrongOrder) => limits_of(plant),
-            _ => HashMap::new(),
-        };
+        let finder = query.finding.map(|finding| (finding, Finder::of(plant, finding)));
         let mut rows: Vec<Row<'_>> = Vec::new();
         for rule in plant.rules.values() {
             let Some(tag) = plant.tags.get(&rule.set.tag) else { continue };
             let Some(place) = places.get(&tag.set.place) else { continue };
             let set = &rule.set;
-            let asked = [
-                (query.enabled, set.enabled),
-                (query.guided, !set.action.trim().is_empty()),
-                (query.of_class, set.class_rule.is_some()),
-            ];
+            let asked = [(query.enabled, set.enabled), (query.of_class, set.class_rule.is_some())];
             if query.kind.is_some_and(|kind| kind != set.kind)
                 || query.priority.is_some_and(|priority| priority != set.priority)
                 || asked.iter().any(|(asked, holds)| asked.is_some_and(|asked| asked != *holds))
@@ -114,14 +163,9 @@ impl RuleView {
                     continue;
                 }
             }
-            let doubted = match query.doubt {
-                None => true,
-                Some(LimitDoubt::OutsideRange) => lies_outside(set, &tag.set),
-                Some(LimitDoubt::WrongOrder) => {
-                    set.enabled && set.fixed_limit().zip(limits.get(&tag.id)).is_some_and(|(own, all)| is_misplaced(own, all))
-                }
-            };
-            if !doubted {
+            if finder.as_ref().is_some_and(|(finding, finder)| !finder.finds(*finding, set, tag))
+                || query.only.as_ref().is_some_and(|only| !only.contains(&rule.id))
+            {
                 continue;
             }
             if query.faulty.is_some_and(|asked| asked != plant.rule_fault(rule, &idle, value).is_some()) {
@@ -302,15 +346,58 @@ mod tests {
     #[case::kind(RuleQuery { kind: Some(RuleKind::High), ..RuleQuery::default() }, &[20, 22, 24])]
     #[case::priority(RuleQuery { priority: Some(3), ..RuleQuery::default() }, &[21])]
     #[case::off(RuleQuery { enabled: Some(false), ..RuleQuery::default() }, &[22])]
-    #[case::guided(RuleQuery { guided: Some(true), ..RuleQuery::default() }, &[20])]
-    #[case::outside_the_range(RuleQuery { doubt: Some(LimitDoubt::OutsideRange), ..RuleQuery::default() }, &[20])]
-    #[case::in_the_wrong_order(RuleQuery { doubt: Some(LimitDoubt::WrongOrder), ..RuleQuery::default() }, &[26, 27, 24])]
+    #[case::unguided(found(Finding::Unguided), &[21, 25, 23, 26, 27, 24])]
+    #[case::outside_the_range(found(Finding::OutsideRange), &[20])]
+    #[case::in_the_wrong_order(found(Finding::WrongOrder), &[26, 27, 24])]
+    #[case::by_history(RuleQuery { only: Some(Arc::new([id(21), id(99)].into())), ..RuleQuery::default() }, &[21])]
     #[case::words(RuleQuery { words: "ex-10 devi".into(), ..RuleQuery::default() }, &[25])]
     #[case::faulty(RuleQuery { faulty: Some(true), ..RuleQuery::default() }, &[25, 23, 26, 27, 24])]
     #[case::by_level(RuleQuery { sort: Some("level"), ..RuleQuery::default() }, &[24, 25, 26, 27, 21, 22, 20, 23])]
     #[case::by_level_down(RuleQuery { sort: Some("level"), down: true, ..RuleQuery::default() }, &[23, 20, 22, 21, 27, 26, 25, 24])]
     fn rules_are_filtered_and_in_order(#[case] query: RuleQuery, #[case] expected: &[u128]) {
         assert_eq!(rules(query), expected);
+    }
+
+    fn found(finding: Finding) -> RuleQuery {
+        RuleQuery { finding: Some(finding), ..RuleQuery::default() }
+    }
+
+    #[test]
+    fn a_review_finds_what_is_not_argued_overruled_unchecked_or_there_twice() {
+        let own = |set: Json| -> Own { set.as_object().cloned().unwrap_or_default() };
+        let item = |kind, n, no, set: Json| Stored { kind, id: id(n), no, revision: 1, own: own(set) };
+        let high = |name: &str, more: Json| {
+            let mut set = json!({"tag": id(10), "kind": "high", "level": 5, "name": name});
+            set.as_object_mut().unwrap().extend(own(more));
+            set
+        };
+        let argued = json!({"consequences": {"equipment": 2}, "respond_min": 10});
+        let overruled = json!({"consequences": {"equipment": 2}, "respond_min": 10, "priority": 4, "overruled": "no spare"});
+        let (mut plant, broken) = Plant::from_stored(
+            1,
+            vec![
+                item(Kind::Place, 1, 0, json!({"name": "EX-1"})),
+                item(Kind::Tag, 10, 1, json!({"place": id(1), "name": "Level"})),
+                item(Kind::Rule, 20, 0, high("", json!({"level": 6}))),
+                item(Kind::Rule, 21, 0, high("argued", argued)),
+                item(Kind::Rule, 22, 0, high("overruled", overruled)),
+                item(Kind::Rule, 23, 0, high("off", json!({"enabled": false}))),
+            ],
+        );
+        assert_eq!(broken, []);
+        let rules = |plant: &Plant, finding| {
+            let view = RuleView::of(plant, found(finding), &|_| None);
+            let mut found: Vec<u128> = view.rows(0, 9).iter().map(|id| id.as_u128()).collect();
+            found.sort_unstable();
+            found
+        };
+        assert_eq!(rules(&plant, Finding::NotArgued), [20]);
+        assert_eq!(rules(&plant, Finding::Overruled), [22]);
+        assert_eq!(rules(&plant, Finding::Duplicate), [21, 22], "one that is off is no duplicate");
+        assert_eq!(rules(&plant, Finding::Unchecked), [20, 21, 22]);
+        // Another guide gives another priority.
+        plant.put(Kind::Guide, id(30), 0, 2, own(json!({"priorities": [[2, 1, 1], [4, 4, 1], [4, 4, 3]]}))).unwrap();
+        assert_eq!(rules(&plant, Finding::Overruled), [21]);
     }
 
     #[rstest]

@@ -1,6 +1,7 @@
 // The alarm rules of a property of an equipment class.
 
 import { Plus, X } from 'lucide-react';
+import { type Argument, ArgumentFields, NO_CONSEQUENCES } from '../../../parts/argument';
 import { PriorityOptions } from '../../../parts/priority-options';
 import { hasDeadband, hasLevel, isLimit, RULE_KINDS } from '../../../parts/rule-kinds';
 import { RULE_WORDS } from '../../../parts/text';
@@ -81,6 +82,19 @@ export function ClassRules({ rows, disabled, onChange }: Props) {
             </div>
             <OfKind row={row} disabled={disabled} change={(part) => change(row.id, part)} />
             {text('first_out', 'First-out group', 'w-28')}
+            <details className="order-last w-full">
+              <summary className="cursor-pointer text-teal">Priority argued for…</summary>
+              <div className="mt-1 mb-2 max-w-3xl rounded bg-band p-2">
+                <ArgumentFields
+                  argument={argumentOf(row.set)}
+                  priority={row.set.enabled === false ? undefined : Number(row.set.priority ?? 2)}
+                  disabled={disabled}
+                  error={() => undefined}
+                  onChange={(part) => change(row.id, { ...part })}
+                  onPriority={(priority) => change(row.id, { priority })}
+                />
+              </div>
+            </details>
             {text('cause', 'Cause', 'min-w-32 flex-1')}
             {text('action', 'Action', 'min-w-32 flex-1')}
             <Button
@@ -101,6 +115,13 @@ export function ClassRules({ rows, disabled, onChange }: Props) {
     </div>
   );
 }
+
+const argumentOf = (set: RuleRow['set']): Argument => ({
+  if_ignored: String(set.if_ignored ?? ''),
+  consequences: { ...NO_CONSEQUENCES, ...(set.consequences as object | undefined) },
+  respond_min: String(set.respond_min ?? ''),
+  overruled: String(set.overruled ?? ''),
+});
 
 interface OfKindProps {
   row: RuleRow;

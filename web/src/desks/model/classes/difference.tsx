@@ -28,6 +28,11 @@ const FIELD_WORDS: Record<string, string> = {
   acknowledge: 'needs to be acknowledged',
   latch: 'latched',
   first_out: 'first-out group',
+  if_ignored: 'what happens where nobody acts',
+  consequences: 'consequences',
+  respond_min: 'act within',
+  overruled: 'reason for another priority',
+  checked: 'checked',
   writable: 'may be written',
 };
 

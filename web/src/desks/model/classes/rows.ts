@@ -63,7 +63,7 @@ export interface PartRow {
   parameters: Record<string, string>;
 }
 
-export const RULE_FIELDS = ['level', 'deadband', 'on_delay_s', 'off_delay_s', 'window_s'] as const;
+export const RULE_FIELDS = ['level', 'deadband', 'on_delay_s', 'off_delay_s', 'window_s', 'respond_min'] as const;
 /** Fields of a rule that hold a formula. */
 const RULE_FORMULAS = ['level_formula', 'setpoint', 'when', 'only_while'] as const;
 
