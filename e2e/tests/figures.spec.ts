@@ -102,6 +102,13 @@ test('the history is filtered and saved as files', async () => {
   expect((await saved('XLSX')).subarray(0, 2).toString()).toBe('PK');
   await page.getByRole('button', { name: 'Clear filter' }).click();
   await expect(page.getByLabel('Filter the history')).toHaveValue('');
+  // A period that goes on.
+  await page.getByRole('button', { name: /^Period: / }).click();
+  await page.getByRole('button', { name: 'last 1 h', exact: true }).click();
+  await expect(page.getByRole('button', { name: 'Period: Live, last 1 h' })).toBeVisible();
+  await expect(history().getByRole('row').nth(1)).toBeVisible();
+  await page.getByRole('button', { name: 'Clear filter' }).click();
+  await expect(page.getByRole('button', { name: 'Period: All times' })).toBeVisible();
 });
 
 test('the alarm that came first of its group is marked', async () => {

@@ -25,12 +25,14 @@ export function periodWords({ span, end }: Period): string {
 interface Props {
   period: Period;
   onPick: (period: Period) => void;
+  /** What the button says where no period is chosen. */
+  none?: string | undefined;
   /** What the button says; the period by itself. */
   children?: ReactNode;
   className?: string;
 }
 
-export function PeriodPart({ period, onPick, children, className }: Props) {
+export function PeriodPart({ period, onPick, none, children, className }: Props) {
   const [open, setOpen] = useState(false);
   // What was typed outlasts a click elsewhere.
   const [typed, setTyped] = useState('');
@@ -58,8 +60,8 @@ export function PeriodPart({ period, onPick, children, className }: Props) {
   return (
     <Popover.Root open={open} onOpenChange={show}>
       <Popover.Trigger asChild>
-        <Button aria-label={`Period: ${periodWords(period)}`} className={className}>
-          <CalendarRange className="size-4" /> {children ?? 'Period…'}
+        <Button aria-label={`Period: ${none ?? periodWords(period)}`} className={className}>
+          <CalendarRange className="size-4" /> {none ?? children ?? 'Period…'}
         </Button>
       </Popover.Trigger>
       <Popover.Portal>

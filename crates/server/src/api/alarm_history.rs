@@ -3,7 +3,7 @@
 use super::{
     alarms::{EventView, heard_rules},
     files::attachment,
-    period,
+    time,
 };
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
@@ -32,7 +32,7 @@ pub struct AlarmSheetQuery {
     pub under: Option<Uuid>,
     /// Only of this rule.
     pub rule: Option<Uuid>,
-    /// Only what occurred from here on, and before there; both or neither.
+    /// Only what occurred from here on, and before there.
     pub since: Option<String>,
     pub until: Option<String>,
     /// Words that must all occur in place, text, comment or who, whatever their case.
@@ -63,12 +63,12 @@ pub struct AlarmSheet {
 impl AlarmSheetQuery {
     fn filter(&self, person: &Person, plant: &Plant) -> Result<EventFilter, Problem> {
         person.may_at(Action::See, self.under)?;
-        let (mut from, mut to) = match (&self.since, &self.until) {
-            (Some(since), Some(until)) => period(since, until).map(|(from, to)| (from, to - 1))?,
-            (None, None) => (EventFilter::ALL.from, EventFilter::ALL.to),
-            (Some(_), None) => return Err(Problem::field("until", "Say when the period ends, too.")),
-            (None, Some(_)) => return Err(Problem::field("since", "Say when the period begins, too.")),
-        };
+        let instant = |field, text: &Option<String>| text.as_deref().map(|text| time(field, text)).transpose();
+        let mut from = instant("since", &self.since)?.unwrap_or(EventFilter::ALL.from);
+        let mut to = instant("until", &self.until)?.map_or(EventFilter::ALL.to, |until| until.saturating_sub(1));
+        if from > to {
+            return Err(Problem::field("until", "The period must end after it begins."));
+        }
         if let Some(then) = &person.then {
             (from, to) = (from.min(then.at), to.min(then.at));
         }

@@ -116,12 +116,10 @@ async fn history_is_found_by_period_words_priority_kind_and_rule() {
     assert_eq!(total(&format!("rule={}", built.rule)).await, 3);
     let (_, first) = engineer.get("/api/sheets/alarms?kinds=raised&count=1").await;
     assert_eq!(first["rows"][0]["first_out"], true);
-    for (query, field) in [
-        ("kinds=gone", "kinds"),
-        ("priorities=7", "priorities"),
-        ("since=2026-03-02T00:00:00Z", "until"),
-        ("since=x&until=y", "from"),
-    ] {
+    assert_eq!(total("since=2026-03-02T12:03:00Z").await, 24, "without an end it goes on");
+    assert_eq!(total("until=2026-03-02T12:01:00Z").await, 3);
+    let upside = "since=2026-03-02T12:00:00Z&until=2026-03-02T12:00:00Z";
+    for (query, field) in [("kinds=gone", "kinds"), ("priorities=7", "priorities"), (upside, "until"), ("since=x", "since")] {
         let (status, told) = engineer.get(&format!("/api/sheets/alarms?{query}")).await;
         assert_eq!((status, &told["problems"][0]["field"]), (422, &json!(field)), "{told}");
     }

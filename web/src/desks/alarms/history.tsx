@@ -107,7 +107,7 @@ export function AlarmHistory({ at }: { at: string | undefined }) {
   if (kinds) filter.kinds = kinds;
   if (span !== undefined) {
     filter.since = new Date(end === undefined ? (since?.from ?? 0) : end - span * 1000).toISOString();
-    filter.until = new Date(end ?? Date.parse('2200-01-01')).toISOString();
+    if (end !== undefined) filter.until = new Date(end).toISOString();
   }
   const isNarrow = Object.keys(filter).some((key) => key !== 'suppressed' && key !== 'under');
   // Asked for anew whenever an alarm does something.
@@ -169,8 +169,12 @@ export function AlarmHistory({ at }: { at: string | undefined }) {
           {priorities.length > 1 && <option value="several">{priorities.split('').join(' and ')}</option>}
           <PriorityOptions />
         </Choice>
-        <PeriodPart period={period(span, end)} onPick={({ span, end }) => go({ span, end })}>
-          {span === undefined ? 'All times' : periodWords(period(span, end))}
+        <PeriodPart
+          period={period(span, end)}
+          none={span === undefined ? 'All times' : undefined}
+          onPick={({ span, end }) => go({ span, end })}
+        >
+          {periodWords(period(span, end))}
         </PeriodPart>
         <Tick label="also what was suppressed" checked={suppressed} onChange={setSuppressed} />
         {of && <OfRule rule={of} onAll={() => go({ of: undefined })} />}

@@ -8,12 +8,12 @@ import { useNow } from '../../api/live';
 import { useGo, useView } from '../../app/view';
 import type { Period } from '../../parts/period';
 import { PeriodPart, periodWords } from '../../parts/period-part';
-import { Pips } from '../../parts/pips';
-import { counted, lasting, moment, PRIORITY_WORDS } from '../../parts/text';
+import { counted, lasting, moment } from '../../parts/text';
 import { Button, Choice, Empty, Trouble } from '../../parts/ui';
 import { Course } from './course';
 import { BEHIND, type Measure } from './measures';
 import { RuleFigures, type RuleOrder } from './rule-figures';
+import { Spread } from './spread';
 
 type Figures = Schemas['PerformanceView'];
 type Figure = Schemas['FigureOfAlarms'];
@@ -98,7 +98,7 @@ export function Performance({ at }: { at: string | undefined }) {
             <Guide figures={figures.figures} onShow={(measure) => show(measure, figures)} />
             <div className="space-y-3">
               <Course figures={figures} />
-              <Spread figures={figures} />
+              <Spread label="Spread over priorities" count={(priority) => figures.by_priority[priority - 1] ?? 0} />
               <Times figures={figures} />
             </div>
           </div>
@@ -172,38 +172,6 @@ function Guide({ figures, onShow }: { figures: readonly Figure[]; onShow: (measu
               <td className="py-1 whitespace-nowrap">
                 <GradeMark {...figure} />
               </td>
-            </tr>
-          );
-        })}
-      </tbody>
-    </table>
-  );
-}
-
-/** What the guides have for the share of each priority. */
-const SPREAD: Record<number, string> = { 4: 'under 1 %', 3: 'about 5 %', 2: 'about 15 %', 1: 'about 80 %' };
-
-function Spread({ figures }: { figures: Figures }) {
-  return (
-    <table aria-label="Spread over priorities" className="w-full">
-      <tbody>
-        {[4, 3, 2, 1].map((priority) => {
-          const count = figures.by_priority[priority - 1] ?? 0;
-          const share = figures.count ? (100 * count) / figures.count : 0;
-          return (
-            <tr key={priority}>
-              <td className="w-40 py-0.5">
-                <span className="flex items-center gap-2">
-                  <Pips priority={priority} state="unacknowledged" quiet />
-                  {`${priority} · ${PRIORITY_WORDS[priority]}`}
-                </span>
-              </td>
-              <td className="figures w-14 pr-3 text-right">{count.toLocaleString('en')}</td>
-              <td className="figures w-14 pr-3 text-right">{share.toFixed(share < 10 ? 1 : 0)} %</td>
-              <td>
-                <span className="block h-2 rounded-sm bg-soft" style={{ width: `${share}%`, minWidth: count ? 2 : 0 }} />
-              </td>
-              <td className="w-24 pl-3 text-right text-sm whitespace-nowrap text-soft">{SPREAD[priority]}</td>
             </tr>
           );
         })}

@@ -4,14 +4,11 @@ import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { http, take } from '../../api/client';
 import { useGo } from '../../app/view';
-import { Pips } from '../../parts/pips';
-import { counted, PRIORITY_WORDS } from '../../parts/text';
+import { counted } from '../../parts/text';
 import { Button, Trouble } from '../../parts/ui';
 import { FINDINGS } from './findings';
 import { GuideForm } from './guide-form';
-
-/** What the guides have for the spread of rules over priorities 4 to 1 (EEMUA 191; ISA-18.2, clause 9). */
-const SPREAD = ['under 1 %', 'about 5 %', 'about 15 %', 'about 80 %'] as const;
+import { Spread } from './spread';
 
 export function Review({ at }: { at: string | undefined }) {
   const go = useGo();
@@ -22,7 +19,6 @@ export function Review({ at }: { at: string | undefined }) {
     queryFn: () => take(http.GET('/api/alarms/review', { params: { query: at ? { under: at } : {} } })),
   });
   const review = found.data;
-  const told = review ? review.rules - (review.by_priority[0] ?? 0) : 0;
   const counts = new Map(review?.found.map((one) => [one.finding, one.count]));
   return (
     <section aria-label="Review" className="min-h-0 flex-1 space-y-4 overflow-y-auto pr-1">
@@ -63,30 +59,7 @@ export function Review({ at }: { at: string | undefined }) {
           </div>
           <div>
             <h2 className="mb-1 font-semibold">Spread over the priorities</h2>
-            <table aria-label="Spread of the rules" className="w-full">
-              <tbody>
-                {[4, 3, 2, 1].map((priority, i) => {
-                  const count = review.by_priority[priority] ?? 0;
-                  const share = told ? (100 * count) / told : 0;
-                  return (
-                    <tr key={priority}>
-                      <td className="w-40 py-0.5">
-                        <span className="flex items-center gap-2">
-                          <Pips priority={priority} state="unacknowledged" quiet />
-                          {`${priority} · ${PRIORITY_WORDS[priority]}`}
-                        </span>
-                      </td>
-                      <td className="figures w-12 pr-3 text-right">{count.toLocaleString('en')}</td>
-                      <td className="figures w-14 pr-3 text-right">{share.toFixed(0)} %</td>
-                      <td>
-                        <span className="block h-2 rounded-sm bg-soft" style={{ width: `${share}%`, minWidth: count ? 2 : 0 }} />
-                      </td>
-                      <td className="w-24 pl-3 text-right text-sm whitespace-nowrap text-soft">{SPREAD[i]}</td>
-                    </tr>
-                  );
-                })}
-              </tbody>
-            </table>
+            <Spread label="Spread of the rules" count={(priority) => review.by_priority[priority] ?? 0} />
             <p className="mt-1 text-soft">
               {counted(review.by_priority[0] ?? 0, 'rule')} recorded only. The shares on the right are those of EEMUA 191.
             </p>
