@@ -6371,7 +6371,7 @@ export interface operations {
                 under?: string;
                 /** @description Only of this rule. */
                 rule?: string;
-                /** @description Only what occurred from here on, and before there; both or neither. */
+                /** @description Only what occurred from here on, and before there. */
                 since?: string;
                 until?: string;
                 /** @description Words that must all occur in place, text, comment or who, whatever their case. */
@@ -17751,7 +17751,7 @@ export interface operations {
                 under?: string;
                 /** @description Only of this rule. */
                 rule?: string;
-                /** @description Only what occurred from here on, and before there; both or neither. */
+                /** @description Only what occurred from here on, and before there. */
                 since?: string;
                 until?: string;
                 /** @description Words that must all occur in place, text, comment or who, whatever their case. */
