@@ -101,6 +101,8 @@ impl Db {
         from: i64,
         count: i64,
     ) -> Result<(i64, i64, Vec<(i64, AlarmEvent)>), DbError> {
+        // Words are looked for in every event of the period.
+        let pool = if filter.words.is_empty() { &self.pool } else { &self.heavy };
         let upto = match upto {
             Some(upto) => upto,
             None => sqlx::query_scalar("select coalesce(max(id), 0) from alarm_event").fetch_one(&self.pool).await?,
@@ -108,13 +110,13 @@ impl Db {
         let mut query = QueryBuilder::new("select count(*) from alarm_event where id <= ");
         query.push_bind(upto).push(" and");
         filter.add_to(&mut query);
-        let total: i64 = query.build_query_scalar().fetch_one(&self.pool).await?;
+        let total: i64 = query.build_query_scalar().fetch_one(pool).await?;
         let mut query = QueryBuilder::new("select * from alarm_event where id <= ");
         query.push_bind(upto).push(" and");
         filter.add_to(&mut query);
         query.push(" order by occurred_at desc, id desc offset ").push_bind(from.max(0));
         query.push(" limit ").push_bind(count.clamp(0, 1000));
-        let rows = query.build().fetch_all(&self.pool).await?;
+        let rows = query.build().fetch_all(pool).await?;
         Ok((upto, total, rows.iter().map(event).collect::<Result<_, DbError>>()?))
     }
 

@@ -122,6 +122,7 @@ pub async fn alarm_sheet(app: Data<App>, person: Person, query: Query<AlarmSheet
     let plant = person.plant(&app);
     let filter = query.filter(&person, &plant)?;
     let count = query.count.unwrap_or(100).clamp(0, MOST_ROWS);
+    let _turn = if filter.words.is_empty() { None } else { Some(app.limits.heavy().await?) };
     let (upto, total, rows) = app.live.db.alarm_page(&filter, query.upto, query.from.unwrap_or(0), count).await?;
     Ok(Json(AlarmSheet { upto, total, rows: rows.into_iter().map(|(id, e)| EventView::of(&plant, id, e)).collect() }))
 }

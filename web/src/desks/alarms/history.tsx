@@ -13,6 +13,7 @@ import { PeriodPart, periodWords } from '../../parts/period-part';
 import { Pips } from '../../parts/pips';
 import { PriorityOptions } from '../../parts/priority-options';
 import { save } from '../../parts/save';
+import { useSettled } from '../../parts/settled';
 import { type Column, Sheet } from '../../parts/sheet';
 import { counted, moment, pathEnd } from '../../parts/text';
 import { Button, Choice, Empty, Input, Tick, Trouble } from '../../parts/ui';
@@ -98,10 +99,11 @@ export function AlarmHistory({ at }: { at: string | undefined }) {
   const [since, setSince] = useState<{ span: number; from: number }>();
   // A period that ends now begins where it began when it was chosen, so that rows keep their index.
   if (span !== undefined && end === undefined && since?.span !== span) setSince({ span, from: Date.now() - span * 1000 });
+  const text = useSettled(words);
   const filter: Filter = { suppressed };
   if (at) filter.under = at;
   if (of) filter.rule = of;
-  if (words.trim()) filter.text = words;
+  if (text.trim()) filter.text = text;
   if (priorities) filter.priorities = priorities;
   const kinds = KINDS[state]?.kinds;
   if (kinds) filter.kinds = kinds;

@@ -2,7 +2,7 @@
 
 import { useQuery } from '@tanstack/react-query';
 import { FlaskConical, History } from 'lucide-react';
-import { useEffect, useMemo, useState } from 'react';
+import { useMemo, useState } from 'react';
 import { http, type Schemas, take } from '../../api/client';
 import { useNow, useValue } from '../../api/live';
 import type { Item } from '../../api/model';
@@ -12,6 +12,7 @@ import type { Period } from '../../parts/period';
 import { PeriodPart, periodWords } from '../../parts/period-part';
 import { numberIn } from '../../parts/reading';
 import { isLimit } from '../../parts/rule-kinds';
+import { useSettled } from '../../parts/settled';
 import { counted, lasting, moment, pathEnd, spanWords } from '../../parts/text';
 import { Trend } from '../../parts/trend';
 import { Button, Choice, Field, Input } from '../../parts/ui';
@@ -48,18 +49,6 @@ export function RuleProof(props: Props) {
       {open === 'backtest' && <Backtest {...props} />}
     </section>
   );
-}
-
-/** Something once it has not changed for a moment. */
-function useSettled<T>(value: T): T {
-  const [settled, setSettled] = useState(value);
-  const text = JSON.stringify(value);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: the text stands for the value
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(value), 350);
-    return () => clearTimeout(timer);
-  }, [text]);
-  return settled;
 }
 
 function TrialPart({ tag, rule, values }: Props) {

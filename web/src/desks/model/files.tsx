@@ -24,6 +24,7 @@ const KINDS: Record<string, [string, string]> = {
   layout: ['layout', 'layouts'],
   report: ['report', 'reports'],
   publication: ['publication', 'publications'],
+  guide: ['guide to priorities', 'guides to priorities'],
 };
 
 export function Files({ tree, disabled }: { tree: PlantTree; disabled: boolean }) {

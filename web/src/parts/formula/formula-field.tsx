@@ -1,11 +1,12 @@
 // A formula with what comes of it: what is wrong while it is typed, what it reads, what it gives now and gave over the last hour.
 
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { lazy, Suspense, useEffect, useId, useRef, useState } from 'react';
+import { lazy, Suspense, useEffect, useId, useRef } from 'react';
 import { http, type Schemas, take } from '../../api/client';
 import type { LiveValue } from '../../api/live';
 import { Picker } from '../picker';
 import { useReading } from '../reading';
+import { useSettled } from '../settled';
 import { pathEnd, spanWords } from '../text';
 import { Choice } from '../ui';
 import { QualityMark, Value } from '../value';
@@ -39,16 +40,6 @@ interface Props {
   brief?: boolean;
   /** Hears what is known of the formula as it is typed. */
   onTried?: (tried: Tried | undefined) => void;
-}
-
-/** A text once nothing was typed for a moment. */
-function useSettled(text: string): string {
-  const [settled, setSettled] = useState(text);
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(text), 350);
-    return () => clearTimeout(timer);
-  }, [text]);
-  return settled;
 }
 
 export function FormulaField(props: Props) {
