@@ -121,6 +121,13 @@ test('the alarm that came first of its group is marked', async () => {
   await expect(row(/Running is Stopped/)).toBeVisible({ timeout: 60_000 });
   await expect(row(/Vibration high/)).toContainText('first out');
   await expect(row(/Running is Stopped/)).not.toContainText('first out');
+  // The list shows it in a column of its own, which the address keeps.
+  await page.getByRole('button', { name: 'Columns' }).click();
+  await page.getByRole('checkbox', { name: 'Came after' }).click();
+  await page.keyboard.press('Escape');
+  await expect(row(/Running is Stopped/)).toContainText('Vibration high');
+  await expect(page).toHaveURL(/columns=since%2Cwhat%2Cafter%2Cnow/);
+  await accessibility(page);
   await row(/Running is Stopped/).getByRole('button', { name: /Running is Stopped/ }).click();
   await expect(page.getByRole('complementary', { name: 'Inspector' })).toContainText(/after “Vibration high/);
 });

@@ -18,6 +18,8 @@ export interface View {
   state?: string | undefined;
   age?: string | undefined;
   order?: string | undefined;
+  /** The columns of the list of alarms, joined by commas; without it the usual ones. */
+  columns?: string | undefined;
   /** What the listed rules have in common. */
   finding?: string | undefined;
   /** The rule whose events alone are listed. */
@@ -58,6 +60,7 @@ const TEXTS = [
   'state',
   'age',
   'order',
+  'columns',
   'area',
   'of',
   'finding',

@@ -310,7 +310,8 @@ fn floods(came: &[&Came], to: Nanos) -> Vec<Flood> {
             first += 1;
         }
         let count = index + 1 - first;
-        if begun.is_some() && end_of(index - 1) <= alarm.at {
+        // One that comes as the fifth last leaves takes its place.
+        if begun.is_some() && end_of(index - 1) < alarm.at {
             if let Some(flood) = floods.last_mut() {
                 flood.to = end_of(index - 1);
             }

@@ -25,6 +25,11 @@ export function Review({ at }: { at: string | undefined }) {
       <Trouble error={found.error} />
       {review && (
         <div className="grid grid-cols-[minmax(0,1.2fr)_minmax(0,1fr)] items-start gap-x-8">
+          {guide && (
+            <div className="col-span-2 mb-4">
+              <GuideForm />
+            </div>
+          )}
           <div>
             <h2 className="mb-1 font-semibold">What speaks against {counted(review.rules, 'alarm rule')} that are on</h2>
             <table aria-label="Findings" className="w-full">
@@ -67,11 +72,6 @@ export function Review({ at }: { at: string | undefined }) {
               Guide to priorities
             </Button>
           </div>
-          {guide && (
-            <div className="order-first col-span-2 mb-4">
-              <GuideForm />
-            </div>
-          )}
         </div>
       )}
     </section>

@@ -6,7 +6,7 @@ import { type KeyboardEvent, useId, useMemo, useRef, useState } from 'react';
 import { waits } from '../../api/alarm-state';
 import { useNow } from '../../api/live';
 import { type Alarm, useMay } from '../../api/queries';
-import { AlarmActs, actNow, sinceWords, type Whose } from '../../app/alarm-acts';
+import { AlarmActs, actNow, type Whose } from '../../app/alarm-acts';
 import { useGo, useView } from '../../app/view';
 import {
   AGES,
@@ -19,17 +19,18 @@ import {
   passes,
   STATE_CHOICES,
 } from '../../parts/alarm-list';
+import { ColumnChoice } from '../../parts/column-choice';
 import { Pips } from '../../parts/pips';
 import { moved } from '../../parts/sheet';
-import { counted, lasting, moment, PRIORITY_WORDS } from '../../parts/text';
+import { counted, PRIORITY_WORDS } from '../../parts/text';
 import { Button, Choice, Empty, Input, Tick } from '../../parts/ui';
-import { Value } from '../../parts/value';
 import { Views } from '../../parts/views';
+import { columnsOf, gridOf, LIST_COLUMNS, type ListColumn, USUAL } from './list-columns';
 import { useReading } from './reading';
 
 const ROW = 44;
 const HEAD = 32;
-const GRID = 'grid grid-cols-[3.5rem_6.5rem_minmax(0,1fr)_9rem_7.5rem] items-center gap-x-2';
+const GRID = 'grid items-center gap-x-2';
 
 interface Props {
   at: string | undefined;
@@ -148,7 +149,8 @@ interface FilterProps {
 
 function Filter({ at, filter, order, hidden }: FilterProps) {
   const go = useGo();
-  const kept = { at: at ?? '', ...filter, order };
+  const { columns = '' } = useView();
+  const kept = { at: at ?? '', ...filter, order, columns };
   const only = (change: Partial<AlarmFilter>) =>
     go(Object.fromEntries(Object.entries(change).map(([key, value]) => [key, value || undefined])));
   const toggle = (priority: number) => {
@@ -200,9 +202,21 @@ function Filter({ at, filter, order, hidden }: FilterProps) {
       {choice('State', filter.state, STATE_CHOICES, (state) => only({ state }))}
       {choice('Age', filter.age, AGES, (age) => only({ age }))}
       {choice('Order', order, ORDERS, (to) => go({ order: to || undefined }))}
+      <ColumnChoice
+        known={LIST_COLUMNS.map(({ key, title, pinned }) => ({ key, title, pinned: pinned ?? false }))}
+        chosen={columnsOf(columns).map((column) => column.key)}
+        usual={USUAL}
+        onChange={(next) =>
+          go({
+            columns: LIST_COLUMNS.filter((c) => next.includes(c.key))
+              .map((c) => c.key)
+              .join(','),
+          })
+        }
+      />
       <Views
         sheet="alarms"
-        kept="this place, filter and order"
+        kept="this place, filter, order and columns"
         view={kept}
         onTake={(next) =>
           go(Object.fromEntries(Object.entries({ ...kept, ...next }).map(([key, value]) => [key, value || undefined])))
@@ -231,6 +245,8 @@ function List({ rows, watch, chosen, onChoose }: ListProps) {
   const view = useView();
   const go = useGo();
   const operator = useMay('operator');
+  const columns = columnsOf(view.columns);
+  const grid = gridOf(columns);
   const box = useRef<HTMLDivElement>(null);
   const id = useId();
   const [active, setActive] = useState(0);
@@ -284,10 +300,14 @@ function List({ rows, watch, chosen, onChoose }: ListProps) {
           tabIndex={-1}
           aria-rowindex={1}
           className={clsx(GRID, 'sticky top-0 z-10 h-8 bg-band px-2 text-sm font-semibold')}
+          style={grid}
         >
-          {['Choose', 'Since', 'What', 'Now', 'Acknowledged'].map((title, i) => (
-            <span key={title} role="columnheader" tabIndex={-1} className={clsx(i === 3 && 'text-right', i === 4 && 'pl-2')}>
-              {i === 0 ? <span className="sr-only">{title}</span> : title}
+          <span role="columnheader" tabIndex={-1}>
+            <span className="sr-only">Choose</span>
+          </span>
+          {columns.map(({ key, title, right }) => (
+            <span key={key} role="columnheader" tabIndex={-1} className={clsx('truncate', right && 'text-right')}>
+              {title}
             </span>
           ))}
         </div>
@@ -314,10 +334,11 @@ function List({ rows, watch, chosen, onChoose }: ListProps) {
                     'group-focus-visible:outline-2 group-focus-visible:-outline-offset-2 group-focus-visible:outline-teal',
                   row.gone ? 'text-soft' : waits(alarm.state) && 'font-semibold',
                 )}
-                style={{ transform: `translateY(${item.start}px)` }}
+                style={{ ...grid, transform: `translateY(${item.start}px)` }}
               >
                 <Row
                   row={row}
+                  columns={columns}
                   chosen={chosen.has(alarm.rule)}
                   onChoose={(on) => choose(alarm.rule, on)}
                   onTake={operator ? () => void actNow('acknowledge', { rules: [alarm.rule] }) : undefined}
@@ -334,18 +355,14 @@ function List({ rows, watch, chosen, onChoose }: ListProps) {
 
 interface RowProps {
   row: HeldRow<Alarm>;
+  columns: readonly ListColumn[];
   chosen: boolean;
   onChoose: (on: boolean) => void;
   onTake: (() => void) | undefined;
   onOpen: () => void;
 }
 
-/** The alarm came as the first of its first-out group. */
-export function FirstOut() {
-  return <span className="ml-2 rounded border border-ink px-1 text-sm whitespace-nowrap">first out</span>;
-}
-
-function Row({ row, chosen, onChoose, onTake, onOpen }: RowProps) {
+function Row({ row, columns, chosen, onChoose, onTake, onOpen }: RowProps) {
   const now = useNow();
   const { alarm: a, gone } = row;
   return (
@@ -354,37 +371,16 @@ function Row({ row, chosen, onChoose, onTake, onOpen }: RowProps) {
         <Tick label={`Choose ${a.text}`} hideLabel checked={chosen} disabled={gone} onChange={onChoose} />
         <Pips priority={a.priority} state={gone ? 'acknowledged' : a.state} />
       </span>
-      <span role="gridcell" tabIndex={-1} className="min-w-0">
-        <span className="figures block">{moment(a.raised_at, now)}</span>
-        <span className="block truncate text-sm font-normal text-soft">
-          {gone ? 'normal again' : sinceWords(a, now, lasting)}
-        </span>
-      </span>
-      <span role="gridcell" tabIndex={-1} className="min-w-0 py-1">
-        <button
-          type="button"
-          className="line-clamp-2 text-left hover:text-teal"
-          title={a.place_path.replaceAll('/', ' / ')}
-          onClick={onOpen}
+      {columns.map(({ key, right, cell }) => (
+        <span
+          key={key}
+          role="gridcell"
+          tabIndex={-1}
+          className={clsx('min-w-0 py-1', right && 'overflow-hidden text-right whitespace-nowrap')}
         >
-          <span className="font-normal text-soft">{a.place_name} · </span>
-          {a.text}
-          {a.first_out && <FirstOut />}
-        </button>
-        {a.action && <span className="block truncate text-sm font-normal text-soft">{a.action}</span>}
-      </span>
-      <span role="gridcell" tabIndex={-1} className="min-w-0 overflow-hidden text-right whitespace-nowrap">
-        {typeof a.no === 'number' && <Value no={a.no} set={a} own />}
-      </span>
-      <span role="gridcell" tabIndex={-1} className="min-w-0 pl-2">
-        {!gone && waits(a.state) ? (
-          <Button className="h-6.5" disabled={!onTake} onClick={onTake}>
-            Acknowledge
-          </Button>
-        ) : (
-          <span className="block truncate font-normal text-soft">{a.acknowledged_by}</span>
-        )}
-      </span>
+          {cell({ row, now, onTake, onOpen })}
+        </span>
+      ))}
     </>
   );
 }

@@ -68,6 +68,11 @@ fn a_flood_begins_above_ten_and_ends_below_five() {
     assert_eq!((ten.floods.len(), ten.most.0), (0, 10), "ten are no flood");
     let two = Performance::of(&at(burst.clone().chain(burst.map(|at| at + HOUR))), 0, 4 * HOUR, 0);
     assert_eq!(two.floods.iter().map(|f| (f.from, f.count)).collect::<Vec<_>>(), [(HOUR, 12), (2 * HOUR, 12)]);
+    // The eighth of the twelve is the fifth last; one comes just as it leaves, another a second after it has left.
+    let eighth = HOUR + 7 * 30 * SECOND;
+    let goes_on = |at: Nanos| Performance::of(&self::at((0..12).map(|n| HOUR + n * 30 * SECOND).chain([at])), 0, 4 * HOUR, 0);
+    assert!(goes_on(eighth + 10 * MINUTE).floods[0].to > eighth + 10 * MINUTE);
+    assert_eq!(goes_on(eighth + 10 * MINUTE + SECOND).floods[0].to, eighth + 10 * MINUTE);
     let to = HOUR + 8 * MINUTE;
     let cut = Performance::of(&at((0..12).map(|n| HOUR + n * 30 * SECOND)), 0, to, 0);
     assert_eq!(cut.floods[0].to, to, "it goes on at the end of the period");

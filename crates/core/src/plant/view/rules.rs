@@ -49,7 +49,7 @@ pub struct RuleQuery {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Finding {
-    /// It is on, and its priority is not argued for.
+    /// Operators are told of its alarm, and its priority is not argued for.
     NotArgued,
     /// It has another priority than the site's guide gives.
     Overruled,
@@ -99,7 +99,7 @@ impl Finder {
 
     fn finds(&self, finding: Finding, rule: &Rule, tag: &Item<Tag>) -> bool {
         match finding {
-            Finding::NotArgued => rule.enabled && rule.argued(&self.guide).is_none(),
+            Finding::NotArgued => rule.enabled && rule.is_told() && rule.argued(&self.guide).is_none(),
             Finding::Overruled => rule.enabled && rule.is_overruled(&self.guide),
             Finding::Unchecked => rule.enabled && !rule.is_checked(),
             Finding::Unguided => rule.enabled && rule.is_told() && rule.action.trim().is_empty(),
@@ -382,6 +382,7 @@ mod tests {
                 item(Kind::Rule, 21, 0, high("argued", argued)),
                 item(Kind::Rule, 22, 0, high("overruled", overruled)),
                 item(Kind::Rule, 23, 0, high("off", json!({"enabled": false}))),
+                item(Kind::Rule, 24, 0, high("recorded", json!({"priority": 0, "level": 7}))),
             ],
         );
         assert_eq!(broken, []);
@@ -394,7 +395,7 @@ mod tests {
         assert_eq!(rules(&plant, Finding::NotArgued), [20]);
         assert_eq!(rules(&plant, Finding::Overruled), [22]);
         assert_eq!(rules(&plant, Finding::Duplicate), [21, 22], "one that is off is no duplicate");
-        assert_eq!(rules(&plant, Finding::Unchecked), [20, 21, 22]);
+        assert_eq!(rules(&plant, Finding::Unchecked), [20, 21, 22, 24]);
         // Another guide gives another priority.
         plant.put(Kind::Guide, id(30), 0, 2, own(json!({"priorities": [[2, 1, 1], [4, 4, 1], [4, 4, 3]]}))).unwrap();
         assert_eq!(rules(&plant, Finding::Overruled), [21]);
