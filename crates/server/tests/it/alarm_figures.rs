@@ -58,7 +58,7 @@ const DAY: &str = "from=2026-03-02T00:00:00Z&to=2026-03-03T00:00:00Z";
 
 #[actix_web::test]
 async fn figures_tell_of_a_flood_and_of_each_rule() {
-    let (_plant, engineer, built) = flooded().await;
+    let (plant, engineer, built) = flooded().await;
     let (status, found) = engineer.get(&format!("/api/alarms/performance?{DAY}")).await;
     assert_eq!((status, &found["count"], &found["by_priority"]), (200, &json!(12), &json!([0, 0, 12, 0])), "{found}");
     assert_eq!(found["from"], NOON, "before the first event nothing is known");
@@ -91,11 +91,12 @@ async fn figures_tell_of_a_flood_and_of_each_rule() {
     assert_eq!(unwatched["count"], 0, "a deleted rule belongs to no area");
     let (status, told) = engineer.get("/api/alarms/performance?from=2026-03-02T00:00:00Z&to=2026-03-01T00:00:00Z").await;
     assert_eq!((status, &told["problems"][0]["field"]), (422, &json!("to")));
+    plant.stop().await;
 }
 
 #[actix_web::test]
 async fn history_is_found_by_period_words_priority_kind_and_rule() {
-    let (_plant, engineer, built) = flooded().await;
+    let (plant, engineer, built) = flooded().await;
     let total = async |query: &str| engineer.get(&format!("/api/sheets/alarms?{query}")).await.1["total"].clone();
     assert_eq!(total("").await, 36);
     let day = "since=2026-03-02T00:00:00Z&until=2026-03-02T12:01:00Z";
@@ -123,11 +124,12 @@ async fn history_is_found_by_period_words_priority_kind_and_rule() {
         let (status, told) = engineer.get(&format!("/api/sheets/alarms?{query}")).await;
         assert_eq!((status, &told["problems"][0]["field"]), (422, &json!(field)), "{told}");
     }
+    plant.stop().await;
 }
 
 #[actix_web::test]
 async fn history_is_a_file() {
-    let (_plant, engineer, built) = flooded().await;
+    let (plant, engineer, built) = flooded().await;
     let file = format!("/api/alarms/history/file?rule={}", built.rule);
     let (status, text, _) = engineer.send(Method::GET, &format!("{file}&format=csv"), &[], None).await;
     assert_eq!(status, 200);
@@ -140,6 +142,7 @@ async fn history_is_a_file() {
     assert!(status == 200 && text.starts_with("PK"), "{status}");
     let (status, told) = engineer.get(&format!("{file}&format=doc")).await;
     assert_eq!((status, &told["problems"][0]["field"]), (422, &json!("format")));
+    plant.stop().await;
 }
 
 #[actix_web::test]
@@ -160,4 +163,5 @@ async fn what_is_only_recorded_is_in_the_history_and_in_no_list() {
     let (status, told) = engineer.edit(2, "Wrong", wrong).await;
     let fields: Vec<&str> = told["problems"].as_array().unwrap().iter().map(|p| p["field"].as_str().unwrap()).collect();
     assert_eq!((status, fields), (422, vec!["priority", "first_out"]), "{told}");
+    plant.stop().await;
 }

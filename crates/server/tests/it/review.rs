@@ -62,6 +62,7 @@ async fn a_priority_is_argued_for_and_checked() {
     let id = view["id"].as_str().unwrap();
     let upside = json!([{"op": "patch", "kind": "guide", "id": id, "set": {"priorities": [[1, 2, 1], [4, 3, 2], [4, 4, 3]]}}]);
     assert_eq!(engineer.edit(5, "Guide", upside).await.0, 422);
+    plant.stop().await;
 }
 
 #[actix_web::test]
@@ -82,4 +83,5 @@ async fn history_speaks_against_rules_too() {
     assert_eq!(found(&engineer, "chatters").await, (1, 1), "three times within a minute");
     let (status, told) = engineer.get("/api/sheets/rules?finding=nothing").await;
     assert_eq!((status, &told["problems"][0]["field"]), (422, &json!("finding")));
+    plant.stop().await;
 }

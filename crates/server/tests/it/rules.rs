@@ -50,11 +50,12 @@ async fn a_deviation_and_a_condition_raise_alarms_and_are_suppressed_by_design()
     assert_eq!(hidden["suppressions"][0]["reason"], "only while at(\"EX-1/Level\") > 40");
     let (_, items) = engineer.get(&format!("/api/items/rule?only={below}")).await;
     assert_eq!(items["items"][0]["formulas"]["only_while"], "at(\"EX-1/Level\") > 40");
+    plant.stop().await;
 }
 
 #[actix_web::test]
 async fn rules_stand_in_a_sheet_and_are_made_for_many_tags() {
-    let (_plant, engineer, built) = built().await;
+    let (plant, engineer, built) = built().await;
     let (_, all) = engineer.get("/api/sheets/rules").await;
     assert_eq!((&all["total"], &all["rows"][0]["id"]), (&json!(1), &json!(built.rule)), "{all}");
     assert_eq!((&all["rows"][0]["title"], &all["rows"][0]["fault"]), (&json!("EX-1/Level high"), &Json::Null));
@@ -87,11 +88,12 @@ async fn rules_stand_in_a_sheet_and_are_made_for_many_tags() {
     for rules in [json!([]), json!([{"depth": "3"}])] {
         assert_eq!(engineer.post("/api/rules/made", json!({"under": null, "rules": rules})).await.0, 422);
     }
+    plant.stop().await;
 }
 
 #[actix_web::test]
 async fn a_rule_is_tried_on_made_up_values_before_it_is_there() {
-    let (_plant, engineer, built) = built().await;
+    let (plant, engineer, built) = built().await;
     let set = json!({"kind": "high", "level": 80, "on_delay_s": 5});
     let made = |shape: Json| {
         let mut shape = shape;
@@ -129,6 +131,7 @@ async fn a_rule_is_tried_on_made_up_values_before_it_is_there() {
         let (status, told) = engineer.post("/api/rules/trial", body).await;
         assert_eq!((status, &told["problems"][0]["field"]), (422, &json!(field)), "{told}");
     }
+    plant.stop().await;
 }
 
 #[actix_web::test]
@@ -158,4 +161,5 @@ async fn a_rule_is_run_against_what_is_recorded_and_calmed() {
         let (status, told) = engineer.post("/api/rules/backtest", body).await;
         assert_eq!((status, &told["problems"][0]["field"]), (422, &json!(field)), "{told}");
     }
+    plant.stop().await;
 }
