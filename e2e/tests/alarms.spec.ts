@@ -175,7 +175,7 @@ test('the list does not move while somebody reads, and says what came and what i
   await page.reload();
   await expect(page.getByRole('button', { name: 'Priority 4, act now' })).toHaveAttribute('aria-pressed', 'false');
   await page.getByRole('button', { name: 'Views' }).click();
-  await page.getByLabel('Save this place, filter and order as').fill('Without the gravest');
+  await page.getByLabel('Save this place, filter, order and columns as').fill('Without the gravest');
   await page.getByRole('button', { name: 'Save', exact: true }).click();
   await expect(page.getByRole('list', { name: 'Saved views' })).toContainText('Without the gravest');
   await page.keyboard.press('Escape');

@@ -105,7 +105,7 @@ test('the history is filtered and saved as files', async () => {
   // A period that goes on.
   await page.getByRole('button', { name: /^Period: / }).click();
   await page.getByRole('button', { name: 'last 1 h', exact: true }).click();
-  await expect(page.getByRole('button', { name: 'Period: Live, last 1 h' })).toBeVisible();
+  await expect(page.getByRole('button', { name: /^Period: Live, last (1 h|60 min|hour)/ })).toBeVisible();
   await expect(history().getByRole('row').nth(1)).toBeVisible();
   await page.getByRole('button', { name: 'Clear filter' }).click();
   await expect(page.getByRole('button', { name: 'Period: All times' })).toBeVisible();
