@@ -1,6 +1,6 @@
 //! Alarms as they are kept: where each stands, and everything that happened.
 
-use crate::{Db, DbError};
+use crate::{Db, DbError, pool::Pool};
 use havrel_core::{
     alarm::{
         Acknowledgement, AlarmEvent, AlarmStanding, AlarmState, Condition, EventKind, Handling, UnknownCode, past, span::Turn,
@@ -101,8 +101,7 @@ impl Db {
         from: i64,
         count: i64,
     ) -> Result<(i64, i64, Vec<(i64, AlarmEvent)>), DbError> {
-        // Words are looked for in every event of the period.
-        let pool = if filter.words.is_empty() { &self.pool } else { &self.heavy };
+        let pool = self.pool_for(filter, count);
         let upto = match upto {
             Some(upto) => upto,
             None => sqlx::query_scalar("select coalesce(max(id), 0) from alarm_event").fetch_one(&self.pool).await?,
@@ -140,8 +139,13 @@ impl Db {
                 .push(")");
         }
         query.push(" order by occurred_at desc, id desc limit ").push_bind(most);
-        let rows = query.build().fetch_all(&self.pool).await?;
+        let rows = query.build().fetch_all(self.pool_for(filter, most)).await?;
         rows.iter().map(event).collect()
+    }
+
+    /// Words are looked for in every event of the period, and many events are a long answer.
+    fn pool_for(&self, filter: &EventFilter, most: i64) -> &Pool {
+        if filter.words.is_empty() && most <= 1000 { &self.pool } else { &self.heavy }
     }
 
     /// How the alarms of some rules stood at an instant, each with what its rule asked for then; those that were normal are

@@ -10,15 +10,16 @@ const CAUGHT_UP: Duration = Duration::from_secs(1);
 /// Whether the engine is behind.
 #[derive(Debug, Default)]
 pub(super) struct Lag {
-    behind: bool,
+    /// Not known before the first look: an alarm of an earlier program may stand.
+    behind: Option<bool>,
 }
 
 impl Lag {
     /// Takes in how late it was; gives whether it is behind where that is new.
     pub fn look(&mut self, late: Duration) -> Option<bool> {
-        let behind = if self.behind { late > CAUGHT_UP } else { late > BEHIND };
-        let was = std::mem::replace(&mut self.behind, behind);
-        (was != behind).then_some(behind)
+        let behind = if self.behind == Some(true) { late > CAUGHT_UP } else { late > BEHIND };
+        let was = self.behind.replace(behind);
+        (was != Some(behind)).then_some(behind)
     }
 }
 
@@ -30,6 +31,6 @@ mod tests {
     fn it_is_told_once_and_until_it_has_caught_up() {
         let mut lag = Lag::default();
         let told = [0, 4900, 5100, 9000, 3000, 1100, 900, 2000, 6000].map(|ms| lag.look(Duration::from_millis(ms)));
-        assert_eq!(told, [None, None, Some(true), None, None, None, Some(false), None, Some(true)]);
+        assert_eq!(told, [Some(false), None, Some(true), None, None, None, Some(false), None, Some(true)]);
     }
 }

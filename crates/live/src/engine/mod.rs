@@ -158,7 +158,9 @@ impl Thread {
     fn look_at_lag(&mut self, late: Duration, effects: &mut Effects) {
         let Some(active) = self.lag.look(late) else { return };
         let text = format!("Alarms are judged {} s late", late.as_secs());
-        tracing::warn!(active, late_ms = late.as_millis(), "the engine is behind, or has caught up");
+        if active {
+            tracing::warn!(late_ms = late.as_millis(), "the engine is behind");
+        }
         self.engine.step(now(), Input::System { alarm: SystemAlarm::Behind, active, text: &text }, effects);
     }
 

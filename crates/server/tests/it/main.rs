@@ -19,6 +19,7 @@ mod past;
 mod plant;
 mod publishing;
 mod review;
+mod roles;
 mod rules;
 mod scope;
 mod secrets;

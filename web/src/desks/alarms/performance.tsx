@@ -20,15 +20,16 @@ type Figure = Schemas['FigureOfAlarms'];
 
 /** A week, in seconds. */
 const USUAL = 7 * 86_400;
-/** The areas are a choice by name; this stands for all of them, and for what none watches. */
-const ALL = 'all';
-const NONE = 'none';
+/** The areas are a choice by name; this stands for all of them, and for what none watches: no name holds a “/”. */
+const ALL = '';
+const NONE = '/';
 
 export function Performance({ at }: { at: string | undefined }) {
   const go = useGo();
   const { span, end, area } = useView();
   const period: Period = { span: span ?? USUAL, ...(end === undefined ? {} : { end }) };
-  const names = useQuery({ queryKey: ['operator areas'], queryFn: () => take(http.GET('/api/alarms/areas')) }).data ?? [];
+  const names =
+    useQuery({ queryKey: ['items', 'operator areas'], queryFn: () => take(http.GET('/api/alarms/areas')) }).data ?? [];
   // What goes on is counted anew each minute.
   const minute = Math.ceil(useNow() / 60_000) * 60_000;
   const to = period.end ?? minute;
