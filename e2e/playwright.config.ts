@@ -4,7 +4,8 @@ import { browser } from './browser';
 export default defineConfig({
   testDir: 'tests',
   outputDir: 'results',
-  workers: 1,
+  // Each spec has a server of its own on ports of its own, and mostly waits.
+  workers: 2,
   retries: 0,
   timeout: 120_000,
   expect: { timeout: 15_000 },

@@ -16,6 +16,8 @@ export interface Server {
   entrance: string;
   /** Port of the simulated controller. */
   controller: number;
+  /** Where the stand-ins for mail and web hooks show what they received. */
+  received: string;
   folder: string;
   stop: () => Promise<void>;
   /** Ends the program and starts it anew on the same data and port. */
@@ -46,7 +48,7 @@ export function folder(): string {
 
 export async function start(args: string[], data = folder()): Promise<Server> {
   let child = run(args, data);
-  const { url, entrance, controller } = await address(child);
+  const { url, entrance, controller, received } = await address(child);
   const end = () =>
     new Promise<void>((done) => {
       child.once('exit', () => done());
@@ -56,6 +58,7 @@ export async function start(args: string[], data = folder()): Promise<Server> {
     url,
     entrance,
     controller,
+    received,
     folder: data,
     stop: async () => {
       await end();
@@ -75,15 +78,17 @@ function run(args: string[], data: string): ChildProcess {
   return spawn(program, ['demo', '--data', data, ...port, ...args], { stdio: ['ignore', 'pipe', 'inherit'] });
 }
 
-function address(child: ChildProcess): Promise<{ url: string; entrance: string; controller: number }> {
+function address(child: ChildProcess): Promise<{ url: string; entrance: string; controller: number; received: string }> {
   return new Promise((found, failed) => {
     let controller = 0;
+    let received = '';
     child.once('exit', (code) => failed(new Error(`the server ended with ${code} before it was ready`)));
     if (!child.stdout) return;
     createInterface({ input: child.stdout }).on('line', (line) => {
       controller = Number(/Extraction .*port (\d+), unit id/.exec(line)?.[1] ?? controller);
+      received = /received show on (http:\S+)/.exec(line)?.[1] ?? received;
       const entrance = /open (http:\S+)/.exec(line)?.[1];
-      if (entrance) found({ url: new URL(entrance).origin, entrance, controller });
+      if (entrance) found({ url: new URL(entrance).origin, entrance, controller, received });
     });
   });
 }

@@ -7,6 +7,7 @@
 pub mod access;
 pub mod alarm;
 pub mod arrival;
+pub mod call_out;
 pub mod engine;
 pub mod formula;
 pub mod frame;

@@ -5,6 +5,7 @@ pub mod answers;
 pub mod arrivals;
 pub mod backup;
 pub mod by_hand;
+pub mod calls;
 pub mod cluster;
 pub mod config;
 pub mod editions;

@@ -73,15 +73,7 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making, ch
                 let mut curves = Vec::new();
                 let named = named(plant, report.place, tags);
                 for some in named.chunks(AT_ONCE) {
-                    let all = db.pixels(&numbers(plant, some), from, to, PICTURE_WIDTH).await?;
-                    for ((id, tag), pixels) in some.iter().zip(all) {
-                        let rules = plant.rules.values().filter(|r| r.set.tag == *id && r.set.enabled);
-                        let mut limits: Vec<_> =
-                            rules.filter_map(|r| Some((r.set.known_as().to_owned(), r.set.fixed_limit()?.1))).collect();
-                        limits.sort_by(|a, b| a.1.total_cmp(&b.1));
-                        let states = plant.state_names(&plant.tags[id].set);
-                        curves.push(Curve { tag: tag.clone(), pixels, states, limits });
-                    }
+                    curves.extend(curves_of(db, plant, some, (from, to), PICTURE_WIDTH).await?);
                 }
                 Part::Trend(curves)
             }
@@ -168,6 +160,28 @@ fn points(plant: &Plant, top: Option<Uuid>, wanted: &[Proof], checks: Checks<'_>
         }));
     }
     points
+}
+
+/// How some tags went in a period, with the limits in force now.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn curves_of(
+    db: &Db,
+    plant: &Plant,
+    tags: &[(Uuid, Named)],
+    (from, to): (Nanos, Nanos),
+    width: usize,
+) -> Result<Vec<Curve>, DbError> {
+    let all = db.pixels(&numbers(plant, tags), from, to, width).await?;
+    let curve = |((id, tag), pixels): (&(Uuid, Named), _)| {
+        let rules = plant.rules.values().filter(|r| r.set.tag == *id && r.set.enabled);
+        let mut limits: Vec<_> = rules.filter_map(|r| Some((r.set.known_as().to_owned(), r.set.fixed_limit()?.1))).collect();
+        limits.sort_by(|a, b| a.1.total_cmp(&b.1));
+        let states = plant.tags.get(id).map(|tag| plant.state_names(&tag.set)).unwrap_or_default();
+        Curve { tag: tag.clone(), pixels, states, limits }
+    };
+    Ok(tags.iter().zip(all).map(curve).collect())
 }
 
 /// The rules on tags under a place.

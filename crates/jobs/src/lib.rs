@@ -5,7 +5,7 @@ pub mod gather;
 pub mod html;
 pub mod listing;
 pub mod performance;
-mod picture;
+pub mod picture;
 pub mod press;
 pub mod sheet;
 mod tables;

@@ -94,9 +94,7 @@ fn items(plant: &Plant, kind: Kind, under: Option<Uuid>) -> Vec<Uuid> {
             let of = |tag: Uuid| plant.tags.get(&tag).filter(|t| inside(t.set.place)).map(|t| plant.tag_path(&t.set));
             plant.rules.values().filter_map(|r| Some((of(r.set.tag)?, r.set.order(), r.id))).collect()
         }
-        Kind::Class | Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication | Kind::Guide => {
-            Vec::new()
-        }
+        _ => Vec::new(),
     };
     found.sort_by(|a, b| natural(&a.0, &b.0).then(a.1.total_cmp(&b.1)).then(a.2.cmp(&b.2)));
     found.into_iter().map(|f| f.2).collect()

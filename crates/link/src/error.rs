@@ -139,6 +139,9 @@ pub enum LinkError {
     NoSuchNetwork(String),
     #[error("The {0} is missing, or cannot be opened with the key of this machine.")]
     NoSecret(String),
+    /// A mail server answered with a code and words (RFC 5321, 4.2).
+    #[error("The mail server answered {0}: {1}.")]
+    MailAnswered(u16, String),
 }
 
 impl LinkError {
@@ -181,6 +184,7 @@ impl LinkError {
             | LinkError::NotStarted(_)
             | LinkError::PortTaken(_)
             | LinkError::NoSuchNetwork(_)
+            | LinkError::MailAnswered(..)
             | LinkError::Closed => Reason::NotConnected,
         }
     }
@@ -229,6 +233,9 @@ impl LinkError {
             LinkError::NotTold => "Check that the login may publish commands (NCMD, DCMD), and that the edge node takes them.",
             LinkError::SentOn(_) => "Enter that address, or allow other hosts in the settings of the connection.",
             LinkError::NoSecret(_) => "Enter it again in the settings of the connection.",
+            LinkError::MailAnswered(535 | 530 | 534, _) => "Check user and password, and which logins the mail server takes.",
+            LinkError::MailAnswered(400..500, _) => "It usually passes; the mail server's log says more.",
+            LinkError::MailAnswered(..) => "Check the address, and what the mail server allows this sender; its log says more.",
             LinkError::NoBroker => "Install Debian’s package: apt-get install mosquitto.",
             LinkError::NotStarted(_) => "It is started again. If that does not help, read the log of Havrel.",
             LinkError::PortTaken(_) => "End that program, which may be another broker, or choose another port.",
@@ -264,7 +271,7 @@ impl LinkError {
             LinkError::WrongLogin | LinkError::NotAllowed(_) | LinkError::OtherVersion | LinkError::NotBack(_) => "refused",
             LinkError::SameClient | LinkError::Ended => "closed by the device",
             LinkError::TooLarge(_) => "wrong answer",
-            LinkError::Status(_) | LinkError::Answered(_) | LinkError::SentOn(_) => "refused",
+            LinkError::Status(_) | LinkError::Answered(_) | LinkError::SentOn(_) | LinkError::MailAnswered(..) => "refused",
             LinkError::NoEndpoint(..) => "not secured",
             LinkError::Untrusted(..) | LinkError::ShutOut | LinkError::NotSecured(_) => "not secured",
             LinkError::SwitchedOff | LinkError::BadRequest(_) | LinkError::NoSecret(_) => "not asked",
@@ -288,6 +295,8 @@ impl LinkError {
                 | LinkError::BadRequest(_)
                 | LinkError::ReadBack(_)
                 | LinkError::NotAllowed(_)
+                | LinkError::Answered(_)
+                | LinkError::MailAnswered(500.., _)
         )
     }
 

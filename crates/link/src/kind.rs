@@ -134,6 +134,10 @@ pub struct Capabilities {
     pub metrics: bool,
     /// Its values are set by people here; the connection need not allow writing for that.
     pub set_here: bool,
+    /// It takes mail for people.
+    pub mails: bool,
+    /// It tells a program.
+    pub hooks: bool,
 }
 
 #[cfg(test)]
@@ -163,7 +167,7 @@ mod tests {
     }
 
     #[rstest]
-    fn what_is_described_is_understood(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10)] which: usize) {
+    fn what_is_described_is_understood(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)] which: usize) {
         let kind = kinds()[which];
         let mut set = json!({"name": "c", "kind": kind.name()}).as_object().cloned().unwrap();
         // What is only shown is no setting.
@@ -178,7 +182,11 @@ mod tests {
                 put(&mut set, "settings.group", "Works".into());
                 put(&mut set, "settings.node", "Havrel".into());
             }
-            "mqtt" | "sparkplug" | "http" => put(&mut set, "settings.host", "10.0.4.41".into()),
+            "mail" => {
+                put(&mut set, "settings.host", "10.0.4.42".into());
+                put(&mut set, "settings.from", "havrel@works.example".into());
+            }
+            "mqtt" | "sparkplug" | "http" | "hook" => put(&mut set, "settings.host", "10.0.4.41".into()),
             _ => {}
         }
         let connection: Connection = serde_json::from_value(Json::Object(set)).unwrap();
@@ -191,7 +199,7 @@ mod tests {
 
     #[rstest]
     fn conditions_name_fields_that_stand_before_and_values_that_are_offered(
-        #[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10)] which: usize,
+        #[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)] which: usize,
     ) {
         let kind = kinds()[which];
         let check = |fields: &[Field], outer: &[Field]| {

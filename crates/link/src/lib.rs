@@ -18,6 +18,7 @@ mod life;
 pub mod modbus;
 pub mod mqtt;
 mod net;
+pub mod notify;
 pub mod opcua;
 mod opened;
 pub mod payload;
@@ -46,7 +47,7 @@ pub use spaces::{Occupied, OtherReading, Spaces};
 pub use test::{TestStep, Tester};
 
 use havrel_core::{
-    plant::{Connection, Own, Tag},
+    plant::{Carrier, Connection, Own, Tag},
     time::Nanos,
 };
 use std::{
@@ -55,7 +56,7 @@ use std::{
 };
 
 /// Every kind of connection, in the order in which they are offered.
-pub fn kinds() -> [&'static dyn Kind; 11] {
+pub fn kinds() -> [&'static dyn Kind; 13] {
     use plain::Plain;
     use sparkplug::{Sparkplug, edge::EdgeNode};
     [
@@ -70,6 +71,8 @@ pub fn kinds() -> [&'static dyn Kind; 11] {
         &Plain::MEMORY,
         &signal::Signals,
         &Plain::FIGURES,
+        &notify::mail::Mail,
+        &notify::hook::Hook,
     ]
 }
 
@@ -109,6 +112,13 @@ impl havrel_core::plant::SourceCheck for Kinds {
 
     fn publishes(&self, connection: &Connection) -> bool {
         kind(&connection.kind).is_some_and(|kind| kind.describe().can.publishes)
+    }
+
+    fn carries(&self, connection: &Connection, carrier: Carrier) -> bool {
+        kind(&connection.kind).map(|kind| kind.describe().can).is_some_and(|can| match carrier {
+            Carrier::Mail => can.mails,
+            Carrier::Hook => can.hooks,
+        })
     }
 
     fn metrics(&self, connection: &Connection) -> bool {

@@ -5,6 +5,7 @@ use async_trait::async_trait;
 use havrel_core::{
     TagNo,
     arrival::{Arrival, Mapping},
+    call_out::Notice,
     plant::{Connection, Own},
     publish::Message,
     quality::Quality,
@@ -171,6 +172,8 @@ pub enum Command {
     TryMapping { mapping: Mapping, reply: Reply<Vec<Arrival>> },
     /// Sends a message by hand, ahead of what waits, and answers once the other side has it.
     Publish { message: Message, reply: Reply<()> },
+    /// Tells somebody something, and answers with what the server said.
+    Notify { notice: Box<Notice>, reply: Reply<String> },
     /// Takes another address of the device into use.
     TakePath { path: usize, reply: Reply<()> },
     /// Brings in what the device itself recorded within a span, from and to; without one, ends what goes on. The answer says that it
@@ -193,6 +196,7 @@ impl Command {
             Command::Announced { reply } => drop(reply.send(Err(error))),
             Command::Served { reply } => drop(reply.send(Err(error))),
             Command::TryMapping { reply, .. } => drop(reply.send(Err(error))),
+            Command::Notify { reply, .. } => drop(reply.send(Err(error))),
             Command::TakePath { reply, .. } | Command::Fill { reply, .. } | Command::Publish { reply, .. } => {
                 drop(reply.send(Err(error)))
             }

@@ -1,10 +1,10 @@
 //! The test of a connection: step by step, each with its answer and what usually mends it.
 
-use crate::{Identities, LinkError, Offer};
+use crate::{Identities, LinkError, Offer, net};
 use async_trait::async_trait;
 use havrel_core::plant::Connection;
 use serde::Serialize;
-use std::{sync::Arc, time::Instant};
+use std::{net::SocketAddr, sync::Arc, time::Instant};
 use tokio::sync::mpsc;
 use utoipa::ToSchema;
 
@@ -45,6 +45,20 @@ impl Rungs {
     pub async fn refuse(steps: mpsc::Sender<TestStep>, error: LinkError) {
         let rungs = Rungs::of_path(steps, 0);
         let _: Option<()> = rungs.rung("Settings", "the form".into(), Instant::now(), Err(error)).await;
+    }
+
+    /// The rungs that everything with a name and a port begins with: looks up the name and opens the port.
+    pub async fn open_port(&self, host: &str, port: u16, timeout_ms: u32) -> Option<Vec<SocketAddr>> {
+        let began = Instant::now();
+        let found = net::resolve(host, port).await.map(|found| {
+            let words = found.iter().map(|address| address.ip().to_string()).collect::<Vec<_>>().join(", ");
+            (found, words)
+        });
+        let found = self.rung("Name", format!("look up {host}"), began, found).await?;
+        let began = Instant::now();
+        let opened = net::connect(host, &found, timeout_ms).await.map(|stream| (drop(stream), "open".to_owned()));
+        self.rung("Port", format!("open port {port}"), began, opened).await?;
+        Some(found)
     }
 
     /// Reports a rung; `None` ends the climb.

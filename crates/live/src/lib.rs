@@ -7,6 +7,7 @@
 pub mod alarms;
 mod arrivals;
 mod by_hand;
+pub mod call_out;
 mod changes;
 mod clock;
 mod devices;
@@ -174,6 +175,7 @@ pub struct Live {
     arrivals: arrivals::Arrivals,
     publishing: publishing::Publishing,
     orders: orders::Orders,
+    calls: call_out::Calls,
     /// When the engine's thread last ended a turn: milliseconds since the program started, on a clock that nobody sets.
     beat: AtomicU64,
     began: Instant,
@@ -268,6 +270,7 @@ impl Live {
             arrivals,
             publishing,
             orders,
+            calls: call_out::Calls::default(),
             beat: AtomicU64::new(0),
             began: Instant::now(),
             finder: Mutex::default(),
@@ -299,6 +302,8 @@ impl Live {
         live.watched("writing for others", move |live| orders::follow(live, received.clone()));
         live.watched("publishing", move |live| publishing::run(live, published.clone()));
         live.watched("taking in what arrives", move |live| arrivals::follow(live, announced.clone()));
+        live.watched("calling people", call_out::run);
+        live.watched("sending of messages", call_out::send);
         live.watched("shipping to the database", ship::run);
         live.watched("following the configuration", changes::run);
         live.watched("the engine's beat", engine::beat);

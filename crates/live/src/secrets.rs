@@ -5,7 +5,10 @@ use aes_gcm::{
     Aes256Gcm, Key, Nonce,
     aead::{Aead, KeyInit, Payload},
 };
-use base64::{Engine as _, engine::general_purpose::STANDARD};
+use base64::{
+    Engine as _,
+    engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD},
+};
 use havrel_core::plant::{
     Connection, Edit, Kind, Op, Own, Plant, Problem, ProblemKind, Secret, SourceCheck as _, resolve, secret,
 };
@@ -25,6 +28,9 @@ pub const KEY_FILE: &str = "secret.key";
 
 /// Bytes of a nonce, which stand before what is sealed.
 const NONCE: usize = 12;
+
+/// What links are sealed for, so that no secret of a connection passes for one.
+const LINK: &[u8] = b"link of a message";
 
 /// Seals and opens secrets with the key of this machine.
 pub struct Keeper {
@@ -80,6 +86,23 @@ impl Keeper {
         let (nonce, sealed) = bytes.split_at_checked(NONCE)?;
         let payload = Payload { msg: sealed, aad: connection.as_bytes() };
         String::from_utf8(self.cipher().ok()?.decrypt(Nonce::from_slice(nonce), payload).ok()?).ok()
+    }
+
+    /// What stands for an item in a link that only this installation can have made.
+    pub(crate) fn token(&self, id: Uuid) -> io::Result<String> {
+        let nonce: [u8; NONCE] = rand::random();
+        let payload = Payload { msg: id.as_bytes(), aad: LINK };
+        let sealed = self.cipher_or_new()?.encrypt(Nonce::from_slice(&nonce), payload);
+        let sealed = sealed.map_err(|_| io::Error::other("it could not be signed"))?;
+        Ok(URL_SAFE_NO_PAD.encode([&nonce[..], &sealed].concat()))
+    }
+
+    /// The item for which a link was made here.
+    pub(crate) fn id_of_token(&self, token: &str) -> Option<Uuid> {
+        let bytes = URL_SAFE_NO_PAD.decode(token).ok()?;
+        let (nonce, sealed) = bytes.split_at_checked(NONCE)?;
+        let opened = self.cipher().ok()?.decrypt(Nonce::from_slice(nonce), Payload { msg: sealed, aad: LINK }).ok()?;
+        Uuid::from_slice(&opened).ok()
     }
 
     /// Settings with their secrets opened. One that cannot be opened here stays sealed, and its driver says so.
@@ -192,6 +215,24 @@ mod tests {
         }
         let mode = fs::metadata(folder.path().join(KEY_FILE)).unwrap().permissions().mode();
         assert_eq!(mode & 0o777, 0o600);
+    }
+
+    #[test]
+    fn a_link_is_known_here_and_cannot_be_made_up() {
+        let folder = tempfile::tempdir().unwrap();
+        let keeper = Keeper::at(folder.path());
+        assert_eq!(keeper.id_of_token("AAAA"), None);
+        let token = keeper.token(ID).unwrap();
+        assert!(token.chars().all(|c| c.is_ascii_alphanumeric() || "-_".contains(c)), "{token}");
+        assert_eq!(Keeper::at(folder.path()).id_of_token(&token), Some(ID));
+        for at in 0..token.len() {
+            let mut spoilt = token.clone().into_bytes();
+            spoilt[at] = if spoilt[at] == b'A' { b'B' } else { b'A' };
+            let read = keeper.id_of_token(&String::from_utf8(spoilt).unwrap());
+            assert!(read.is_none_or(|id| id == ID), "a spoilt letter never gives another item");
+        }
+        let sealed = keeper.seal(ID, "kelp").unwrap().replace('+', "-").replace('/', "_");
+        assert_eq!(keeper.id_of_token(sealed.trim_end_matches('=')), None);
     }
 
     #[test]

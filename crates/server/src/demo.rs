@@ -157,5 +157,5 @@ fn items(live: &Arc<Live>) -> Vec<Json> {
     others.chain(tags).collect()
 }
 
-/// What items of a class have beside their settings.
-const OF_CLASS: [&str; 6] = ["class", "part", "parameters", "without", "property", "class_rule"];
+/// What items of a class have beside their settings, and what names others that the simulated plant does not know.
+const OF_CLASS: [&str; 7] = ["class", "part", "parameters", "without", "property", "class_rule", "shift_pattern"];

@@ -5,6 +5,7 @@ pub mod app;
 mod assets;
 pub mod auth;
 mod body;
+mod call_page;
 mod compared;
 pub mod demo;
 mod describe;

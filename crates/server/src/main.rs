@@ -18,7 +18,7 @@ use havrel_server::{
     demo,
     routes::serve,
     sessions,
-    standin::{self, Standin, WEATHER},
+    standin::{self, HOOK, MAIL, Standin, WEATHER},
 };
 use std::{
     error::Error,
@@ -153,6 +153,10 @@ struct Common {
     /// A further name under which browsers reach this server; may be given several times.
     #[arg(long = "allow-host", env = "HAVREL_ALLOW_HOST", value_delimiter = ',')]
     hosts: Vec<String>,
+    /// Where people reach this server, such as https://havrel.works.example; links in messages begin with it. Usually the first
+    /// --allow-host, or this machine.
+    #[arg(long = "address", env = "HAVREL_ADDRESS")]
+    address: Option<String>,
     /// The address of a proxy whose forwarded headers count; may be given several times.
     #[arg(long = "behind-proxy", env = "HAVREL_BEHIND_PROXY", value_delimiter = ',')]
     proxies: Vec<IpAddr>,
@@ -250,6 +254,8 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
                 "Dryline" => format!("server {name} answers OPC UA on opc.tcp://127.0.0.1:{port}"),
                 "Utilities" => format!("broker {name} answers MQTT on 127.0.0.1, port {port}"),
                 WEATHER => format!("program {name} answers HTTP on http://127.0.0.1:{port}"),
+                MAIL => format!("mail server {name} takes SMTP on 127.0.0.1, port {port}"),
+                HOOK => format!("mail and hooks that were received show on http://127.0.0.1:{port}"),
                 _ => format!("controller {name} answers Modbus TCP on 127.0.0.1, port {port}, unit id 1"),
             });
         }
@@ -262,6 +268,7 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
     }
     let listener = listen(common.bind, common.port)?;
     let address = listener.local_addr()?;
+    live.set_address(&reached_at(common.address, &common.hosts, address)?);
     let mut app = App::new(live.clone(), common.hosts);
     app.standin = simulation.as_ref().map(|s| s.control);
     app.proxies = common.proxies;
@@ -307,6 +314,16 @@ fn shown(address: SocketAddr) -> String {
         return format!("localhost:{}", address.port());
     }
     address.to_string()
+}
+
+/// Where people reach this server, as links begin.
+fn reached_at(given: Option<String>, hosts: &[String], listening: SocketAddr) -> Result<String> {
+    match (given, hosts.first()) {
+        (Some(given), _) if given.starts_with("http://") || given.starts_with("https://") => Ok(given),
+        (Some(given), _) => Err(format!("--address {given}: begin with http:// or https://").into()),
+        (None, Some(host)) => Ok(format!("http://{host}:{}", listening.port())),
+        (None, None) => Ok(format!("http://{}", shown(listening))),
+    }
 }
 
 /// The one-time code for the first account, made anew at each start until there is one.

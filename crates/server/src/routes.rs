@@ -1,6 +1,6 @@
 //! The routes, and the server that answers on them.
 
-use crate::{api, app::App, assets, auth, body, describe::describe, guard, metrics, problem::Problem, socket};
+use crate::{api, app::App, assets, auth, body, call_page, describe::describe, guard, metrics, problem::Problem, socket};
 use actix_web::{HttpServer, dev::Server, http::StatusCode, middleware::from_fn, web};
 use std::{io, net::TcpListener};
 use utoipa_actix_web::AppExt;
@@ -144,6 +144,12 @@ pub fn serve(app: App, listener: TcpListener) -> io::Result<Server> {
             .service(api::review::guide)
             .service(api::review::argued)
             .service(api::review::checked_rules)
+            .service(api::calls::calls)
+            .service(api::calls::take_call)
+            .service(api::calls::test_alarm)
+            .service(api::calls::contacts)
+            .service(api::calls::set_contact)
+            .service(api::calls::on_shift)
             .service(api::remarks::find_notes)
             .service(api::remarks::add_note)
             .service(api::remarks::remove_note)
@@ -160,6 +166,8 @@ pub fn serve(app: App, listener: TcpListener) -> io::Result<Server> {
             .service(api::openapi)
             .route("/metrics", web::get().to(metrics::metrics))
             .route("/api/live", web::get().to(socket::open))
+            .route("/call/{token}", web::get().to(call_page::show))
+            .route("/call/{token}/{act}", web::post().to(call_page::act))
             .route("/api/{other:.*}", web::to(async || Problem::missing("page").error()))
             .default_service(web::get().to(assets::file))
             .wrap(from_fn(guard::guard))

@@ -32,13 +32,18 @@ pub struct Standin {
     pub control: SocketAddr,
 }
 
-/// The first of the six ports that are tried.
+/// The first of the ports that are tried, and how many there are.
 const PORT: u16 = 5020;
+const PORTS: u16 = 8;
 
 /// The connection to the service of weather and tariff.
 pub const WEATHER: &str = "Weather and tariff";
 /// The connection to the broker of the utilities.
 pub const UTILITIES: &str = "Utilities";
+/// The connection to the mail server.
+pub const MAIL: &str = "Works mail";
+/// The connection to the program that is told of alarms; it shows what it and the mail server received.
+pub const HOOK: &str = "Gatehouse screen";
 /// The connection to the remote station, which speaks through the same broker.
 pub const EFFLUENT: &str = "Effluent";
 
@@ -50,10 +55,10 @@ impl Standin {
     pub fn start(speed: f64, past: f64) -> Result<Standin, Failure> {
         let program = program()?;
         let mut last = String::new();
-        for first in (0..20).map(|n| PORT + n * 6) {
+        for first in (0..20).map(|n| PORT + n * PORTS) {
             let mut command = Command::new(&program);
             command.args(["serve", "--until-input-ends", "--speed", &speed.to_string(), "--past", &past.to_string()]);
-            let flags = ["--extraction", "--wash", "--control", "--dryline", "--utilities", "--weather"];
+            let flags = ["--extraction", "--wash", "--control", "--dryline", "--utilities", "--weather", "--mail", "--hook"];
             for (flag, port) in flags.into_iter().zip(first..) {
                 command.args([flag, &format!("127.0.0.1:{port}")]);
             }
@@ -64,7 +69,7 @@ impl Standin {
                 BufReader::new(out).read_line(&mut line)?;
             }
             if line.starts_with("listening") {
-                let names = [("Extraction", 0), ("Wash", 1), ("Dryline", 3), (UTILITIES, 4), (WEATHER, 5)];
+                let names = [("Extraction", 0), ("Wash", 1), ("Dryline", 3), (UTILITIES, 4), (WEATHER, 5), (MAIL, 6), (HOOK, 7)];
                 let controllers = names.map(|(name, n)| (name.to_owned(), first + n)).into();
                 let control = SocketAddr::from((Ipv4Addr::LOCALHOST, first + 2));
                 return Ok(Standin { child, past, controllers, control });

@@ -92,6 +92,14 @@ pub enum Fault {
     ServiceBroken,
     /// The service takes no token.
     ServiceLocked,
+    /// The mail server closes every connection.
+    MailGone,
+    /// The mail server knows nobody.
+    MailRefuses,
+    /// The mail server says hello and nothing more.
+    MailSilent,
+    /// The program that is told of things takes nothing.
+    HookClosed,
     /// The process itself.
     Process {
         #[serde(flatten)]
@@ -132,6 +140,10 @@ impl fmt::Display for Fault {
             Fault::ServiceGone => write!(f, "weather and tariff not available"),
             Fault::ServiceBroken => write!(f, "weather and tariff send half answers"),
             Fault::ServiceLocked => write!(f, "weather and tariff take no token"),
+            Fault::MailGone => write!(f, "the mail server is gone"),
+            Fault::MailRefuses => write!(f, "the mail server knows nobody"),
+            Fault::MailSilent => write!(f, "the mail server does not answer"),
+            Fault::HookClosed => write!(f, "the gatehouse screen takes nothing"),
             Fault::Process { upset: Upset::PumpTrip { tank } } => write!(f, "pump of wash tank {tank} tripped"),
             Fault::Process { upset: Upset::BlindFilter { tank } } => write!(f, "filter of wash tank {tank} blinds"),
             Fault::Process { upset: Upset::MillJam } => write!(f, "mill jammed"),

@@ -14,6 +14,7 @@ pub mod history;
 pub mod maps;
 pub mod plant;
 pub mod points;
+pub mod post;
 pub mod process;
 pub mod registers;
 mod relay;

@@ -4,7 +4,7 @@ use clap::{Args, Parser, Subcommand};
 use havrel_standin::{
     control, dryline, effluent,
     faults::{Fault, Which},
-    history, maps, plant,
+    history, maps, plant, post,
     process::Upset,
     registers::Works,
     serve, service, utilities,
@@ -18,7 +18,7 @@ use std::{
 use tokio::net::TcpListener;
 
 /// Simulated part of Brackmere Kelp Works behind two Modbus TCP controllers, an OPC UA server, an MQTT broker and a program
-/// that answers over HTTP.
+/// that answers over HTTP; with a mail server and a program that is told of alarms.
 #[derive(Parser)]
 struct Cli {
     #[command(subcommand)]
@@ -27,8 +27,8 @@ struct Cli {
 
 #[derive(Subcommand)]
 enum What {
-    /// Answers Modbus TCP, OPC UA, MQTT, HTTP, and orders on the control interface.
-    Serve(Serve),
+    /// Answers Modbus TCP, OPC UA, MQTT, HTTP and SMTP, and orders on the control interface.
+    Serve(Box<Serve>),
     /// Makes something go wrong, in the program that serves.
     Fault {
         /// The control interface of the program that serves.
@@ -80,6 +80,12 @@ struct Serve {
     /// Where the service of weather and tariff listens.
     #[arg(long, default_value = "127.0.0.1:5025")]
     weather: SocketAddr,
+    /// Where the mail server listens.
+    #[arg(long, default_value = "127.0.0.1:5026")]
+    mail: SocketAddr,
+    /// Where the gatehouse screen takes hooks, and shows what it and the mail server received.
+    #[arg(long, default_value = "127.0.0.1:5027")]
+    hook: SocketAddr,
     /// The controllers' unit id.
     #[arg(long, default_value_t = 1)]
     unit: u8,
@@ -155,6 +161,14 @@ enum Order {
     BrokenService,
     /// Let weather and tariff take no token.
     LockedService,
+    /// Let the mail server be gone.
+    GoneMail,
+    /// Let the mail server know nobody.
+    RefusingMail,
+    /// Let the mail server say nothing.
+    SilentMail,
+    /// Let the gatehouse screen take nothing.
+    ClosedHook,
     /// Let a node of the server Dryline have a bad status, such as: bad-node Drying.Mill.Vibration
     BadNode { node: String },
     /// Freeze a sensor, such as: freeze Extraction/EX-1 Temperature
@@ -204,6 +218,10 @@ fn order(fault: Order, seconds: f64) -> control::Order {
         Order::GoneService => Fault::ServiceGone,
         Order::BrokenService => Fault::ServiceBroken,
         Order::LockedService => Fault::ServiceLocked,
+        Order::GoneMail => Fault::MailGone,
+        Order::RefusingMail => Fault::MailRefuses,
+        Order::SilentMail => Fault::MailSilent,
+        Order::ClosedHook => Fault::HookClosed,
         Order::BadNode { node } => Fault::ServerBad { node },
         Order::Freeze { place, point } => Fault::Freeze { place, point },
         Order::PumpTrip { tank } => process(Upset::PumpTrip { tank }),
@@ -218,7 +236,7 @@ fn order(fault: Order, seconds: f64) -> control::Order {
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> Result<(), Box<dyn Error>> {
     match Cli::parse().command {
-        What::Serve(args) => answer(args).await?,
+        What::Serve(args) => answer(*args).await?,
         What::Fault { at, seconds, fault } => {
             for (title, left) in control::send(at, &order(fault, seconds)).await? {
                 println!("{title}, for another {left:.0} s");
@@ -248,17 +266,28 @@ async fn answer(args: Serve) -> io::Result<()> {
     let server = TcpListener::bind(args.dryline).await?;
     let broker = TcpListener::bind(args.utilities).await?;
     let weather = TcpListener::bind(args.weather).await?;
+    let (mail, hook) = (TcpListener::bind(args.mail).await?, TcpListener::bind(args.hook).await?);
     let process = history::aged(args.model.vessels.into(), args.model.seed, args.model.past);
     let shared = serve::Shared::new(Works::of(process, args.model.seed), Which::Extraction, args.unit);
     let [a, b, c] = [extraction.local_addr()?, wash.local_addr()?, orders.local_addr()?];
     let [d, e, f] = [server.local_addr()?, broker.local_addr()?, weather.local_addr()?];
-    println!("listening: extraction {a} wash {b} control {c} dryline {d} utilities {e} weather {f}");
+    let [g, h] = [mail.local_addr()?, hook.local_addr()?];
+    println!("listening: extraction {a} wash {b} control {c} dryline {d} utilities {e} weather {f} mail {g} hook {h}");
+    let post = post::Post::default();
+    let (mood, closed) = (shared.clone(), shared.clone());
+    let mood = move || {
+        let on = |fault| mood.has_fault(&fault);
+        post::smtp::Mood { gone: on(Fault::MailGone), refuses: on(Fault::MailRefuses), silent: on(Fault::MailSilent) }
+    };
+    let closed = move || closed.has_fault(&Fault::HookClosed);
     tokio::select! {
         served = serve::serve(extraction, shared.clone()) => served,
         served = serve::serve(wash, shared.beside(Which::Wash)) => served,
         served = dryline::server::serve(server, shared.clone()) => served,
         never = messages_served(broker, shared.clone()) => match never {},
         served = service::serve::serve(weather, shared.clone()) => served,
+        served = post::smtp::serve(mail, post.clone(), None, mood) => served,
+        served = post::page::serve(hook, post, closed) => served,
         served = control::serve(orders, shared.clone()) => served,
         () = serve::run(shared, speed) => Ok(()),
         () = input_ends(), if args.until_input_ends => Ok(()),

@@ -47,6 +47,11 @@ impl Shared {
         self.works.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// Whether something is wrong now.
+    pub fn has_fault(&self, fault: &Fault) -> bool {
+        self.lock().faults.is_on(fault, Instant::now())
+    }
+
     fn cut(&self) -> bool {
         self.lock().faults.cut(self.which, Instant::now())
     }

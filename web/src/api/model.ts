@@ -14,6 +14,8 @@ export interface PlaceSet {
   in_service: boolean;
   /** Who watches its alarms; empty goes by the place above. */
   operator_area: string;
+  /** The pattern by which shifts work; null goes by the place above. */
+  shift_pattern: string | null;
   /** How what is wrong counts above; null goes by the level. */
   counts: 'each' | 'one' | null;
   /** The class of equipment that it is an instance of. */
@@ -247,6 +249,8 @@ export interface RuleSet {
   /** While this is false, the alarm is suppressed by design. */
   only_while: FormulaSet | null;
   uncertain: 'good' | 'bad';
+  /** The class of its alarms; nothing said of one without. */
+  class?: string | null;
   acknowledge: boolean;
   latch: boolean;
   /** What happens where nobody acts. */
@@ -316,8 +320,70 @@ export interface PublicationSet {
   order: number;
 }
 
+/** Times of the week, by the clocks of a zone; without windows, always. */
+export interface Hours {
+  zone: string;
+  windows: { days: string[]; from: string; to: string }[];
+}
+
+/** What alarms of one sort have in common. */
+export interface AlarmClassSet {
+  name: string;
+  note: string;
+  acknowledge: boolean;
+  sound: boolean;
+  /** Days for which events are kept; null keeps them. */
+  keep_days: number | null;
+  order: number;
+}
+
+/** Who is told by a step of a call-out plan. */
+export type CallTo =
+  | { kind: 'person'; account: string }
+  | { kind: 'crew' }
+  | { kind: 'address'; mail: string }
+  | { kind: 'hook'; connection: string };
+
+export interface CallStep {
+  to: CallTo;
+  wait_min: number;
+}
+
+/** Who is called for which alarms. */
+export interface CallPlanSet {
+  name: string;
+  note: string;
+  enabled: boolean;
+  under: string | null;
+  lowest: number;
+  classes: string[];
+  hours: Hours;
+  after_min: number;
+  steps: CallStep[];
+  rounds: number;
+  mail: string | null;
+  order: number;
+}
+
+/** When shifts begin and end, and which crew works which. */
+export interface ShiftPatternSet {
+  name: string;
+  zone: string;
+  shifts: { name: string; from: string; to: string }[];
+  crews: { id: string; name: string; people: string[] }[];
+  /** The day on which the rotation began. */
+  begins: string;
+  /** For each day the crews of its shifts; null where nobody works. */
+  rotation: (string | null)[][];
+  off: { date: string; name: string }[];
+  order: number;
+}
+
 export interface Sets {
   class: ClassSet;
+  shift_pattern: ShiftPatternSet;
+  alarm_class: AlarmClassSet;
+  call_plan: CallPlanSet;
   place: PlaceSet;
   layout: LayoutSet;
   states: StatesSet;

@@ -7,7 +7,7 @@ import { STATE_WORDS } from '../api/alarm-state';
 import { http, take } from '../api/client';
 import { useNow } from '../api/live';
 import type { Item } from '../api/model';
-import { type Alarm, useAlarms, useItems, useSuppressed } from '../api/queries';
+import { type Alarm, useAlarms, useItems, useMay, useSuppressed } from '../api/queries';
 import { usePast } from '../api/shown';
 import { Pips } from '../parts/pips';
 import { isLimit } from '../parts/rule-kinds';
@@ -17,6 +17,7 @@ import { Button } from '../parts/ui';
 import { Value } from '../parts/value';
 import { AlarmActs, sinceWords, suppressionWords } from './alarm-acts';
 import { eventWords } from './alarm-events';
+import { callWords, Messages, takeCall, useCalls } from './calls';
 import { useGo } from './view';
 
 /** So much is shown before an alarm and after it, in seconds. */
@@ -59,6 +60,7 @@ export function AlarmPage({ rule, onClose }: { rule: string; onClose: () => void
             <AlarmActs key={rule} whose={{ rules: [rule] }} alarms={alarm ? [alarm] : []} draft={`alarm ${rule}`} />
             {tag && item && <Now tag={tag} rule={item} alarm={alarm} />}
             <Guidance cause={alarm?.cause ?? item?.set.cause ?? ''} action={alarm?.action ?? item?.set.action ?? ''} />
+            <CalledFor rule={rule} />
             <Siblings of={alarm?.place ?? tag?.set.place} rule={rule} standing={standing} />
             <Earlier rule={rule} />
           </>
@@ -105,6 +107,7 @@ function StateLine({ alarm, priority }: { alarm: Alarm | undefined; priority: nu
             <p className="text-soft">
               since <span className="figures">{moment(alarm.raised_at, now)}</span>, {sinceWords(alarm, now, lasting)}
               {alarm.acknowledged_by && `, acknowledged by ${alarm.acknowledged_by}`}
+              {alarm.test && ', a test: nothing is wrong at the plant'}
               {alarm.first_out && ', first out of its group'}
               {alarm.came_after && `, after “${alarm.came_after}”`}
             </p>
@@ -150,6 +153,27 @@ function Now({ tag, rule, alarm }: { tag: Item<'tag'>; rule: Item<'rule'>; alarm
           <BellRing className="size-4" /> Open rule
         </Button>
       </div>
+    </section>
+  );
+}
+
+/** The last call for this alarm, while its alarm stands or the call goes on. */
+function CalledFor({ rule }: { rule: string }) {
+  const now = useNow();
+  const operator = useMay('operator');
+  const call = useCalls({ rule, limit: 1 }).data?.[0];
+  const called = call?.alarms.find((alarm) => alarm.rule === rule);
+  if (!call || (call.how && (!called || called.gone))) return null;
+  return (
+    <section aria-label="Call-out">
+      <h3 className="mb-1 font-semibold">Call-out “{call.plan_name}”</h3>
+      <p className={call.how ? '' : 'font-semibold'}>{callWords(call)}</p>
+      <Messages call={call} now={now} />
+      {!call.how && operator && (
+        <Button kind="main" className="mt-1" onClick={() => void takeCall(call)}>
+          I take it
+        </Button>
+      )}
     </section>
   );
 }

@@ -29,7 +29,7 @@ export function useTab(desk: string) {
 /** Sound for alarms, in this browser: off until it is switched on; silenced, it is quiet until the next alarm. */
 export function SoundPart() {
   const on = useSound() === 'on';
-  const waiting = useWaiting();
+  const waiting = useWaiting().filter((a) => a.sound);
   const [silenced, setSilenced] = useState<ReadonlySet<string>>(new Set());
   const priority = heard(waiting, silenced);
   const newest = waiting.find((a) => a.priority === priority);

@@ -127,6 +127,12 @@ function Desk() {
         {press('Send half answers', { fault: 'service_broken' })}
         {press('Take no token', { fault: 'service_locked' })}
       </Group>
+      <Group title="Mail and web hook" note="where people and programs are told">
+        {press('Mail server gone', { fault: 'mail_gone' })}
+        {press('Mail server silent', { fault: 'mail_silent' })}
+        {press('Knows nobody', { fault: 'mail_refuses' })}
+        {press('Hook takes nothing', { fault: 'hook_closed' })}
+      </Group>
       <Group title="Wash tanks" note="in the process">
         {[1, 2].map((tank) => press(`Trip pump ${tank}`, { fault: 'process', upset: 'pump_trip', tank }))}
         {[1, 2].map((tank) => press(`Blind filter ${tank}`, { fault: 'process', upset: 'blind_filter', tank }))}

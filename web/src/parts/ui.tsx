@@ -256,7 +256,7 @@ export function DeskHead({
 }) {
   return (
     <header className="mb-3 flex flex-wrap items-end gap-x-4 gap-y-2">
-      <div className="min-w-0 flex-1">
+      <div className="min-w-48 flex-1">
         {path !== undefined && <p className="truncate text-soft">{path || '\u00a0'}</p>}
         <h1 className="truncate text-[1.25rem] leading-7 font-semibold">{title}</h1>
         {note && <p className="text-soft">{note}</p>}

@@ -19,6 +19,10 @@ pub enum SystemAlarm {
     DatabaseServer = 5,
     /// Alarms are judged too late.
     Behind = 6,
+    /// Somebody tries whether people are reached.
+    Test = 7,
+    /// Everybody was told of an alarm, and nobody took the call.
+    Unanswered = 8,
 }
 
 /// The first fifteen bytes of every identity.
@@ -26,13 +30,15 @@ const FAMILY: u128 = 0x4861_7672_656c_8000_8000_7379_7374_0000;
 
 impl SystemAlarm {
     /// Every one there is.
-    pub const ALL: [SystemAlarm; 6] = [
+    pub const ALL: [SystemAlarm; 8] = [
         SystemAlarm::Quarantine,
         SystemAlarm::Restarted,
         SystemAlarm::ClockStepped,
         SystemAlarm::SpoolDamaged,
         SystemAlarm::DatabaseServer,
         SystemAlarm::Behind,
+        SystemAlarm::Test,
+        SystemAlarm::Unanswered,
     ];
 
     /// The identity that stands in events in the place of a rule's.
@@ -53,6 +59,7 @@ impl SystemAlarm {
             | SystemAlarm::SpoolDamaged
             | SystemAlarm::DatabaseServer
             | SystemAlarm::Behind => 3,
+            SystemAlarm::Test | SystemAlarm::Unanswered => 4,
             SystemAlarm::ClockStepped => 2,
         }
     }
@@ -66,6 +73,8 @@ impl SystemAlarm {
             SystemAlarm::SpoolDamaged => "The disk returned other bytes than were written.",
             SystemAlarm::Behind => "More values come than this machine can judge, or another program takes its time.",
             SystemAlarm::DatabaseServer => "Something stopped the database server, or it failed.",
+            SystemAlarm::Test => "Somebody tries whether people are reached. Nothing is wrong at the plant.",
+            SystemAlarm::Unanswered => "Everybody of the call-out plan was told as often as it says.",
         }
     }
 
@@ -77,6 +86,8 @@ impl SystemAlarm {
             SystemAlarm::ClockStepped => "Check the time service of this machine. History marks the step.",
             SystemAlarm::SpoolDamaged => "Check the disk. The journal names the time span.",
             SystemAlarm::Behind => "Look at the load of this machine; until it has caught up, watch the plant by other means.",
+            SystemAlarm::Test => "Acknowledge it, so that the test ends.",
+            SystemAlarm::Unanswered => "Look after the alarms yourself, and see under Call-out who was told and when.",
             SystemAlarm::DatabaseServer => "See cluster/server.log in the data folder for the reason.",
         }
     }

@@ -170,7 +170,7 @@ impl Plan {
                 computed,
                 only_while: only_while.map(|f| format!("only while {}", plant.formula_shown(f.text())).into()),
                 doubts: rule.set.uncertain == Uncertain::Bad,
-                handling: rule.set.handling(),
+                handling: plant.handling(&rule.set),
                 priority: rule.set.priority,
                 first_out: plant.first_out_group(&rule.set).map(|group| {
                     let next = plan.first_out.len() as u32;

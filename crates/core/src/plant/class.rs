@@ -351,6 +351,10 @@ impl Settings for Class {
         }
         for (id, property) in &self.properties {
             named_in(&format!("properties.{id}.tag"), &property.tag, &mut all);
+            for (rule, own) in &property.rules {
+                let class = own.get("class").and_then(Json::as_str).and_then(|to| to.parse().ok());
+                all.extend(class.map(|to| Reference::to(format!("properties.{id}.rules.{rule}.class"), Kind::AlarmClass, to)));
+            }
             for (field, text) in property.formulas() {
                 let field = format!("properties.{id}.{field}.text");
                 let parsed = Parsed::of(text).ok();

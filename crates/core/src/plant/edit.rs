@@ -5,7 +5,7 @@ use caused::Caused;
 use naming::{name_properties, name_tags};
 
 use super::{
-    Connection, Item, Kind, Own, Plant, Relations, Settings, Tag,
+    Carrier, Connection, Item, Kind, Own, Plant, Relations, Settings, Tag,
     formulas::Paths,
     instances::{self, Mode, Told, Touched},
     kind::{Checking, of_kind},
@@ -91,6 +91,10 @@ pub trait SourceCheck {
     /// Whether they leave as metrics, whose payload is a matter of the protocol.
     fn metrics(&self, _connection: &Connection) -> bool {
         false
+    }
+    /// Whether it carries what people or programs are told in this way.
+    fn carries(&self, _connection: &Connection, _carrier: Carrier) -> bool {
+        true
     }
 }
 

@@ -18,28 +18,44 @@ use uuid::Uuid;
 pub enum Kind {
     /// A class of equipment.
     Class,
+    /// When shifts begin and end, and which crew works which.
+    #[serde(rename = "shift_pattern")]
+    ShiftPattern,
     Place,
     Layout,
     /// A set of names for the states of a value.
     States,
     Connection,
     Tag,
+    /// What alarms of one sort have in common.
+    #[serde(rename = "alarm_class")]
+    AlarmClass,
     Rule,
     Report,
     /// Values that leave through a connection.
     Publication,
     /// The site's guide to priorities of alarms.
     Guide,
+    /// Who is called for alarms that nobody acknowledges.
+    #[serde(rename = "call_plan")]
+    CallPlan,
 }
 
 /// Evaluates an expression in which a name stands for the type of a kind's settings. Besides [`Kind`] itself this is the only
 /// list of the kinds.
 macro_rules! of_kind {
     ($kind:expr, $settings:ident => $body:expr) => {{
-        use $crate::plant::{Class, Connection, Guide, Kind, Layout, Place, Publication, Report, Rule, States, Tag};
+        use $crate::plant::{
+            AlarmClass, CallPlan, Class, Connection, Guide, Kind, Layout, Place, Publication, Report, Rule, ShiftPattern, States,
+            Tag,
+        };
         match $kind {
             Kind::Class => {
                 type $settings = Class;
+                $body
+            }
+            Kind::ShiftPattern => {
+                type $settings = ShiftPattern;
                 $body
             }
             Kind::Place => {
@@ -62,6 +78,10 @@ macro_rules! of_kind {
                 type $settings = Tag;
                 $body
             }
+            Kind::AlarmClass => {
+                type $settings = AlarmClass;
+                $body
+            }
             Kind::Rule => {
                 type $settings = Rule;
                 $body
@@ -78,6 +98,10 @@ macro_rules! of_kind {
                 type $settings = Guide;
                 $body
             }
+            Kind::CallPlan => {
+                type $settings = CallPlan;
+                $body
+            }
         }
     }};
 }
@@ -85,17 +109,20 @@ pub(super) use of_kind;
 
 impl Kind {
     /// Every kind; but for classes, an item refers only to kinds before its own, or to its own.
-    pub const ALL: [Kind; 10] = [
+    pub const ALL: [Kind; 13] = [
         Kind::Class,
+        Kind::ShiftPattern,
         Kind::Place,
         Kind::Layout,
         Kind::States,
         Kind::Connection,
         Kind::Tag,
+        Kind::AlarmClass,
         Kind::Rule,
         Kind::Report,
         Kind::Publication,
         Kind::Guide,
+        Kind::CallPlan,
     ];
 
     /// The stored name, which is also the table's.
@@ -111,6 +138,9 @@ impl Kind {
             Kind::Report => "report",
             Kind::Publication => "publication",
             Kind::Guide => "guide",
+            Kind::ShiftPattern => "shift_pattern",
+            Kind::AlarmClass => "alarm_class",
+            Kind::CallPlan => "call_plan",
         }
     }
 
@@ -121,6 +151,9 @@ impl Kind {
             Kind::States => "set of state names",
             Kind::Rule => "alarm rule",
             Kind::Guide => "guide to priorities",
+            Kind::ShiftPattern => "shift pattern",
+            Kind::AlarmClass => "alarm class",
+            Kind::CallPlan => "call-out plan",
             other => other.name(),
         }
     }
@@ -401,6 +434,11 @@ impl Plant {
     /// The ids of all items of a kind, in no order.
     pub fn ids(&self, kind: Kind) -> Vec<Uuid> {
         of_kind!(kind, T => T::table(self).keys().copied().collect())
+    }
+
+    /// The items of a kind by what they are known by.
+    pub(super) fn named(&self, kind: Kind) -> Vec<(&str, Uuid)> {
+        of_kind!(kind, T => T::table(self).values().map(|item| (item.set.known().1, item.id)).collect())
     }
 
     /// Which kind of item an id belongs to.

@@ -3,7 +3,9 @@
 //! A [`Plant`] is one revision of everything. Edits ([`edit::apply`]) make the next one beside it; nothing is ever
 //! changed in place, so whoever still works with the old revision is not disturbed.
 
+pub mod alarm_class;
 pub mod board;
+pub mod call_plan;
 pub mod check;
 pub mod class;
 pub mod connection;
@@ -27,12 +29,14 @@ pub mod report;
 pub mod rule;
 pub mod secret;
 mod seen;
+pub mod shifts;
 pub mod source;
 pub mod states;
 pub mod table;
 pub mod tag;
 pub mod undo;
 pub mod view;
+pub mod week;
 
 use serde::de::DeserializeOwned;
 use serde_json::{Map, Value as Json};
@@ -42,6 +46,8 @@ use std::{
 };
 use uuid::Uuid;
 
+pub use alarm_class::AlarmClass;
+pub use call_plan::{CallPlan, CallTo, Carrier};
 pub use class::{Class, Parameter, ParameterKind, Part, Property, PropertyKind, RollUp};
 pub use connection::Connection;
 pub use edit::{Change, Edit, Op, Problem, ProblemKind, SourceCheck};
@@ -56,6 +62,7 @@ pub use report::{Report, Section};
 pub(crate) use rule::Role;
 pub use rule::{Checked, DeadbandIn, Per, Rule, Side, Uncertain};
 pub use secret::Secret;
+pub use shifts::ShiftPattern;
 pub use source::Source;
 pub use states::{State, States};
 pub use tag::{RecordMode, Tag};
@@ -93,6 +100,9 @@ pub struct Plant {
     pub reports: Table<Report>,
     pub publications: Table<Publication>,
     pub guides: Table<Guide>,
+    pub shift_patterns: Table<ShiftPattern>,
+    pub alarm_classes: Table<AlarmClass>,
+    pub call_plans: Table<CallPlan>,
 }
 
 /// A stored item as the database gives it.

@@ -50,6 +50,9 @@ pub struct Place {
     /// above.
     #[serde(default)]
     pub operator_area: String,
+    /// The pattern by which shifts work here and below; nothing goes by the place above.
+    #[serde(default)]
+    pub shift_pattern: Option<Uuid>,
     /// Where it lies on the earth, in degrees (WGS 84): north of the equator, and east of Greenwich. Both or neither.
     #[serde(default)]
     pub latitude: Option<f64>,
@@ -132,6 +135,7 @@ impl Settings for Place {
         let mut all: Vec<Reference> =
             self.parent.map(|parent| Reference::inside("parent", Kind::Place, parent)).into_iter().collect();
         all.extend(self.class.map(|class| Reference::to("class", Kind::Class, class)));
+        all.extend(self.shift_pattern.map(|to| Reference::to("shift_pattern", Kind::ShiftPattern, to)));
         named_in("parameters", &self.parameters, &mut all);
         all
     }
@@ -140,6 +144,7 @@ impl Settings for Place {
         let path = plant.path(Some(item.id));
         match reference.field.as_str() {
             "class" => format!("“{path}” is an instance of it"),
+            "shift_pattern" => format!("the shifts of “{path}” work by it"),
             _ => format!("a parameter of “{path}” names it"),
         }
     }

@@ -7,7 +7,7 @@ use super::{
     kind::{Checking, Reference},
 };
 use crate::{
-    alarm::{Handling, LimitKind, RuleKind},
+    alarm::{LimitKind, RuleKind},
     formula::Formula,
 };
 use serde::{Deserialize, Serialize};
@@ -79,6 +79,10 @@ pub struct Rule {
     /// What counts where the value is uncertain.
     #[serde(default)]
     pub uncertain: Uncertain,
+    /// The class of its alarms.
+    // Rules without one are stored, and known by their mark, as they were before there were classes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub class: Option<Uuid>,
     /// The alarm asks to be acknowledged.
     #[serde(default = "yes")]
     pub acknowledge: bool,
@@ -163,12 +167,6 @@ pub enum Uncertain {
 }
 
 impl Rule {
-    /// What it asks for when its alarm comes and goes.
-    pub fn handling(&self) -> Handling {
-        // Nobody could acknowledge or reset what nobody is told.
-        Handling { acknowledge: self.acknowledge && self.is_told(), latch: self.latch && self.is_told() }
-    }
-
     /// Whether operators are told of its alarm.
     pub fn is_told(&self) -> bool {
         self.priority != RECORDED_ONLY
@@ -316,6 +314,7 @@ impl Settings for Rule {
 
     fn references(&self) -> Vec<Reference> {
         let mut all = vec![Reference::inside("tag", Kind::Tag, self.tag)];
+        all.extend(self.class.map(|to| Reference::to("class", Kind::AlarmClass, to)));
         for field in Self::FORMULAS {
             let read = self.formula(field).into_iter().flat_map(Formula::references);
             all.extend(read.map(|to| Reference::to(format!("{field}.text"), Kind::Tag, to)));
@@ -323,8 +322,12 @@ impl Settings for Rule {
         all
     }
 
-    fn uses(item: &Item<Rule>, _reference: &Reference, plant: &Plant) -> String {
-        format!("the alarm rule “{}” reads it", Self::title(item, plant))
+    fn uses(item: &Item<Rule>, reference: &Reference, plant: &Plant) -> String {
+        let title = Self::title(item, plant);
+        match reference.field.as_str() {
+            "class" => format!("the alarms of “{title}” are of it"),
+            _ => format!("the alarm rule “{title}” reads it"),
+        }
     }
 
     fn check(item: &Item<Rule>, checking: &Checking<'_>, wrong: &mut Wrong) {

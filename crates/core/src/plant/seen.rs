@@ -28,7 +28,7 @@ impl Plant {
         let mut places = only(&self.places, |p| inside.contains(&p.id));
         for id in above.difference(&inside) {
             if let Some(item) = self.places.get(id) {
-                let set = Place { note: String::new(), ..item.set.clone() };
+                let set = Place { note: String::new(), shift_pattern: None, ..item.set.clone() };
                 places.insert(*id, Arc::new(replaced(item, set)));
             }
         }
@@ -56,6 +56,10 @@ impl Plant {
             classes: Table::default(),
             layouts: Table::default(),
             guides: self.guides.clone(),
+            alarm_classes: self.alarm_classes.clone(),
+            // Who works when, and who is called, is told to those who see everything.
+            shift_patterns: Table::default(),
+            call_plans: Table::default(),
             places: Arc::new(places),
             connections: Arc::new(connections),
             tags: Arc::new(tags),

@@ -33,10 +33,8 @@ pub enum Cell {
     Place,
     /// An engineering unit: as it is printed, or by its code.
     Unit,
-    /// A set of state names by its name.
-    States,
-    /// A connection by its name.
-    Connection,
+    /// An item of this kind by its name.
+    Named(Kind),
     /// A polling group of the row's connection, by its name.
     Group,
     /// A tag by its path; one of the same place by its name alone.
@@ -113,6 +111,7 @@ const PLACES: &[Column] = &[
     column("in_service", "In service", Cell::YesNo, &["in_service"]),
     column("counts", "Counts above as", Cell::Choice(COUNTS), &["counts"]),
     column("operator_area", "Operator area", Cell::Text, &["operator_area"]),
+    column("shift_pattern", "Shift pattern", Cell::Named(Kind::ShiftPattern), &["shift_pattern"]),
     column("latitude", "Latitude", Cell::Number, &["latitude"]),
     column("longitude", "Longitude", Cell::Number, &["longitude"]),
     column("note", "Note", Cell::Text, &["note"]),
@@ -122,11 +121,11 @@ const TAGS: &[Column] = &[
     column("place", "Place", Cell::Place, &["place"]),
     column("name", "Tag", Cell::Text, &["name"]),
     column("unit", "Unit", Cell::Unit, &["unit"]),
-    column("states", "State names", Cell::States, &["states"]),
+    column("states", "State names", Cell::Named(Kind::States), &["states"]),
     column("decimals", "Decimals", Cell::Whole, &["decimals"]),
     column("range_low", "Range from", Cell::Number, &["range_low"]),
     column("range_high", "Range to", Cell::Number, &["range_high"]),
-    column("connection", "Connection", Cell::Connection, &["connection"]),
+    column("connection", "Connection", Cell::Named(Kind::Connection), &["connection"]),
     column("group", "Group", Cell::Group, &["group"]),
     column("address", "Address", Cell::Text, &["point", "address"]),
     column("type", "Type", Cell::Choice(TYPES), &["point", "type"]),
@@ -205,6 +204,7 @@ const RULES: &[Column] = &[
     column("only_while", "Only while", Cell::Formula, &["only_while", "text"]),
     column("uncertain", "Uncertain counts as", Cell::Choice(UNCERTAIN), &["uncertain"]),
     column("enabled", "Enabled", Cell::YesNo, &["enabled"]),
+    column("class", "Alarm class", Cell::Named(Kind::AlarmClass), &["class"]),
     column("acknowledge", "Acknowledge", Cell::YesNo, &["acknowledge"]),
     column("latch", "Latch", Cell::YesNo, &["latch"]),
     column("first_out", "First-out group", Cell::Text, &["first_out"]),
@@ -226,7 +226,7 @@ pub fn columns(kind: Kind) -> &'static [Column] {
         Kind::Place => PLACES,
         Kind::Tag => TAGS,
         Kind::Rule => RULES,
-        Kind::Class | Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication | Kind::Guide => &[],
+        _ => &[],
     }
 }
 
@@ -259,8 +259,7 @@ fn text_of(plant: &Plant, column: &Column, set: &Own) -> String {
         }
         Cell::YesNo => if value == &Json::Bool(true) { "yes" } else { "no" }.into(),
         Cell::Place => plant.path(id()),
-        Cell::States => plant.title(Kind::States, id().unwrap_or_default()),
-        Cell::Connection => plant.title(Kind::Connection, id().unwrap_or_default()),
+        Cell::Named(kind) => plant.title(kind, id().unwrap_or_default()),
         Cell::Group => {
             let groups = reference(set, "connection").and_then(|c| plant.connections.get(&c)).map(|c| &c.set.groups);
             let group = groups.and_then(|groups| groups.iter().find(|g| Some(g.id) == id()));

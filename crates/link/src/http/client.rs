@@ -28,7 +28,7 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(3600);
 
 /// What it failed at.
 #[derive(Debug)]
-pub(super) enum Failed {
+pub(crate) enum Failed {
     /// The program cannot be reached at all.
     Dial(LinkError),
     /// It can, and this request failed; how long it asks to be left alone.
@@ -45,7 +45,7 @@ impl Failed {
 
 /// An answer.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Answer {
+pub(crate) struct Answer {
     pub status: u16,
     /// Its media type; empty where it tells none.
     pub media: String,
@@ -58,7 +58,7 @@ pub(super) struct Answer {
 
 /// By what a program tells whether an answer changed (RFC 9110, 8.8).
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(super) struct Version {
+pub(crate) struct Version {
     tag: Option<HeaderValue>,
     modified: Option<HeaderValue>,
 }
@@ -67,7 +67,7 @@ trait Stream: AsyncRead + AsyncWrite + Unpin + Send {}
 impl<S: AsyncRead + AsyncWrite + Unpin + Send> Stream for S {}
 
 /// Asks a program at one of its addresses.
-pub(super) struct Caller {
+pub(crate) struct Caller {
     settings: Arc<Settings>,
     path: Path,
     timeout_ms: u32,
@@ -140,6 +140,24 @@ impl Caller {
             at = next;
         }
         Err(asked(LinkError::WrongAnswer(format!("it sends on more than {MOST_HOPS} times"))))
+    }
+
+    /// Posts JSON; the status of the answer, whatever that holds.
+    ///
+    /// # Errors
+    /// What failed; a status other than success is a failure too.
+    pub async fn tell(&mut self, body: String) -> Result<u16, LinkError> {
+        let own = &self.settings.path;
+        let path = if own.starts_with('/') { own.clone() } else { format!("/{own}") };
+        let answer = self.exchange(&Request { path, method: Method::Post, body }, None).await.map_err(Failed::error)?;
+        let status = answer.status();
+        let elsewhere = sent_on(&answer);
+        self.drop_body(answer).await;
+        match elsewhere {
+            Some(to) => Err(LinkError::SentOn(to)),
+            None if status.is_success() => Ok(status.as_u16()),
+            None => Err(LinkError::Answered(status.as_u16())),
+        }
     }
 
     /// Asks another host, which hears nothing of the login.

@@ -5,7 +5,7 @@ use super::{
     client::{Answer, Caller},
     settings::{Path, Request, Scheme, Settings},
 };
-use crate::{LinkError, TestStep, net, test::Rungs};
+use crate::{LinkError, TestStep, test::Rungs};
 use havrel_core::plant::Connection;
 use std::{sync::Arc, time::Instant};
 use tokio::sync::mpsc;
@@ -29,16 +29,7 @@ pub(super) async fn climb_all(connection: &Connection, steps: mpsc::Sender<TestS
 }
 
 async fn climb(settings: &Arc<Settings>, path: Path, timeout_ms: u32, rungs: &Rungs) -> Option<()> {
-    let began = Instant::now();
-    let (host, port) = (path.host.trim().to_owned(), settings.port_of(&path));
-    let found = net::resolve(&host, port).await.map(|f| {
-        let words = f.iter().map(|a| a.ip().to_string()).collect::<Vec<_>>().join(", ");
-        (f, words)
-    });
-    let found = rungs.rung("Name", format!("look up {host}"), began, found).await?;
-    let began = Instant::now();
-    let opened = net::connect(&host, &found, timeout_ms).await.map(|stream| (drop(stream), "open".to_owned()));
-    rungs.rung("Port", format!("open port {port}"), began, opened).await?;
+    let found = rungs.open_port(path.host.trim(), settings.port_of(&path), timeout_ms).await?;
     let mut caller = Caller::new(settings.clone(), path, timeout_ms);
     if settings.scheme == Scheme::Https {
         let began = Instant::now();

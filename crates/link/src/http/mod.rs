@@ -4,8 +4,8 @@
 //! rung by rung, [`look`] opens an answer into nodes, [`rounds`]
 //! keeps the rhythms and knows what is news, and [`run`] keeps the connection alive.
 
-mod client;
-mod form;
+pub(crate) mod client;
+pub(crate) mod form;
 mod ladder;
 mod look;
 mod rounds;

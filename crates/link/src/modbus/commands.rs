@@ -34,7 +34,8 @@ impl Service {
             Command::Write { tag, .. } => self.work.item(*tag).map(|item| item.point.unit),
             Command::Read { points, .. } => points.first().and_then(|p| self.point(p).ok()).map(|item| item.point.unit),
             Command::TakePath { .. } | Command::Fill { .. } => None,
-            Command::TryMapping { .. } | Command::Publish { .. } | Command::Announced { .. } | Command::Served { .. } => None,
+            Command::TryMapping { .. } | Command::Publish { .. } | Command::Announced { .. } => None,
+            Command::Served { .. } | Command::Notify { .. } => None,
         };
         unit.unwrap_or(self.settings.unit)
     }
@@ -52,6 +53,7 @@ impl Service {
             other @ (Command::TryMapping { .. }
             | Command::Publish { .. }
             | Command::Announced { .. }
+            | Command::Notify { .. }
             | Command::Served { .. }) => {
                 other.refuse(&no_broker());
                 None

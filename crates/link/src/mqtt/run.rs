@@ -256,8 +256,8 @@ impl Run {
                     Some(other @ (Command::Announced { .. } | Command::Served { .. })) => other.refuse(&LinkError::BadRequest(
                         "Edge nodes announce themselves to connections of the kind Sparkplug B.".into(),
                     )),
-                    Some(fill @ Command::Fill { .. }) => {
-                        fill.refuse(&LinkError::BadRequest("A broker records nothing.".into()));
+                    Some(other @ (Command::Fill { .. } | Command::Notify { .. })) => {
+                        other.refuse(&LinkError::BadRequest("A broker neither records nor tells people.".into()));
                     }
                 },
                 Some(_) = looking.join_next() => {}

@@ -44,6 +44,7 @@ impl Service {
             other @ (Command::TryMapping { .. }
             | Command::Publish { .. }
             | Command::Announced { .. }
+            | Command::Notify { .. }
             | Command::Served { .. }) => other.refuse(&no_broker()),
             Command::Browse { ask, reply } => drop(reply.send(browse::page(&self.server, &self.namespaces, &ask).await)),
             Command::Read { points, reply } => drop(reply.send(self.read(&points).await)),

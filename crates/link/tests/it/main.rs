@@ -9,6 +9,7 @@ mod good;
 mod http;
 mod learnt;
 mod mqtt;
+mod notify;
 mod opcua;
 mod plain;
 mod secured;

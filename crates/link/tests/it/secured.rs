@@ -48,8 +48,8 @@ impl Authority {
     }
 }
 
-/// A device behind TLS, which asks for a certificate of this authority where there is one; gives its port.
-pub async fn secured(device: u16, (certificate, key): &(String, String), clients: Option<&Authority>) -> u16 {
+/// Answers with a certificate and its key, and asks for one of this authority where there is one.
+pub fn acceptor((certificate, key): &(String, String), clients: Option<&Authority>) -> TlsAcceptor {
     let provider = Arc::new(ring::default_provider());
     let verifier = clients.map_or_else(WebPkiClientVerifier::no_client_auth, |clients| {
         let mut roots = RootCertStore::empty();
@@ -65,7 +65,12 @@ pub async fn secured(device: u16, (certificate, key): &(String, String), clients
             PrivateKeyDer::from_pem_slice(key.as_bytes()).unwrap(),
         )
         .unwrap();
-    let acceptor = TlsAcceptor::from(Arc::new(config));
+    TlsAcceptor::from(Arc::new(config))
+}
+
+/// A device behind TLS, which asks for a certificate of this authority where there is one; gives its port.
+pub async fn secured(device: u16, issued: &(String, String), clients: Option<&Authority>) -> u16 {
+    let acceptor = acceptor(issued, clients);
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let port = listener.local_addr().unwrap().port();
     tokio::spawn(async move {

@@ -47,6 +47,12 @@ pub struct AlarmView {
     /// What keeps it from the operator, the strongest last.
     pub suppressions: Vec<SuppressionView>,
     pub priority: u8,
+    /// The class of its alarms; empty where it is of none.
+    pub class_name: String,
+    /// It sounds where the sound is on.
+    pub sound: bool,
+    /// Somebody tries whether people are reached: nothing is wrong at the plant.
+    pub test: bool,
     /// It came as the first of its first-out group.
     pub first_out: bool,
     /// What came as the first of that group, if it was another alarm that still stands; otherwise empty.
@@ -108,6 +114,9 @@ impl AlarmView {
             condition: s.state.condition,
             suppressions: suppressions(s),
             priority: alarm.priority(),
+            class_name: String::new(),
+            sound: true,
+            test: alarm == SystemAlarm::Test,
             first_out: false,
             came_after: String::new(),
             text: s.text.clone(),
@@ -145,7 +154,7 @@ pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>,
         }
         Some(then) => {
             let system = SystemAlarm::ALL.map(|alarm| (alarm.id(), Handling::default()));
-            let rules = plant.rules.values().map(|r| (r.id, r.set.handling())).chain(system).collect();
+            let rules = plant.rules.values().map(|r| (r.id, plant.handling(&r.set))).chain(system).collect();
             let mut standing: Vec<AlarmStanding> = app.live.db.standings_at(&rules, then.at).await?;
             standing.sort_by_key(|s| (std::cmp::Reverse(s.raised_at), s.rule));
             (0, standing)
@@ -179,6 +188,9 @@ pub async fn standing(app: Data<App>, person: Person) -> Result<Json<AlarmList>,
             condition: s.state.condition,
             suppressions: suppressions(s),
             priority: rule.priority,
+            class_name: plant.alarm_class(rule).map_or_else(String::new, |class| class.name.clone()),
+            sound: plant.alarm_class(rule).is_none_or(|class| class.sound),
+            test: false,
             first_out: s.first_out,
             came_after: first_of(rule).filter(|_| !s.first_out).map(|first| first.text.clone()).unwrap_or_default(),
             text: s.text.clone(),

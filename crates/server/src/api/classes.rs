@@ -175,7 +175,8 @@ pub(super) fn readable(plant: &Plant, field: &str, value: &Json_) -> String {
         "connection" => named(Kind::Connection),
         "states" => named(Kind::States),
         "setpoint" => named(Kind::Tag),
-        "class" => named(Kind::Class),
+        "class" => named(Kind::Class).or_else(|| named(Kind::AlarmClass)),
+        "shift_pattern" => named(Kind::ShiftPattern),
         "formula" => value.get("text").and_then(Json_::as_str).map(|text| plant.formula_shown(text)),
         _ => None,
     };

@@ -9,6 +9,7 @@ pub mod board;
 pub mod broker;
 pub mod browse;
 pub mod by_hand;
+pub mod calls;
 pub mod classes;
 pub mod connect;
 pub mod demo;

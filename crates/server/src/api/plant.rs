@@ -133,6 +133,9 @@ pub async fn list(
         ),
         Kind::Report => view.list(&plant.reports, |_| true, |r| r.set.order),
         Kind::Guide => view.list(&plant.guides, |_| true, |_| 0.0),
+        Kind::ShiftPattern => view.list(&plant.shift_patterns, |_| true, |s| s.set.order),
+        Kind::AlarmClass => view.list(&plant.alarm_classes, |_| true, |c| c.set.order),
+        Kind::CallPlan => view.list(&plant.call_plans, |_| true, |p| p.set.order),
         Kind::Publication => {
             view.list(&plant.publications, |p| query.connection.is_none_or(|c| p.set.connection == c), |p| p.set.order)
         }

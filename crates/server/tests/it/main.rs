@@ -5,6 +5,7 @@ mod alarms;
 mod api;
 mod arrivals;
 mod by_hand;
+mod calls;
 mod classes;
 mod connect;
 mod doors;

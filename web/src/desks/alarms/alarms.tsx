@@ -6,6 +6,7 @@ import { pathOf, useTree } from '../../api/tree';
 import { alarmsUnder, liesUnder } from '../../app/tree';
 import { useGo, useView } from '../../app/view';
 import { DeskHead, DeskPart, Trouble } from '../../parts/ui';
+import { CallOut } from './calls/calls';
 import { HandList } from './hand-list';
 import { AlarmHistory } from './history';
 import { Performance } from './performance';
@@ -56,6 +57,7 @@ export function Alarms() {
         {tab('Performance', 'performance')}
         {tab('Rules', 'rules')}
         {tab('Review', 'review')}
+        {tab('Call-out', 'calls')}
         {tab(`Set by hand ${hands.length}`, 'by-hand')}
       </DeskHead>
       {part === 'history' ? (
@@ -64,6 +66,8 @@ export function Alarms() {
         <Performance at={at} />
       ) : part === 'by-hand' ? (
         <HandList hands={hands} elsewhere={allHands.length - hands.length} />
+      ) : part === 'calls' ? (
+        <CallOut />
       ) : part === 'review' ? (
         <Review at={at} />
       ) : part === 'rules' ? (

@@ -17,6 +17,11 @@ function FirstOut() {
   return <span className="ml-2 rounded border border-ink px-1 text-sm whitespace-nowrap">first out</span>;
 }
 
+/** Somebody tries whether people are reached. */
+function TestMark() {
+  return <span className="ml-2 rounded border border-ink px-1 text-sm whitespace-nowrap">test</span>;
+}
+
 interface CellProps {
   row: HeldRow<Alarm>;
   now: number;
@@ -88,11 +93,13 @@ export const LIST_COLUMNS: readonly ListColumn[] = [
           <span className="font-normal text-soft">{a.place_name} · </span>
           {a.text}
           {a.first_out && <FirstOut />}
+          {a.test && <TestMark />}
         </button>
         {a.action && <span className="block truncate text-sm font-normal text-soft">{a.action}</span>}
       </>
     ),
   },
+  { key: 'class', title: 'Class', width: 8, cell: ({ row: { alarm: a } }) => soft(a.class_name) },
   { key: 'cause', title: 'Likely cause', width: 13, cell: ({ row: { alarm: a } }) => soft(a.cause) },
   { key: 'after', title: 'Came after', width: 11, cell: ({ row: { alarm: a } }) => soft(a.came_after) },
   {

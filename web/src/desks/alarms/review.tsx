@@ -6,13 +6,15 @@ import { http, take } from '../../api/client';
 import { useGo } from '../../app/view';
 import { counted } from '../../parts/text';
 import { Button, Trouble } from '../../parts/ui';
+import { AlarmClasses } from './alarm-classes';
 import { FINDINGS } from './findings';
 import { GuideForm } from './guide-form';
 import { Spread } from './spread';
 
 export function Review({ at }: { at: string | undefined }) {
   const go = useGo();
-  const [guide, setGuide] = useState(false);
+  const [open, setOpen] = useState<'guide' | 'classes'>();
+  const toggle = (which: 'guide' | 'classes') => setOpen(open === which ? undefined : which);
   const found = useQuery({
     queryKey: ['items', 'review', at],
     placeholderData: (before) => before,
@@ -25,11 +27,7 @@ export function Review({ at }: { at: string | undefined }) {
       <Trouble error={found.error} />
       {review && (
         <div className="grid grid-cols-[minmax(0,1.2fr)_minmax(0,1fr)] items-start gap-x-8">
-          {guide && (
-            <div className="col-span-2 mb-4">
-              <GuideForm />
-            </div>
-          )}
+          {open && <div className="col-span-2 mb-4">{open === 'guide' ? <GuideForm /> : <AlarmClasses />}</div>}
           <div>
             <h2 className="mb-1 font-semibold">What speaks against {counted(review.rules, 'alarm rule')} that are on</h2>
             <table aria-label="Findings" className="w-full">
@@ -68,9 +66,14 @@ export function Review({ at }: { at: string | undefined }) {
             <p className="mt-1 text-soft">
               {counted(review.by_priority[0] ?? 0, 'rule')} recorded only. The shares on the right are those of EEMUA 191.
             </p>
-            <Button className="mt-3" aria-expanded={guide} onClick={() => setGuide(!guide)}>
-              Guide to priorities
-            </Button>
+            <div className="mt-3 flex gap-2">
+              <Button aria-expanded={open === 'guide'} onClick={() => toggle('guide')}>
+                Guide to priorities
+              </Button>
+              <Button aria-expanded={open === 'classes'} onClick={() => toggle('classes')}>
+                Alarm classes
+              </Button>
+            </div>
           </div>
         </div>
       )}

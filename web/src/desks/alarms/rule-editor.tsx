@@ -6,6 +6,7 @@ import { newId } from '../../api/client';
 import { CONCERNS, type Item, type RuleKind, type RuleSet } from '../../api/model';
 import { commit, useItems, useMay } from '../../api/queries';
 import { useGo } from '../../app/view';
+import { AlarmClassField } from '../../parts/alarm-class-field';
 import { ArgumentFields } from '../../parts/argument';
 import { useForm } from '../../parts/form';
 import { FormulaField } from '../../parts/formula/formula-field';
@@ -40,7 +41,7 @@ const WHAT: Record<RuleKind, string> = {
 const FIELDS = [
   ...['name', 'kind', 'level', 'level_formula', 'level_formula.text', 'setpoint', 'setpoint.text', 'window_s', 'states'],
   ...['when', 'when.text', 'priority', 'deadband', 'on_delay_s', 'off_delay_s', 'only_while', 'only_while.text'],
-  ...['first_out', 'cause', 'action', 'if_ignored', 'respond_min', 'overruled'],
+  ...['first_out', 'class', 'cause', 'action', 'if_ignored', 'respond_min', 'overruled'],
   ...CONCERNS.map((concern) => `consequences.${concern}`),
 ];
 
@@ -195,6 +196,12 @@ function Editor({ rule, tag, seen, onClose }: Props) {
                   </span>
                 )}
               </Field>
+              <AlarmClassField
+                value={v.class}
+                error={form.error('class')}
+                disabled={v.weight === 0}
+                onChange={(id) => form.set('class', id)}
+              />
               <div className="mt-5 space-y-0.5">
                 <Tick
                   label="Needs to be acknowledged"

@@ -26,6 +26,8 @@ export interface RuleValues {
   off: string;
   onlyWhile: string;
   uncertain: RuleSet['uncertain'];
+  /** The id of an alarm class; empty for none. */
+  class: string;
   acknowledge: boolean;
   latch: boolean;
   if_ignored: string;
@@ -57,6 +59,7 @@ export function valuesOf(set: Partial<RuleSet>, formulas: Readonly<Record<string
     off: textOf(set.off_delay_s ?? 0),
     onlyWhile: formulas.only_while ?? '',
     uncertain: set.uncertain ?? 'good',
+    class: set.class ?? '',
     acknowledge: set.acknowledge ?? true,
     latch: set.latch ?? false,
     if_ignored: set.if_ignored ?? '',
@@ -93,6 +96,7 @@ export function setOf(v: RuleValues, was: Partial<RuleSet> = {}): Partial<RuleSe
     off_delay_s: v.kind === 'no_change' ? 0 : (numberOf(v.off) ?? 0),
     only_while: formula('only_while', v.onlyWhile),
     uncertain: v.uncertain,
+    ...(v.class || was.class ? { class: v.class || null } : {}),
     acknowledge: v.acknowledge,
     latch: v.latch,
     if_ignored: v.if_ignored,

@@ -133,10 +133,14 @@ function intakeOf(can: KindView['can']): string {
   return `${can.announces ? 'Metrics' : can.listens ? 'Topics' : can.tells ? 'Nodes' : 'Answers'} and intake`;
 }
 
+/** Whether tags are read over it. */
+const hasTags = (can: KindView['can']) => !can.metrics && !can.serves && !can.mails && !can.hooks;
+
 /** What can be opened of a connection, by what its kind can do. */
 function partsOf({ can }: KindView): [string, string][] {
   const when = (yes: boolean, ...part: [string, string]) => (yes ? [part] : []);
-  const reads = !can.metrics && !can.serves;
+  const tells = can.mails || can.hooks;
+  const reads = hasTags(can);
   return [
     ...when(can.announces, 'edge', 'Edge nodes'),
     ...when(can.spaces, 'registers', 'Registers'),
@@ -150,7 +154,7 @@ function partsOf({ can }: KindView): [string, string][] {
     ...when(reads, 'tags', 'Tags'),
     ...when(can.tokens, 'tokens', 'Tokens'),
     ...when(can.health, 'health', 'Health'),
-    ...when(can.asks || can.listens || can.announces, 'traffic', 'Traffic'),
+    ...when(!tells && (can.asks || can.listens || can.announces), 'traffic', 'Traffic'),
     ['settings', can.test ? 'Settings and test' : 'Settings'],
   ];
 }
@@ -207,7 +211,7 @@ function Line({ item, seen, disabled }: LineProps) {
           {path > 0 && ' · spare'}
         </span>
         <State status={status} />
-        <span className="ml-auto text-soft">{kind?.can.serves ? '' : counted(total, 'tag')}</span>
+        <span className="ml-auto text-soft">{kind && hasTags(kind.can) ? counted(total, 'tag') : ''}</span>
       </button>
       {status?.message && status.state !== 'off' && (
         <p className="px-11 pb-2">

@@ -25,6 +25,9 @@ const KINDS: Record<string, [string, string]> = {
   report: ['report', 'reports'],
   publication: ['publication', 'publications'],
   guide: ['guide to priorities', 'guides to priorities'],
+  shift_pattern: ['shift pattern', 'shift patterns'],
+  alarm_class: ['alarm class', 'alarm classes'],
+  call_plan: ['call-out plan', 'call-out plans'],
 };
 
 export function Files({ tree, disabled }: { tree: PlantTree; disabled: boolean }) {

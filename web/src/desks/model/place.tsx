@@ -5,7 +5,7 @@ import { useMemo, useState } from 'react';
 import { newId } from '../../api/client';
 import type { Item, Level } from '../../api/model';
 import { childrenOf, type Spot } from '../../api/places';
-import { commit } from '../../api/queries';
+import { commit, useItems } from '../../api/queries';
 import { type PlantTree, pathOf } from '../../api/tree';
 import { DeletePlaces } from '../../app/delete-places';
 import { levelBelow, usePlantActs } from '../../app/plant-acts';
@@ -13,6 +13,7 @@ import { liesUnder, nestingWords } from '../../app/tree';
 import { Uses } from '../../app/uses';
 import { useGo } from '../../app/view';
 import { complain, numberOf, textOf, useForm } from '../../parts/form';
+import { ListField } from '../../parts/picker';
 import { counted } from '../../parts/text';
 import { Button, Choice, Field, FormTrouble, Input } from '../../parts/ui';
 import { Equipment, GiveClass } from './classes/equipment';
@@ -48,17 +49,19 @@ export function PlacePage({ tree, place, disabled }: { tree: PlantTree; place: P
 }
 
 function PlaceForm({ tree, place, disabled }: { tree: PlantTree; place: Place; disabled: boolean }) {
-  const { name, level, counts, note, operator_area } = place.set;
+  const { name, level, counts, note, operator_area, shift_pattern } = place.set;
   const start = {
     name,
     level,
     counts,
     note,
     operator_area,
+    shift_pattern,
     latitude: textOf(place.set.latitude),
     longitude: textOf(place.set.longitude),
   };
   const form = useForm(start, undefined, { follow: true, draft: `place ${place.id}` });
+  const patterns = useItems('shift_pattern').data?.items ?? [];
   const [deleting, setDeleting] = useState(false);
   const acts = usePlantActs(tree, () => undefined);
   const v = form.values;
@@ -122,6 +125,19 @@ function PlaceForm({ tree, place, disabled }: { tree: PlantTree; place: Place; d
               disabled={disabled}
               value={v.operator_area}
               onChange={(e) => form.set('operator_area', e.target.value)}
+            />
+          )}
+        </Field>
+        <Field label="Shift pattern" error={form.error('shift_pattern') ?? form.theirs('shift_pattern')} className="w-48">
+          {(p) => (
+            <ListField
+              label="Shift pattern"
+              field={p}
+              none="as the place above"
+              disabled={disabled}
+              value={v.shift_pattern ?? ''}
+              from={patterns.map((one) => ({ id: one.id, title: one.set.name }))}
+              onChange={(id) => form.set('shift_pattern', id || null)}
             />
           )}
         </Field>

@@ -5,9 +5,11 @@ import { useState } from 'react';
 import { toast } from 'sonner';
 import { http, type Schemas, take } from '../../api/client';
 import { queries, useMay, useSession } from '../../api/queries';
+import { useContacts } from '../../parts/contacts';
 import { complain, type Form, useForm } from '../../parts/form';
 import { counted, moment } from '../../parts/text';
 import { Button, Choice, Confirm, DeskHead, Field, FormTrouble, Input, Trouble } from '../../parts/ui';
+import { ContactForm } from './contact-form';
 
 type Account = Schemas['AccountView'];
 
@@ -23,9 +25,10 @@ export function System() {
   const engineer = useMay('engineer');
   return (
     <>
-      <DeskHead path="Havrel" title="System" note={engineer ? 'accounts and sessions' : 'your password'} />
+      <DeskHead path="Havrel" title="System" note={engineer ? 'accounts, call-out and sessions' : 'your call-out and password'} />
       <div className="max-w-5xl space-y-6">
         {engineer && <Accounts />}
+        <OwnContact />
         <OwnPassword />
       </div>
     </>
@@ -48,7 +51,7 @@ function Accounts() {
               <th className="w-24 px-2 font-semibold">State</th>
               <th className="w-40 px-2 font-semibold">Last used</th>
               <th className="w-28 px-2 font-semibold">Sessions</th>
-              <th className="w-72 px-2" aria-label="Actions" />
+              <th className="w-88 px-2" aria-label="Actions" />
             </tr>
           </thead>
           <tbody>
@@ -81,13 +84,15 @@ async function change(account: Account, body: Schemas['AccountPatch']): Promise<
 }
 
 function Row({ account, open, onOpen }: { account: Account; open: boolean; onOpen: () => void }) {
-  const [asked, setAsked] = useState<'disable' | 'password' | null>(null);
+  const [asked, setAsked] = useState<'disable' | 'password' | 'contact' | null>(null);
+  const contact = useContacts().find((one) => one.account === account.id);
   return (
     <>
       <tr className="h-9 border-t border-line">
         <td className="truncate px-2">
           {account.name}
           {account.own && <span className="text-soft"> (you)</span>}
+          {contact?.mail && <span className="block truncate text-sm text-soft">{contact.mail}</span>}
         </td>
         <td className="px-2">
           <Choice
@@ -116,6 +121,11 @@ function Row({ account, open, onOpen }: { account: Account; open: boolean; onOpe
           )}
         </td>
         <td className="space-x-1 px-2 text-right whitespace-nowrap">
+          {contact && (
+            <Button kind="quiet" onClick={() => setAsked('contact')}>
+              Call-out…
+            </Button>
+          )}
           <Button kind="quiet" onClick={() => setAsked('password')}>
             New password…
           </Button>
@@ -134,6 +144,13 @@ function Row({ account, open, onOpen }: { account: Account; open: boolean; onOpe
         <tr>
           <td colSpan={6} className="border-t border-line bg-paper px-4 py-2">
             <Sessions account={account} />
+          </td>
+        </tr>
+      )}
+      {asked === 'contact' && contact && (
+        <tr>
+          <td colSpan={6} className="border-t border-line bg-paper px-4 py-2">
+            <ContactForm contact={contact} onClose={() => setAsked(null)} />
           </td>
         </tr>
       )}
@@ -339,6 +356,18 @@ function AddAccount() {
       </Button>
       <FormTrouble form={form} className="w-full" />
     </form>
+  );
+}
+
+function OwnContact() {
+  const contact = useContacts().find((one) => one.own);
+  if (!contact) return null;
+  return (
+    <section aria-label="Call-out">
+      <h2 className="mb-1 font-semibold">Where you are told of alarms</h2>
+      <p className="mb-2 text-soft">Call-out plans name you, or your crew; this says where you are reached, and when.</p>
+      <ContactForm key={contact.mail} contact={contact} />
+    </section>
   );
 }
 

@@ -48,7 +48,7 @@ impl<'a> Known<'a> {
                 let words = RuleKind::ALL.into_iter().map(RuleKind::words).find(|words| *words == kind)?;
                 self.rules.get(&(tag, words)).copied()
             }
-            Kind::Class | Kind::Layout | Kind::States | Kind::Connection | Kind::Report | Kind::Publication | Kind::Guide => None,
+            _ => None,
         }
     }
 }
@@ -91,8 +91,7 @@ struct Names<'a> {
     plant: &'a Plant,
     places: HashMap<String, Uuid>,
     tags: HashMap<(Uuid, String), Uuid>,
-    connections: HashMap<&'a str, Uuid>,
-    states: HashMap<&'a str, Uuid>,
+    named: HashMap<(Kind, &'a str), Uuid>,
 }
 
 impl<'a> Names<'a> {
@@ -101,8 +100,10 @@ impl<'a> Names<'a> {
             plant,
             places: plant.places.keys().map(|&id| (plant.path(Some(id)), id)).collect(),
             tags: plant.tags.values().map(|t| ((t.set.place, t.set.name.clone()), t.id)).collect(),
-            connections: plant.connections.values().map(|c| (c.set.name.as_str(), c.id)).collect(),
-            states: plant.states.values().map(|s| (s.set.name.as_str(), s.id)).collect(),
+            named: [Kind::Connection, Kind::States, Kind::AlarmClass, Kind::ShiftPattern]
+                .into_iter()
+                .flat_map(|kind| plant.named(kind).into_iter().map(move |(name, id)| ((kind, name), id)))
+                .collect(),
         }
     }
 
@@ -161,9 +162,9 @@ fn parse(names: &Names<'_>, column: &Column, set: &Own, text: &str) -> Result<Op
     Ok(match column.cell {
         Cell::Text => None,
         Cell::Unit => Some(unit::find(trimmed).map_or(trimmed, |u| u.symbol).into()),
-        Cell::States => {
-            let found = names.states.get(trimmed).copied();
-            id(found.ok_or_else(|| format!("There is no set of state names “{}”.", short(trimmed)))?)
+        Cell::Named(kind) => {
+            let found = names.named.get(&(kind, trimmed)).copied();
+            id(found.ok_or_else(|| format!("There is no {} “{}”.", kind.words(), short(trimmed)))?)
         }
         Cell::Number => Some(number(trimmed)?.into()),
         Cell::Level => {
@@ -194,10 +195,6 @@ fn parse(names: &Names<'_>, column: &Column, set: &Own, text: &str) -> Result<Op
             Some(word.into())
         }
         Cell::Place => id(names.place(trimmed)?),
-        Cell::Connection => {
-            let found = names.connections.get(trimmed).copied();
-            id(found.ok_or_else(|| format!("There is no connection “{}”.", short(trimmed)))?)
-        }
         Cell::Group => {
             let connection = reference(set, "connection").and_then(|c| names.plant.connections.get(&c));
             let Some(connection) = connection else { return Err("A group needs a connection.".into()) };

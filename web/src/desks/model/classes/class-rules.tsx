@@ -1,6 +1,7 @@
 // The alarm rules of a property of an equipment class.
 
 import { Plus, X } from 'lucide-react';
+import { AlarmClassField } from '../../../parts/alarm-class-field';
 import { type Argument, ArgumentFields, NO_CONSEQUENCES } from '../../../parts/argument';
 import { PriorityOptions } from '../../../parts/priority-options';
 import { hasDeadband, hasLevel, isLimit, RULE_KINDS } from '../../../parts/rule-kinds';
@@ -82,6 +83,12 @@ export function ClassRules({ rows, disabled, onChange }: Props) {
             </div>
             <OfKind row={row} disabled={disabled} change={(part) => change(row.id, part)} />
             {text('first_out', 'First-out group', 'w-28')}
+            <AlarmClassField
+              value={String(row.set.class ?? '')}
+              error={undefined}
+              disabled={disabled}
+              onChange={(id) => change(row.id, { class: id || null })}
+            />
             <details className="order-last w-full">
               <summary className="cursor-pointer text-teal">Priority argued for…</summary>
               <div className="mt-1 mb-2 max-w-3xl rounded bg-band p-2">

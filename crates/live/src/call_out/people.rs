@@ -1,0 +1,145 @@
+//! Whom a step of a plan tells: their addresses, and why somebody is left out.
+
+use crate::{Live, now};
+use havrel_core::{
+    call_out::{Call, How, Over, message},
+    plant::{
+        CallPlan, CallTo, Plant,
+        call_plan::CallStep,
+        shifts::{OnShift, ShiftPattern},
+    },
+    time::Nanos,
+};
+use havrel_db::calls::Contact;
+use std::{
+    collections::BTreeMap,
+    sync::{Mutex, PoisonError},
+};
+use uuid::Uuid;
+
+/// The highest priority, for which quiet hours do not count.
+const URGENT: u8 = 4;
+
+/// Somebody who is told.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Whom {
+    pub words: String,
+    pub account: Option<Uuid>,
+    pub carrier: Uuid,
+    /// Their address; empty for a program.
+    pub to: String,
+}
+
+/// Who is told, and why others are not.
+#[derive(Debug, Default)]
+pub(super) struct Reached {
+    pub people: Vec<Whom>,
+    pub left_out: Vec<String>,
+}
+
+/// Everybody who was known when the database answered last.
+#[derive(Default)]
+pub(super) struct People(Mutex<BTreeMap<Uuid, Contact>>);
+
+impl Live {
+    /// Everybody with an account; as they were known last, while the database is away.
+    async fn contacts(&self) -> BTreeMap<Uuid, Contact> {
+        let found = self.db.contacts().await;
+        let mut known = self.calls.people.0.lock().unwrap_or_else(PoisonError::into_inner);
+        match found {
+            Ok(found) => *known = found.into_iter().map(|contact| (contact.account, contact)).collect(),
+            Err(error) => tracing::warn!(%error, "people are called at the addresses that were known last"),
+        }
+        known.clone()
+    }
+
+    /// Whom a step tells now.
+    pub(super) async fn people_of(&self, plant: &Plant, plan: &CallPlan, call: &Call, step: &CallStep) -> Reached {
+        let contacts = self.contacts().await;
+        let mut reached = Reached::default();
+        match &step.to {
+            CallTo::Hook { connection } => reached.people.extend(hook(plant, *connection)),
+            CallTo::Address { mail } => reached.people.extend(plan.mail.map(|carrier| Whom {
+                words: mail.clone(),
+                account: None,
+                carrier,
+                to: mail.clone(),
+            })),
+            CallTo::Person { account } => reached.add(&contacts, *account, plan, call.highest(), now()),
+            CallTo::Crew => match crew(plant, plan, call) {
+                Ok(on) => on.crew.people.iter().for_each(|person| reached.add(&contacts, *person, plan, call.highest(), now())),
+                Err(why) => reached.left_out.push(why.to_owned()),
+            },
+        }
+        reached
+    }
+
+    /// Whoever was told of a call before; of one that somebody took, only that one.
+    pub(super) async fn told_before(&self, plant: &Plant, plan: &CallPlan, call: &Call) -> Reached {
+        let taker = match &call.over {
+            Some(Over { how: How::Taken { by }, .. }) => Some(by),
+            _ => None,
+        };
+        let mut people: Vec<Whom> = Vec::new();
+        for message in self.calls_kept().messages.values().filter(|message| message.call == call.id) {
+            let known = plant.connections.contains_key(&message.carrier);
+            let whom = Whom {
+                words: message.whom.clone(),
+                account: message.account,
+                carrier: message.carrier,
+                to: message.notice.to.clone(),
+            };
+            if known && taker.is_none_or(|by| *by == whom.words) && !people.contains(&whom) {
+                people.push(whom);
+            }
+        }
+        let mut reached = Reached { people, left_out: Vec::new() };
+        if let (Some(by), true) = (taker, reached.people.is_empty()) {
+            let contacts = self.contacts().await;
+            let account = contacts.values().find(|contact| contact.name == *by).map(|contact| contact.account);
+            account.into_iter().for_each(|account| reached.add(&contacts, account, plan, URGENT, now()));
+        }
+        reached
+    }
+}
+
+impl Reached {
+    fn add(&mut self, contacts: &BTreeMap<Uuid, Contact>, account: Uuid, plan: &CallPlan, priority: u8, now: Nanos) {
+        let Some(contact) = contacts.get(&account) else { return self.left_out.push("an account that is gone".into()) };
+        let name = &contact.name;
+        let Some(carrier) = plan.mail else { return self.left_out.push(format!("{name}: the plan has no mail server")) };
+        if contact.disabled {
+            self.left_out.push(format!("{name}: the account is disabled"));
+        } else if contact.mail.is_empty() {
+            self.left_out.push(format!("{name}: no address"));
+        } else if priority < URGENT && !contact.hours.cover(now) {
+            self.left_out.push(format!("{name}: quiet hours"));
+        } else {
+            let whom = Whom { words: name.clone(), account: Some(account), carrier, to: contact.mail.clone() };
+            if !self.people.contains(&whom) {
+                self.people.push(whom);
+            }
+        }
+    }
+}
+
+fn hook(plant: &Plant, connection: Uuid) -> Option<Whom> {
+    let item = plant.connections.get(&connection)?;
+    Some(Whom { words: item.set.name.clone(), account: None, carrier: connection, to: String::new() })
+}
+
+/// The crew at work at the place of the most urgent alarm; of what is at no place, at the plan's.
+fn crew<'a>(plant: &'a Plant, plan: &CallPlan, call: &Call) -> Result<OnShift<'a>, &'static str> {
+    let of_alarm = message::in_order(call).into_iter().find_map(|(rule, _)| {
+        let rule = plant.rules.get(&rule)?;
+        Some(plant.tags.get(&rule.set.tag)?.set.place)
+    });
+    let pattern: Option<&ShiftPattern> = match of_alarm.or(plan.under) {
+        Some(place) => plant.shifts_of(place).map(|item| &item.set),
+        // Where the whole site works by one pattern, there is no doubt.
+        None => {
+            Some(plant.shift_patterns.values()).filter(|all| all.len() == 1).and_then(|mut all| all.next()).map(|item| &item.set)
+        }
+    };
+    pattern.ok_or("no shift pattern at the place")?.on_shift(now()).ok_or("no crew is on shift")
+}

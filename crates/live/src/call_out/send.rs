@@ -1,0 +1,143 @@
+//! Sending of messages: each as soon as it is due, several at once, again after a pause where it failed.
+
+use crate::{Live, LiveError, now};
+use havrel_core::{call_out::Notice, time::span_words};
+use havrel_link::{Command, LinkError};
+use serde_json::json;
+use std::{collections::HashSet, sync::Arc, time::Duration};
+use tokio::{
+    sync::oneshot,
+    task::JoinSet,
+    time::{sleep, timeout},
+};
+use uuid::Uuid;
+
+/// Messages under way at once.
+const MOST_AT_ONCE: usize = 16;
+const LOOK: Duration = Duration::from_secs(1);
+/// Longer than any connection may take, so that one which hangs holds up no others.
+const LONGEST: Duration = Duration::from_secs(120);
+
+/// Sends what is due for as long as the plant runs.
+pub(crate) async fn run(live: Arc<Live>) {
+    let (mut under_way, mut tasks) = (HashSet::new(), JoinSet::new());
+    loop {
+        for (id, carrier, notice) in live.due(&under_way) {
+            under_way.insert(id);
+            let live = live.clone();
+            tasks.spawn(async move {
+                let answer = live.notify(carrier, notice).await;
+                live.answered(id, answer).await;
+                id
+            });
+        }
+        tokio::select! {
+            () = sleep(LOOK) => {}
+            () = live.calls.send.notified() => {}
+            Some(done) = tasks.join_next() => match done {
+                Ok(id) => drop(under_way.remove(&id)),
+                // Which one it was is not told: all that are not done are sent again, as after a restart.
+                Err(error) => {
+                    tracing::error!(%error, "sending a message failed");
+                    tasks.abort_all();
+                    under_way.clear();
+                }
+            },
+        }
+    }
+}
+
+impl Live {
+    /// The messages that are due, but for those under way.
+    fn due(&self, under_way: &HashSet<Uuid>) -> Vec<(Uuid, Uuid, Notice)> {
+        let now = now();
+        let kept = self.calls_kept();
+        let due = kept.messages.values().filter(|m| m.next_at.is_some_and(|at| at <= now) && !under_way.contains(&m.notice.id));
+        let room = MOST_AT_ONCE.saturating_sub(under_way.len());
+        due.take(room).map(|m| (m.notice.id, m.carrier, m.notice.clone())).collect()
+    }
+
+    /// Gives a message to a connection; what the server said.
+    async fn notify(&self, carrier: Uuid, notice: Notice) -> Result<String, LiveError> {
+        let (reply, answer) = oneshot::channel();
+        let sent = async {
+            self.command(carrier, Command::Notify { notice: Box::new(notice), reply }).await?;
+            Ok(answer.await.map_err(|_| LinkError::SwitchedOff)??)
+        };
+        timeout(LONGEST, sent).await.unwrap_or(Err(LiveError::Interrupted))
+    }
+
+    /// Notes what came of a message, for everybody to read.
+    async fn answered(&self, id: Uuid, answer: Result<String, LiveError>) {
+        let Some((title, detail, call)) = self.noted(id, answer) else { return };
+        self.remark("call_out", None, Some(call), &title, detail).await;
+        self.keep_calls().await;
+        self.calls.look.notify_one();
+    }
+
+    fn noted(&self, id: Uuid, answer: Result<String, LiveError>) -> Option<(String, serde_json::Value, Uuid)> {
+        let now = now();
+        let mut kept = self.calls_kept();
+        kept.messages_changed.insert(id);
+        let message = kept.messages.get_mut(&id)?;
+        let (whom, call, made_at) = (message.whom.clone(), message.call, message.made_at);
+        let title = match &answer {
+            Ok(answer) => {
+                message.sent(now, answer);
+                format!("Told {whom}: the server has the message")
+            }
+            Err(error) => {
+                // Somebody ended it meanwhile.
+                let next = message.next_at?;
+                let given_up = message.failed(now, &error.to_string(), lasts(error));
+                let again = message.next_at.unwrap_or(next) - now;
+                let then =
+                    if given_up { "it is not tried again".into() } else { format!("tried again in {}", span_words(again)) };
+                format!("Could not tell {whom}: {error} {then}")
+            }
+        };
+        let detail = json!({"message": id, "attempts": message.attempts});
+        // Nobody of the step can be told: whoever comes next is told at once.
+        let lost = answer.is_err()
+            && kept
+                .messages
+                .values()
+                .filter(|m| m.call == call && m.made_at == made_at)
+                .all(|m| m.next_at.is_none() && m.sent_at.is_none());
+        if lost && kept.book.call(call).is_some_and(|call| call.told_at == Some(made_at)) {
+            kept.book.reached_nobody(call, now);
+        }
+        Some((title, detail, call))
+    }
+}
+
+/// Whether a message would be refused again.
+fn lasts(error: &LiveError) -> bool {
+    match error {
+        LiveError::Link(LinkError::MailAnswered(code, _)) => *code >= 500 && ![530, 534, 535, 554].contains(code),
+        LiveError::Link(LinkError::Answered(status)) => {
+            (400..500).contains(status) && ![401, 403, 408, 425, 429].contains(status)
+        }
+        LiveError::Link(LinkError::BadRequest(_)) | LiveError::Refused(_) => true,
+        _ => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::nobody_of_this_name(LinkError::MailAnswered(550, "no such mailbox".into()), true)]
+    #[case::full_for_now(LinkError::MailAnswered(452, "mailbox full".into()), false)]
+    #[case::a_login_can_be_mended(LinkError::MailAnswered(535, "wrong password".into()), false)]
+    #[case::gone(LinkError::Closed, false)]
+    #[case::off(LinkError::SwitchedOff, false)]
+    #[case::no_such_path(LinkError::Answered(404), true)]
+    #[case::too_many(LinkError::Answered(429), false)]
+    #[case::no_address(LinkError::BadRequest("“x” is no address of an e-mail.".into()), true)]
+    fn what_would_be_refused_again_is_given_up(#[case] error: LinkError, #[case] expected: bool) {
+        assert_eq!(lasts(&error.into()), expected);
+    }
+}
