@@ -50,6 +50,11 @@ test('somebody says where they are told, and when', async () => {
   await expect(page.getByRole('cell', { name: /engineer@brackmere\.example/ })).toBeVisible();
   await expect(own.getByRole('textbox', { name: 'from, time 1' })).toHaveValue('22:00');
   await accessibility(page);
+  // Whatever the hour of this test is, they are told.
+  await own.getByRole('button', { name: 'Delete time 1' }).click();
+  await own.getByRole('button', { name: 'Save' }).click();
+  await expect(own).toContainText('Always');
+  await expect(own.getByRole('button', { name: 'Save' })).toBeDisabled();
 });
 
 test('a shift pattern says who works when, with days off out of a calendar file', async () => {
@@ -73,14 +78,13 @@ test('a shift pattern says who works when, with days off out of a calendar file'
 });
 
 test('a plan is set step by step, and what is wrong is told at its place', async () => {
-  await expect(plans()).toContainText('Alarms of priority 4 at Brackmere Kelp Works / Drying, not acknowledged for 1 min');
+  await expect(plans()).toContainText('Alarms of priority 3 and higher at Brackmere Kelp Works / Drying, not acknowledged for 3 min');
   await plans().getByRole('button', { name: 'Drying', exact: true }).click();
   await page.getByLabel('Not acknowledged for, min').fill('0');
   await step(2).getByLabel('Address').fill('shift lead');
   await page.getByRole('button', { name: 'Save plan' }).click();
   await expect(step(2)).toContainText('Write an address like control@works.example.');
   await step(2).getByLabel('Address').fill('shift-lead@brackmere.example');
-  // The person first, whatever the hour: priority 4 is never held back.
   await page.getByRole('button', { name: 'Step', exact: true }).click();
   await step(4).getByLabel('Person').selectOption({ label: NAME });
   for (const n of [4, 3, 2]) await page.getByRole('button', { name: `Step ${n} up` }).click();

@@ -38,7 +38,7 @@ export function ContactForm({ contact, onClose }: Props) {
           {(p) => (
             <Input
               {...p}
-              type="email"
+              inputMode="email"
               autoComplete="off"
               value={form.values.mail}
               onChange={(e) => form.set('mail', e.target.value)}

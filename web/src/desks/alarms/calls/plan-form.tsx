@@ -375,7 +375,7 @@ function Whom({ step: { to }, people, hooks, problem, onChange }: WhomProps) {
           {(p) => (
             <Input
               {...p}
-              type="email"
+              inputMode="email"
               placeholder="shift-lead@works.example"
               value={to.mail}
               onChange={(e) => onChange({ kind: 'address', mail: e.target.value })}
