@@ -129,5 +129,11 @@ test('the alarm that came first of its group is marked', async () => {
   await expect(page).toHaveURL(/columns=since%2Cwhat%2Cafter%2Cnow/);
   await accessibility(page);
   await row(/Running is Stopped/).getByRole('button', { name: /Running is Stopped/ }).click();
-  await expect(page.getByRole('complementary', { name: 'Inspector' })).toContainText(/after “Vibration high/);
+  const inspector = page.getByRole('complementary', { name: 'Inspector' });
+  await expect(inspector).toContainText(/after “Vibration high/);
+  // What led to it is told from history.
+  await inspector.getByRole('button', { name: 'What moved before it?' }).click();
+  await expect(inspector.getByRole('list', { name: 'Values that moved' })).toContainText(/Mill \/ Vibration\s*higher than usual/);
+  await expect(inspector.getByRole('list', { name: 'Other alarms near it' })).toContainText('Vibration high');
+  await accessibility(page);
 });

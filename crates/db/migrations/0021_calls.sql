@@ -65,3 +65,6 @@ create table call_message (
 );
 create index call_message_call on call_message (call, made_at);
 create index call_message_open on call_message (next_at) where next_at is not null;
+
+-- What people did around an instant.
+create index journal_at on journal (at);

@@ -191,7 +191,7 @@ impl Db {
         let gone = sqlx::query(
             "delete from alarm_event where id in (
                  select e.id from alarm_event e left join alarm_standing s on s.rule = e.rule
-                 where e.rule = any($1) and e.occurred_at < $2 and e.kind not between 6 and 11 and (s.rule is null or s.raised_at > e.occurred_at) limit $3)",
+                 where e.rule = any($1) and e.occurred_at < $2 and e.kind not between 6 and 11 and (s.rule is null or (s.condition = 0 and s.acknowledgement <> 1) or s.raised_at > e.occurred_at) limit $3)",
         )
         .bind(rules)
         .bind(before)

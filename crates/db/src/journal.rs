@@ -4,7 +4,7 @@
 use crate::{Db, DbError, nanos_of};
 use havrel_core::{frame::Note, time::Nanos};
 use serde_json::Value as Json;
-use sqlx::{PgConnection, Row};
+use sqlx::{PgConnection, Row, postgres::PgRow};
 use uuid::Uuid;
 
 /// One line of the journal.
@@ -62,17 +62,46 @@ impl Db {
         .bind(subjects)
         .fetch_all(&self.pool)
         .await?;
-        rows.into_iter()
-            .map(|r| {
-                Ok(Entry {
-                    id: r.try_get("id")?,
-                    at: r.try_get("at")?,
-                    kind: r.try_get("kind")?,
-                    actor: r.try_get("actor")?,
-                    title: r.try_get("title")?,
-                    detail: r.try_get("detail")?,
-                })
-            })
-            .collect()
+        rows.iter().map(entry).collect()
     }
+
+    /// Lines of some kinds about some subjects within `from..=to`, newest first, at most `limit`.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn journal_within(
+        &self,
+        from: Nanos,
+        to: Nanos,
+        kinds: &[&str],
+        subjects: &[Uuid],
+        limit: i64,
+    ) -> Result<Vec<Entry>, DbError> {
+        let rows = sqlx::query(concat!(
+            "select id, ",
+            nanos_of!("at"),
+            " as at, kind, actor, title, detail from journal
+             where at between timestamptz 'epoch' + $1 * interval '1 microsecond' and timestamptz 'epoch' + $2 * interval '1 microsecond'
+                 and kind = any($3) and subject = any($4) order by id desc limit $5"
+        ))
+        .bind(from.div_euclid(1000))
+        .bind(to.div_euclid(1000))
+        .bind(kinds)
+        .bind(subjects)
+        .bind(limit)
+        .fetch_all(&self.heavy)
+        .await?;
+        rows.iter().map(entry).collect()
+    }
+}
+
+fn entry(row: &PgRow) -> Result<Entry, DbError> {
+    Ok(Entry {
+        id: row.try_get("id")?,
+        at: row.try_get("at")?,
+        kind: row.try_get("kind")?,
+        actor: row.try_get("actor")?,
+        title: row.try_get("title")?,
+        detail: row.try_get("detail")?,
+    })
 }

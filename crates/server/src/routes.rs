@@ -144,6 +144,7 @@ pub fn serve(app: App, listener: TcpListener) -> io::Result<Server> {
             .service(api::review::guide)
             .service(api::review::argued)
             .service(api::review::checked_rules)
+            .service(api::before::moved_before)
             .service(api::calls::calls)
             .service(api::calls::take_call)
             .service(api::calls::test_alarm)

@@ -95,7 +95,7 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
         return Err(format!("item {id}: {words}"));
     }
     let works = Works::new(vessels, seed);
-    let Feeds { read, shown, told, answered, measured } = Feeds::of(&plant, &works);
+    let feeds = Feeds::of(&plant, &works);
     let mut process = Process::new(vessels, seed);
     let mut noise = Pcg64Mcg::seed_from_u64(seed ^ 0x9a57);
     let mut engine = Engine::new(Vec::new());
@@ -110,25 +110,7 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
         (0..per_second).for_each(|step| go_on(&mut process, (second - 1) * per_second + step, all));
         let now = began + second as Nanos * SECOND;
         let mut batch = Batch::default();
-        for (tag, point, scaled) in &read {
-            let value = value(point, &sense(point, &process, &mut noise), *scaled);
-            batch.push(*tag, now, Quality::GOOD, 0, &value);
-        }
-        for (tag, node) in &shown {
-            if let Some(value) = (node.read)(&process.dryline).value() {
-                batch.push(*tag, now, Quality::GOOD, 0, &value);
-            }
-        }
-        for (tag, point) in &told {
-            let value = rounded(point, (point.read)(&process.utilities));
-            batch.push(*tag, now, Quality::GOOD, 0, &value);
-        }
-        for (tag, point) in &answered {
-            batch.push(*tag, now, Quality::GOOD, 0, &Value::F64(service::points::rounded(point, &process.weather)));
-        }
-        for (tag, point) in &measured {
-            batch.push(*tag, now, Quality::GOOD, 0, &point.rounded(&process.effluent));
-        }
+        feeds.read_all(&process, &mut noise, |tag, value| batch.push(tag, now, Quality::GOOD, 0, value));
         engine.step(now, Input::Samples(&batch), &mut effects);
         engine.step(now, Input::Tick, &mut effects);
         if second % ROUND_S == 0 {
@@ -178,6 +160,27 @@ impl<'a> Feeds<'a> {
             told: told(plant),
             answered: answered(plant),
             measured: measured(plant),
+        }
+    }
+
+    /// Reads every tag as it is now.
+    pub(crate) fn read_all(&self, process: &Process, noise: &mut Pcg64Mcg, mut take: impl FnMut(TagNo, &Value)) {
+        for (tag, point, scaled) in &self.read {
+            take(*tag, &value(point, &sense(point, process, noise), *scaled));
+        }
+        for (tag, node) in &self.shown {
+            if let Some(value) = (node.read)(&process.dryline).value() {
+                take(*tag, &value);
+            }
+        }
+        for (tag, point) in &self.told {
+            take(*tag, &rounded(point, (point.read)(&process.utilities)));
+        }
+        for (tag, point) in &self.answered {
+            take(*tag, &Value::F64(service::points::rounded(point, &process.weather)));
+        }
+        for (tag, point) in &self.measured {
+            take(*tag, &point.rounded(&process.effluent));
         }
     }
 

@@ -13,6 +13,8 @@ pub mod faults;
 pub mod history;
 pub mod maps;
 pub mod plant;
+#[cfg(test)]
+mod planted;
 pub mod points;
 pub mod post;
 pub mod process;

@@ -28,7 +28,7 @@ pub fn configuration() -> serde_json::Result<Json> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::*;
     use crate::{history::Feeds, registers::Works};
     use havrel_core::{
@@ -37,7 +37,7 @@ mod tests {
     };
     use std::collections::{HashMap, HashSet};
 
-    fn plant() -> Plant {
+    pub(crate) fn plant() -> Plant {
         let file = configuration().unwrap();
         let mut stored = Vec::new();
         for kind in Kind::ALL {

@@ -125,6 +125,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/alarms/before": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tells what moved before an alarm came: computed from history, as a hint and not as a cause. */
+        get: operations["moved_before"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/alarms/events": {
         parameters: {
             query?: never;
@@ -2570,6 +2587,21 @@ export interface components {
             proposed: components["schemas"]["JudgedView"];
             calmer?: components["schemas"]["CalmerView"] | null;
         };
+        /** @description What moved in the ten minutes before an alarm. */
+        BeforeView: {
+            /** @description The instant up to which it was looked, and from when. */
+            at: string;
+            from: string;
+            /** @description What is most worth a look first. */
+            moved: components["schemas"]["MovedView"][];
+            /** @description Other alarms near it that came, the last first. */
+            alarms: components["schemas"]["EventView"][];
+            /** @description What people wrote or set by hand near it, the last first. */
+            done: components["schemas"]["DoneView"][];
+            /** @description How many recorded values were looked at, and how many farther away were not. */
+            looked_at: number;
+            left_out: number;
+        };
         /** @description The board of a place. */
         BoardView: {
             /** Format: int64 */
@@ -3143,6 +3175,12 @@ export interface components {
             kind: string;
             title: string;
             cells: components["schemas"]["CellView"][];
+        };
+        /** @description Something that a person did. */
+        DoneView: {
+            at: string;
+            actor: string;
+            title: string;
         };
         /** @description One wish. */
         EditBody: {
@@ -4088,6 +4126,22 @@ export interface components {
             from: number;
             to: number;
             message: string;
+        };
+        /** @description A value that moved. */
+        MovedView: {
+            /** Format: uuid */
+            tag: string;
+            /** @description Its path. */
+            title: string;
+            /** @description In what it was unlike its usual self: `high`, `low`, `rose`, `fell`, `restless` or `lost`. */
+            how: string;
+            /**
+             * Format: double
+             * @description How far beyond what is usual, in widths of that; at most 20.
+             */
+            beyond: number;
+            /** @description When it first was. */
+            since: string;
         };
         /** @description How a value went. */
         MovementView: {
@@ -6347,6 +6401,118 @@ export interface operations {
             };
             /** @description The server does not answer to this name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    moved_before: {
+        parameters: {
+            query: {
+                rule: string;
+                /** @description When it came. */
+                at: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BeforeView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A parameter is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -17,6 +17,7 @@ import { Button } from '../parts/ui';
 import { Value } from '../parts/value';
 import { AlarmActs, sinceWords, suppressionWords } from './alarm-acts';
 import { eventWords } from './alarm-events';
+import { MovedBefore } from './before';
 import { callWords, Messages, takeCall, useCalls } from './calls';
 import { useGo } from './view';
 
@@ -60,6 +61,7 @@ export function AlarmPage({ rule, onClose }: { rule: string; onClose: () => void
             <AlarmActs key={rule} whose={{ rules: [rule] }} alarms={alarm ? [alarm] : []} draft={`alarm ${rule}`} />
             {tag && item && <Now tag={tag} rule={item} alarm={alarm} />}
             <Guidance cause={alarm?.cause ?? item?.set.cause ?? ''} action={alarm?.action ?? item?.set.action ?? ''} />
+            {item && <Before rule={rule} />}
             <CalledFor rule={rule} />
             <Siblings of={alarm?.place ?? tag?.set.place} rule={rule} standing={standing} />
             <Earlier rule={rule} />
@@ -236,7 +238,8 @@ function Siblings({ of, rule, standing }: { of: string | null | undefined; rule:
   );
 }
 
-function Earlier({ rule }: { rule: string }) {
+/** The last events of an alarm; of what is over nothing is asked. */
+function useEvents(rule: string) {
   const isPast = usePast();
   // Under the key of alarms, so that it is asked for anew when one does something.
   const found = useQuery({
@@ -244,6 +247,17 @@ function Earlier({ rule }: { rule: string }) {
     queryFn: () => take(http.GET('/api/alarms/events', { params: { query: { rule, limit: EARLIER } } })),
     enabled: !isPast,
   });
+  return { isPast, found };
+}
+
+/** When the alarm came last. */
+function Before({ rule }: { rule: string }) {
+  const came = useEvents(rule).found.data?.find((e) => e.kind === 'raised')?.occurred_at;
+  return came ? <MovedBefore key={came} rule={rule} at={came} /> : null;
+}
+
+function Earlier({ rule }: { rule: string }) {
+  const { isPast, found } = useEvents(rule);
   const now = useNow();
   if (isPast || !found.data) return null;
   return (

@@ -2,6 +2,7 @@
 //! Havrel itself ([`system`]).
 
 mod action;
+pub mod before;
 pub mod chatter;
 mod criterion;
 mod event;

@@ -239,6 +239,16 @@ impl Plant {
         line.find(|item| !item.set.operator_area.is_empty()).map(|item| item.set.operator_area.as_str())
     }
 
+    /// How many steps in the plant tree lie between two places; more than any tree has where they have nothing in common.
+    pub fn steps_between(&self, a: Uuid, b: Uuid) -> usize {
+        let above = |item: &&Arc<Item<Place>>| item.set.parent.and_then(|id| self.places.get(&id));
+        let line =
+            |place: Uuid| std::iter::successors(self.places.get(&place), above).take(64).map(|item| item.id).collect::<Vec<_>>();
+        let (of_a, of_b) = (line(a), line(b));
+        let met = of_a.iter().enumerate().find_map(|(up, id)| Some(up + of_b.iter().position(|other| other == id)?));
+        met.unwrap_or(usize::MAX)
+    }
+
     /// The outermost equipment that a place is, or is a part of.
     pub fn equipment_around(&self, place: Uuid) -> Option<Uuid> {
         let above = |item: &&Arc<Item<Place>>| item.set.parent.and_then(|id| self.places.get(&id));

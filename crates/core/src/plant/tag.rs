@@ -251,7 +251,7 @@ impl Tag {
     }
 
     /// Whether what it reads or computes is text.
-    pub(super) fn holds_text(&self, plant: &Plant) -> bool {
+    pub fn holds_text(&self, plant: &Plant) -> bool {
         if let Some(formula) = &self.formula {
             return formula.gives_text();
         }

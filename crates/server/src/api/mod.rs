@@ -5,6 +5,7 @@ pub mod alarm_history;
 pub mod alarms;
 pub mod announced;
 pub mod arrivals;
+pub mod before;
 pub mod board;
 pub mod broker;
 pub mod browse;

@@ -5,7 +5,9 @@ use actix_web::http::Method;
 use havrel_core::{
     alarm::{AlarmEvent, EventKind},
     frame::Frame,
-    time::{Nanos, SECOND, from_text},
+    quality::Quality,
+    sample::{Batch, Value},
+    time::{Nanos, SECOND, from_text, to_text},
 };
 use serde_json::{Value as Json, json};
 use uuid::Uuid;
@@ -163,5 +165,57 @@ async fn what_is_only_recorded_is_in_the_history_and_in_no_list() {
     let (status, told) = engineer.edit(2, "Wrong", wrong).await;
     let fields: Vec<&str> = told["problems"].as_array().unwrap().iter().map(|p| p["field"].as_str().unwrap()).collect();
     assert_eq!((status, fields), (422, vec!["priority", "first_out"]), "{told}");
+    plant.stop().await;
+}
+
+#[actix_web::test]
+async fn what_moved_before_an_alarm_is_told_from_history_with_what_others_did() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    let built = plant.build(&engineer).await;
+    let [store, feed, calm, far, other] = [(); 5].map(|()| Uuid::now_v7());
+    let tag = |name: &str, place: Uuid| {
+        json!({"name": name, "place": place, "connection": store, "point": {"type": "number"}, "writable": true, "record": true,
+            "range_low": 0.0, "range_high": 100.0})
+    };
+    let edits = json!([
+        {"op": "create", "kind": "place", "id": other, "set": {"name": "EX-2"}},
+        {"op": "create", "kind": "connection", "id": store, "set": {"name": "Store", "kind": "memory"}},
+        {"op": "create", "kind": "tag", "id": feed, "set": tag("Feed", built.place)},
+        {"op": "create", "kind": "tag", "id": calm, "set": tag("Steam", built.place)},
+        {"op": "create", "kind": "tag", "id": far, "set": tag("Feed", other)},
+    ]);
+    let (status, told) = engineer.edit(1, "More", edits).await;
+    assert_eq!(status, 200, "{told}");
+    // Four hours in which both feeds step up at the end, and steam does what it always does.
+    let (now, live) = (havrel_live::now(), &plant.live);
+    let at = now - 3600 * SECOND;
+    let no = |id: Uuid| live.plant().tags[&id].no;
+    let mut batch = Batch::default();
+    for second in (0..4 * 3600).step_by(10) {
+        let time = at - (4 * 3600 - second) * SECOND;
+        let late = second > 4 * 3600 - 120;
+        let wave = 40.0 + 10.0 * (second as f64 / 600.0).sin();
+        for (tag, value) in [(feed, if late { 80.0 } else { 30.0 }), (far, if late { 80.0 } else { 30.0 }), (calm, wave)] {
+            batch.push(no(tag), time, Quality::GOOD, 0, &Value::F64(value));
+        }
+    }
+    let frame = Frame { batch, ..Frame::empty(Uuid::now_v7(), 1, 0, 1, at) };
+    live.import(&[frame]).await.unwrap();
+    let path = format!("/api/alarms/before?rule={}&at={}", built.rule, to_text(at));
+    let (status, told) = engineer.get(&path).await;
+    assert_eq!(status, 200, "{told}");
+    let moved: Vec<_> = told["moved"].as_array().unwrap().iter().map(|one| (&one["title"], &one["how"])).collect();
+    assert_eq!(moved, [(&json!("EX-1/Feed"), &json!("high")), (&json!("EX-2/Feed"), &json!("high"))], "the nearer one first");
+    let since = told["moved"][0]["since"].as_str().unwrap();
+    assert!(since > to_text(at - 130 * SECOND).as_str() && since < to_text(at - 60 * SECOND).as_str(), "{since}");
+    assert_eq!((&told["looked_at"], &told["left_out"]), (&json!(3), &json!(0)));
+    // What somebody writes now stands before an alarm that comes now, and not before the earlier one.
+    assert_eq!(told["done"], json!([]));
+    assert_eq!(engineer.post(&format!("/api/tags/{feed}/write"), json!({"value": 50.0})).await.0, 200);
+    let path = format!("/api/alarms/before?rule={}&at={}", built.rule, to_text(havrel_live::now() + SECOND));
+    let told = engineer.until(&path, |told| told["done"].as_array().is_some_and(|done| !done.is_empty())).await;
+    assert!(told["done"][0]["title"].as_str().unwrap().contains("Feed"), "{told}");
+    assert_eq!(engineer.get(&format!("/api/alarms/before?rule={store}&at=2026-12-01T00:00:00Z")).await.0, 404);
     plant.stop().await;
 }

@@ -17,6 +17,7 @@ async fn each_role_may_do_what_it_may() {
     let of = |what: &str| format!("/api/connections/{}/{what}", built.connection);
     let at_place = |what: &str| format!("/api/places/{}/{what}", built.place);
     let (equipment, alike, class) = (at_place("equipment"), at_place("alike"), at_place("class"));
+    let before = format!("/api/alarms/before?rule={}&at=2026-12-01T03:00:00Z", built.rule);
     let (take, contact) = (format!("/api/calls/{}/take", built.rule), format!("/api/contacts/{}", built.rule));
     let of_level = |what: &str| format!("/api/tags/{}/{what}", built.level);
     let (loops, look, follow) = (of_level("loop-checks"), of_level("loop-checks/look"), of_level("follow"));
@@ -35,6 +36,7 @@ async fn each_role_may_do_what_it_may() {
         ),
         (Method::POST, "/api/reports/preview", json!({"name": "x"}), [false, true, true, true]),
         (Method::POST, "/api/alarms/act", json!({"action": "acknowledge", "rules": []}), [false, false, true, true]),
+        (Method::GET, &before, Json::Null, [false, true, true, true]),
         (Method::GET, "/api/calls", Json::Null, [false, true, true, true]),
         (Method::POST, &take, json!({}), [false, false, true, true]),
         (Method::POST, "/api/calls/test", json!({"plan": built.place}), [false, false, true, true]),
