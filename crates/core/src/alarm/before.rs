@@ -93,7 +93,8 @@ pub fn moved(spans: &[Span], range: Option<f64>) -> Option<Moved> {
     // What only counts is always higher than before; how fast it counts may be unusual.
     let counts = counts_up(&spans[..begins]);
     let level = |i: usize| mean(spans.get((i + 1).checked_sub(LEVEL)?..=i)?);
-    let change = |i: usize| Some(level(i)? - level(i.checked_sub(STEP)?)?);
+    // A counter that falls was reset, which tells nothing.
+    let change = |i: usize| Some(level(i)? - level(i.checked_sub(STEP)?)?).filter(|by| !counts || *by >= 0.0);
     let restless = |i: usize| spread(spans.get((i + 1).checked_sub(STEP)?..=i)?);
     let found = |feature: &dyn Fn(usize) -> Option<f64>| -> Option<(f64, Nanos)> {
         let usual = Usual::of((0..begins).filter_map(feature).collect(), least)?;
@@ -102,9 +103,9 @@ pub fn moved(spans: &[Span], range: Option<f64>) -> Option<Moved> {
         let since = beyond.clone().find(|(_, far)| far.abs() > TOLD && far.signum() == most.signum())?.0;
         Some((most, spans[since].from))
     };
-    let levels = if counts { None } else { found(&level) };
+    let (levels, restlessness) = if counts { (None, None) } else { (found(&level), found(&restless)) };
     let named =
-        [(levels, How::High, How::Low), (found(&change), How::Rose, How::Fell), (found(&restless), How::Restless, How::Restless)];
+        [(levels, How::High, How::Low), (found(&change), How::Rose, How::Fell), (restlessness, How::Restless, How::Restless)];
     let told = named.into_iter().filter_map(|(found, up, down)| {
         let (far, since) = found?;
         // A value that is stiller than usual, or was restless only, says less.
@@ -198,6 +199,7 @@ mod tests {
     #[case::too_new(|i| (i > ALL - 60).then(|| wave(i)), None)]
     #[case::a_counter(|i| Some(i as f64 * 2.0), None)]
     #[case::a_counter_that_stops(|i: usize| Some(i.min(ALL - 9) as f64 * 2.0), Some(How::Fell))]
+    #[case::a_counter_that_is_reset(|i: usize| Some(if i < ALL - 9 { i as f64 * 2.0 } else { (i + 9 - ALL) as f64 * 2.0 }), None)]
     #[case::a_cycle_of_every_quarter_of_an_hour(|i| Some(if i % 45 < 5 { 90.0 } else { 10.0 }), None)]
     fn a_value_is_held_against_its_own_past(#[case] value: fn(usize) -> Option<f64>, #[case] expected: Option<How>) {
         assert_eq!(moved(&spans(value), None).map(|moved| moved.how), expected);

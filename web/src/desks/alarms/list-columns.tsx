@@ -79,7 +79,7 @@ export const LIST_COLUMNS: readonly ListColumn[] = [
   {
     key: 'what',
     title: 'What',
-    width: 14,
+    width: 12.5,
     grows: true,
     pinned: true,
     cell: ({ row: { alarm: a }, onOpen }) => (

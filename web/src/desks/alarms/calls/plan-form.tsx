@@ -1,7 +1,6 @@
 // A call-out plan: for which alarms it is, and who is told, one after the other.
 
 import { ChevronDown, ChevronUp, Plus, X } from 'lucide-react';
-import { useState } from 'react';
 import { newId } from '../../../api/client';
 import type { CallPlanSet, CallStep, CallTo, Item } from '../../../api/model';
 import { commit, useItems, useMay } from '../../../api/queries';
@@ -11,7 +10,8 @@ import { always } from '../../../parts/hours';
 import { HoursField } from '../../../parts/hours-field';
 import { ListField, PickField } from '../../../parts/picker';
 import { PRIORITY_WORDS } from '../../../parts/text';
-import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../../../parts/ui';
+import { Button, Choice, Field, Input, Tick } from '../../../parts/ui';
+import { FormEnd } from './form-end';
 
 interface StepValues {
   to: CallTo;
@@ -61,7 +61,6 @@ interface Props {
 export function PlanForm({ plan, seen, count, onClose }: Props) {
   const engineer = useMay('engineer');
   const form = useForm(valuesOf(plan?.set), FIELDS, { follow: true, draft: `call-out plan ${plan?.id ?? 'new'}` });
-  const [removing, setRemoving] = useState(false);
   const places = useItems('place').data?.items ?? [];
   const classes = useItems('alarm_class').data?.items ?? [];
   const connections = useItems('connection').data?.items ?? [];
@@ -208,42 +207,20 @@ export function PlanForm({ plan, seen, count, onClose }: Props) {
           </p>
         </div>
       </fieldset>
-      <FormTrouble form={form} />
-      <div className="mt-3 flex gap-2">
-        <Button kind="main" type="submit" disabled={!engineer || form.busy || !form.dirty}>
-          {plan ? 'Save plan' : 'Create plan'}
-        </Button>
-        <Button
-          onClick={() => {
-            form.discard();
-            onClose();
-          }}
-        >
-          {form.dirty ? 'Discard and close' : 'Close'}
-        </Button>
-        <span className="flex-1" />
-        {plan && engineer && (
-          <Button kind="quiet" onClick={() => setRemoving(true)}>
-            Delete…
-          </Button>
-        )}
-      </div>
-      {plan && (
-        <Confirm
-          open={removing}
-          title={`Delete the call-out plan “${plan.set.name}”?`}
-          action="Delete"
-          onClose={() => setRemoving(false)}
-          onConfirm={() => {
-            setRemoving(false);
-            commit(`Deleted call-out plan ${plan.set.name}`, seen, [{ op: 'delete', kind: 'call_plan', id: plan.id }])
-              .then(onClose)
-              .catch(complain);
-          }}
-        >
-          <p>Nobody is called by it any more; calls that go on end.</p>
-        </Confirm>
-      )}
+      <FormEnd
+        form={form}
+        noun="plan"
+        title={plan ? `call-out plan “${plan.set.name}”` : undefined}
+        deleted="Nobody is called by it any more; calls that go on end."
+        disabled={!engineer}
+        onClose={onClose}
+        onDelete={() => {
+          if (!plan) return;
+          commit(`Deleted call-out plan ${plan.set.name}`, seen, [{ op: 'delete', kind: 'call_plan', id: plan.id }])
+            .then(onClose)
+            .catch(complain);
+        }}
+      />
     </form>
   );
 }

@@ -10,8 +10,9 @@ import { useContacts } from '../../../parts/contacts';
 import { complain, useForm } from '../../../parts/form';
 import { ownZone } from '../../../parts/hours';
 import { counted } from '../../../parts/text';
-import { Button, Choice, Confirm, Field, FormTrouble, Input } from '../../../parts/ui';
+import { Button, Choice, Field, Input } from '../../../parts/ui';
 import { daysOffOf } from './days-off';
+import { FormEnd } from './form-end';
 
 type Values = Omit<ShiftPatternSet, 'order'>;
 
@@ -47,7 +48,6 @@ export function ShiftForm({ pattern, seen, count, onClose }: Props) {
   const [start] = useState(first);
   const { order: _, ...own } = pattern?.set ?? { ...start, order: 0 };
   const form = useForm<Values>(own, FIELDS, { follow: true, draft: `shift pattern ${pattern?.id ?? 'new'}` });
-  const [removing, setRemoving] = useState(false);
   const v = form.values;
   const problem = (field: string) => form.problems.find((p) => p.field === field)?.message;
   const save = async () => {
@@ -91,42 +91,20 @@ export function ShiftForm({ pattern, seen, count, onClose }: Props) {
           {p.message}
         </p>
       ))}
-      <FormTrouble form={form} />
-      <div className="mt-3 flex gap-2">
-        <Button kind="main" type="submit" disabled={!engineer || form.busy || !form.dirty}>
-          {pattern ? 'Save shift pattern' : 'Create shift pattern'}
-        </Button>
-        <Button
-          onClick={() => {
-            form.discard();
-            onClose();
-          }}
-        >
-          {form.dirty ? 'Discard and close' : 'Close'}
-        </Button>
-        <span className="flex-1" />
-        {pattern && engineer && (
-          <Button kind="quiet" onClick={() => setRemoving(true)}>
-            Delete…
-          </Button>
-        )}
-      </div>
-      {pattern && (
-        <Confirm
-          open={removing}
-          title={`Delete the shift pattern “${pattern.set.name}”?`}
-          action="Delete"
-          onClose={() => setRemoving(false)}
-          onConfirm={() => {
-            setRemoving(false);
-            commit(`Deleted shift pattern ${pattern.set.name}`, seen, [{ op: 'delete', kind: 'shift_pattern', id: pattern.id }])
-              .then(onClose)
-              .catch(complain);
-          }}
-        >
-          <p>A pattern by which a place works stays until the place names another one.</p>
-        </Confirm>
-      )}
+      <FormEnd
+        form={form}
+        noun="shift pattern"
+        title={pattern ? `shift pattern “${pattern.set.name}”` : undefined}
+        deleted="A pattern by which a place works stays until the place names another one."
+        disabled={!engineer}
+        onClose={onClose}
+        onDelete={() => {
+          if (!pattern) return;
+          commit(`Deleted shift pattern ${pattern.set.name}`, seen, [{ op: 'delete', kind: 'shift_pattern', id: pattern.id }])
+            .then(onClose)
+            .catch(complain);
+        }}
+      />
     </form>
   );
 }
