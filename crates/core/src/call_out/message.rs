@@ -35,6 +35,11 @@ pub struct Message {
 }
 
 impl Message {
+    /// Whether it is to be sent now. One that would wait for longer than any pause waits for a clock that was set back.
+    pub fn is_due(&self, now: Nanos) -> bool {
+        self.next_at.is_some_and(|at| at <= now || at.saturating_sub(now) > LONGEST_PAUSE)
+    }
+
     /// The server has it.
     pub fn sent(&mut self, now: Nanos, answer: &str) {
         self.attempts += 1;
@@ -228,6 +233,8 @@ mod tests {
             now = message.next_at.unwrap();
         }
         assert_eq!((pauses.len(), &pauses[..7]), (MOST_ATTEMPTS as usize - 1, &[15, 30, 60, 120, 240, 480, 600][..]));
+        let waits = Message { next_at: Some(LONGEST_PAUSE), ..message.clone() };
+        assert!(!waits.is_due(0) && waits.is_due(LONGEST_PAUSE) && waits.is_due(-60 * SECOND), "the clock was set back");
         let mut refused = Message { attempts: 0, next_at: Some(0), ..message.clone() };
         assert!(refused.failed(0, "550 nobody of this name", true) && refused.next_at.is_none());
         let mut late = Message { attempts: 2, next_at: Some(9), ..message };

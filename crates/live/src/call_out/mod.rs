@@ -109,6 +109,8 @@ impl Live {
         messages.extend(self.db.open_messages().await?);
         // Whatever kept them back, the restart may have mended it.
         messages.iter_mut().for_each(|message| message.next_at = message.next_at.map(|at| at.min(now())));
+        // Whom to tell is known from here on, also while the database is away.
+        self.contacts().await;
         let plant = self.plant();
         let rules: Vec<Uuid> = self.alarms_waiting(&plant).into_iter().map(|alarm| alarm.rule).collect();
         let answered = self.db.answered_alarms(&rules).await?;

@@ -43,7 +43,7 @@ pub(super) struct People(Mutex<BTreeMap<Uuid, Contact>>);
 
 impl Live {
     /// Everybody with an account; as they were known last, while the database is away.
-    async fn contacts(&self) -> BTreeMap<Uuid, Contact> {
+    pub(super) async fn contacts(&self) -> BTreeMap<Uuid, Contact> {
         let found = self.db.contacts().await;
         let mut known = self.calls.people.0.lock().unwrap_or_else(PoisonError::into_inner);
         match found {

@@ -52,7 +52,7 @@ impl Live {
     fn due(&self, under_way: &HashSet<Uuid>) -> Vec<(Uuid, Uuid, Notice)> {
         let now = now();
         let kept = self.calls_kept();
-        let due = kept.messages.values().filter(|m| m.next_at.is_some_and(|at| at <= now) && !under_way.contains(&m.notice.id));
+        let due = kept.messages.values().filter(|m| m.is_due(now) && !under_way.contains(&m.notice.id));
         let room = MOST_AT_ONCE.saturating_sub(under_way.len());
         due.take(room).map(|m| (m.notice.id, m.carrier, m.notice.clone())).collect()
     }
