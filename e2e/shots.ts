@@ -134,9 +134,6 @@ async function views(page: Page) {
   await page.getByRole('button', { name: 'Choose holding 4' }).click({ modifiers: ['Shift'] });
   await shot('registers');
   await page.getByRole('button', { name: 'Remove holding 0', exact: true }).click();
-  await page.getByRole('button', { name: 'Blocks and map' }).click();
-  await page.getByRole('region', { name: 'Register map' }).getByRole('button').first().waitFor();
-  await shot('blocks');
   await page.getByRole('button', { name: /^Dryline/ }).click();
   await page.getByRole('button', { name: 'Open Packing' }).click();
   await page.getByRole('button', { name: 'Open Bagging machine' }).click();
@@ -170,6 +167,19 @@ async function views(page: Page) {
   await desk('System');
   await page.getByRole('button', { name: '1 session' }).click();
   await shot('system');
+  // Somebody is in every crew, so that the test alarm reaches a person.
+  await page.getByLabel('E-mail for call-out').fill('engineer@brackmere.example');
+  await page.getByRole('region', { name: 'Call-out' }).getByRole('button', { name: 'Save' }).click();
+  await desk('Alarms');
+  await page.locator('main button[aria-pressed]').getByText('Call-out').click();
+  await page.getByRole('button', { name: 'Three shifts, four crews' }).click();
+  for (const crew of ['A', 'B', 'C', 'D']) await page.getByLabel(`Add somebody to Crew ${crew}`).selectOption({ label: NAME });
+  await page.getByRole('button', { name: 'Save shift pattern' }).click();
+  await page.getByRole('button', { name: 'Test alarm through Drying' }).click();
+  await page.getByText('told, 250').waitFor();
+  await page.getByText(/^The test alarm stands/).waitFor({ state: 'hidden' });
+  await shot('call-out');
+  await page.getByRole('contentinfo').getByRole('button', { name: 'Acknowledge' }).first().click();
   await page.getByRole('button', { name: NAME, exact: true }).click();
   await page.getByRole('menuitemradio', { name: 'Night theme' }).click();
   await desk('Board');

@@ -169,3 +169,22 @@ test('a rule that cannot work says why', async () => {
   await page.getByLabel('Which rules').selectOption('faulty');
   await expect(sheet().getByRole('row').filter({ hasText: 'Zone 1' }).first()).toContainText('Its place is out of service.');
 });
+
+test('every rule that is shown is run against what is recorded, and the run can be stopped', async () => {
+  await page.goto(`${server.url}/alarms?part=rules`);
+  await page.getByLabel('Filter alarm rules').fill('meter m1 voltage');
+  await expect(page.getByRole('heading', { name: /^3 alarm rules$/ })).toBeVisible();
+  await page.getByRole('button', { name: 'Backtest', exact: true }).click();
+  const many = page.getByRole('region', { name: 'Backtest of many rules' });
+  await many.getByRole('button', { name: 'Run 3 rules' }).click();
+  // Every past has a dip of the voltage.
+  await expect(many).toContainText('3 alarms of 3 rules; 0 rules stayed quiet.');
+  await expect(many.getByRole('row').filter({ hasText: 'Voltage L1 low' }).getByRole('cell').nth(2)).toHaveText('1');
+  await accessibility(page);
+  await page.getByLabel('Filter alarm rules').fill('');
+  await many.getByRole('button', { name: /^Run 8\d rules$/ }).click();
+  await many.getByRole('button', { name: 'Cancel' }).click();
+  await expect(many.getByRole('button', { name: /^Run 8\d rules$/ })).toBeVisible();
+  await many.getByRole('button', { name: 'Close' }).click();
+  await expect(many).toHaveCount(0);
+});

@@ -198,8 +198,7 @@ async fn page(app: &App, token: &str, told: Option<&str>) -> Result<Markup, Prob
         @if call.test { p.test { "This is a test. Nothing is wrong at the plant." } }
         p { (state) }
         @if waiting.is_empty() { p { "None of its alarms waits to be acknowledged." } }
-        @for alarm in &shown { (alarm) }
-        @if waiting.len() > MOST_SHOWN { p.soft { "… and " (waiting.len() - MOST_SHOWN) " more." } }
+        @if let Some(first) = shown.first() { (first) }
         @let may_acknowledge = behind.actor().is_some() && !waiting.is_empty();
         @if call.over.is_none() || may_acknowledge {
             form method="post" action=(format!("/call/{token}/take")) {
@@ -213,6 +212,9 @@ async fn page(app: &App, token: &str, told: Option<&str>) -> Result<Markup, Prob
                 }
             }
         }
+        // What else is wrong, below what can be done.
+        @for alarm in shown.iter().skip(1) { (alarm) }
+        @if waiting.len() > MOST_SHOWN { p.soft { "… and " (waiting.len() - MOST_SHOWN) " more." } }
     })
 }
 

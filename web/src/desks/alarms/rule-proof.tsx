@@ -16,6 +16,7 @@ import { useSettled } from '../../parts/settled';
 import { counted, lasting, moment, pathEnd, spanWords } from '../../parts/text';
 import { Trend } from '../../parts/trend';
 import { Button, Choice, Field, Input } from '../../parts/ui';
+import { calmerWords } from './calmer';
 import { madeUp, number, SHAPES, type ShapeName, type Typed } from './made-up';
 import { type RuleValues, setOf } from './rule-form';
 import { SpanStrip, TrialChart } from './trial-chart';
@@ -348,13 +349,4 @@ function Outcome({ name, of }: { name: string; of: Schemas['JudgedView'] }) {
       <td className="figures text-right">{span(of.longest_s)}</td>
     </tr>
   );
-}
-
-function calmerWords(calmer: Schemas['CalmerView'], unit: string): string {
-  const parts = [
-    calmer.deadband > 0 && `deadband ${calmer.deadband} ${calmer.deadband_in === 'range' ? '% of range' : unit}`.trim(),
-    calmer.on_delay_s > 0 && `on-delay ${calmer.on_delay_s} s`,
-    calmer.off_delay_s > 0 && `off-delay ${calmer.off_delay_s} s`,
-  ];
-  return parts.filter(Boolean).join(', ');
 }

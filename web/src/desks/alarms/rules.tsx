@@ -1,7 +1,7 @@
 // Every alarm rule in a sheet that is written in, over any choice of places and words; with the settings of one above it.
 
 import { useQuery } from '@tanstack/react-query';
-import { CopyPlus } from 'lucide-react';
+import { CopyPlus, History } from 'lucide-react';
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { http, type Schemas, take } from '../../api/client';
 import { useAlarms, useMay, useSuppressed } from '../../api/queries';
@@ -15,6 +15,7 @@ import { counted, RULE_WORDS } from '../../parts/text';
 import { Button, Choice, Empty, Input } from '../../parts/ui';
 import { Views } from '../../parts/views';
 import { Unsaved, useWritten } from '../../parts/written';
+import { BacktestMany } from './backtest-many';
 import { FINDINGS } from './findings';
 import { ManyRules } from './many-rules';
 import { FIRST, type RuleRow, ruleColumns } from './rule-columns';
@@ -69,6 +70,7 @@ export function Rules({ at }: { at: string | undefined }) {
   const [moment, setMoment] = useState(() => Date.now());
   const [total, setTotal] = useState<number>();
   const [many, setMany] = useState(false);
+  const [backtest, setBacktest] = useState(false);
   const [made, setMade] = useState<Schemas['MadeRules']>();
   const written = useWritten('rule', 'rule sheet', 'alarm rule');
   const grid = useRef<GridHandle>(null);
@@ -156,6 +158,9 @@ export function Rules({ at }: { at: string | undefined }) {
         </Choice>
         {view.order && <Button onClick={() => change({ order: null })}>Plant order</Button>}
         <span className="flex-1" />
+        <Button onClick={() => setBacktest(!backtest)} aria-expanded={backtest}>
+          <History className="size-4" /> Backtest
+        </Button>
         {engineer && (
           <Button onClick={() => setMany(!many)} aria-expanded={many}>
             <CopyPlus className="size-4" /> Add to many
@@ -185,6 +190,7 @@ export function Rules({ at }: { at: string | undefined }) {
           onClose={() => setMany(false)}
         />
       )}
+      {backtest && <BacktestMany fetch={fetch} total={total ?? 0} onClose={() => setBacktest(false)} />}
       {open && <RuleEditor key={open} open={open} onClose={() => go({ rule: undefined })} />}
       {made && (written.changes.size > 0 || made.rows.length === 0) && <MadeLine made={made} />}
       <Unsaved written={written} title={title} grid={grid} />
