@@ -84,7 +84,7 @@ async function views(page: Page) {
   await page.getByLabel('Filter alarm rules').fill('compressor motor current');
   await page.getByRole('grid', { name: 'Alarm rules' }).getByRole('gridcell', { name: /Motor current/ }).first().click();
   await page.keyboard.press('Enter');
-  const rule = page.getByRole('region', { name: 'Alarm rule' });
+  const rule = page.getByRole('region', { name: 'Alarm rule', exact: true });
   await rule.getByLabel('Level, A').fill('21');
   await rule.getByLabel('Deadband', { exact: true }).fill('0');
   await rule.getByRole('button', { name: 'Backtest', exact: true }).click();
