@@ -392,6 +392,7 @@ fn nanos_of(minutes: f64) -> Nanos {
 }
 
 pub mod message;
+pub mod whom;
 
 #[cfg(test)]
 mod tests;

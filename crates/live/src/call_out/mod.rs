@@ -30,7 +30,7 @@ use uuid::Uuid;
 
 pub(crate) use send::run as send;
 
-/// How often the alarms are looked at; only where some changed, or a step is due, there is something to do.
+/// How often alarms and messages are looked at; only where some changed, or a step is due, there is something to do.
 const LOOK: Duration = Duration::from_secs(1);
 /// So many steps that reach nobody may follow each other within one look.
 const MOST_AT_ONCE: usize = 200;

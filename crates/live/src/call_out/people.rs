@@ -2,12 +2,8 @@
 
 use crate::{Live, now};
 use havrel_core::{
-    call_out::{Call, How, Over, message},
-    plant::{
-        CallPlan, CallTo, Plant,
-        call_plan::CallStep,
-        shifts::{OnShift, ShiftPattern},
-    },
+    call_out::{Call, How, Over, whom},
+    plant::{CallPlan, CallTo, Plant, call_plan::CallStep},
     time::Nanos,
 };
 use havrel_db::calls::Contact;
@@ -16,9 +12,6 @@ use std::{
     sync::{Mutex, PoisonError},
 };
 use uuid::Uuid;
-
-/// The highest priority, for which quiet hours do not count.
-const URGENT: u8 = 4;
 
 /// Somebody who is told.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -66,7 +59,7 @@ impl Live {
                 to: mail.clone(),
             })),
             CallTo::Person { account } => reached.add(&contacts, *account, plan, call.highest(), now()),
-            CallTo::Crew => match crew(plant, plan, call) {
+            CallTo::Crew => match whom::crew_on_shift(plant, plan, call, now()) {
                 Ok(on) => on.crew.people.iter().for_each(|person| reached.add(&contacts, *person, plan, call.highest(), now())),
                 Err(why) => reached.left_out.push(why.to_owned()),
             },
@@ -97,7 +90,7 @@ impl Live {
         if let (Some(by), true) = (taker, reached.people.is_empty()) {
             let contacts = self.contacts().await;
             let account = contacts.values().find(|contact| contact.name == *by).map(|contact| contact.account);
-            account.into_iter().for_each(|account| reached.add(&contacts, account, plan, URGENT, now()));
+            account.into_iter().for_each(|account| reached.add(&contacts, account, plan, whom::URGENT, now()));
         }
         reached
     }
@@ -112,7 +105,7 @@ impl Reached {
             self.left_out.push(format!("{name}: the account is disabled"));
         } else if contact.mail.is_empty() {
             self.left_out.push(format!("{name}: no address"));
-        } else if priority < URGENT && !contact.hours.cover(now) {
+        } else if !whom::may_be_told(priority, &contact.hours, now) {
             self.left_out.push(format!("{name}: quiet hours"));
         } else {
             let whom = Whom { words: name.clone(), account: Some(account), carrier, to: contact.mail.clone() };
@@ -126,20 +119,4 @@ impl Reached {
 fn hook(plant: &Plant, connection: Uuid) -> Option<Whom> {
     let item = plant.connections.get(&connection)?;
     Some(Whom { words: item.set.name.clone(), account: None, carrier: connection, to: String::new() })
-}
-
-/// The crew at work at the place of the most urgent alarm; of what is at no place, at the plan's.
-fn crew<'a>(plant: &'a Plant, plan: &CallPlan, call: &Call) -> Result<OnShift<'a>, &'static str> {
-    let of_alarm = message::in_order(call).into_iter().find_map(|(rule, _)| {
-        let rule = plant.rules.get(&rule)?;
-        Some(plant.tags.get(&rule.set.tag)?.set.place)
-    });
-    let pattern: Option<&ShiftPattern> = match of_alarm.or(plan.under) {
-        Some(place) => plant.shifts_of(place).map(|item| &item.set),
-        // Where the whole site works by one pattern, there is no doubt.
-        None => {
-            Some(plant.shift_patterns.values()).filter(|all| all.len() == 1).and_then(|mut all| all.next()).map(|item| &item.set)
-        }
-    };
-    pattern.ok_or("no shift pattern at the place")?.on_shift(now()).ok_or("no crew is on shift")
 }

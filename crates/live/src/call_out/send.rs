@@ -1,5 +1,6 @@
 //! Sending of messages: each as soon as it is due, several at once, again after a pause where it failed.
 
+use super::LOOK;
 use crate::{Live, LiveError, now};
 use havrel_core::{call_out::Notice, time::span_words};
 use havrel_link::{Command, LinkError};
@@ -14,7 +15,6 @@ use uuid::Uuid;
 
 /// Messages under way at once.
 const MOST_AT_ONCE: usize = 16;
-const LOOK: Duration = Duration::from_secs(1);
 /// Longer than any connection may take, so that one which hangs holds up no others.
 const LONGEST: Duration = Duration::from_secs(120);
 
