@@ -99,11 +99,12 @@ impl Window {
         self.advance(at);
         self.held = value;
         let pane = self.pane_at(at);
+        // Of two at one instant the later one holds, also where it is bad.
+        if pane.start == at {
+            pane.at_start = value;
+        }
         if let Some(value) = value {
             (pane.least, pane.greatest) = (pane.least.min(value), pane.greatest.max(value));
-            if pane.start == at {
-                pane.at_start = Some(value);
-            }
             if came {
                 pane.sum += value;
                 pane.count += 1;
@@ -286,6 +287,15 @@ mod tests {
     fn values() -> impl Strategy<Value = Vec<(i64, Option<f64>, bool)>> {
         let value = prop_oneof![4 => (-1000.0..1000.0f64).prop_map(Some), 1 => Just(None)];
         prop::collection::vec((prop_oneof![8 => 0i64..40, 2 => 0i64..4000], value, any::<bool>()), 1..80)
+    }
+
+    #[test]
+    fn a_bad_value_takes_the_place_of_one_of_the_same_instant() {
+        let mut window = Window::new(4000);
+        window.push(50_000, Some(1.0), true);
+        window.push(50_000, None, false);
+        window.push(54_000, Some(2.0), true);
+        assert_eq!(window.stats().first, None);
     }
 
     proptest! {
