@@ -8,7 +8,7 @@ use crate::{
     sample::{Batch, Kind, Sample},
     time::Nanos,
 };
-use bytes::{EVENT, GAP, KEEP, NOTE, SAMPLE, STATE, STEP, SUPPRESSION};
+use bytes::{EVENT, GAP, KEEP, NOTE, SAMPLE, STATE, STEP, SUPPRESSION, VALUE};
 use uuid::Uuid;
 
 pub use bytes::{BEGINNING, FORMER_BEGINNINGS, FrameError, MAX_BYTES};
@@ -146,7 +146,8 @@ impl Frame {
     fn sizes(&self) -> Vec<usize> {
         let text = |s: &Sample| if s.kind == Kind::Text { (s.bits & 0xffff_ffff) as usize } else { 0 };
         let mut sizes: Vec<usize> = self.batch.samples.iter().map(|s| SAMPLE + text(s)).collect();
-        sizes.extend(self.events.iter().map(|e| EVENT + e.actor.len() + e.comment.len() + e.text.len()));
+        let values = |e: &AlarmEvent| -> usize { e.values.iter().map(|v| VALUE + v.name.len() + v.text.len()).sum() };
+        sizes.extend(self.events.iter().map(|e| EVENT + e.actor.len() + e.comment.len() + e.text.len() + values(e)));
         let suppressions = |s: &AlarmStanding| -> usize {
             s.state.suppressions.values().map(|s| SUPPRESSION + s.by.len() + s.reason.len()).sum()
         };

@@ -320,6 +320,7 @@ fn event(r: &PgRow) -> Result<(i64, AlarmEvent), DbError> {
         actor: r.try_get("actor")?,
         comment: r.try_get("comment")?,
         text: r.try_get("text")?,
+        values: r.try_get::<Json<_>, _>("values_with")?.0,
     };
     Ok((r.try_get("id")?, event))
 }
@@ -331,8 +332,8 @@ pub(crate) async fn store(conn: &mut PgConnection, frames: &[&Frame]) -> Result<
             let (value, digits) = columns(e.value);
             sqlx::query(
                 "insert into alarm_event (rule, sequence, kind, priority, occurred_at, decided_at, value, digits, level, suppressed,
-                     until_at, actor, comment, text, node, first_out)
-                 values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) on conflict do nothing",
+                     until_at, actor, comment, text, node, first_out, values_with)
+                 values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17) on conflict do nothing",
             )
             .bind(e.rule)
             .bind(e.sequence.cast_signed())
@@ -350,6 +351,7 @@ pub(crate) async fn store(conn: &mut PgConnection, frames: &[&Frame]) -> Result<
             .bind(&e.text)
             .bind(frame.node)
             .bind(e.first_out)
+            .bind(Json(&e.values))
             .execute(&mut *conn)
             .await?;
         }

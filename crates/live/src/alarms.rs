@@ -80,6 +80,7 @@ mod tests {
             actor,
             comment,
             text,
+            values: Vec::new(),
         }
     }
 

@@ -17,7 +17,7 @@ impl Live {
     /// # Errors
     /// When it is more than a backtest goes through, or the database does not answer.
     pub async fn recorded(&self, plant: &Plant, rule: &Rule, from: Nanos, to: Nanos) -> Result<Vec<Told>, LiveError> {
-        let tags: Vec<TagNo> = plant.trial_tags(rule).iter().map(|tag| tag.no).collect();
+        let tags: Vec<TagNo> = plant.judged_tags(rule).iter().map(|tag| tag.no).collect();
         let mut told: Vec<Told> = Vec::new();
         let show = |index: usize, kept: havrel_db::answers::Kept| {
             told.push(Told { at: kept.time.max(from), tag: tags[index], value: kept.value, quality: kept.quality });

@@ -134,6 +134,7 @@ pub fn serve(app: App, listener: TcpListener) -> io::Result<Server> {
             .service(api::sheets::tag_sheet)
             .service(api::sheets::rule_sheet)
             .service(api::trials::trial)
+            .service(api::trials::rule_message)
             .service(api::trials::backtest)
             .service(api::sheets::made_rules)
             .service(api::alarm_history::alarm_sheet)

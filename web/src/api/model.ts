@@ -261,6 +261,10 @@ export interface RuleSet {
   /** Why it has another priority than the site's guide gives. */
   overruled: string;
   checked: { by: string; at: string; mark: string } | null;
+  /** Stored in its parts; given and taken as text with chips in double brackets. Nothing said where it is empty. */
+  message?: unknown;
+  /** Tags and formulas whose values go with events, likewise. */
+  values_with?: unknown;
   first_out: string;
   cause: string;
   action: string;

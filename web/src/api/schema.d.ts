@@ -1674,6 +1674,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rules/message": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an alarm of a rule would say if it came now. */
+        post: operations["rule_message"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rules/trial": {
         parameters: {
             query?: never;
@@ -3340,6 +3357,8 @@ export interface components {
             text: string;
             actor: string;
             comment: string;
+            /** @description What the rule keeps with its events, as it was at that instant. */
+            values: components["schemas"]["KeptValueView"][];
         };
         /** @description One request and what came of it. */
         ExchangeView: {
@@ -3824,7 +3843,7 @@ export interface components {
             source: string;
             /** @description Of a connection: every address under which its device is reached, the first before the spare ones. */
             addresses?: string[];
-            /** @description Its formulas with tags by their paths, by the field that holds each. */
+            /** @description Its formulas with tags by their paths, and its messages with chips in double brackets, by the field that holds each. */
             formulas?: Record<string, never>;
             /** @description Of an item that belongs to an equipment class: what it says itself, over what the class says. */
             own?: Record<string, never>;
@@ -3875,6 +3894,12 @@ export interface components {
                 number,
                 number | null
             ][];
+        };
+        /** @description A value that goes with an event. */
+        KeptValueView: {
+            name: string;
+            /** @description With its unit, or the name of its state. */
+            text: string;
         };
         /** @description A kept view of a sheet. */
         KeptViewRow: {
@@ -4710,6 +4735,24 @@ export interface components {
             /** @description Since when it stands at the end of the period; empty where it does not. */
             since: string;
         };
+        /** @description An alarm rule whose message is wanted. */
+        RuleMessageBody: {
+            /** Format: uuid */
+            tag: string;
+            /**
+             * Format: uuid
+             * @description The rule, where it is there already; `set` changes it.
+             */
+            rule?: string | null;
+            set: Record<string, never>;
+        };
+        /** @description What an alarm would say. */
+        RuleMessageView: {
+            text: string;
+            characters: number;
+            /** @description What would go with its event. */
+            values: components["schemas"]["KeptValueView"][];
+        };
         /** @description An alarm rule as a row. */
         RuleRow: {
             /** Format: uuid */
@@ -5208,6 +5251,8 @@ export interface components {
             comment: string;
             /** @description The operator would not have seen it. */
             suppressed: boolean;
+            /** @description What would go with it. */
+            values: components["schemas"]["KeptValueView"][];
         };
         /** @description What came of a trial. */
         TrialView: {
@@ -17921,6 +17966,145 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MadeRules"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something that it names does not exist */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body came too slowly */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It conflicts with what exists */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rule_message: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleMessageBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleMessageView"];
                 };
             };
             /** @description The request cannot be read */

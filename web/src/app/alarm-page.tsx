@@ -9,6 +9,7 @@ import { useNow } from '../api/live';
 import type { Item } from '../api/model';
 import { type Alarm, useAlarms, useItems, useMay, useSuppressed } from '../api/queries';
 import { usePast } from '../api/shown';
+import { KeptValues } from '../parts/kept-values';
 import { Pips } from '../parts/pips';
 import { isLimit } from '../parts/rule-kinds';
 import { lasting, moment, PRIORITY_WORDS, RULE_WORDS } from '../parts/text';
@@ -271,6 +272,7 @@ function Earlier({ rule }: { rule: string }) {
               {eventWords(e)}
               {e.actor && <span className="text-soft"> by {e.actor}</span>}
               {e.comment && <span className="block">“{e.comment}”</span>}
+              {e.values.length > 0 && <KeptValues values={e.values} />}
             </span>
           </li>
         ))}

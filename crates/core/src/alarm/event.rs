@@ -90,6 +90,14 @@ pub struct UnknownCode {
     pub code: u8,
 }
 
+/// The value of a tag or a formula at the instant of an event, as it was shown then.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KeptValue {
+    pub name: String,
+    /// With its unit, or the name of its state.
+    pub text: String,
+}
+
 /// One step of one alarm. Its order is (rule, sequence); both times are kept.
 #[derive(Clone, Debug, PartialEq)]
 pub struct AlarmEvent {
@@ -118,6 +126,8 @@ pub struct AlarmEvent {
     pub comment: String,
     /// What the list said: “Temperature high, 84.6 °C over 82”. Kept, because names change later.
     pub text: String,
+    /// What the rule keeps with its events.
+    pub values: Vec<KeptValue>,
 }
 
 impl AlarmEvent {

@@ -18,7 +18,7 @@ use uuid::Uuid;
 
 pub use action::{AlarmAction, LONGEST_COMMENT, LONGEST_SHELVED};
 pub use criterion::{Criterion, Memory, Test, Turn};
-pub use event::{AlarmEvent, EventKind, UnknownCode};
+pub use event::{AlarmEvent, EventKind, KeptValue, UnknownCode};
 pub use kind::{LimitKind, RuleKind};
 pub use state::{Acknowledgement, AlarmState, AlarmStep, Condition, Handling, StandardState, Suppressed, Suppression};
 pub use system::SystemAlarm;

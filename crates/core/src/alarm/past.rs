@@ -65,6 +65,7 @@ mod tests {
             actor: "Shift lead".into(),
             comment: String::new(),
             text: format!("Level high, {sequence}"),
+            values: Vec::new(),
         }
     }
 

@@ -1,11 +1,12 @@
 //! Values against the rules of alarms, and what people do about alarms.
 
-use super::{Effects, Engine, Gives, RulePlan, RuleState, Slot, deadlines::Due};
+use super::{Effects, Engine, Gives, RulePlan, RuleState, Slot, deadlines::Due, words::Moment};
 use crate::{
     alarm::{
-        AlarmAction, AlarmEvent, AlarmStanding, AlarmStep, EventKind, Handling, Memory, Suppressed, Suppression, Test, Turn,
+        AlarmAction, AlarmEvent, AlarmStanding, AlarmStep, EventKind, Handling, KeptValue, Memory, Suppressed, Suppression, Test,
+        Turn,
     },
-    formula::{Outcome, Val},
+    formula::{Outcome, Reading, Val},
     number::Number,
     sample::Value,
     time::Nanos,
@@ -19,11 +20,13 @@ pub(super) struct Happened<'a> {
     pub until: Option<Nanos>,
     pub actor: &'a str,
     pub comment: &'a str,
+    /// What else is kept of this instant.
+    pub values: Vec<KeptValue>,
 }
 
 impl Happened<'_> {
     pub fn by_itself(kind: EventKind, at: Nanos) -> Happened<'static> {
-        Happened { kind, at, until: None, actor: "", comment: "" }
+        Happened { kind, at, until: None, actor: "", comment: "", values: Vec::new() }
     }
 }
 
@@ -106,7 +109,7 @@ impl Engine {
         let handling = self.plan.rules[rule].handling;
         if act(&mut self.rules[rule].standing, handling, action, at, ("", &reason)) {
             let comment = if enabled { "" } else { &reason };
-            self.tell(rule, &Happened { comment, ..Happened::by_itself(EventKind::of(action), at) }, out);
+            self.tell(rule, Happened { comment, ..Happened::by_itself(EventKind::of(action), at) }, out);
         }
     }
 
@@ -165,18 +168,22 @@ impl Engine {
             return;
         }
         standing.value = value;
+        let known = &self.current;
+        let reading = |slot: Slot| Reading { value: known[slot as usize].value.as_ref(), quality: known[slot as usize].quality };
+        let current = &known[plan.slot as usize];
+        let switch = matches!(current.value, Some(Value::Bool(_)));
+        let moment = Moment { at: turn.at, value, level, switch, quality: current.quality, reading: &reading };
+        let values = plan.words.values(&moment);
         if turn.active {
             standing.raised_at = turn.at;
-            let current = &self.current[plan.slot as usize];
-            let switch = matches!(current.value, Some(Value::Bool(_)));
-            standing.text = plan.words.text(value, level, switch, current.quality);
+            standing.text = plan.words.text(&moment);
             standing.first_out = first_out;
             standing.acknowledged_by.clear();
         } else {
             standing.returned_at = turn.at;
         }
         let kind = if turn.active { EventKind::Raised } else { EventKind::Returned };
-        self.tell(rule, &Happened::by_itself(kind, turn.at), out);
+        self.tell(rule, Happened { values, ..Happened::by_itself(kind, turn.at) }, out);
     }
 
     /// Whether an alarm that comes at an instant is the first of its first-out group: no other of it stands, unless it came at the same
@@ -189,7 +196,7 @@ impl Engine {
         standing.filter(|other| !other.state.is_normal()).all(|other| other.raised_at == at)
     }
 
-    fn tell(&mut self, rule: usize, happened: &Happened<'_>, out: &mut Effects) {
+    fn tell(&mut self, rule: usize, happened: Happened<'_>, out: &mut Effects) {
         let live = &mut self.rules[rule];
         tell(&mut live.standing, (self.plan.rules[rule].priority, live.level), happened, self.now, out);
     }
@@ -204,7 +211,8 @@ impl Engine {
             if act(&mut self.rules[rule].standing, handling, action, now, (actor, comment)) {
                 self.deadlines.set(Due::Suppression(rule), self.rules[rule].standing.state.next_end());
                 let until = if let AlarmAction::Suppress(_, until) = action { until } else { None };
-                self.tell(rule, &Happened { kind: EventKind::of(action), at: now, until, actor, comment }, out);
+                let happened = Happened { until, actor, comment, ..Happened::by_itself(EventKind::of(action), now) };
+                self.tell(rule, happened, out);
             }
         }
         self.act_on_system(rules, action, actor, comment, out);
@@ -218,7 +226,7 @@ impl Engine {
             let action = AlarmAction::Lift(kind);
             let handling = self.plan.rules[rule].handling;
             act(&mut self.rules[rule].standing, handling, action, self.now, ("", ""));
-            self.tell(rule, &Happened::by_itself(EventKind::of(action), until), out);
+            self.tell(rule, Happened::by_itself(EventKind::of(action), until), out);
         }
         self.deadlines.set(Due::Suppression(rule), self.rules[rule].standing.state.next_end());
     }
@@ -260,14 +268,14 @@ pub(super) fn withdraw(standing: &mut AlarmStanding, plan: Option<&RulePlan>, no
         return;
     }
     let (priority, level) = plan.map_or((1, f64::NAN), |p| (p.priority, p.level));
-    tell(standing, (priority, level), &Happened::by_itself(EventKind::Withdrawn, now), now, out);
+    tell(standing, (priority, level), Happened::by_itself(EventKind::Withdrawn, now), now, out);
 }
 
 /// Counts an event of an alarm, and tells it with how the alarm stands now.
 pub(super) fn tell(
     standing: &mut AlarmStanding,
     (priority, limit): (u8, f64),
-    happened: &Happened<'_>,
+    happened: Happened<'_>,
     now: Nanos,
     out: &mut Effects,
 ) {
@@ -287,6 +295,7 @@ pub(super) fn tell(
         actor: happened.actor.to_owned(),
         comment: happened.comment.to_owned(),
         text: standing.text.clone(),
+        values: happened.values,
     });
     out.states.push(standing.clone());
 }

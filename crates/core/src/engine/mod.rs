@@ -15,7 +15,7 @@ mod recall;
 mod record;
 mod replan;
 mod system;
-mod words;
+pub mod words;
 
 pub use plan::{FormulaPlan, Gives, Plan, RecordRule, RulePlan, Slot, TagPlan};
 pub use recall::Told;

@@ -181,7 +181,7 @@ impl Plan {
                     plan.first_out[group as usize].push(index);
                     group
                 }),
-                words: Words::of(plant, &rule.set, tag).into(),
+                words: Words::of(plant, &rule.set, tag, &|id| slot_of_id.get(&id).copied()).into(),
             });
         }
         plan

@@ -26,7 +26,7 @@ impl Engine {
             standing.returned_at = now;
         }
         let kind = if active { EventKind::Raised } else { EventKind::Returned };
-        tell(standing, (alarm.priority(), f64::NAN), &Happened::by_itself(kind, now), now, out);
+        tell(standing, (alarm.priority(), f64::NAN), Happened::by_itself(kind, now), now, out);
     }
 
     pub(super) fn act_on_system(&mut self, rules: &[Uuid], action: AlarmAction, actor: &str, comment: &str, out: &mut Effects) {
@@ -36,8 +36,8 @@ impl Engine {
         }
         for (alarm, standing) in self.system.iter_mut().filter(|(_, s)| rules.contains(&s.rule)) {
             if act(standing, Handling::default(), action, self.now, (actor, comment)) {
-                let happened = Happened { kind: EventKind::of(action), at: self.now, until: None, actor, comment };
-                tell(standing, (alarm.priority(), f64::NAN), &happened, self.now, out);
+                let happened = Happened { actor, comment, ..Happened::by_itself(EventKind::of(action), self.now) };
+                tell(standing, (alarm.priority(), f64::NAN), happened, self.now, out);
             }
         }
     }

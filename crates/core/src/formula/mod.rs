@@ -138,6 +138,16 @@ impl Formula {
         self.parsed.references().filter_map(|named| named.parse().ok())
     }
 
+    /// What it names its tag by, where it is nothing but a tag.
+    pub fn only_named(&self) -> Option<&str> {
+        self.parsed.only_named()
+    }
+
+    /// What it names its property by, where it is nothing but `own("…")`.
+    pub fn only_own(&self) -> Option<&str> {
+        self.parsed.only_own()
+    }
+
     /// The text in which every tag is named by what `title` gives for it; one that it gives nothing for stays as it is.
     pub fn shown(text: &str, mut title: impl FnMut(Uuid) -> Option<String>) -> String {
         let Ok(parsed) = Parsed::of(text) else { return text.to_owned() };

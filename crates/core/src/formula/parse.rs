@@ -82,6 +82,22 @@ impl Parsed {
         Places(places)
     }
 
+    /// What its tag is named by, where it is nothing but a tag.
+    pub(super) fn only_named(&self) -> Option<&str> {
+        if let Is::Tag(name) = self.root.is { self.names.get(name).map(String::as_str) } else { None }
+    }
+
+    /// What stands in `own("…")`, where it is nothing else.
+    pub(super) fn only_own(&self) -> Option<&str> {
+        match &self.root.is {
+            Is::Call(name, inside) if name == "own" => match inside.as_slice() {
+                [Part { is: Is::Text(named), .. }] => Some(named),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
     /// What tags are named by, each once.
     pub(super) fn references(&self) -> impl Iterator<Item = &str> {
         self.names.iter().map(String::as_str)

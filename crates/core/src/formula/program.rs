@@ -183,6 +183,11 @@ impl Program {
         self.overs.iter().any(|over| matches!(over.what, What::Total(_) | What::Hours | What::Starts))
     }
 
+    /// Whether it looks back over time.
+    pub fn remembers(&self) -> bool {
+        !self.overs.is_empty()
+    }
+
     /// Whether another program does the same.
     pub fn is_same(&self, other: &Program) -> bool {
         self.mark == other.mark

@@ -3,13 +3,14 @@
 //! One format serves the spool, the window log and the feed to another node. All numbers are little endian:
 //!
 //! ```text
-//! frame  = magic:u32 length:u32 crc:u32 body          magic "HVF4"; length and CRC-32 of the body
+//! frame  = magic:u32 length:u32 crc:u32 body          magic "HVF5"; length and CRC-32 of the body
 //! body   = node:[u8;16] term:u32 epoch:u32 seq:u64 arrived:i64
 //!          samples:u32 text:u32 events:u32 states:u32 gaps:u32 notes:u32 keeps:u32 steps:u32
 //!          sample{samples} u8{text} event{events} state{states} gap{gaps} note{notes} keep{keeps} step{steps}
 //! sample = time:i64 bits:u64 tag:u32 quality:u16 kind:u8 flags:u8
 //! event  = rule:[u8;16] sequence:u32 kind:u8 priority:u8 suppressed:u8 first:u8 occurred:i64 decided:i64 value:number limit:f64
-//!          until:maybe actor:str comment:str text:str
+//!          until:maybe actor:str comment:str text:str values:u8 value{values}
+//! value  = name:str text:str
 //! state  = rule:[u8;16] condition:u8 acknowledgement:u8 first:u8 sequence:u32 raised:i64 returned:i64 value:number text:str by:str
 //!          delay:maybe suppressions:u8 suppression{suppressions}
 //! suppression = kind:u8 since:i64 until:maybe by:str reason:str
@@ -23,15 +24,15 @@
 //! long   = length:u32 utf8{length}
 //! ```
 //!
-//! Frames of the former forms are read as well. "HVF3" knows no first-out groups (`first`). "HVF2" also knows no suppressions, its numbers are f64, and a state begins with a
-//! number of the standard's states and whether the condition holds. "HVF1" also lacks what stands behind the gaps, the epoch
-//! and `delay`.
+//! Frames of the former forms are read as well. "HVF4" knows no values that go with events. "HVF3" also knows no first-out groups
+//! (`first`). "HVF2" also knows no suppressions, its numbers are f64, and a state begins with a number of the standard's states and
+//! whether the condition holds. "HVF1" also lacks what stands behind the gaps, the epoch and `delay`.
 
 use super::{ClockStep, Frame, Gap, Keep, Note};
 use crate::{
     alarm::{
-        Acknowledgement, AlarmEvent, AlarmStanding, AlarmState, Condition, EventKind, StandardState, Suppressed, Suppression,
-        UnknownCode,
+        Acknowledgement, AlarmEvent, AlarmStanding, AlarmState, Condition, EventKind, KeptValue, StandardState, Suppressed,
+        Suppression, UnknownCode,
     },
     number::Number,
     quality::Quality,
@@ -41,9 +42,9 @@ use crate::{
 use uuid::Uuid;
 
 /// How every frame written today begins.
-pub const BEGINNING: [u8; 4] = *b"HVF4";
+pub const BEGINNING: [u8; 4] = *b"HVF5";
 /// How frames of former forms began, the first form first.
-pub const FORMER_BEGINNINGS: [[u8; 4]; 3] = [*b"HVF1", *b"HVF2", *b"HVF3"];
+pub const FORMER_BEGINNINGS: [[u8; 4]; 4] = [*b"HVF1", *b"HVF2", *b"HVF3", *b"HVF4"];
 const HEAD: usize = 12;
 /// No frame is larger than this: none is written, and no reader trusts a length beyond it.
 pub const MAX_BYTES: usize = 16 << 20;
@@ -54,6 +55,7 @@ enum Form {
     Second,
     Third,
     Fourth,
+    Fifth,
 }
 
 /// Why bytes are no frame.
@@ -116,6 +118,9 @@ impl Frame {
             out.u64(e.limit.to_bits());
             out.maybe_time(e.until);
             [&e.actor, &e.comment, &e.text].into_iter().for_each(|t| out.text(t));
+            let values = &e.values[..e.values.len().min(usize::from(u8::MAX))];
+            out.0.push(values.len() as u8);
+            values.iter().flat_map(|v| [&v.name, &v.text]).for_each(|t| out.text(t));
         }
         for s in &self.states {
             out.0.extend_from_slice(s.rule.as_bytes());
@@ -175,7 +180,8 @@ impl Frame {
     pub fn decode(bytes: &[u8]) -> Result<(Frame, usize), FrameError> {
         let mut head = Reader(bytes);
         let form = match head.array()? {
-            BEGINNING => Form::Fourth,
+            BEGINNING => Form::Fifth,
+            beginning if beginning == FORMER_BEGINNINGS[3] => Form::Fourth,
             beginning if beginning == FORMER_BEGINNINGS[2] => Form::Third,
             beginning if beginning == FORMER_BEGINNINGS[1] => Form::Second,
             beginning if beginning == FORMER_BEGINNINGS[0] => Form::First,
@@ -199,7 +205,8 @@ impl Frame {
         frame.batch.samples = r.many(counts[0], SAMPLE, Reader::sample)?;
         frame.batch.text = r.take(counts[1])?.to_vec();
         let (event, state) = match form {
-            Form::Fourth => (EVENT, STATE),
+            Form::Fifth => (EVENT, STATE),
+            Form::Fourth => (FOURTH_EVENT, STATE),
             Form::Third => (THIRD_EVENT, THIRD_STATE),
             Form::First | Form::Second => (FORMER_EVENT, FORMER_STATE),
         };
@@ -219,13 +226,16 @@ impl Frame {
 
 /// The fewest bytes of each kind of entry.
 pub(super) const SAMPLE: usize = 24;
-pub(super) const EVENT: usize = 71;
+pub(super) const EVENT: usize = 72;
+/// A value that goes with an event.
+pub(super) const VALUE: usize = 4;
 pub(super) const STATE: usize = 61;
 pub(super) const SUPPRESSION: usize = 21;
 pub(super) const GAP: usize = 18;
 pub(super) const NOTE: usize = 50;
 pub(super) const KEEP: usize = 16;
 pub(super) const STEP: usize = 20;
+const FOURTH_EVENT: usize = 71;
 const THIRD_EVENT: usize = 70;
 const THIRD_STATE: usize = 60;
 const FORMER_EVENT: usize = 60;
@@ -390,7 +400,13 @@ impl<'a> Reader<'a> {
             actor: self.text()?,
             comment: self.text()?,
             text: self.text()?,
+            values: if form >= Form::Fifth { self.values()? } else { Vec::new() },
         })
+    }
+
+    fn values(&mut self) -> Result<Vec<KeptValue>, FrameError> {
+        let count = usize::from(self.u8()?);
+        self.many(count, VALUE, |r| Ok(KeptValue { name: r.text()?, text: r.text()? }))
     }
 
     fn state(&mut self, form: Form) -> Result<AlarmStanding, FrameError> {

@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::{
-    alarm::{AlarmState, EventKind, StandardState, Suppressed, Suppression},
+    alarm::{AlarmState, EventKind, KeptValue, StandardState, Suppressed, Suppression},
     number::Number,
     quality::{Quality, Reason},
     sample::Value,
@@ -33,6 +33,7 @@ fn frame(values: &[(u32, i64, f64)], texts: &[String]) -> Frame {
         actor: "Shift lead".into(),
         comment: texts.concat(),
         text: "Temperature high".into(),
+        values: vec![KeptValue { name: "Flow".into(), text: "3.2 m³/h".into() }],
     };
     let mut state = AlarmState::of_standard(StandardState::LatchedUnacknowledged).unwrap();
     let suppressed = |until| Suppressed { by: "Shift lead".into(), since: 1, until, reason: texts.concat() };
@@ -172,14 +173,20 @@ fn sealed(beginning: [u8; 4], body: &[u8]) -> Vec<u8> {
 fn frames_of_the_third_form_are_read() {
     let whole = frame(&[], &[]);
     let (event, state) = (whole.events[0].clone(), whole.states[1].clone());
-    let one = Frame { events: vec![AlarmEvent { first_out: false, ..event }], ..Frame::empty(whole.node, 1, 2, 9, 5) };
+    let one = Frame {
+        events: vec![AlarmEvent { first_out: false, values: Vec::new(), ..event }],
+        ..Frame::empty(whole.node, 1, 2, 9, 5)
+    };
     let two = Frame { states: vec![AlarmStanding { first_out: false, ..state }], ..Frame::empty(whole.node, 1, 2, 9, 5) };
-    // The third form is today's without the byte that tells of the first of a group.
-    for (frame, at) in [(one, BODY + 16 + 4 + 3), (two, BODY + 16 + 2)] {
-        let mut body = frame.encode().unwrap()[12..].to_vec();
-        assert_eq!(body.remove(at), 0);
-        assert_eq!(Frame::decode(&sealed(FORMER_BEGINNINGS[2], &body)).map(|(frame, _)| frame), Ok(frame));
-    }
+    let mut body = one.encode().unwrap()[12..].to_vec();
+    // The fourth form is today's without the values behind an event, the third also without the byte that tells of the first of a group.
+    assert_eq!(body.pop(), Some(0));
+    assert_eq!(Frame::decode(&sealed(FORMER_BEGINNINGS[3], &body)).map(|(frame, _)| frame), Ok(one.clone()));
+    assert_eq!(body.remove(BODY + 16 + 4 + 3), 0);
+    assert_eq!(Frame::decode(&sealed(FORMER_BEGINNINGS[2], &body)).map(|(frame, _)| frame), Ok(one));
+    let mut body = two.encode().unwrap()[12..].to_vec();
+    assert_eq!(body.remove(BODY + 16 + 2), 0);
+    assert_eq!(Frame::decode(&sealed(FORMER_BEGINNINGS[2], &body)).map(|(frame, _)| frame), Ok(two));
 }
 
 /// Where the entries begin in the body of a frame without samples.

@@ -7,7 +7,7 @@
 use super::{
     Item, Kind, Level, Own, Plant, Settings, Table,
     check::{self, Wrong},
-    instances,
+    formula_texts, instances,
     kind::{Checking, Reference},
     tag::named_in,
 };
@@ -159,14 +159,16 @@ impl Property {
         self.tag.get("order").and_then(Json::as_f64).unwrap_or(0.0)
     }
 
-    /// Every formula that it says, each behind the name of its field: of its tag and of its rules.
-    pub fn formulas(&self) -> impl Iterator<Item = (String, &str)> {
-        let of_tag = Kind::Tag.formulas().iter().filter_map(|field| Some((format!("tag.{field}"), said(&self.tag, field)?)));
-        let of_rules = self.rules.iter().flat_map(|(rule, own)| {
-            let said = move |field: &&str| Some((format!("rules.{rule}.{field}"), said(own, field)?));
-            Kind::Rule.formulas().iter().filter_map(said)
-        });
-        of_tag.chain(of_rules)
+    /// Every formula that it says as it is stored, each behind the field that holds it: of its tag and of its rules.
+    pub fn formulas(&self) -> Vec<(String, String)> {
+        let mut all = Vec::new();
+        let mut add = |of: String, kind: Kind, own: &Own| {
+            let mut own = own.clone();
+            all.extend(formula_texts(kind, &mut own).into_iter().map(|(field, text)| (format!("{of}.{field}"), text.clone())));
+        };
+        add("tag".into(), Kind::Tag, &self.tag);
+        self.rules.iter().for_each(|(rule, own)| add(format!("rules.{rule}"), Kind::Rule, own));
+        all
     }
 
     /// Its formula as it is stored: properties by their identity.
@@ -285,10 +287,6 @@ impl ParameterKind {
 }
 
 /// The text of the formula in a field.
-fn said<'a>(own: &'a Own, field: &str) -> Option<&'a str> {
-    own.get(field)?.get("text")?.as_str()
-}
-
 /// The texts of the formulas that a property says as it is stored, each behind the name of its field.
 pub fn formulas_of(property: &mut Json) -> Vec<(String, &mut String)> {
     let Some(property) = property.as_object_mut() else { return Vec::new() };
@@ -308,11 +306,17 @@ pub fn formulas_of(property: &mut Json) -> Vec<(String, &mut String)> {
 }
 
 fn texts_of(of: String, said: &mut Json, kind: Kind) -> impl Iterator<Item = (String, &mut String)> {
-    let fields = said.as_object_mut().into_iter().flatten().filter(move |(field, _)| kind.formulas().contains(&field.as_str()));
-    fields.filter_map(move |(field, formula)| match formula.get_mut("text") {
-        Some(Json::String(text)) => Some((format!("{of}.{field}"), text)),
-        _ => None,
-    })
+    let texts = said.as_object_mut().map(|own| formula_texts(kind, own)).unwrap_or_default();
+    texts.into_iter().map(move |(field, text)| (format!("{of}.{field}"), text))
+}
+
+/// The messages that a property says, each behind the name of its field.
+pub fn messages_of(property: &mut Json) -> Vec<(String, &mut Json)> {
+    let rules = property.get_mut("rules").and_then(Json::as_object_mut).into_iter().flatten();
+    let said = rules.filter_map(|(rule, said)| Some((rule, said.as_object_mut()?)));
+    let messages = said.flat_map(|(rule, own)| own.iter_mut().map(move |(field, value)| (rule, field, value)));
+    let messages = messages.filter(|(_, field, _)| Kind::Rule.messages().contains(&field.as_str()));
+    messages.map(|(rule, field, value)| (format!("rules.{rule}.{field}"), value)).collect()
 }
 
 fn is_parameter_name(name: &str) -> bool {
@@ -356,8 +360,8 @@ impl Settings for Class {
                 all.extend(class.map(|to| Reference::to(format!("properties.{id}.rules.{rule}.class"), Kind::AlarmClass, to)));
             }
             for (field, text) in property.formulas() {
-                let field = format!("properties.{id}.{field}.text");
-                let parsed = Parsed::of(text).ok();
+                let field = format!("properties.{id}.{field}");
+                let parsed = Parsed::of(&text).ok();
                 let tags = parsed.iter().flat_map(|parsed| parsed.mentions().filter_map(|(named, ..)| named.parse().ok()));
                 all.extend(tags.map(|to| Reference::to(field.clone(), Kind::Tag, to)));
             }

@@ -1,6 +1,6 @@
 //! Copies of branches: references inside a branch follow the copy, references out of it stay.
 
-use super::{Edit, Kind, Op, Own, Plant, Relations, check::NAME_LENGTH};
+use super::{Edit, Kind, Op, Own, Plant, Relations, check::NAME_LENGTH, formula_texts};
 use crate::formula::Formula;
 use serde_json::Value as Json;
 use std::collections::{HashMap, HashSet};
@@ -36,10 +36,8 @@ pub fn branches(
     for (kind, id) in items {
         let (Some((own, ..)), Some(&copy)) = (plant.own(kind, id), copies.get(&id)) else { continue };
         let mut own: Own = own.iter().map(|(field, value)| (field.clone(), followed(value, &copies))).collect();
-        for field in kind.formulas() {
-            if let Some(Json::String(text)) = own.get_mut(*field).and_then(|formula| formula.get_mut("text")) {
-                *text = Formula::shown(text, |id| copies.get(&id).map(Uuid::to_string));
-            }
+        for (_, text) in formula_texts(kind, &mut own) {
+            *text = Formula::shown(text, |id| copies.get(&id).map(Uuid::to_string));
         }
         if kind == Kind::Place && tops.contains(&id) {
             let name = free_name(&plant.places[&id].set.name, &taken);

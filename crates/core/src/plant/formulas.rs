@@ -1,13 +1,30 @@
 //! Formulas in a plant: what they know of the tags that they name, in which order they are computed, and whether they run in a
 //! circle.
 
-use super::{Item, Plant, Tag};
+use super::{Item, Kind, Own, Plant, Tag, message};
 use crate::formula::{Facts, Formula, Parsed, Places, Program, Wrong, compile};
+use serde_json::Value as Json;
 use std::{
     collections::{HashMap, HashSet},
     sync::Arc,
 };
 use uuid::Uuid;
+
+/// The texts of all formulas in stored settings of a kind, each behind the field that holds it: of those that are a setting, and of
+/// those in messages.
+pub fn texts(kind: Kind, own: &mut Own) -> Vec<(String, &mut String)> {
+    let mut all = Vec::new();
+    for (field, value) in own.iter_mut() {
+        if kind.formulas().contains(&field.as_str()) {
+            if let Some(Json::String(text)) = value.get_mut("text") {
+                all.push((format!("{field}.text"), text));
+            }
+        } else if kind.messages().contains(&field.as_str()) {
+            all.extend(message::texts(value).map(|text| (field.clone(), text)));
+        }
+    }
+    all
+}
 
 /// Computed tags in the order of dependence.
 pub(crate) struct Order<'a> {

@@ -1,7 +1,7 @@
 //! What kinds of items there are. Everything that is particular to one of them stands in the file of its settings, behind one
 //! trait; everything else treats them alike.
 
-use super::{Item, Own, Plant, Rule, SourceCheck, Table, Tag, check::Wrong, layers, read};
+use super::{Item, Message, Own, Plant, Rule, SourceCheck, Table, Tag, check::Wrong, layers, read};
 use crate::formula::Formula;
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::{Value as Json, json};
@@ -173,6 +173,11 @@ impl Kind {
         of_kind!(self, T => T::FORMULAS)
     }
 
+    /// Fields that hold a message, or a list of values like one.
+    pub fn messages(self) -> &'static [&'static str] {
+        of_kind!(self, T => T::MESSAGES)
+    }
+
     /// Fields that stay as they were created, each with what to tell whoever tries.
     pub fn fixed(self) -> &'static [(&'static str, &'static str)] {
         of_kind!(self, T => T::FIXED)
@@ -221,6 +226,14 @@ pub trait Settings: Clone + PartialEq + Serialize + DeserializeOwned {
 
     /// Fields that hold a formula.
     const FORMULAS: &'static [&'static str] = &[];
+
+    /// Fields that hold a message, or a list of values like one.
+    const MESSAGES: &'static [&'static str] = &[];
+
+    /// The message in a field.
+    fn message(&self, _field: &str) -> Option<&Message> {
+        None
+    }
 
     /// The formula in a field.
     fn formula(&self, _field: &str) -> Option<&Formula> {

@@ -5,6 +5,7 @@ use super::{
     check::{self, Wrong},
     guide::Consequences,
     kind::{Checking, Reference},
+    message::Message,
 };
 use crate::{
     alarm::{LimitKind, RuleKind},
@@ -103,6 +104,13 @@ pub struct Rule {
     /// Who checked it last.
     #[serde(default)]
     pub checked: Option<Checked>,
+    /// What the list says when the alarm comes; empty: words that follow from its kind.
+    // As for the class: rules without one keep their mark.
+    #[serde(default, skip_serializing_if = "Message::is_empty")]
+    pub message: Message,
+    /// Values that go with each event in which the alarm comes or returns: chips alone.
+    #[serde(default, skip_serializing_if = "Message::is_empty", deserialize_with = "chips_alone")]
+    pub values_with: Message,
     /// The group whose alarm that comes first is marked (ISA-18.1, first out); within one piece of equipment with its parts. Empty: none.
     #[serde(default)]
     pub first_out: String,
@@ -272,6 +280,16 @@ impl Settings for Rule {
     const ALONE: &'static [&'static str] = &["tag", "class_rule", "kind", "level"];
     const FORMULAS: &'static [&'static str] = &["level_formula", "setpoint", "when", "only_while"];
 
+    const MESSAGES: &'static [&'static str] = &["message", "values_with"];
+
+    fn message(&self, field: &str) -> Option<&Message> {
+        match field {
+            "message" => Some(&self.message),
+            "values_with" => Some(&self.values_with),
+            _ => None,
+        }
+    }
+
     fn formula(&self, field: &str) -> Option<&Formula> {
         match field {
             "level_formula" => self.level_formula.as_ref(),
@@ -319,6 +337,10 @@ impl Settings for Rule {
             let read = self.formula(field).into_iter().flat_map(Formula::references);
             all.extend(read.map(|to| Reference::to(format!("{field}.text"), Kind::Tag, to)));
         }
+        for field in Self::MESSAGES {
+            let named = self.message(field).into_iter().flat_map(Message::formulas).flat_map(Formula::references);
+            all.extend(named.map(|to| Reference::to(*field, Kind::Tag, to)));
+        }
         all
     }
 
@@ -326,6 +348,7 @@ impl Settings for Rule {
         let title = Self::title(item, plant);
         match reference.field.as_str() {
             "class" => format!("the alarms of “{title}” are of it"),
+            "message" | "values_with" => format!("the message of the alarm rule “{title}” names it"),
             _ => format!("the alarm rule “{title}” reads it"),
         }
     }
@@ -373,7 +396,21 @@ impl Settings for Rule {
         {
             wrong.extend(found.into_iter().map(|(field, words)| (field.to_owned(), words)));
         }
+        wrong.extend(set.message.wrong().map(|words| ("message".into(), words)));
+        wrong.extend(set.values_with.wrong_as_list().map(|words| ("values_with".into(), words)));
+        for field in Self::MESSAGES {
+            let formulas = set.message(field).into_iter().flat_map(Message::formulas);
+            for formula in formulas.filter(|formula| formula.references().all(there)) {
+                let found = plant.message_program(formula).err().into_iter().flatten();
+                let shown = plant.formula_shown(formula.text());
+                wrong.extend(found.map(|wrong| ((*field).to_owned(), format!("In “{shown}”: {}", wrong.words))));
+            }
+        }
     }
+}
+
+fn chips_alone<'de, D: serde::Deserializer<'de>>(from: D) -> Result<Message, D::Error> {
+    Message::deserialize(from).map(Message::without_words)
 }
 
 fn yes() -> bool {

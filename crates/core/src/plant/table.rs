@@ -7,7 +7,7 @@
 pub mod template;
 mod write;
 
-use super::{Item, Kind, Own, Plant, Rule};
+use super::{Item, Kind, Message, Own, Plant, Rule};
 use crate::alarm::LimitKind;
 use serde_json::Value as Json;
 use std::collections::HashMap;
@@ -39,6 +39,8 @@ pub enum Cell {
     Group,
     /// A tag by its path; one of the same place by its name alone.
     Tag,
+    /// A message or values that go with events, with chips in double brackets.
+    Message,
     /// A formula, with tags by their paths.
     Formula,
     /// A part of the row's plain limit of this kind; empty where it has none.
@@ -208,6 +210,8 @@ const RULES: &[Column] = &[
     column("acknowledge", "Acknowledge", Cell::YesNo, &["acknowledge"]),
     column("latch", "Latch", Cell::YesNo, &["latch"]),
     column("first_out", "First-out group", Cell::Text, &["first_out"]),
+    column("message", "Message", Cell::Message, &["message"]),
+    column("values_with", "Values with it", Cell::Message, &["values_with"]),
     column("if_ignored", "If nobody acts", Cell::Text, &["if_ignored"]),
     column("safety", "Safety", Cell::Whole, &["consequences", "safety"]),
     column("environment", "Environment", Cell::Whole, &["consequences", "environment"]),
@@ -248,6 +252,11 @@ fn text_of(plant: &Plant, column: &Column, set: &Own) -> String {
         Cell::Text if column.key == "address" => value.as_str().map_or_else(|| value.to_string(), lasting),
         Cell::Text | Cell::Unit | Cell::Choice(_) => value.as_str().map_or_else(|| value.to_string(), str::to_owned),
         Cell::Formula => plant.formula_shown(value.as_str().unwrap_or_default()),
+        Cell::Message => {
+            let place = reference(set, "tag").and_then(|tag| Some(plant.tags.get(&tag)?.set.place));
+            let message = serde_json::from_value::<Message>(value.clone()).unwrap_or_default();
+            if column.key == "values_with" { plant.values_shown(&message, place) } else { plant.message_shown(&message, place) }
+        }
         Cell::Number | Cell::Level | Cell::Limit(..) | Cell::Whole => number_text(value),
         Cell::StateList => {
             let names = reference(set, "tag").and_then(|tag| plant.states_of(&plant.tags.get(&tag)?.set));

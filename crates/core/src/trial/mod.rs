@@ -36,10 +36,21 @@ pub struct Trial {
 }
 
 impl Plant {
-    /// The tags that an alarm rule needs: its own first.
-    pub fn trial_tags(&self, rule: &Rule) -> Vec<&Arc<Item<Tag>>> {
+    /// The tags on which the alarms of a rule depend: its own first.
+    pub fn judged_tags(&self, rule: &Rule) -> Vec<&Arc<Item<Tag>>> {
         let read = self.rule_reads(rule).into_iter().filter(|id| *id != rule.tag);
         std::iter::once(rule.tag).chain(read).filter_map(|id| self.tags.get(&id)).collect()
+    }
+
+    /// These, and those that its message names and whose values go with its events.
+    pub fn trial_tags(&self, rule: &Rule) -> Vec<&Arc<Item<Tag>>> {
+        let mut all = self.judged_tags(rule);
+        for named in self.rule_names(rule).iter().filter_map(|id| self.tags.get(id)) {
+            if all.iter().all(|tag| tag.id != named.id) {
+                all.push(named);
+            }
+        }
+        all
     }
 
     /// A rule and its tags alone, all of it in service, and nothing computed: what is told counts.

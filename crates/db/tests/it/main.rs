@@ -170,6 +170,7 @@ fn raised(rule: Uuid, sequence: u32, at: i64) -> AlarmEvent {
         actor: String::new(),
         comment: String::new(),
         text: format!("event {sequence}"),
+        values: Vec::new(),
     }
 }
 

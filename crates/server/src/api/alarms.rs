@@ -9,8 +9,8 @@ use actix_web::{
 use havrel_core::{
     access::Action,
     alarm::{
-        AlarmAction, AlarmEvent, AlarmStanding, Condition, EventKind, Handling, StandardState, Suppressed, Suppression,
-        SystemAlarm, span,
+        AlarmAction, AlarmEvent, AlarmStanding, Condition, EventKind, Handling, KeptValue, StandardState, Suppressed,
+        Suppression, SystemAlarm, span,
     },
     plant::{Item, Plant, Rule, Tag},
     time::to_text,
@@ -345,6 +345,22 @@ pub struct EventView {
     pub text: String,
     pub actor: String,
     pub comment: String,
+    /// What the rule keeps with its events, as it was at that instant.
+    pub values: Vec<KeptValueView>,
+}
+
+/// A value that goes with an event.
+#[derive(Serialize, ToSchema)]
+pub struct KeptValueView {
+    pub name: String,
+    /// With its unit, or the name of its state.
+    pub text: String,
+}
+
+impl KeptValueView {
+    pub(super) fn of(KeptValue { name, text }: KeptValue) -> KeptValueView {
+        KeptValueView { name, text }
+    }
 }
 
 impl EventView {
@@ -367,6 +383,7 @@ impl EventView {
             text: if e.text.is_empty() { tag.map_or_else(String::new, |t| title(t, plant, e.rule)) } else { e.text },
             actor: e.actor,
             comment: e.comment,
+            values: e.values.into_iter().map(KeptValueView::of).collect(),
         }
     }
 }

@@ -17,7 +17,7 @@ use havrel_core::{
     access::Action,
     plant::{
         Kind, Own, Plant,
-        class::{self, formulas_of},
+        class::{self, formulas_of, messages_of},
         edit::{self, Problem as EditProblem},
         instances::{
             self,
@@ -120,6 +120,9 @@ pub struct ClassView {
 pub(super) fn shown_class(plant: &Plant, id: Uuid, mut set: Json_) -> Json_ {
     let properties = set.get_mut("properties").and_then(Json_::as_object_mut);
     for property in properties.into_iter().flat_map(|all| all.values_mut()) {
+        for (field, message) in messages_of(property) {
+            *message = plant.class_message_shown(id, &field, message).into();
+        }
         for (_, text) in formulas_of(property) {
             *text = plant.class_formula_shown(id, text);
         }

@@ -51,7 +51,7 @@ pub struct ItemView {
     /// Of a connection: every address under which its device is reached, the first before the spare ones.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub addresses: Vec<String>,
-    /// Its formulas with tags by their paths, by the field that holds each.
+    /// Its formulas with tags by their paths, and its messages with chips in double brackets, by the field that holds each.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     #[schema(value_type = Object)]
     pub formulas: BTreeMap<&'static str, String>,
@@ -288,7 +288,9 @@ impl Viewing<'_> {
             let addresses = leads.map(|(kind, set)| kind.addresses(set)).unwrap_or_default();
             let source = leads.map_or(source, |(kind, set)| kind.leads_to(set));
             let shown = |field: &&'static str| Some((*field, self.plant.formula_shown(item.set.formula(field)?.text())));
-            let formulas = T::FORMULAS.iter().filter_map(shown).collect();
+            let said =
+                |field: &&'static str| Some((*field, self.plant.message_text(&item.set, field).filter(|text| !text.is_empty())?));
+            let formulas = T::FORMULAS.iter().filter_map(shown).chain(T::MESSAGES.iter().filter_map(said)).collect();
             ItemView {
                 id: item.id,
                 no: item.no,

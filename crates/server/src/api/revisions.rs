@@ -14,7 +14,7 @@ use actix_web::{
 use havrel_core::{
     access::Action,
     plant::{
-        Change, Edit, Own, Plant,
+        Change, Edit, Message, Own, Plant, formula_texts,
         secret::{masked, masked_own},
         undo::{self, Conflict, Undo},
     },
@@ -241,10 +241,14 @@ fn change_view(plant: &Plant, c: Change) -> ChangeView {
     let title = if now.is_empty() { field(&c.after).or_else(|| field(&c.before)).unwrap_or_default() } else { now };
     let out = |own: Option<Own>| {
         let mut own = masked_own(own.as_ref()?);
-        for field in c.kind.formulas() {
-            if let Some(Json_::String(text)) = own.get_mut(*field).and_then(|formula| formula.get_mut("text")) {
-                *text = plant.formula_shown(text);
+        for field in c.kind.messages() {
+            if let Some(said) = own.get_mut(*field) {
+                let message = serde_json::from_value::<Message>(said.clone()).unwrap_or_default();
+                *said = plant.message_shown(&message, None).into();
             }
+        }
+        for (_, text) in formula_texts(c.kind, &mut own) {
+            *text = plant.formula_shown(text);
         }
         match shown_class(plant, c.id, Json_::Object(own)) {
             Json_::Object(own) => Some(own),

@@ -63,6 +63,7 @@ pub async fn columns(person: Person, kind: Path<String>) -> Result<Json<Vec<Colu
             Cell::Place => ("place", &[][..]),
             Cell::Group => ("group", &[][..]),
             Cell::Formula => ("formula", &[][..]),
+            Cell::Message => ("text", &[][..]),
             Cell::Tag => ("tag", &[][..]),
             Cell::Rest(_) => ("rest", &[][..]),
         };

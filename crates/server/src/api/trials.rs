@@ -1,6 +1,6 @@
 //! Alarm rules on trial: on made-up values, and against what is recorded. Neither touches history, devices or people.
 
-use super::{classes::refused, period};
+use super::{alarms::KeptValueView, classes::refused, period};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     http::StatusCode,
@@ -22,7 +22,7 @@ use havrel_core::{
 use serde::{Deserialize, Serialize};
 use std::{
     collections::HashSet,
-    sync::Arc,
+    sync::{Arc, PoisonError},
     time::{Duration, Instant},
 };
 use utoipa::ToSchema;
@@ -60,7 +60,7 @@ fn rule_of(plant: &Plant, tag: Uuid, rule: Option<Uuid>, mut set: Own) -> Result
         settled.name = named;
     }
     let rule = settled;
-    if next.trial_tags(&rule).len() < 1 + next.rule_reads(&rule).iter().filter(|read| **read != tag).count() {
+    if next.judged_tags(&rule).len() < 1 + next.rule_reads(&rule).iter().filter(|read| **read != tag).count() {
         return Err(Problem::field("set", "Its formulas read tags that you do not see."));
     }
     Ok(rule)
@@ -103,6 +103,8 @@ pub struct TrialEvent {
     pub comment: String,
     /// The operator would not have seen it.
     pub suppressed: bool,
+    /// What would go with it.
+    pub values: Vec<KeptValueView>,
 }
 
 /// The values of a tag in a trial.
@@ -179,7 +181,41 @@ pub async fn trial(app: Data<App>, person: Person, body: Json<TrialBody>) -> Res
 }
 
 fn event_view(e: &AlarmEvent, at_s: f64) -> TrialEvent {
-    TrialEvent { at_s, kind: e.kind, text: e.text.clone(), comment: e.comment.clone(), suppressed: e.suppressed }
+    let values = e.values.iter().cloned().map(KeptValueView::of).collect();
+    TrialEvent { at_s, kind: e.kind, text: e.text.clone(), comment: e.comment.clone(), suppressed: e.suppressed, values }
+}
+
+/// An alarm rule whose message is wanted.
+#[derive(Deserialize, ToSchema)]
+pub struct RuleMessageBody {
+    pub tag: Uuid,
+    /// The rule, where it is there already; `set` changes it.
+    pub rule: Option<Uuid>,
+    #[schema(value_type = Object)]
+    pub set: Own,
+}
+
+/// What an alarm would say.
+#[derive(Serialize, ToSchema)]
+pub struct RuleMessageView {
+    pub text: String,
+    pub characters: usize,
+    /// What would go with its event.
+    pub values: Vec<KeptValueView>,
+}
+
+/// What an alarm of a rule would say if it came now.
+#[utoipa::path(request_body = RuleMessageBody, responses((status = 200, body = RuleMessageView), (status = 422, body = Problem)))]
+#[post("/api/rules/message")]
+pub async fn rule_message(app: Data<App>, person: Person, body: Json<RuleMessageBody>) -> Result<Json<RuleMessageView>, Problem> {
+    person.may(Action::See)?;
+    let body = body.into_inner();
+    let plant = person.plant(&app);
+    let rule = rule_of(&plant, body.tag, body.rule, body.set)?;
+    let values = app.live.values.read().unwrap_or_else(PoisonError::into_inner);
+    let (text, kept) = plant.message_now(&rule, havrel_live::now(), &|tag| values.of(tag).map(|shown| shown.current.clone()));
+    let characters = text.chars().count();
+    Ok(Json(RuleMessageView { text, characters, values: kept.into_iter().map(KeptValueView::of).collect() }))
 }
 
 /// A rule to run against what is recorded.
@@ -270,7 +306,7 @@ pub async fn backtest(app: Data<App>, person: Person, body: Json<BacktestBody>) 
     // What either version reads is told to both.
     let told = app.live.recorded(&plant, &rule, from, to).await?;
     let before = match &present {
-        Some(present) if plant.trial_tags(present).iter().map(|t| t.no).ne(plant.trial_tags(&rule).iter().map(|t| t.no)) => {
+        Some(present) if plant.judged_tags(present).iter().map(|t| t.no).ne(plant.judged_tags(&rule).iter().map(|t| t.no)) => {
             Some(app.live.recorded(&plant, present, from, to).await?)
         }
         _ => None,
@@ -314,7 +350,7 @@ pub async fn backtest(app: Data<App>, person: Person, body: Json<BacktestBody>) 
 fn notes(plant: &Plant, rule: &Rule, values: usize) -> (Vec<String>, bool) {
     let mut notes = Vec::new();
     let mut blind = values == 0;
-    for tag in plant.trial_tags(rule) {
+    for tag in plant.judged_tags(rule) {
         let path = plant.tag_path(&tag.set);
         if !tag.set.record {
             notes.push(format!("“{path}” is not recorded, so this cannot be judged."));

@@ -35,6 +35,7 @@ fn event(rule: Uuid, sequence: u32, kind: EventKind, at: Nanos) -> AlarmEvent {
         actor: if kind == EventKind::Acknowledged { "Shift lead".into() } else { String::new() },
         comment: comment.into(),
         text: "Level high, 84.6 % over 82.0".into(),
+        values: Vec::new(),
     }
 }
 

@@ -48,7 +48,22 @@ const COLUMNS: Column<Event>[] = [
       </span>
     ),
   },
-  { key: 'what', title: 'What', width: 'minmax(12rem,1.6fr)', render: (e) => e.text },
+  {
+    key: 'what',
+    title: 'What',
+    width: 'minmax(12rem,1.6fr)',
+    render: (e) => (
+      <span title={[e.text, ...e.values.map((value) => `${value.name}: ${value.text}`)].join('\n')}>
+        {e.text}
+        {e.values.map((value) => (
+          <span key={value.name} className="text-soft">
+            {' '}
+            · {value.name} {value.text}
+          </span>
+        ))}
+      </span>
+    ),
+  },
   {
     key: 'who',
     title: 'Who',

@@ -1,8 +1,9 @@
 // One alarm rule: when its alarm comes and goes, how much it weighs, and what it tells the operator.
 
+import { useQuery } from '@tanstack/react-query';
 import { X } from 'lucide-react';
 import { useState } from 'react';
-import { newId } from '../../api/client';
+import { http, newId, type Schemas, take } from '../../api/client';
 import { CONCERNS, type Item, type RuleKind, type RuleSet } from '../../api/model';
 import { commit, useItems, useMay } from '../../api/queries';
 import { useGo } from '../../app/view';
@@ -10,11 +11,14 @@ import { AlarmClassField } from '../../parts/alarm-class-field';
 import { ArgumentFields } from '../../parts/argument';
 import { useForm } from '../../parts/form';
 import { FormulaField } from '../../parts/formula/formula-field';
+import { MessageField } from '../../parts/formula/message-field';
+import { KeptValues } from '../../parts/kept-values';
 import { Pips } from '../../parts/pips';
 import { PriorityOptions } from '../../parts/priority-options';
 import { useReading } from '../../parts/reading';
 import { hasDeadband, isLimit, RULE_KINDS } from '../../parts/rule-kinds';
-import { RULE_WORDS } from '../../parts/text';
+import { useSettled } from '../../parts/settled';
+import { counted, RULE_WORDS } from '../../parts/text';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick } from '../../parts/ui';
 import { Value } from '../../parts/value';
 import { CheckedBy } from './checked-by';
@@ -41,7 +45,7 @@ const WHAT: Record<RuleKind, string> = {
 const FIELDS = [
   ...['name', 'kind', 'level', 'level_formula', 'level_formula.text', 'setpoint', 'setpoint.text', 'window_s', 'states'],
   ...['when', 'when.text', 'priority', 'deadband', 'on_delay_s', 'off_delay_s', 'only_while', 'only_while.text'],
-  ...['first_out', 'class', 'cause', 'action', 'if_ignored', 'respond_min', 'overruled'],
+  ...['first_out', 'message', 'values_with', 'class', 'cause', 'action', 'if_ignored', 'respond_min', 'overruled'],
   ...CONCERNS.map((concern) => `consequences.${concern}`),
 ];
 
@@ -235,6 +239,9 @@ function Editor({ rule, tag, seen, onClose }: Props) {
             <Field label="Likely cause" error={form.error('cause')}>
               {(p) => <Input {...p} value={v.cause} onChange={(e) => form.set('cause', e.target.value)} />}
             </Field>
+          </div>
+          <div className="col-span-2 grid grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)] gap-x-6">
+            <Says form={form} tag={tag} rule={rule} />
           </div>
         </fieldset>
         <FormTrouble form={form} />
@@ -445,6 +452,55 @@ function Formula({ form, tag, rule, field, of, label, unit }: FormulaProps) {
         error={form.error(of, `${of}.text`) ?? form.theirs(field)}
       />
     </div>
+  );
+}
+
+/** What the alarm says and what goes with its events, as it would be now. */
+function Says({ form, tag, rule }: PartProps) {
+  const v = form.values;
+  const asked = useSettled({ tag: tag.id, ...(rule ? { rule: rule.id } : {}), set: setOf(v, rule?.set) });
+  const said = useQuery({
+    queryKey: ['message', asked],
+    retry: false,
+    refetchInterval: 3000,
+    placeholderData: (before) => before,
+    queryFn: async () => (await take(http.POST('/api/rules/message', { body: asked as never }))) as Schemas['RuleMessageView'],
+  });
+  const place = { id: tag.set.place, path: tag.title.slice(0, -(tag.set.name.length + 1)) };
+  const found = said.data;
+  return (
+    <>
+      <MessageField
+        label="Message"
+        text={v.message}
+        onText={(text) => form.set('message', text)}
+        disabled={v.weight === 0 && v.message === ''}
+        error={form.error('message') ?? form.theirs('message')}
+        place={place}
+      >
+        {said.error ? (
+          <p className="text-act4">{said.error.message}</p>
+        ) : (
+          found && (
+            <p>
+              <span className="text-soft">{v.message.trim() ? 'Now it would say ' : 'Without a message it would say '}</span>“
+              {found.text}” <span className="figures text-soft">· {counted(found.characters, 'character')}</span>
+            </p>
+          )
+        )}
+      </MessageField>
+      <MessageField
+        label="Values that go with its events"
+        tagsAlone
+        text={v.valuesWith}
+        onText={(text) => form.set('valuesWith', text)}
+        disabled={false}
+        error={form.error('values_with') ?? form.theirs('valuesWith')}
+        place={place}
+      >
+        {!said.error && found && found.values.length > 0 && <KeptValues values={found.values} />}
+      </MessageField>
+    </>
   );
 }
 

@@ -35,6 +35,9 @@ export interface RuleValues {
   respond_min: string;
   overruled: string;
   firstOut: string;
+  /** With chips in double brackets. */
+  message: string;
+  valuesWith: string;
   cause: string;
   action: string;
 }
@@ -67,6 +70,8 @@ export function valuesOf(set: Partial<RuleSet>, formulas: Readonly<Record<string
     respond_min: textOf(set.respond_min),
     overruled: set.overruled ?? '',
     firstOut: set.first_out ?? '',
+    message: formulas.message ?? '',
+    valuesWith: formulas.values_with ?? '',
     cause: set.cause ?? '',
     action: set.action ?? '',
   };
@@ -104,6 +109,8 @@ export function setOf(v: RuleValues, was: Partial<RuleSet> = {}): Partial<RuleSe
     respond_min: numberOf(v.respond_min),
     overruled: v.overruled,
     first_out: v.firstOut.trim(),
+    ...(v.message.trim() || was.message ? { message: v.message.trim() } : {}),
+    ...(v.valuesWith.trim() || was.values_with ? { values_with: v.valuesWith.trim() } : {}),
     cause: v.cause,
     action: v.action,
   };
@@ -112,6 +119,7 @@ export function setOf(v: RuleValues, was: Partial<RuleSet> = {}): Partial<RuleSe
 /** Of a rule that is there, only what becomes different, so that the rest stays with its equipment class. */
 export function changedOf(set: Partial<RuleSet>, was: RuleSet, formulas: Readonly<Record<string, string>>): Partial<RuleSet> {
   const same = (field: string, value: unknown) => {
+    if (field === 'message' || field === 'values_with') return value === (formulas[field] ?? '');
     const old = was[field as keyof RuleSet];
     if (value && typeof value === 'object' && 'text' in value) return (value as FormulaSet).text === formulas[field];
     return JSON.stringify(value) === JSON.stringify(old);

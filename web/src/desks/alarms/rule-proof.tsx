@@ -8,6 +8,7 @@ import { useNow, useValue } from '../../api/live';
 import type { Item } from '../../api/model';
 import { eventWords } from '../../app/alarm-events';
 import { numberOf } from '../../parts/form';
+import { KeptValues } from '../../parts/kept-values';
 import type { Period } from '../../parts/period';
 import { PeriodPart, periodWords } from '../../parts/period-part';
 import { numberIn } from '../../parts/reading';
@@ -101,7 +102,7 @@ function TrialPart({ tag, rule, values }: Props) {
       ))}
       {missing && missing.length > 0 && (
         <p className="flex flex-wrap items-center gap-2">
-          <span className="text-soft">Its formulas also read {missing.map((column) => pathEnd(column.title)).join(', ')}.</span>
+          <span className="text-soft">It also reads {missing.map((column) => pathEnd(column.title)).join(', ')}.</span>
           <Button
             onClick={() =>
               setOthers((all) => ({
@@ -137,6 +138,7 @@ function TrialPart({ tag, rule, values }: Props) {
                 <span className="text-soft">
                   {event.comment || event.text}
                   {event.suppressed && event.kind === 'raised' && ' · suppressed'}
+                  {event.values.length > 0 && <KeptValues values={event.values} />}
                 </span>
               </li>
             ))}

@@ -34,21 +34,38 @@ type Wrong = Schemas['MistakeView'];
 /** A change that the page made, not the person who types. */
 const fromOutside = Annotation.define<boolean>();
 
+/** What shows as a chip, and where in the text it stands. */
+export interface Shown {
+  from: number;
+  to: number;
+  shown: string;
+  title: string;
+  /** What it is called for whoever does not see it. */
+  said: string;
+}
+
+/** What is typed: what of it shows as chips, and what is offered. */
+export interface Language {
+  chips: (text: string) => Shown[];
+  offers: (under: string | undefined) => (context: CompletionContext) => Promise<CompletionResult | null>;
+  placeholder: string;
+}
+
 class Chip extends WidgetType {
-  constructor(private readonly path: string) {
+  constructor(private readonly of: Shown) {
     super();
   }
 
   override eq(other: Chip) {
-    return other.path === this.path;
+    return other.of.said === this.of.said;
   }
 
   toDOM() {
     const chip = document.createElement('span');
     chip.className = 'formula-chip';
-    chip.textContent = pathEnd(this.path);
-    chip.title = this.path.replaceAll('/', ' / ');
-    chip.setAttribute('aria-label', `tag ${this.path}`);
+    chip.textContent = this.of.shown;
+    chip.title = this.of.title;
+    chip.setAttribute('aria-label', this.of.said);
     return chip;
   }
 
@@ -57,29 +74,30 @@ class Chip extends WidgetType {
   }
 }
 
-function chipsOf(view: EditorView): DecorationSet {
-  const all = mentions(view.state.doc.toString()).map(({ path, from, to }) =>
-    Decoration.replace({ widget: new Chip(path) }).range(from, to),
-  );
-  return Decoration.set(all);
-}
-
 /** Chips are one character to the keys: arrows step over them, and they are deleted as a whole. */
-const chips = ViewPlugin.fromClass(
-  class {
-    chips: DecorationSet;
-    constructor(view: EditorView) {
-      this.chips = chipsOf(view);
-    }
-    update(update: ViewUpdate) {
-      if (update.docChanged) this.chips = chipsOf(update.view);
-    }
-  },
-  {
-    decorations: (plugin) => plugin.chips,
-    provide: (plugin) => EditorView.atomicRanges.of((view) => view.plugin(plugin)?.chips ?? Decoration.none),
-  },
-);
+const chips = (language: Language) => {
+  const of = (view: EditorView): DecorationSet =>
+    Decoration.set(
+      language
+        .chips(view.state.doc.toString())
+        .map((shown) => Decoration.replace({ widget: new Chip(shown) }).range(shown.from, shown.to)),
+    );
+  return ViewPlugin.fromClass(
+    class {
+      chips: DecorationSet;
+      constructor(view: EditorView) {
+        this.chips = of(view);
+      }
+      update(update: ViewUpdate) {
+        if (update.docChanged) this.chips = of(update.view);
+      }
+    },
+    {
+      decorations: (plugin) => plugin.chips,
+      provide: (plugin) => EditorView.atomicRanges.of((view) => view.plugin(plugin)?.chips ?? Decoration.none),
+    },
+  );
+};
 
 const functions = () =>
   queries.fetchQuery({
@@ -88,7 +106,12 @@ const functions = () =>
     staleTime: Number.POSITIVE_INFINITY,
   });
 
-async function tagsFor(words: string, under: string | undefined): Promise<Completion[]> {
+/** Tags by words of their path; `apply` gives what is put in for a path. */
+export async function tagsFor(
+  words: string,
+  under: string | undefined,
+  apply: (path: string) => string = naming,
+): Promise<Completion[]> {
   const query = { text: words, limit: 30, kind: 'tag', ...(words.trim() === '' && under ? { under } : {}) };
   const found = await take(http.GET('/api/find', { params: { query } }));
   return found.found.map((hit) => {
@@ -96,7 +119,7 @@ async function tagsFor(words: string, under: string | undefined): Promise<Comple
     return {
       label: hit.title.slice(cut + 1),
       detail: hit.title.slice(0, Math.max(0, cut)).split('/').slice(-2).join(' / ') + (hit.tag?.unit ? ` · ${hit.tag.unit}` : ''),
-      apply: naming(hit.title),
+      apply: apply(hit.title),
       type: 'tag',
     };
   });
@@ -125,8 +148,21 @@ export function offers(under: string | undefined) {
   };
 }
 
-const offering = (under: string | undefined) =>
-  autocompletion({ override: [offers(under)], icons: false, activateOnTyping: true, interactionDelay: 0 });
+const FORMULA: Language = {
+  chips: (text) =>
+    mentions(text).map(({ path, from, to }) => ({
+      from,
+      to,
+      shown: pathEnd(path),
+      title: path.replaceAll('/', ' / '),
+      said: `tag ${path}`,
+    })),
+  offers,
+  placeholder: 'Type a number, a function or words of a tag’s path',
+};
+
+const offering = (language: Language, under: string | undefined) =>
+  autocompletion({ override: [language.offers(under)], icons: false, activateOnTyping: true, interactionDelay: 0 });
 
 /** Enter typed before the answer takes the first of it, never of what was listed before. */
 const waiting = new WeakSet<EditorView>();
@@ -160,7 +196,7 @@ const look = EditorView.theme({
     borderRadius: '4px',
   },
   '&.cm-focused': { outline: '2px solid var(--color-teal)' },
-  '.cm-content': { fontFamily: 'var(--font-mono)', fontSize: '0.9375rem', caretColor: 'var(--color-ink)', minHeight: '3.6em' },
+  '.cm-content': { caretColor: 'var(--color-ink)' },
   '.cm-scroller': { maxHeight: '12em', overflow: 'auto', lineHeight: '1.6' },
   '.cm-cursor': { borderLeftColor: 'var(--color-ink)' },
   '&.cm-focused > .cm-scroller > .cm-selectionLayer .cm-selectionBackground, .cm-selectionBackground': {
@@ -182,6 +218,11 @@ const look = EditorView.theme({
   '.cm-placeholder': { color: 'var(--color-soft)' },
 });
 
+const tall = EditorView.theme({
+  '.cm-content': { fontFamily: 'var(--font-mono)', fontSize: '0.9375rem', minHeight: '3.6em' },
+});
+const flat = EditorView.theme({ '.cm-content': { fontFamily: 'var(--font-sans)', minHeight: '1.6em' } });
+
 interface Props {
   value: string;
   onChange: (text: string) => void;
@@ -191,21 +232,38 @@ interface Props {
   label: string;
   describedBy: string;
   disabled?: boolean;
+  /** What is typed, where that is no formula. */
+  language?: Language;
   /** Hands out what puts text in at the cursor. */
   onReady?: (insert: (text: string) => void) => void;
 }
 
-export default function Editor({ value, onChange, wrong, under, label, describedBy, disabled = false, onReady }: Props) {
+export default function Editor({
+  value,
+  onChange,
+  wrong,
+  under,
+  label,
+  describedBy,
+  disabled = false,
+  language = FORMULA,
+  onReady,
+}: Props) {
   const box = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
   const latest = useRef({ onChange, value });
   latest.current = { onChange, value };
-  const parts = useRef({ editable: new Compartment(), offered: new Compartment(), said: new Compartment() });
+  const parts = useRef({
+    editable: new Compartment(),
+    offered: new Compartment(),
+    said: new Compartment(),
+    shown: new Compartment(),
+  });
 
   // biome-ignore lint/correctness/useExhaustiveDependencies: the editor is made once; what changes is handed to it below
   useEffect(() => {
     if (!box.current) return;
-    const { editable, offered, said } = parts.current;
+    const { editable, offered, said, shown } = parts.current;
     const made = new EditorView({
       parent: box.current,
       state: EditorState.create({
@@ -215,12 +273,13 @@ export default function Editor({ value, onChange, wrong, under, label, described
           // Where a list is open its keys come first, otherwise Tab leaves the field.
           Prec.highest(keymap.of(completionKeymap)),
           keymap.of([...defaultKeymap, ...historyKeymap]),
-          chips,
+          shown.of(chips(language)),
           look,
+          language === FORMULA ? tall : flat,
           EditorView.lineWrapping,
-          placeholderOf('Type a number, a function or words of a tag’s path'),
+          placeholderOf(language.placeholder),
           editable.of(EditorView.editable.of(!disabled)),
-          offered.of(offering(under)),
+          offered.of(offering(language, under)),
           entering,
           said.of(EditorView.contentAttributes.of({ 'aria-label': label, 'aria-describedby': describedBy })),
           EditorView.updateListener.of((update) => {
@@ -249,8 +308,10 @@ export default function Editor({ value, onChange, wrong, under, label, described
   }, [disabled]);
 
   useEffect(() => {
-    view.current?.dispatch({ effects: parts.current.offered.reconfigure(offering(under)) });
-  }, [under]);
+    view.current?.dispatch({
+      effects: [parts.current.offered.reconfigure(offering(language, under)), parts.current.shown.reconfigure(chips(language))],
+    });
+  }, [under, language]);
 
   useEffect(() => {
     const shown = view.current;

@@ -119,7 +119,8 @@ export function FormulaField(props: Props) {
 
 const NONE: readonly Schemas['MistakeView'][] = [];
 
-async function named(id: string): Promise<string | undefined> {
+/** The path of a tag. */
+export async function named(id: string): Promise<string | undefined> {
   const found = await take(http.GET('/api/items/{kind}', { params: { path: { kind: 'tag' }, query: { only: id } } }));
   return found.items[0]?.title;
 }

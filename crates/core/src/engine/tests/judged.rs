@@ -279,3 +279,62 @@ fn a_delay_of_another_kind_counts_for_nothing() {
     engine.step(60 * SECOND, Input::Tick, &mut out);
     assert_eq!(turns(&out), []);
 }
+
+/// What the alarm says when tag 1 goes from 70 to 90 at second 3, with the limit at 80.
+fn said(change: Json, all: &[Told]) -> Effects {
+    let mut rule = json!({"kind": "high", "level": 80});
+    rule.as_object_mut().unwrap().extend(own(change));
+    told(&works(rule), &[&[a(1, 70.0)], all, &[a(3, 90.0), a(5, 60.0)]].concat(), 6).1
+}
+
+#[rstest]
+#[case::chips(json!(["[[ ", {"chip": "tag"}, " of ", {"chip": "equipment"}, " ", {"chip": "rule"}, ": ", {"chip": "value"}, " over ",
+    {"chip": "limit"}]), "[[ a of DR-1 high: 90.0 °C over 80.0 °C")]
+#[case::place_and_unit(json!([{"chip": "place"}, " in ", {"chip": "unit"}, ", ", {"chip": "reason"}]), "DR-1 in °C, good")]
+#[case::tags(json!([{"formula": {"text": "<b>"}}, ", ", {"formula": {"text": "<on>"}}]), "40.0 °C, on")]
+#[case::formula(json!([{"formula": {"text": "<a> - <b>"}}]), "50.0 °C")]
+#[case::no_value(json!(["then ", {"formula": {"text": "<b> / 0"}}]), "then no value")]
+fn a_message_says_what_holds_when_the_alarm_comes(#[case] message: Json, #[case] text: &str) {
+    let out = said(json!({"message": message}), &[b(2, 40.0), on(2, true), b(4, 99.0)]);
+    // Words hold double brackets only in a damaged plant; they are said as they are.
+    assert_eq!((turns(&out), out.events[0].text.as_str()), (vec![(3, Raised), (5, Returned)], text));
+    // What was said then stays, whatever holds when it returns.
+    assert_eq!(out.events[1].text, text);
+}
+
+#[test]
+fn values_go_with_an_event_as_they_are_at_its_instant() {
+    let values = json!([{"formula": {"text": "<b>"}}, {"formula": {"text": "<a> - <b>"}}, {"formula": {"text": "<on>"}}]);
+    let out = said(json!({"values_with": values}), &[b(2, 40.0), b(4, 30.0), b(6, 20.0)]);
+    let shown = |event: &AlarmEvent| event.values.iter().map(|v| format!("{}: {}", v.name, v.text)).collect::<Vec<_>>();
+    let difference = "at(\"DR-1/a\") - at(\"DR-1/b\")";
+    assert_eq!(
+        shown(&out.events[0]),
+        ["b: 40.0 °C".into(), format!("{difference}: 50.0 °C"), "on: no value (not read yet)".into()]
+    );
+    assert_eq!(
+        shown(&out.events[1]),
+        ["b: 30.0 °C".into(), format!("{difference}: 30.0 °C"), "on: no value (not read yet)".into()]
+    );
+    // What a person does has no values of its own.
+    assert!(out.events[2..].iter().all(|event| event.values.is_empty()));
+}
+
+#[test]
+fn a_value_that_cannot_be_trusted_says_so_in_a_message() {
+    let message = json!([{"formula": {"text": "<b>"}}, " / ", {"formula": {"text": "<a> + <b>"}}]);
+    let plant = works(json!({"kind": "high", "level": 80, "message": message}));
+    for (quality, text) in [
+        (Quality::of(Reason::NoAnswer), "no value (no answer from the device) / no value (no answer from the device)"),
+        (Quality::of(Reason::Clamped), "40.0 °C (uncertain) / 130.0 °C (uncertain)"),
+    ] {
+        let mut engine = Engine::new(vec![]);
+        let mut out = Effects::default();
+        engine.step(0, Input::Plan(Arc::new(Plan::of(&plant))), &mut out);
+        let mut batch = Batch::default();
+        batch.push(2, SECOND, quality, 0, &Value::F64(40.0));
+        batch.push(1, SECOND, Quality::GOOD, 0, &Value::F64(90.0));
+        engine.step(SECOND, Input::Samples(&batch), &mut out);
+        assert_eq!(out.events[0].text, text);
+    }
+}

@@ -1,9 +1,9 @@
 //! What formulas name by paths and names is stored by identity, when all edits of a batch are in place.
 
-use super::{Item, Kind, Paths, Plant, Problem, ProblemKind, Settings, Tag, instances};
+use super::{Item, Kind, Own, Paths, Plant, Problem, ProblemKind, Settings, Tag, instances};
 use crate::{
-    formula::Formula,
-    plant::{Rule, class},
+    formula::{Formula, Parsed},
+    plant::{Rule, class, formula_texts},
 };
 use serde_json::Value as Json;
 use std::{
@@ -25,7 +25,19 @@ pub(super) fn name_properties(next: &mut Plant, order: &[(Kind, Uuid)], touched:
         let mut own = item.own.clone();
         let mut renamed = false;
         let properties = own.get_mut("properties").and_then(Json::as_object_mut);
+        let edit = touched.get(&id).copied().unwrap_or(0);
+        let wrong = |field: String, message: String| Problem { kind: ProblemKind::Invalid, edit, field, message };
         for (property, said) in properties.into_iter().flatten() {
+            for (field, message) in class::messages_of(said) {
+                let Json::String(text) = message else { continue };
+                match next.class_message_parts(id, text) {
+                    Ok(parts) => {
+                        *message = parts;
+                        renamed = true;
+                    }
+                    Err(words) => problems.push(wrong(format!("properties.{property}.{field}"), format!("{words}."))),
+                }
+            }
             for (field, text) in class::formulas_of(said) {
                 match next.class_formula_stored(id, text) {
                     Ok(stored) if stored == *text => {}
@@ -33,17 +45,12 @@ pub(super) fn name_properties(next: &mut Plant, order: &[(Kind, Uuid)], touched:
                         *text = stored;
                         renamed = true;
                     }
-                    Err(wrong) => {
-                        let edit = touched.get(&id).copied().unwrap_or(0);
-                        let field = format!("properties.{property}.{field}.text");
-                        problems.push(Problem { kind: ProblemKind::Invalid, edit, field, message: wrong.to_string() });
-                    }
+                    Err(found) => problems.push(wrong(format!("properties.{property}.{field}"), found.to_string())),
                 }
             }
         }
         if renamed && let Err((field, message)) = next.put(Kind::Class, id, 0, item.revision, own) {
-            let edit = touched.get(&id).copied().unwrap_or(0);
-            problems.push(Problem { kind: ProblemKind::Invalid, edit, field, message });
+            problems.push(wrong(field, message));
         }
     }
     problems
@@ -58,41 +65,69 @@ pub(super) fn name_tags(next: &mut Plant, order: &[(Kind, Uuid)], touched: &Hash
 
 fn name_tags_of<T: Settings>(next: &mut Plant, order: &[(Kind, Uuid)], touched: &HashMap<Uuid, usize>) -> Vec<Problem> {
     let mut problems = Vec::new();
-    let mut named: Vec<(Uuid, &'static str)> = Vec::new();
+    let mut named: Vec<(Uuid, Own)> = Vec::new();
     let mut names = HashSet::new();
     for (_, id) in order.iter().filter(|(kind, _)| *kind == T::KIND) {
         let Some(item) = T::table(next).get(id) else { continue };
-        for &field in T::FORMULAS {
-            let Some(formula) = item.set.formula(field) else { continue };
-            if formula.parsed().mentions().any(|(named, ..)| named.parse::<Uuid>().is_err()) {
-                named.push((*id, field));
-                names.extend(Paths::wanted(formula.parsed()));
+        let mut own = item.own.clone();
+        // A message may be written as a text; it is kept in its parts.
+        let mut changes = false;
+        for field in T::MESSAGES {
+            if let (Some(said), Some(message)) = (own.get_mut(*field).filter(|said| said.is_string()), item.set.message(field)) {
+                (*said, changes) = (message.to_json(), true);
             }
+        }
+        for (_, text) in formula_texts(T::KIND, &mut own) {
+            let Ok(parsed) = Parsed::of(text) else { continue };
+            if parsed.mentions().any(|(named, ..)| named.parse::<Uuid>().is_err()) {
+                changes = true;
+                names.extend(Paths::wanted(&parsed));
+            }
+        }
+        if changes {
+            named.push((*id, own));
         }
     }
     if named.is_empty() {
         return problems;
     }
     let paths = Paths::of(next, &names);
-    for (id, field) in named {
+    for (id, mut own) in named {
         let Some(item) = T::table(next).get(&id).cloned() else { continue };
-        let Some(formula) = item.set.formula(field) else { continue };
         let place = next.path(item.set.place(next));
-        let put = Formula::named(formula.text(), |path| paths.find(path, &place)).map_err(|w| w.to_string()).and_then(|text| {
-            let mut own = item.own.clone();
-            let mut said = own.get(field).and_then(Json::as_object).cloned().unwrap_or_default();
-            said.insert("text".into(), text.as_str().into());
-            own.insert(field.into(), Json::Object(said));
-            let mut whole = serde_json::to_value(&item.set).map_err(|error| error.to_string())?;
-            whole[field]["text"] = text.into();
-            let set: T = serde_json::from_value(whole).map_err(|error| error.to_string())?;
-            let named = Item { own, set, ..(*item).clone() };
-            Arc::make_mut(T::table_mut(next)).insert(id, named.into());
-            Ok(())
+        let edit = touched.get(&id).copied().unwrap_or(0);
+        let mut wrong =
+            |field: String, message: String| problems.push(Problem { kind: ProblemKind::Invalid, edit, field, message });
+        let before = own.clone();
+        let mut found = true;
+        for (field, text) in formula_texts(T::KIND, &mut own) {
+            match Formula::named(text, |path| paths.find(path, &place)) {
+                Ok(named) => *text = named,
+                // In a message the place of a mistake in one of its formulas says nothing.
+                Err(mistake) if T::MESSAGES.contains(&field.as_str()) => (found, _) = (false, wrong(field, mistake.words)),
+                Err(mistake) => (found, _) = (false, wrong(field, mistake.to_string())),
+            }
+        }
+        if !found {
+            continue;
+        }
+        // What became different is the same in the settings as they hold.
+        let whole = serde_json::to_value(&item.set).map(|mut whole| {
+            let fields = T::FORMULAS.iter().chain(T::MESSAGES);
+            for field in fields.filter(|field| own.get(**field) != before.get(**field)) {
+                match (own.get(*field), whole.get_mut(*field)) {
+                    (Some(Json::Object(said)), Some(Json::Object(held))) => held.extend(said.clone()),
+                    (Some(said), _) => whole[*field] = said.clone(),
+                    (None, _) => {}
+                }
+            }
+            whole
         });
-        if let Err(message) = put {
-            let edit = touched.get(&id).copied().unwrap_or(0);
-            problems.push(Problem { kind: ProblemKind::Invalid, edit, field: format!("{field}.text"), message });
+        match whole.and_then(serde_json::from_value::<T>) {
+            Ok(set) => {
+                Arc::make_mut(T::table_mut(next)).insert(id, Item { own, set, ..(*item).clone() }.into());
+            }
+            Err(error) => wrong(String::new(), error.to_string()),
         }
     }
     problems

@@ -140,6 +140,17 @@ impl Plant {
                 Json::Object(formula) if Kind::Rule.formulas().contains(&name.as_str()) => {
                     Some(self.own_formula(place, name, formula, scope, members)?)
                 }
+                Json::Array(parts) if Kind::Rule.messages().contains(&name.as_str()) => {
+                    let part = |part: &Json| match part.get("formula") {
+                        Some(Json::Object(formula)) => {
+                            Ok(json!({"formula": self.own_formula(place, name, formula, scope, members)?}))
+                        }
+                        _ => fill::filled(part, scope, &mut false)
+                            .map(Option::unwrap_or_default)
+                            .map_err(|(_, words)| (name.clone(), words)),
+                    };
+                    Some(Json::Array(parts.iter().map(part).collect::<Result<_, Unfilled>>()?))
+                }
                 _ => fill::filled(value, scope, &mut false).map_err(|(at, words)| (format!("{name}{at}"), words))?,
             };
             layer.extend(value.map(|value| (name.clone(), value)));

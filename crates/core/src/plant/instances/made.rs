@@ -5,7 +5,7 @@
 use super::{Members, STANDS, plain};
 use crate::{
     formula::Formula,
-    plant::{Edit, Item, Kind, Op, Own, Plant, Rule, Tag, edit, layers},
+    plant::{Edit, Item, Kind, Op, Own, Plant, Rule, Tag, edit, formula_texts, layers},
 };
 use serde_json::{Value as Json, json};
 use std::{
@@ -95,10 +95,8 @@ impl Plant {
                 let id = new_id();
                 rule_ids.insert((tag.id, known), id);
                 let mut own = without(&rule.own, &["tag", "class_rule"]);
-                for field in Kind::Rule.formulas() {
-                    if let Some(Json::String(text)) = own.get_mut(*field).and_then(|formula| formula.get_mut("text")) {
-                        *text = work.own_formula(text);
-                    }
+                for (_, text) in formula_texts(Kind::Rule, &mut own) {
+                    *text = work.own_formula(text);
                 }
                 rules.insert(id.to_string(), Json::Object(own));
             }
@@ -224,11 +222,8 @@ impl Work<'_> {
         own.insert("name".into(), tag.set.name.as_str().into());
         let before = |other: &&Arc<Item<Tag>>| (other.set.order, &other.set.name) < (tag.set.order, &tag.set.name);
         own.insert("order".into(), self.tags[0].values().filter(before).count().into());
-        if let Some(formula) = own.get_mut("formula").and_then(Json::as_object_mut)
-            && let Some(text) = formula.get("text").and_then(Json::as_str)
-        {
-            let text = self.own_formula(text);
-            formula.insert("text".into(), text.into());
+        for (_, text) in formula_texts(Kind::Tag, &mut own) {
+            *text = self.own_formula(text);
         }
         if let Some(property) = tag.set.setpoint.and_then(|id| self.properties.get(&id)) {
             own.insert("setpoint".into(), json!(property));

@@ -341,7 +341,7 @@ impl Settling<'_> {
         let Some(was) = self.old.classes.get(&class).map(|was| &was.set) else { return false };
         // What a formula reads in a part can have gone with the class of that.
         let own = now.properties.get(&property);
-        let reaches = own.is_some_and(|own| own.formulas().any(|(_, text)| text.contains('/')));
+        let reaches = own.is_some_and(|own| own.formulas().iter().any(|(_, text)| text.contains('/')));
         !reaches && own == was.properties.get(&property) && now.parameters == was.parameters
     }
 

@@ -100,6 +100,15 @@ impl Plant {
             .map_err(|all| all.into_iter().next().map_or_else(String::new, |w| w.words))
     }
 
+    /// What its message and the values that go with its events name.
+    pub fn rule_names(&self, rule: &Rule) -> Vec<Uuid> {
+        let formulas = rule.message.formulas().chain(rule.values_with.formulas());
+        let mut named: Vec<Uuid> = formulas.flat_map(Formula::references).collect();
+        named.sort_unstable();
+        named.dedup();
+        named
+    }
+
     /// What the programs of a rule read besides its own tag.
     pub fn rule_reads(&self, rule: &Rule) -> Vec<Uuid> {
         let all = [&rule.level_formula, &rule.setpoint, &rule.when, &rule.only_while];

@@ -4,7 +4,7 @@ use super::{Cell, Column, LimitPart, Reader, column_of, columns, reference};
 use crate::{
     alarm::{LimitKind, RuleKind},
     formula::Formula,
-    plant::{Edit, Kind, Op, Own, Plant, edit, instances, loses_digits},
+    plant::{Edit, Kind, Message, Op, Own, Plant, edit, instances, loses_digits, message},
     unit,
 };
 use serde_json::{Map, Value as Json};
@@ -207,6 +207,15 @@ fn parse(names: &Names<'_>, column: &Column, set: &Own, text: &str) -> Result<Op
             let place = reference(set, "place").or_else(of_tag);
             let named = Formula::named(trimmed, |path| names.tag(path, place).ok());
             Some(named.map_err(|wrong| wrong.to_string())?.into())
+        }
+        Cell::Message => {
+            let place = reference(set, "tag").and_then(|id| Some(names.plant.tags.get(&id)?.set.place));
+            let read = Message::read(trimmed).map_err(|words| format!("{words}."))?;
+            let mut parts = if column.key == "values_with" { read.without_words() } else { read }.to_json();
+            for text in message::texts(&mut parts) {
+                *text = Formula::named(text, |path| names.tag(path, place).ok()).map_err(|wrong| wrong.words)?;
+            }
+            Some(parts)
         }
         Cell::Tag => id(names.tag(trimmed, reference(set, "place"))?),
         Cell::Rest(known) => match serde_json::from_str(trimmed) {

@@ -3,6 +3,7 @@
 import { Plus, X } from 'lucide-react';
 import { AlarmClassField } from '../../../parts/alarm-class-field';
 import { type Argument, ArgumentFields, NO_CONSEQUENCES } from '../../../parts/argument';
+import { MessageField } from '../../../parts/formula/message-field';
 import { PriorityOptions } from '../../../parts/priority-options';
 import { hasDeadband, hasLevel, isLimit, RULE_KINDS } from '../../../parts/rule-kinds';
 import { RULE_WORDS } from '../../../parts/text';
@@ -11,13 +12,26 @@ import { newRule, type RuleRow, statesText } from './rows';
 
 interface Props {
   rows: RuleRow[];
+  /** What messages can name: properties and parameters. */
+  names: readonly string[];
   disabled: boolean;
   onChange: (rows: RuleRow[]) => void;
 }
 
-export function ClassRules({ rows, disabled, onChange }: Props) {
+export function ClassRules({ rows, names, disabled, onChange }: Props) {
   const change = (id: string, part: Record<string, unknown>) =>
     onChange(rows.map((row) => (row.id === id ? { ...row, set: { ...row.set, ...part } } : row)));
+  const message = (row: RuleRow, field: 'message' | 'values_with', label: string) => (
+    <MessageField
+      label={label}
+      names={names}
+      tagsAlone={field === 'values_with'}
+      disabled={disabled}
+      error={undefined}
+      text={String(row.set[field] ?? '')}
+      onText={(text) => change(row.id, { [field]: text })}
+    />
+  );
   return (
     <div>
       {rows.map((row, i) => {
@@ -102,6 +116,10 @@ export function ClassRules({ rows, disabled, onChange }: Props) {
                 />
               </div>
             </details>
+            <div className="order-last grid w-full grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)] gap-x-4">
+              {message(row, 'message', `Message of alarm ${i + 1}`)}
+              {message(row, 'values_with', `Values that go with its events, alarm ${i + 1}`)}
+            </div>
             {text('cause', 'Cause', 'min-w-32 flex-1')}
             {text('action', 'Action', 'min-w-32 flex-1')}
             <Button

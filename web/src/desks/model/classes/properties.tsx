@@ -223,6 +223,7 @@ function Details({ row, rows, parameters, disabled, field, change }: DetailProps
     </Field>
   );
   const others = rows.filter((other) => other.id !== row.id && other.fields.name.trim());
+  const names = [...others.map((other) => other.fields.name.trim()), 'Name', 'Number', ...parameters.map((p) => p.name.trim())];
   const writes = row.kind === 'setting' || row.kind === 'command';
   return (
     <div className="space-y-2 border-t border-line bg-paper px-9 py-2">
@@ -275,7 +276,7 @@ function Details({ row, rows, parameters, disabled, field, change }: DetailProps
         {row.record && text('record_deadband', 'Deadband', 'w-24')}
         {text('note', 'Note', 'min-w-40 flex-1')}
       </div>
-      <ClassRules rows={row.rules} disabled={disabled} onChange={(rules) => change({ rules })} />
+      <ClassRules rows={row.rules} names={names} disabled={disabled} onChange={(rules) => change({ rules })} />
     </div>
   );
 }

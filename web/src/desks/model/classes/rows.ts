@@ -4,6 +4,7 @@
 import { newId } from '../../../api/client';
 import type { ClassSet, ParameterKind, Point, PropertyKind, PropertySet, RollUp } from '../../../api/model';
 import { numberOf, textOf } from '../../../parts/form';
+import { chipsIn } from '../../../parts/formula/message-text';
 
 export interface ParameterRow {
   id: string;
@@ -66,6 +67,9 @@ export interface PartRow {
 export const RULE_FIELDS = ['level', 'deadband', 'on_delay_s', 'off_delay_s', 'window_s', 'respond_min'] as const;
 /** Fields of a rule that hold a formula. */
 const RULE_FORMULAS = ['level_formula', 'setpoint', 'when', 'only_while'] as const;
+
+/** Fields of a rule that hold words and chips. */
+const RULE_MESSAGES = ['message', 'values_with'] as const;
 
 /** States as they are typed, with commas between. */
 export const statesText = (states: unknown) => (Array.isArray(states) ? states.join(', ') : String(states ?? ''));
@@ -237,12 +241,25 @@ export function ownRenamed(rows: readonly PropertyRow[], old: string, name: stri
     formula.replace(/own\(\s*("(?:[^"\\]|\\.)*")\s*\)/g, (call, text: string) =>
       text === quoted(old) ? `own(${quoted(name)})` : call,
     );
+  const chipRenamed = (message: string) => {
+    let made = '';
+    let done = 0;
+    for (const { inside, from, to } of chipsIn(message)) {
+      made += message.slice(done, from) + (inside === old ? `[[${name}]]` : `[[${renamed(inside)}]]`);
+      done = to;
+    }
+    return made + message.slice(done);
+  };
   const ruleRenamed = (set: RuleRow['set']) => {
     const formulas = RULE_FORMULAS.flatMap((field) => {
       const written = set[field] as { text: string } | null | undefined;
       return written ? [[field, { ...written, text: renamed(written.text) }]] : [];
     });
-    return { ...set, ...Object.fromEntries(formulas) };
+    const messages = RULE_MESSAGES.flatMap((field) => {
+      const message = set[field];
+      return typeof message === 'string' ? [[field, chipRenamed(message)]] : [];
+    });
+    return { ...set, ...Object.fromEntries(formulas), ...Object.fromEntries(messages) };
   };
   return rows.map((row) => ({
     ...row,
