@@ -113,6 +113,23 @@ test('an alarm opens with what it says and what to do, and is acknowledged with 
   await expect(happened().getByRole('listitem').first()).toContainText('“seen at the mast”');
 });
 
+test('a note on its tag stays with the alarm, and is taken away again', async () => {
+  const notes = inspector().getByRole('region', { name: 'Notes' });
+  await expect(notes).toContainText('None in the last year.');
+  await notes.getByLabel('New note').fill('The mast stands in the spray at high water.');
+  // What was typed outlasts a look elsewhere.
+  await inspector().getByRole('button', { name: 'Close inspector' }).click();
+  await row('Humidity').getByRole('button', { name: /Humidity/ }).click();
+  await expect(notes.getByLabel('New note')).toHaveValue('The mast stands in the spray at high water.');
+  await expect(notes.getByLabel('When the note stands')).toHaveValue('came');
+  await notes.getByRole('button', { name: 'Add note' }).click();
+  await expect(notes.getByRole('listitem')).toContainText(/The mast stands in the spray at high water\. Plant engineer/);
+  await expect(notes.getByLabel('New note')).toHaveValue('');
+  await accessibility(page);
+  await notes.getByRole('button', { name: /^Delete the note “The mast/ }).click();
+  await expect(notes).toContainText('None in the last year.');
+});
+
 test('it is shelved with a reason and an end, leaves the list, and comes back when it is unshelved', async () => {
   await inspector().getByRole('button', { name: 'Shelve…' }).click();
   const form = inspector().getByRole('form', { name: 'Shelve' });
@@ -168,6 +185,12 @@ test('the list does not move while somebody reads, and says what came and what i
   await away();
   await expect(row('Air pressure')).toHaveCount(0);
   await page.getByLabel('Filter alarms').fill('no such words');
+  await expect(page.getByText(/^[1-9]\d* hidden$/)).toBeVisible();
+  await page.getByRole('button', { name: 'Show all' }).click();
+  await page.getByRole('combobox', { name: 'Class' }).selectOption('without a class');
+  await expect(row('Humidity')).toBeVisible();
+  await page.getByRole('combobox', { name: 'Class' }).selectOption('Process');
+  await expect(row('Humidity')).toHaveCount(0);
   await expect(page.getByText(/^[1-9]\d* hidden$/)).toBeVisible();
   await page.getByRole('button', { name: 'Show all' }).click();
   await page.getByRole('button', { name: 'Priority 4, act now' }).click();

@@ -98,6 +98,7 @@ test('the history is filtered and saved as files', async () => {
   };
   const lines = (await saved('CSV')).toString().trimEnd().split('\r\n');
   expect(lines.length).toBe(total + 1);
+  expect(lines[0]).toBe('Time,Place,Alarm,Event,Priority,Value,Limit,Who,Comment,Values with it,Known at');
   expect(lines[1]).toMatch(/^20.*Z,.*Voltage L\d low.*,came,2,/);
   expect((await saved('XLSX')).subarray(0, 2).toString()).toBe('PK');
   await page.getByRole('button', { name: 'Clear filter' }).click();
@@ -120,6 +121,7 @@ test('the alarm that came first of its group is marked', async () => {
   const row = (words: RegExp) => alarms.getByRole('row').filter({ hasText: words });
   await expect(row(/Running is Stopped/)).toBeVisible({ timeout: 60_000 });
   await expect(row(/Vibration high/)).toContainText('first out');
+  await expect(row(/Vibration high/)).toContainText(/Vibration high: \d\.\d\d mm\/s over 4\.50 mm\/s, the mill draws \d+\.\d kW/);
   await expect(row(/Running is Stopped/)).not.toContainText('first out');
   // The list shows it in a column of its own, which the address keeps.
   await page.getByRole('button', { name: 'Columns' }).click();
@@ -136,4 +138,18 @@ test('the alarm that came first of its group is marked', async () => {
   await expect(inspector.getByRole('list', { name: 'Values that moved' })).toContainText(/Mill \/ Vibration\s*higher than usual/);
   await expect(inspector.getByRole('list', { name: 'Other alarms near it' })).toContainText('Vibration high');
   await accessibility(page);
+  // What the rule keeps with its events is told with them, here and in the history.
+  await row(/Vibration high/).getByRole('button', { name: /Vibration high/ }).click();
+  await expect(inspector.getByRole('region', { name: 'What happened' })).toContainText(/came, first outPower\d+\.\d kWProduct flow\d+ kg\/h/);
+  await part(/^History/).click();
+  await page.getByLabel('Filter the history').fill('vibration');
+  await expect(history().getByRole('row').filter({ hasText: /· Power \d+\.\d kW · Product flow \d+ kg\/h/ }).first()).toBeVisible();
+});
+
+test('an alarm that chatters is found among the figures', async () => {
+  await page.goto(`${server.url}/alarms?part=performance`);
+  await figures().getByRole('button', { name: 'Chattering: 3 or more in a minute' }).click();
+  const first = page.getByRole('table', { name: 'Rules', exact: true }).getByRole('row').nth(1);
+  await expect(first).toContainText(/Reception hopper · Level low low/);
+  await expect(first.getByRole('cell').nth(2)).toHaveText(/^[67]$/);
 });

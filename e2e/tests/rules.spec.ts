@@ -46,7 +46,7 @@ async function formula(label: string, text: string) {
 }
 
 test('a hundred rules are added from a filter as one revision, and taken back', async () => {
-  await expect(heading(/^83 alarm rules$/)).toBeVisible();
+  await expect(heading(/^84 alarm rules$/)).toBeVisible();
   await accessibility(page);
   await page.getByRole('button', { name: 'Add to many' }).click();
   const many = page.getByRole('region', { name: 'Add alarm rules to many tags' });
@@ -61,9 +61,9 @@ test('a hundred rules are added from a filter as one revision, and taken back', 
   const count = Number((await save.innerText()).match(/\d+/)?.[0]);
   expect(count).toBeGreaterThan(100);
   await save.click();
-  await expect(heading(new RegExp(`^${83 + count} alarm rules$`))).toBeVisible();
+  await expect(heading(new RegExp(`^${84 + count} alarm rules$`))).toBeVisible();
   await page.getByRole('button', { name: 'Undo', exact: true }).click();
-  await expect(heading(/^83 alarm rules$/)).toBeVisible();
+  await expect(heading(/^84 alarm rules$/)).toBeVisible();
 });
 
 test('a rule with a formula is made from its tag; what is missing is told at its field', async () => {
@@ -135,6 +135,50 @@ test('a backtest compares settings with those in force, and its suggestion is ta
   expect((await Promise.all(calmed)).some((value) => Number(value) > 0)).toBe(true);
   await expect(proof()).toContainText('The settings are others by now; run it again.');
   await rule().getByRole('button', { name: 'Discard changes' }).click();
+});
+
+test('a message is made of words and chips, and shows what it would say now', async () => {
+  await open('steam pressure low', /Boiler \/ Steam pressure/);
+  const message = rule().getByRole('textbox', { name: 'Message', exact: true });
+  const now = rule().getByText(/^Now it would say “/);
+  await expect(now).toContainText(/“Steam pressure low: Boiler holds \d\.\d\d bar, least 7\.20 bar, at \d+\.\d m³\/h of gas” · \d+ characters/);
+  await message.click();
+  await page.keyboard.press('Control+a');
+  await page.keyboard.press('Delete');
+  await expect(rule().getByText(/^Without a message it would say “Steam pressure low,/)).toBeVisible();
+  // Typed: a chip is offered once two brackets are open, and taken with Enter.
+  await page.keyboard.type('Only [[val');
+  await expect(page.getByRole('listbox').getByRole('option', { name: /^value/ })).toBeVisible();
+  await page.keyboard.press('Enter');
+  await page.keyboard.type(' left, water [[water lev');
+  await expect(page.getByRole('listbox').getByRole('option', { name: /^Water level/ })).toBeVisible();
+  await page.keyboard.press('Enter');
+  await expect(message.getByLabel('chip value')).toBeVisible();
+  await expect(now).toContainText(/“Only \d\.\d\d bar left, water \d+\.\d %” · \d\d characters/);
+  // A chip goes as a whole.
+  await page.keyboard.press('Backspace');
+  await expect(now).toContainText(/“Only \d\.\d\d bar left, water” ·/);
+  await page.keyboard.type(' [[Watr]]');
+  await expect(rule()).toContainText('There is no tag “Watr”.');
+  await page.keyboard.press('Backspace');
+  await rule().getByRole('button', { name: 'limit', exact: true }).click();
+  await expect(now).toContainText(/water 7\.20 bar” ·/);
+  await accessibility(page);
+  const values = rule().getByRole('textbox', { name: 'Values that go with its events' });
+  await expect(values.getByLabel('tag Water level')).toBeVisible();
+  await rule().getByRole('button', { name: 'Save alarm rule' }).click();
+  await expect(rule().getByRole('button', { name: 'Save alarm rule' })).toBeDisabled();
+  // The rule's own code says it, with the values beside.
+  await proof().getByRole('button', { name: 'Trial' }).click();
+  await proof().getByLabel('From', { exact: true }).fill('9');
+  await proof().getByLabel('To', { exact: true }).fill('5');
+  const events = proof().getByRole('list', { name: 'Events of the trial' });
+  await expect(events).toContainText(/came.*Only 7\.1\d bar left, water 7\.20 bar/);
+  await expect(events).toContainText('Water levelno value (not read yet)');
+  await expect(proof()).toContainText(/It also reads .*Water level/);
+  await page.getByRole('button', { name: 'Undo', exact: true }).click();
+  await expect(now).toContainText('“Steam pressure low: Boiler holds');
+  await rule().getByRole('button', { name: 'Close alarm rule' }).click();
 });
 
 test('an alarm is suppressed by design while its condition is false', async () => {

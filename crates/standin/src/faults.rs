@@ -148,6 +148,7 @@ impl fmt::Display for Fault {
             Fault::Process { upset: Upset::BlindFilter { tank } } => write!(f, "filter of wash tank {tank} blinds"),
             Fault::Process { upset: Upset::MillJam } => write!(f, "mill jammed"),
             Fault::Process { upset: Upset::VoltageDip } => write!(f, "voltage of the mains low"),
+            Fault::Process { upset: Upset::LooseCable } => write!(f, "cable of the hopper's level probe loose"),
             Fault::Process { upset: Upset::PhDrift { vessel } } => write!(f, "pH probe of EX-{vessel} drifts"),
         }
     }

@@ -69,12 +69,13 @@ pub fn aged(vessels: usize, seed: u64, hours: f64) -> Process {
     process
 }
 
-/// Lets one step pass, where `done` of `steps` are done. Every past has a dip of the voltage, with which many alarms come at once, and a
-/// jam of the mill.
+/// Lets one step pass, where `done` of `steps` are done. Every past has a dip of the voltage, with which many alarms come at once, a
+/// jam of the mill, and a loose cable, with which an alarm chatters.
 fn go_on(process: &mut Process, done: u64, steps: u64) {
     match done {
         _ if done == steps * 2 / 5 => drop(process.upset(Upset::VoltageDip, 90.0)),
         _ if done == steps * 3 / 4 => drop(process.upset(Upset::MillJam, 240.0)),
+        _ if done == steps * 3 / 5 => drop(process.upset(Upset::LooseCable, 60.0)),
         _ => {}
     }
     process.step();

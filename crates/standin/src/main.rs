@@ -183,6 +183,8 @@ enum Order {
     MillJam,
     /// Let the voltage of the mains be low.
     VoltageDip,
+    /// Loosen the cable of the level probe of the hopper, so that its reading drops out again and again.
+    LooseCable,
 }
 
 fn order(fault: Order, seconds: f64) -> control::Order {
@@ -228,6 +230,7 @@ fn order(fault: Order, seconds: f64) -> control::Order {
         Order::BlindFilter { tank } => process(Upset::BlindFilter { tank }),
         Order::MillJam => process(Upset::MillJam),
         Order::VoltageDip => process(Upset::VoltageDip),
+        Order::LooseCable => process(Upset::LooseCable),
         Order::PhDrift { vessel } => process(Upset::PhDrift { vessel }),
     };
     control::Order::Begin { fault, seconds }

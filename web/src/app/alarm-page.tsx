@@ -18,6 +18,7 @@ import { Button } from '../parts/ui';
 import { Value } from '../parts/value';
 import { AlarmActs, sinceWords, suppressionWords } from './alarm-acts';
 import { eventWords } from './alarm-events';
+import { AlarmNotes } from './alarm-notes';
 import { MovedBefore } from './before';
 import { callWords, Messages, takeCall, useCalls } from './calls';
 import { useGo } from './view';
@@ -65,6 +66,7 @@ export function AlarmPage({ rule, onClose }: { rule: string; onClose: () => void
             {item && <Before rule={rule} />}
             <CalledFor rule={rule} />
             <Siblings of={alarm?.place ?? tag?.set.place} rule={rule} standing={standing} />
+            {tag && <AlarmNotes key={tag.id} tag={tag.id} raised={alarm?.raised_at ? Date.parse(alarm.raised_at) : undefined} />}
             <Earlier rule={rule} />
           </>
         )}
@@ -266,8 +268,8 @@ function Earlier({ rule }: { rule: string }) {
       {found.data.length === 0 && <p className="text-soft">This alarm has never come.</p>}
       <ol className="space-y-1">
         {found.data.map((e) => (
-          <li key={e.id} className="grid grid-cols-[5rem_1fr] gap-x-2">
-            <span className="figures text-sm text-soft">{moment(e.occurred_at, now)}</span>
+          <li key={e.id} className="grid grid-cols-[5.25rem_1fr] gap-x-2">
+            <span className="figures text-sm whitespace-normal text-soft">{moment(e.occurred_at, now)}</span>
             <span className="min-w-0">
               {eventWords(e)}
               {e.actor && <span className="text-soft"> by {e.actor}</span>}

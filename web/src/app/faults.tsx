@@ -140,9 +140,10 @@ function Desk() {
       <Group title="Extraction vessels" note="at the pH probe">
         {[1, 2, 3, 4].map((vessel) => press(`EX-${vessel} drifts`, { fault: 'process', upset: 'ph_drift', vessel }))}
       </Group>
-      <Group title="Mill and mains" note="in the process">
+      <Group title="Mill, mains and hopper" note="in the process">
         {press('Jam the mill', { fault: 'process', upset: 'mill_jam' })}
         {press('Let the voltage be low', { fault: 'process', upset: 'voltage_dip' })}
+        {press('Loosen the level probe of the hopper', { fault: 'process', upset: 'loose_cable' })}
       </Group>
       <Freeze may={may} onPress={(place, point) => begin.mutate({ fault: 'freeze', place, point })} />
     </div>

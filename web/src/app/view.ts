@@ -17,6 +17,8 @@ export interface View {
   priorities?: string | undefined;
   state?: string | undefined;
   age?: string | undefined;
+  /** The name of the class whose alarms are listed. */
+  alarm_class?: string | undefined;
   order?: string | undefined;
   /** The columns of the list of alarms, joined by commas; without it the usual ones. */
   columns?: string | undefined;
@@ -59,6 +61,7 @@ const TEXTS = [
   'priorities',
   'state',
   'age',
+  'alarm_class',
   'order',
   'columns',
   'area',

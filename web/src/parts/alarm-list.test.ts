@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { AlarmState } from '../api/alarm-state';
-import { type AlarmFilter, held, inOrder, type Listed, passes } from './alarm-list';
+import { type AlarmFilter, held, inOrder, type Listed, NO_CLASS, passes } from './alarm-list';
 
 const NOW = Date.parse('2026-11-27T12:00:00Z');
 
@@ -12,8 +12,16 @@ const alarm = (rule: string, priority: number, state: AlarmState, minutes: numbe
   place_path: 'Brackmere Kelp Works/Extraction/EX-1',
   text: 'Temperature high, 84.6 °C over 82.0',
   title: 'Temperature high',
+  class_name: 'Process',
 });
-const filter = (over: Partial<AlarmFilter>): AlarmFilter => ({ words: '', priorities: '', state: '', age: '', ...over });
+const filter = (over: Partial<AlarmFilter>): AlarmFilter => ({
+  words: '',
+  priorities: '',
+  state: '',
+  age: '',
+  alarm_class: '',
+  ...over,
+});
 
 describe('a filter of alarms', () => {
   it.each([
@@ -28,6 +36,9 @@ describe('a filter of alarms', () => {
     ['of the last ten minutes', { age: 'minutes' }, false],
     ['of the last hour', { age: 'hour' }, true],
     ['over a day', { age: 'day' }, false],
+    ['of its class', { alarm_class: 'Process' }, true],
+    ['of another class', { alarm_class: 'Machine' }, false],
+    ['without a class', { alarm_class: NO_CLASS }, false],
   ] as [string, Partial<AlarmFilter>, boolean][])('%s', (_, over, wanted) => {
     expect(passes(alarm('a', 3, 'latched_unacknowledged', 20), filter(over), NOW)).toBe(wanted);
   });

@@ -11,6 +11,8 @@ export interface Listed {
   place_path: string;
   text: string;
   title: string;
+  /** Empty for none. */
+  class_name: string;
 }
 
 export const STATE_CHOICES = {
@@ -34,9 +36,14 @@ export interface AlarmFilter {
   priorities: string;
   state: string;
   age: string;
+  /** The name of a class; [`NO_CLASS`] for alarms without one. */
+  alarm_class: string;
 }
 
-export const isFilter = (f: AlarmFilter) => Boolean(f.words.trim() || f.priorities || f.state || f.age);
+/** No class has this name: names do not begin with a space. */
+export const NO_CLASS = ' ';
+
+export const isFilter = (f: AlarmFilter) => Boolean(f.words.trim() || f.priorities || f.state || f.age || f.alarm_class);
 
 function isOfAge(alarm: Listed, age: string, now: number): boolean {
   const seconds = (now - Date.parse(alarm.raised_at)) / 1000;
@@ -54,6 +61,7 @@ function isInState(state: AlarmState, choice: string): boolean {
 export function passes(alarm: Listed, filter: AlarmFilter, now: number): boolean {
   if (filter.priorities && !filter.priorities.includes(String(alarm.priority))) return false;
   if (filter.state && !isInState(alarm.state, filter.state)) return false;
+  if (filter.alarm_class && alarm.class_name !== filter.alarm_class.trim()) return false;
   if (filter.age && !isOfAge(alarm, filter.age, now)) return false;
   const words = filter.words.toLowerCase().split(/\s+/).filter(Boolean);
   const said = `${alarm.place_path} ${alarm.title} ${alarm.text}`.toLowerCase();

@@ -2,7 +2,7 @@
 
 import { Columns3 } from 'lucide-react';
 import { Popover } from 'radix-ui';
-import { Button, Tick } from './ui';
+import { Button, NARROW, Tick } from './ui';
 
 interface Props {
   known: { key: string; title: string; pinned?: boolean }[];
@@ -16,8 +16,8 @@ export function ColumnChoice({ known, chosen, usual, onChange }: Props) {
   return (
     <Popover.Root>
       <Popover.Trigger asChild>
-        <Button>
-          <Columns3 className="size-4" /> Columns
+        <Button title="Columns">
+          <Columns3 className="size-4" /> <span className={NARROW}>Columns</span>
         </Button>
       </Popover.Trigger>
       <Popover.Portal>

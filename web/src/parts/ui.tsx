@@ -16,6 +16,9 @@ const BUTTON: Record<ButtonKind, string> = {
   grave: 'bg-act4 text-raised border-act4 hover:bg-act4-deep font-semibold',
 };
 
+/** On a narrow screen the icon alone shows, so that a row of tools stays one row. */
+export const NARROW = 'max-[1360px]:sr-only';
+
 export function Button({ kind = 'plain', className, ...rest }: ComponentProps<'button'> & { kind?: ButtonKind }) {
   return (
     <button

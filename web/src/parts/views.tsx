@@ -7,11 +7,11 @@ import { useState } from 'react';
 import { http, take } from '../api/client';
 import { queries, useMay } from '../api/queries';
 import { complain, useForm } from './form';
-import { Button, Field, Input } from './ui';
+import { Button, Field, Input, NARROW } from './ui';
 
 interface Props<V> {
   sheet: 'tags' | 'alarms' | 'rules' | 'rule_templates';
-  /** What the button says; “Views” by itself. */
+  /** What the button says; without it “Views”. */
   label?: string;
   /** What is kept of the sheet, in words. */
   kept: string;
@@ -19,7 +19,7 @@ interface Props<V> {
   onTake: (view: Partial<V>) => void;
 }
 
-export function Views<V extends object>({ sheet, label = 'Views', kept: what, view, onTake }: Props<V>) {
+export function Views<V extends object>({ sheet, label, kept: what, view, onTake }: Props<V>) {
   const key = ['views', sheet];
   const [open, setOpen] = useState(false);
   const kept = useQuery({
@@ -47,8 +47,8 @@ export function Views<V extends object>({ sheet, label = 'Views', kept: what, vi
   return (
     <Popover.Root open={open} onOpenChange={setOpen}>
       <Popover.Trigger asChild>
-        <Button>
-          <Bookmark className="size-4" /> {label}
+        <Button title={label ?? 'Views'}>
+          <Bookmark className="size-4" /> <span className={label ? undefined : NARROW}>{label ?? 'Views'}</span>
         </Button>
       </Popover.Trigger>
       <Popover.Portal>

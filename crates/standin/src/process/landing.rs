@@ -17,6 +17,10 @@ pub struct Hopper {
     pub delivering: bool,
     /// Opening of the gate, in %.
     pub gate: f64,
+    /// The cable of its level probe is loose.
+    pub loose: bool,
+    /// For how long it has been, in s.
+    loose_for: f64,
     /// Seconds until the lorry comes, or goes.
     wait: f64,
     noise: Pcg64Mcg,
@@ -25,11 +29,12 @@ pub struct Hopper {
 impl Hopper {
     pub(super) fn new(seed: u64) -> Hopper {
         let noise = Pcg64Mcg::seed_from_u64(seed ^ 0x40);
-        Hopper { weight: 17.0, delivered: 0.0, delivering: false, gate: 40.0, wait: 240.0, noise }
+        Hopper { weight: 17.0, delivered: 0.0, delivering: false, gate: 40.0, loose: false, loose_for: 0.0, wait: 240.0, noise }
     }
 
     /// `flow` leaves it, in t/h.
     pub(super) fn step(&mut self, flow: f64) {
+        self.loose_for = if self.loose { self.loose_for + STEP_S } else { 0.0 };
         self.wait -= STEP_S;
         if self.wait <= 0.0 {
             self.delivering = !self.delivering && self.weight < 24.0;
@@ -43,9 +48,9 @@ impl Hopper {
         self.gate += (wanted - self.gate) * STEP_S / 20.0;
     }
 
-    /// In % of what it holds.
+    /// In % of what it holds; with a loose cable nothing for three of every nine seconds.
     pub fn level(&self) -> f64 {
-        self.weight / HOPPER_T * 100.0
+        if self.loose && self.loose_for % 9.0 < 3.0 { 0.0 } else { self.weight / HOPPER_T * 100.0 }
     }
 }
 

@@ -44,6 +44,8 @@ pub enum Upset {
     MillJam,
     /// The voltage of the mains is low; the mill stops.
     VoltageDip,
+    /// The cable of the hopper's level probe is loose: its reading drops out again and again.
+    LooseCable,
 }
 
 /// Something between -1 and 1, more often near 0.
@@ -107,6 +109,7 @@ impl Process {
         }
         let washing = self.tanks.iter().position(|t| t.cycle == Cycle::Wash);
         self.conveyor.step(self.hopper.weight > 0.2);
+        self.hopper.loose = self.upsets.iter().any(|(u, _)| *u == Upset::LooseCable);
         self.hopper.step(self.conveyor.flow);
         for (n, tank) in self.tanks.iter_mut().enumerate() {
             let weed = if washing == Some(n) { self.conveyor.flow } else { 0.0 };
@@ -134,7 +137,7 @@ impl Process {
         let there = match upset {
             Upset::PumpTrip { tank } | Upset::BlindFilter { tank } => (1..=TANKS).contains(&tank),
             Upset::PhDrift { vessel } => (1..=self.vessels.len()).contains(&vessel),
-            Upset::MillJam | Upset::VoltageDip => true,
+            Upset::MillJam | Upset::VoltageDip | Upset::LooseCable => true,
         };
         if there {
             let until = self.steps + (seconds.max(0.0) / STEP_S) as u64;
@@ -209,5 +212,14 @@ mod tests {
         assert!(process.dryline.mill_power > 52.0 && process.dryline.mill_vibration > 4.5);
         run(&mut process, 20.0);
         assert!(process.dryline.mill_power < 1.0, "its drive has tripped");
+        process.upset(Upset::LooseCable, 20.0);
+        let mut levels = (0..20).map(|_| {
+            run(&mut process, 1.0);
+            process.hopper.level()
+        });
+        let dropouts = levels.by_ref().filter(|level| *level == 0.0).count();
+        assert!((5..=9).contains(&dropouts), "{dropouts} of 20 seconds");
+        run(&mut process, 1.0);
+        assert!(process.hopper.level() > 0.0);
     }
 }

@@ -26,7 +26,7 @@ const PIPS: Record<string, 'unacknowledged' | 'returned_unacknowledged'> = {
 };
 
 const COLUMNS: Column<Event>[] = [
-  { key: 'time', title: 'Time', width: '11rem', render: (e) => <span className="figures">{moment(e.occurred_at)}</span> },
+  { key: 'time', title: 'Time', width: '12.25rem', render: (e) => <span className="figures">{moment(e.occurred_at)}</span> },
   {
     key: 'event',
     title: 'Event',
@@ -41,7 +41,7 @@ const COLUMNS: Column<Event>[] = [
   {
     key: 'place',
     title: 'Place',
-    width: 'minmax(9rem,1fr)',
+    width: 'minmax(8rem,0.7fr)',
     render: (e) => (
       <span className="text-soft" title={e.place_path.replaceAll('/', ' / ')}>
         {pathEnd(e.place_path)}
@@ -51,7 +51,7 @@ const COLUMNS: Column<Event>[] = [
   {
     key: 'what',
     title: 'What',
-    width: 'minmax(12rem,1.6fr)',
+    width: 'minmax(14rem,2.4fr)',
     render: (e) => (
       <span title={[e.text, ...e.values.map((value) => `${value.name}: ${value.text}`)].join('\n')}>
         {e.text}
@@ -67,7 +67,7 @@ const COLUMNS: Column<Event>[] = [
   {
     key: 'who',
     title: 'Who',
-    width: 'minmax(7rem,0.8fr)',
+    width: 'minmax(6rem,0.7fr)',
     render: (e) => (
       <>
         {e.actor}

@@ -484,7 +484,7 @@ function Says({ form, tag, rule }: PartProps) {
           found && (
             <p>
               <span className="text-soft">{v.message.trim() ? 'Now it would say ' : 'Without a message it would say '}</span>“
-              {found.text}” <span className="figures text-soft">· {counted(found.characters, 'character')}</span>
+              {found.text}” <span className="text-soft">· {counted(found.characters, 'character')}</span>
             </p>
           )
         )}

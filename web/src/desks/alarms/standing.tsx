@@ -5,7 +5,7 @@ import clsx from 'clsx';
 import { type KeyboardEvent, useId, useMemo, useRef, useState } from 'react';
 import { waits } from '../../api/alarm-state';
 import { useNow } from '../../api/live';
-import { type Alarm, useMay } from '../../api/queries';
+import { type Alarm, useItems, useMay } from '../../api/queries';
 import { AlarmActs, actNow, type Whose } from '../../app/alarm-acts';
 import { useGo, useView } from '../../app/view';
 import {
@@ -15,6 +15,7 @@ import {
   held,
   inOrder,
   isFilter,
+  NO_CLASS,
   ORDERS,
   passes,
   STATE_CHOICES,
@@ -48,22 +49,23 @@ export function Standing({ at, here, all }: Props) {
     priorities: view.priorities ?? '',
     state: view.state ?? '',
     age: view.age ?? '',
+    alarm_class: view.alarm_class ?? '',
   };
-  const { words, priorities, state, age } = filter;
+  const { words, priorities, state, age, alarm_class } = filter;
   const order = view.order ?? '';
   // What a filter by age lets through changes by the minute, not by the tick of the clock.
   const minute = age ? Math.floor(now / 60_000) : 0;
   const shown = useMemo(
     () =>
       inOrder(
-        here.filter((a) => passes(a, { words, priorities, state, age }, minute * 60_000)),
+        here.filter((a) => passes(a, { words, priorities, state, age, alarm_class }, minute * 60_000)),
         order,
       ),
-    [here, words, priorities, state, age, minute, order],
+    [here, words, priorities, state, age, alarm_class, minute, order],
   );
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const { reading, release, watch } = useReading();
-  const asked = [words, priorities, state, age, order].join(' ');
+  const asked = [words, priorities, state, age, alarm_class, order].join(' ');
   const [still, setStill] = useState<{ asked: string; list: readonly Alarm[] } | null>(null);
   if (reading && still?.asked !== asked) setStill({ asked, list: shown });
   if (!reading && still) setStill(null);
@@ -151,6 +153,13 @@ function Filter({ at, filter, order, hidden }: FilterProps) {
   const go = useGo();
   const { columns = '' } = useView();
   const kept = { at: at ?? '', ...filter, order, columns };
+  const classes = (useItems('alarm_class').data?.items ?? []).map((one) => one.set.name);
+  const named = [...classes, ...(filter.alarm_class.trim() && !classes.includes(filter.alarm_class) ? [filter.alarm_class] : [])];
+  const classChoices = {
+    '': 'any class',
+    ...Object.fromEntries(named.map((name) => [name, name])),
+    [NO_CLASS]: 'without a class',
+  };
   const only = (change: Partial<AlarmFilter>) =>
     go(Object.fromEntries(Object.entries(change).map(([key, value]) => [key, value || undefined])));
   const toggle = (priority: number) => {
@@ -201,6 +210,8 @@ function Filter({ at, filter, order, hidden }: FilterProps) {
       </fieldset>
       {choice('State', filter.state, STATE_CHOICES, (state) => only({ state }))}
       {choice('Age', filter.age, AGES, (age) => only({ age }))}
+      {(classes.length > 0 || filter.alarm_class !== '') &&
+        choice('Class', filter.alarm_class, classChoices, (alarm_class) => only({ alarm_class }))}
       {choice('Order', order, ORDERS, (to) => go({ order: to || undefined }))}
       <ColumnChoice
         known={LIST_COLUMNS.map(({ key, title, pinned }) => ({ key, title, pinned: pinned ?? false }))}
@@ -219,13 +230,17 @@ function Filter({ at, filter, order, hidden }: FilterProps) {
         kept="this place, filter, order and columns"
         view={kept}
         onTake={(next) =>
-          go(Object.fromEntries(Object.entries({ ...kept, ...next }).map(([key, value]) => [key, value || undefined])))
+          go(
+            Object.fromEntries(
+              Object.entries({ ...kept, alarm_class: '', ...next }).map(([key, value]) => [key, value || undefined]),
+            ),
+          )
         }
       />
       {isFilter(filter) && (
         <span className="flex items-center gap-1">
           <span className="text-soft">{hidden} hidden</span>
-          <Button kind="quiet" onClick={() => only({ words: '', priorities: '', state: '', age: '' })}>
+          <Button kind="quiet" onClick={() => only({ words: '', priorities: '', state: '', age: '', alarm_class: '' })}>
             Show all
           </Button>
         </span>

@@ -3,14 +3,12 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { X } from 'lucide-react';
 import { useId } from 'react';
-import { http, Refused, type Schemas, take } from '../../api/client';
-import { queries } from '../../api/queries';
+import { Refused } from '../../api/client';
+import { findNotes, type Note, removeNote, writeNote } from '../../api/notes';
 import { complain, useForm } from '../../parts/form';
 import { moment } from '../../parts/text';
 import type { TrendTag, TrendWindow } from '../../parts/trend';
 import { Button, Choice, Field, FormTrouble, Hint, INPUT, Input, Popup } from '../../parts/ui';
-
-export type Note = Schemas['NoteView'];
 
 /** Notes within what is seen; live, asked for anew every half minute. */
 export function useNotes(tags: readonly TrendTag[], window: TrendWindow | undefined, live: boolean): Note[] {
@@ -23,15 +21,10 @@ export function useNotes(tags: readonly TrendTag[], window: TrendWindow | undefi
     enabled: ids.length > 0 && window !== undefined,
     gcTime: 30_000,
     placeholderData: keepPreviousData,
-    queryFn: () => {
-      const body = { tags: ids, from: new Date(from).toISOString(), to: new Date(to).toISOString() };
-      return take(http.POST('/api/notes/find', { body }));
-    },
+    queryFn: () => findNotes(ids, from, to),
   });
   return (found.data ?? []).filter((note) => ids.includes(note.tag));
 }
-
-const refresh = () => queries.invalidateQueries({ queryKey: ['notes'] });
 
 /** The flags on the plot. */
 export function NoteFlags({ notes, window }: { notes: readonly Note[]; window: TrendWindow }) {
@@ -67,14 +60,6 @@ export function NoteList({
   tags: readonly TrendTag[];
   names: readonly string[];
 }) {
-  async function remove(id: string) {
-    try {
-      await take(http.DELETE('/api/notes/{id}', { params: { path: { id } } }));
-      await refresh();
-    } catch (error) {
-      complain(error);
-    }
-  }
   if (notes.length === 0) return null;
   return (
     <ol aria-label="Notes" className="mt-2 border-t border-line">
@@ -95,7 +80,7 @@ export function NoteList({
               type="button"
               aria-label={`Delete note ${i + 1}`}
               className="rounded p-0.5 hover:bg-band"
-              onClick={() => void remove(note.id)}
+              onClick={() => void removeNote(note.id).catch(complain)}
             >
               <X className="size-3.5" />
             </button>
@@ -141,8 +126,7 @@ export function NoteDialog({
         const message = 'Write a time as 2026-11-23 14:05:00, or 14:05 for today.';
         throw new Refused(422, message, [{ edit: 0, field: 'at', message }]);
       }
-      await take(http.POST('/api/notes', { body: { tag: values.tag, at: new Date(time).toISOString(), text: values.text } }));
-      await refresh();
+      await writeNote(values.tag, time, values.text);
     });
     if (done) onClose();
   }

@@ -27,29 +27,13 @@ import { useEffect, useRef } from 'react';
 import { http, type Schemas, take } from '../../api/client';
 import { queries } from '../../api/queries';
 import { pathEnd } from '../text';
-import { mentions, naming, typedBefore } from './text';
+import { type Language, type Shown, tagsFor } from './language';
+import { mentions, typedBefore } from './text';
 
 type Wrong = Schemas['MistakeView'];
 
 /** A change that the page made, not the person who types. */
 const fromOutside = Annotation.define<boolean>();
-
-/** What shows as a chip, and where in the text it stands. */
-export interface Shown {
-  from: number;
-  to: number;
-  shown: string;
-  title: string;
-  /** What it is called for whoever does not see it. */
-  said: string;
-}
-
-/** What is typed: what of it shows as chips, and what is offered. */
-export interface Language {
-  chips: (text: string) => Shown[];
-  offers: (under: string | undefined) => (context: CompletionContext) => Promise<CompletionResult | null>;
-  placeholder: string;
-}
 
 class Chip extends WidgetType {
   constructor(private readonly of: Shown) {
@@ -105,25 +89,6 @@ const functions = () =>
     queryFn: () => take(http.GET('/api/formulas/functions')),
     staleTime: Number.POSITIVE_INFINITY,
   });
-
-/** Tags by words of their path; `apply` gives what is put in for a path. */
-export async function tagsFor(
-  words: string,
-  under: string | undefined,
-  apply: (path: string) => string = naming,
-): Promise<Completion[]> {
-  const query = { text: words, limit: 30, kind: 'tag', ...(words.trim() === '' && under ? { under } : {}) };
-  const found = await take(http.GET('/api/find', { params: { query } }));
-  return found.found.map((hit) => {
-    const cut = hit.title.lastIndexOf('/');
-    return {
-      label: hit.title.slice(cut + 1),
-      detail: hit.title.slice(0, Math.max(0, cut)).split('/').slice(-2).join(' / ') + (hit.tag?.unit ? ` · ${hit.tag.unit}` : ''),
-      apply: apply(hit.title),
-      type: 'tag',
-    };
-  });
-}
 
 /** What could stand at the cursor: tags by words of their path, and functions by their beginning. */
 export function offers(under: string | undefined) {

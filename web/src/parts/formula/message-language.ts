@@ -1,7 +1,7 @@
 // What the editor knows of messages: chips in double brackets, and what can stand in them.
 
 import { pathEnd } from '../text';
-import { type Language, tagsFor } from './editor';
+import { type Language, tagsFor } from './language';
 import { CHIPS, chipOf, chipShown, chipsIn, typedInChip } from './message-text';
 
 /** `place` is the path from which tags are named, `names` what else can be named; `words`: chips for the alarm itself. */
