@@ -34,7 +34,7 @@ const counted = async (words: RegExp) => Number(await finding(words).getByRole('
 test('a review finds the rules that were made badly, and shows them', async () => {
   await expect(finding(/^2 Duplicates/)).toBeVisible();
   await expect(finding(/^2 Limits in the wrong order/)).toBeVisible();
-  await expect(finding(/^2 Without “what to do”/)).toBeVisible();
+  await expect(finding(/^3 Without “what to do”/)).toBeVisible();
   await expect(page.getByRole('table', { name: 'Spread of the rules' })).toContainText('about 80 %');
   await accessibility(page);
   await page.getByRole('button', { name: 'Show: Duplicates' }).click();
