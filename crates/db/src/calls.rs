@@ -44,7 +44,7 @@ pub struct CallFilter {
     pub rule: Option<Uuid>,
 }
 
-const CALL: &str = "id, plan, plan_name, test, began_at, round, step, next_at, told_at, over_at, over";
+const CALL: &str = "id, plan, plan_name, test, began_at, round, step, next_at, told_at, later_at, held, over_at, over";
 const MESSAGE: &str = "id, call, made_at, whom, account, carrier, notice, attempts, next_at, sent_at, answer";
 
 impl Db {
@@ -223,9 +223,10 @@ impl Db {
 async fn keep_call(conn: &mut PgConnection, row: &CallRow) -> Result<(), sqlx::Error> {
     let CallRow { call, plan_name } = row;
     sqlx::query(
-        "insert into call (id, plan, plan_name, test, began_at, round, step, next_at, told_at, over_at, over)
-         values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
-         on conflict (id) do update set round = $6, step = $7, next_at = $8, told_at = $9, over_at = $10, over = $11",
+        "insert into call (id, plan, plan_name, test, began_at, round, step, next_at, told_at, over_at, over, later_at, held)
+         values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)
+         on conflict (id) do update set round = $6, step = $7, next_at = $8, told_at = $9, over_at = $10, over = $11, later_at = $12,
+             held = $13",
     )
     .bind(call.id)
     .bind(call.plan)
@@ -238,6 +239,8 @@ async fn keep_call(conn: &mut PgConnection, row: &CallRow) -> Result<(), sqlx::E
     .bind(call.told_at)
     .bind(call.over.as_ref().map(|over| over.at))
     .bind(call.over.as_ref().map(|over| Json(&over.how)))
+    .bind(call.later)
+    .bind(i32::try_from(call.held).unwrap_or(i32::MAX))
     .execute(&mut *conn)
     .await?;
     let alarms: Vec<(&Uuid, &Called)> = call.alarms.iter().collect();
@@ -283,7 +286,7 @@ async fn keep_message(conn: &mut PgConnection, message: &Message) -> Result<(), 
 
 fn call(row: &PgRow, alarms: &mut HashMap<Uuid, BTreeMap<Uuid, Called>>) -> Result<CallRow, DbError> {
     let id = row.try_get("id")?;
-    let (round, step): (i32, i32) = (row.try_get("round")?, row.try_get("step")?);
+    let (round, step, held): (i32, i32, i32) = (row.try_get("round")?, row.try_get("step")?, row.try_get("held")?);
     let over: (Option<Nanos>, Option<Json<How>>) = (row.try_get("over_at")?, row.try_get("over")?);
     let call = Call {
         id,
@@ -295,6 +298,8 @@ fn call(row: &PgRow, alarms: &mut HashMap<Uuid, BTreeMap<Uuid, Called>>) -> Resu
         step: usize::try_from(step).unwrap_or_default(),
         next_at: row.try_get("next_at")?,
         told_at: row.try_get("told_at")?,
+        later: row.try_get("later_at")?,
+        held: u32::try_from(held).unwrap_or_default(),
         over: over.0.zip(over.1).map(|(at, how)| Over { at, how: how.0 }),
     };
     Ok(CallRow { call, plan_name: row.try_get("plan_name")? })

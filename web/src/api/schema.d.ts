@@ -2802,6 +2802,8 @@ export interface components {
             step: number;
             /** Format: int32 */
             round: number;
+            /** @description Nobody took it so far, and it waits for the hours of somebody who could not be told. */
+            held: boolean;
             /** @description When it was over; empty while it goes on. */
             over_at: string;
             /** @description `taken`, `acknowledged`, `unanswered` or `withdrawn`; empty while it goes on. */

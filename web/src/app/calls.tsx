@@ -30,6 +30,7 @@ const HOW: Record<string, string> = {
 
 /** What became of a call, in words. */
 export function callWords(call: Call): string {
+  if (call.held) return `nobody took it so far; it goes on ${moment(call.next_at, Date.now())}`;
   if (!call.how) return 'nobody has taken it';
   return call.how === 'taken' ? `${call.by} takes care of it` : (HOW[call.how] ?? call.how);
 }

@@ -20,6 +20,9 @@ pub const MOST_ALARMS: usize = 1000;
 /// Whoever was told is told of further alarms no sooner than this after the last message of a call.
 pub const MORE_AFTER: Nanos = 5 * MINUTE;
 
+/// How often a call waits for the hours of people who could not be told.
+pub const MOST_HELD: u32 = 14;
+
 /// Something that one person, or one program, is told.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Notice {
@@ -102,6 +105,10 @@ pub struct Call {
     pub next_at: Nanos,
     /// When the last message was ordered.
     pub told_at: Option<Nanos>,
+    /// When somebody may be told at the earliest who could not be since the steps began: in quiet hours, or on no shift.
+    pub later: Option<Nanos>,
+    /// How often the steps began anew because of that.
+    pub held: u32,
     pub over: Option<Over>,
 }
 
@@ -138,6 +145,8 @@ pub enum Order {
     },
     /// Tell those who were told before, or whoever took it, of what came since.
     TellMore(Uuid),
+    /// Nobody took it so far; the steps begin anew when somebody may be told who could not be.
+    Hold(Uuid),
     /// Alarms joined or went.
     Change(Uuid),
     End(Uuid),
@@ -214,6 +223,13 @@ impl Book {
         if let Some(call) = self.calls.get_mut(&id).filter(|call| call.over.is_none()) {
             call.next_at = now;
             self.wake = now;
+        }
+    }
+
+    /// Somebody of a step may not be told before an instant.
+    pub fn left_out(&mut self, id: Uuid, until: Nanos) {
+        if let Some(call) = self.calls.get_mut(&id).filter(|call| call.over.is_none()) {
+            call.later = Some(call.later.map_or(until, |later| later.min(until)));
         }
     }
 
@@ -338,6 +354,14 @@ impl Book {
                     (call.round, call.step) = (call.round + 1, 0);
                 }
                 let Some(step) = plan.steps.get(call.step).filter(|_| call.round < plan.rounds.min(MOST_ROUNDS)) else {
+                    // A test shows what happens now.
+                    if let Some(later) = call.later.take().filter(|_| !call.test && call.held < MOST_HELD) {
+                        (call.round, call.step, call.held) = (0, 0, call.held + 1);
+                        call.next_at = later.max(now.saturating_add(MINUTE));
+                        self.wake = self.wake.min(call.next_at);
+                        orders.push(Order::Hold(call.id));
+                        continue;
+                    }
                     call.over = Some(Over { at: now, how: How::Unanswered });
                     orders.push(Order::End(call.id));
                     continue;
@@ -383,7 +407,20 @@ impl Book {
 impl Call {
     fn new(id: Uuid, plan: Uuid, now: Nanos) -> Call {
         let alarms = BTreeMap::new();
-        Call { id, plan, test: false, began_at: now, alarms, round: 0, step: 0, next_at: now, told_at: None, over: None }
+        Call {
+            id,
+            plan,
+            test: false,
+            began_at: now,
+            alarms,
+            round: 0,
+            step: 0,
+            next_at: now,
+            told_at: None,
+            later: None,
+            held: 0,
+            over: None,
+        }
     }
 }
 

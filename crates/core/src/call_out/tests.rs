@@ -54,6 +54,7 @@ impl Desk {
             Order::Tell { step, round, .. } => format!("tell {step} in {round}"),
             Order::TellMore(_) => "more".into(),
             Order::Change(_) => "change".into(),
+            Order::Hold(_) => "hold".into(),
             Order::End(id) => format!("end {}", end(id).unwrap_or_default()),
         }
     }
@@ -168,6 +169,51 @@ fn a_step_that_reaches_nobody_takes_no_time() {
     desk.look(0, &[alarm(1, 0, 3)]);
     desk.book.reached_nobody(desk.only(), 0);
     assert_eq!(desk.look(0, &[alarm(1, 0, 3)]), ["tell 1 in 0"]);
+}
+
+#[test]
+fn a_call_waits_for_whoever_may_not_be_told_yet() {
+    let mut desk = Desk::new(json!({"rounds": 1}));
+    let waits = [alarm(1, 0, 3)];
+    assert_eq!(desk.look(0, &waits), ["begin", "tell 0 in 0"]);
+    // Both are in quiet hours: the first until minute 400, the second until minute 300.
+    for (until, then) in [(400, vec!["tell 1 in 0"]), (300, vec!["hold"])] {
+        desk.book.left_out(desk.only(), until * MINUTE);
+        desk.book.reached_nobody(desk.only(), 0);
+        assert_eq!(desk.look(0, &waits), then);
+    }
+    let call = desk.book.calls().next().unwrap().clone();
+    assert_eq!((call.over, call.next_at, call.held, desk.book.wake()), (None, 300 * MINUTE, 1, MINUTE));
+    // A restart goes on waiting, and what is more urgent does not wait.
+    desk.book = restarted(&desk.book);
+    assert!(desk.look(299, &waits).is_empty());
+    assert_eq!(desk.look(300, &waits), ["tell 0 in 0"]);
+    let graver = [waits[0].clone(), alarm(2, 302, 4)];
+    assert_eq!(desk.look(302, &graver), ["change", "tell 0 in 0"]);
+    assert_eq!(desk.look(307, &graver), ["tell 1 in 0"]);
+    // Everybody was told in this round: nobody is waited for any more.
+    assert_eq!(desk.look(317, &graver), ["end Unanswered"]);
+}
+
+#[test]
+fn a_call_does_not_wait_for_ever_and_a_test_never() {
+    let mut desk = Desk::new(json!({"rounds": 1}));
+    let waits = [alarm(1, 0, 3)];
+    let mut all = desk.look(0, &waits);
+    let mut minute = 0;
+    while !desk.book.calls().next().is_none_or(|call| call.over.is_some()) {
+        desk.book.left_out(desk.only(), (minute + 500) * MINUTE);
+        minute += 20;
+        all.extend(desk.look(minute, &waits));
+    }
+    assert_eq!(all.iter().filter(|order| *order == "hold").count() as u32, MOST_HELD);
+    let mut desk = Desk::new(json!({"rounds": 1}));
+    desk.book.test(Uuid::from_u128(1), PLAN, &alarm(1, 0, 0), 0);
+    assert_eq!(desk.look(0, &[alarm(1, 0, 0)]), ["tell 0 in 0"]);
+    desk.book.left_out(desk.only(), 500 * MINUTE);
+    desk.book.reached_nobody(desk.only(), 0);
+    assert_eq!(desk.look(0, &[alarm(1, 0, 0)]), ["tell 1 in 0"]);
+    assert_eq!(desk.look(10, &[alarm(1, 0, 0)]), ["end Unanswered"]);
 }
 
 #[test]

@@ -4,10 +4,10 @@ use super::{
     Item, Kind, Place, Plant, Settings, Table,
     check::{Wrong, name, name_of},
     kind::{Checking, Reference},
-    week::{begun, check_time, check_zone, local, time_of},
+    week::{begun, check_time, check_zone, instant, local, time_of},
 };
 use crate::time::Nanos;
-use jiff::civil::Date;
+use jiff::{ToSpan, civil::Date};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use uuid::Uuid;
@@ -80,6 +80,16 @@ pub struct OnShift<'a> {
 }
 
 impl ShiftPattern {
+    /// When a shift begins next that somebody works, within a month; none where none does.
+    pub fn next_shift(&self, at: Nanos) -> Option<Nanos> {
+        let days = local(at, &self.zone).date().series(1.day()).take(32);
+        let begins = days.flat_map(|day| {
+            let from = self.shifts.iter().filter_map(|shift| time_of(&shift.from));
+            from.filter_map(move |from| instant(day, from, &self.zone)).collect::<Vec<_>>()
+        });
+        begins.filter(|begin| *begin > at && self.on_shift(*begin).is_some()).min()
+    }
+
     /// The shift that is worked at an instant; where several are, the one that comes first in the list.
     pub fn on_shift(&self, at: Nanos) -> Option<OnShift<'_>> {
         let now = local(at, &self.zone);
@@ -215,6 +225,16 @@ mod tests {
         let pattern = pattern();
         let found = pattern.on_shift(from_text(at).unwrap());
         assert_eq!(found.map(|on| (on.shift.name.as_str(), on.crew.id.as_u128())), expected);
+    }
+
+    #[rstest]
+    #[case::after_a_night_without_a_crew("2026-03-29T20:00:00Z", Some("2026-03-30T04:00:00Z"))]
+    #[case::after_a_day_off("2026-04-03T08:00:00Z", Some("2026-04-04T04:00:00Z"))]
+    #[case::over_the_change_of_the_clocks("2026-03-28T17:00:00Z", Some("2026-03-29T04:00:00Z"))]
+    fn the_next_shift_that_somebody_works_is_found(#[case] at: &str, #[case] next: Option<&str>) {
+        assert_eq!(pattern().next_shift(from_text(at).unwrap()), next.map(|next| from_text(next).unwrap()));
+        let nobody = ShiftPattern { rotation: vec![vec![None, None]], ..pattern() };
+        assert_eq!(nobody.next_shift(from_text(at).unwrap()), None);
     }
 
     #[rstest]

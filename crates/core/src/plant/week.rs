@@ -3,7 +3,7 @@
 use super::check::Wrong;
 use crate::time::Nanos;
 use jiff::{
-    Timestamp, Zoned,
+    Timestamp, ToSpan, Zoned,
     civil::{Date, Time, Weekday},
     tz::TimeZone,
 };
@@ -72,6 +72,12 @@ pub(super) fn local(at: Nanos, zone: &str) -> Zoned {
     stamp.to_zoned(TimeZone::get(zone).unwrap_or(TimeZone::UTC))
 }
 
+/// A time of a day as the clocks of a zone show it; of one that they leave out the instant at which they go on.
+pub(super) fn instant(day: Date, time: Time, zone: &str) -> Option<Nanos> {
+    let zoned = day.to_datetime(time).to_zoned(TimeZone::get(zone).unwrap_or(TimeZone::UTC)).ok()?;
+    Nanos::try_from(zoned.timestamp().as_nanosecond()).ok()
+}
+
 /// On which day something that lasts from one time of day to another began, if it goes on; the day before where it goes over midnight.
 pub(super) fn begun(now: &Zoned, from: Time, to: Time) -> Option<Date> {
     let time = now.time();
@@ -107,6 +113,17 @@ impl Hours {
             let (Some(from), Some(to)) = (time_of(&window.from), time_of(&window.to)) else { return false };
             begun(&now, from, to).is_some_and(|day| window.days.contains(&Day::of(day.weekday())))
         })
+    }
+
+    /// When they begin next after an instant that lies outside; none where they never do.
+    pub fn next(&self, at: Nanos) -> Option<Nanos> {
+        let today = local(at, &self.zone);
+        let begins = self.windows.iter().flat_map(|window| {
+            let from = time_of(&window.from);
+            let days = today.date().series(1.day()).take(9).filter(|day| window.days.contains(&Day::of(day.weekday())));
+            days.filter_map(move |day| Some((day, from?)))
+        });
+        begins.filter_map(|(day, from)| instant(day, from, &self.zone)).filter(|begin| *begin > at).min()
     }
 
     /// What is wrong with them, each at its field below `field`.

@@ -15,7 +15,7 @@ use havrel_core::{
         message::{self, About, Message, Told},
     },
     plant::{CallPlan, Item, Plant, call_plan::Concerning},
-    time::Nanos,
+    time::{Nanos, to_text},
 };
 use havrel_db::calls::CallRow;
 use people::{Reached, Whom};
@@ -175,6 +175,10 @@ impl Live {
         };
         match order {
             Order::Begin(_) | Order::Change(_) => false,
+            Order::Hold(_) => {
+                self.say_held(&call, &plan.set.name).await;
+                false
+            }
             Order::End(_) => {
                 self.say_over(&call, &format!("“{}”", plan.set.name)).await;
                 false
@@ -222,8 +226,14 @@ impl Live {
         }
         let who = if names.is_empty() { "reached nobody".to_owned() } else { format!("tells {}", names.join(", ")) };
         let subject = told.first().map(|alarm| alarm.text.clone()).unwrap_or_default();
-        let detail = json!({"alarms": call.waiting().count(), "first": subject, "left_out": reached.left_out, "test": call.test});
+        let left_out: Vec<&str> = reached.left_out.iter().map(|left_out| left_out.why.as_str()).collect();
+        let detail = json!({"alarms": call.waiting().count(), "first": subject, "left_out": left_out, "test": call.test});
         self.remark("call_out", None, Some(call.id), &format!("{title}: {who}"), detail).await;
+        if let Some(until) = reached.left_out.iter().filter_map(|left_out| left_out.until).min().filter(|_| !more) {
+            let mut kept = self.calls_kept();
+            kept.book.left_out(call.id, until);
+            kept.note_by(call.id, &plan.set.name);
+        }
         if names.is_empty() && !more {
             self.calls_kept().book.reached_nobody(call.id, now());
             return true;
@@ -248,6 +258,15 @@ impl Live {
     /// The message for which a link was made; `None` where nobody here made it.
     pub fn message_of_link(&self, token: &str) -> Option<Uuid> {
         self.secrets.id_of_token(token)
+    }
+
+    /// Nobody took a call so far, and somebody can be told only later.
+    async fn say_held(&self, call: &Call, plan: &str) {
+        let until = to_text(call.next_at);
+        let title = format!("Call-out “{plan}”: nobody took it so far; it goes on when somebody may be told again");
+        self.remark("call_out", None, Some(call.id), &title, json!({"until": until, "test": call.test})).await;
+        let first = message::in_order(call).first().map(|(_, alarm)| alarm.text.clone()).unwrap_or_default();
+        self.happened(SystemAlarm::Unanswered, &format!("Nobody took the call-out “{plan}” so far: {first}")).await;
     }
 
     async fn say_over(&self, call: &Call, plan: &str) {
@@ -389,15 +408,25 @@ impl Live {
 impl Kept {
     /// A call changed.
     fn note(&mut self, id: Uuid, plant: &Plant) {
+        let plan = self.book.call(id).and_then(|call| plant.call_plans.get(&call.plan));
+        self.note_by(id, plan.map_or("", |plan| &plan.set.name));
+    }
+
+    /// The same, where the name of its plan is known.
+    fn note_by(&mut self, id: Uuid, plan_name: &str) {
         let Some(call) = self.book.call(id).cloned() else { return };
-        let plan_name = plant.call_plans.get(&call.plan).map_or_else(String::new, |plan| plan.set.name.clone());
-        self.calls_changed.insert(id, CallRow { call, plan_name });
+        self.calls_changed.insert(id, CallRow { call, plan_name: plan_name.to_owned() });
     }
 }
 
 fn order_of(order: &Order) -> Uuid {
     match order {
-        Order::Begin(id) | Order::Change(id) | Order::End(id) | Order::TellMore(id) | Order::Tell { call: id, .. } => *id,
+        Order::Begin(id)
+        | Order::Change(id)
+        | Order::Hold(id)
+        | Order::End(id)
+        | Order::TellMore(id)
+        | Order::Tell { call: id, .. } => *id,
     }
 }
 

@@ -2,7 +2,10 @@
 
 use crate::{Live, now};
 use havrel_core::{
-    call_out::{Call, How, Over, whom},
+    call_out::{
+        Call, How, Over,
+        whom::{self, LeftOut},
+    },
     plant::{CallPlan, CallTo, Plant, call_plan::CallStep},
     time::Nanos,
 };
@@ -27,7 +30,7 @@ pub(super) struct Whom {
 #[derive(Debug, Default)]
 pub(super) struct Reached {
     pub people: Vec<Whom>,
-    pub left_out: Vec<String>,
+    pub left_out: Vec<LeftOut>,
 }
 
 /// Everybody who was known when the database answered last.
@@ -61,7 +64,7 @@ impl Live {
             CallTo::Person { account } => reached.add(&contacts, *account, plan, call.highest(), now()),
             CallTo::Crew => match whom::crew_on_shift(plant, plan, call, now()) {
                 Ok(on) => on.crew.people.iter().for_each(|person| reached.add(&contacts, *person, plan, call.highest(), now())),
-                Err(why) => reached.left_out.push(why.to_owned()),
+                Err(left_out) => reached.left_out.push(left_out),
             },
         }
         reached
@@ -98,15 +101,16 @@ impl Live {
 
 impl Reached {
     fn add(&mut self, contacts: &BTreeMap<Uuid, Contact>, account: Uuid, plan: &CallPlan, priority: u8, now: Nanos) {
-        let Some(contact) = contacts.get(&account) else { return self.left_out.push("an account that is gone".into()) };
+        let mut leave_out = |why: String, until| self.left_out.push(LeftOut { why, until });
+        let Some(contact) = contacts.get(&account) else { return leave_out("an account that is gone".into(), None) };
         let name = &contact.name;
-        let Some(carrier) = plan.mail else { return self.left_out.push(format!("{name}: the plan has no mail server")) };
+        let Some(carrier) = plan.mail else { return leave_out(format!("{name}: the plan has no mail server"), None) };
         if contact.disabled {
-            self.left_out.push(format!("{name}: the account is disabled"));
+            leave_out(format!("{name}: the account is disabled"), None);
         } else if contact.mail.is_empty() {
-            self.left_out.push(format!("{name}: no address"));
-        } else if !whom::may_be_told(priority, &contact.hours, now) {
-            self.left_out.push(format!("{name}: quiet hours"));
+            leave_out(format!("{name}: no address"), None);
+        } else if let Err(until) = whom::may_be_told(priority, &contact.hours, now) {
+            leave_out(format!("{name}: quiet hours"), until);
         } else {
             let whom = Whom { words: name.clone(), account: Some(account), carrier, to: contact.mail.clone() };
             if !self.people.contains(&whom) {

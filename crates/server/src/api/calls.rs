@@ -44,6 +44,8 @@ pub struct CallView {
     /// Which step of the plan was the last, from 1, and how often the steps began before; 0: none yet.
     pub step: usize,
     pub round: u32,
+    /// Nobody took it so far, and it waits for the hours of somebody who could not be told.
+    pub held: bool,
     /// When it was over; empty while it goes on.
     pub over_at: String,
     /// `taken`, `acknowledged`, `unanswered` or `withdrawn`; empty while it goes on.
@@ -151,6 +153,7 @@ fn view(row: CallRow, messages: Vec<Message>, plant: &Plant, person: &Person) ->
         next_at: if over.is_some() { String::new() } else { to_text(call.next_at) },
         step: call.step,
         round: call.round,
+        held: over.is_none() && call.held > 0 && (call.round, call.step) == (0, 0),
         over_at: over.map(|over| to_text(over.at)).unwrap_or_default(),
         how: how.into(),
         by: by.into(),

@@ -181,13 +181,8 @@ async fn who_cannot_be_told_is_passed_over_at_once() {
         ])
     })
     .await;
-    // Quiet hours: a part of a day that is not today.
     let own = engineer.get("/api/contacts").await.1[0]["account"].as_str().unwrap().parse().unwrap();
-    let days = ["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"];
-    let today = (havrel_live::now() / 86_400_000_000_000 + 3) % 7;
-    let other = days[usize::try_from((today + 3) % 7).unwrap()];
-    let hours = json!({"zone": "UTC", "windows": [{"days": [other], "from": "10:00", "to": "11:00"}]});
-    assert_eq!(set_contact(&engineer, own, json!({"mail": "engineer@works.example", "hours": hours})).await, 204);
+    assert_eq!(set_contact(&engineer, own, json!({"mail": "engineer@works.example", "hours": another_day()})).await, 204);
     plant.set_level(70.0);
     let call = engineer.until("/api/calls", |all| all[0]["messages"][0]["sent_at"] != "" && all[0]["step"] == 4).await[0].clone();
     assert_eq!(call["messages"].as_array().map(Vec::len), Some(1), "{call}");
@@ -196,6 +191,36 @@ async fn who_cannot_be_told_is_passed_over_at_once() {
     assert_eq!((&told["plan"], &told["test"], &told["alarms"][0]["priority"]), (&json!("Night"), &json!(false), &json!(3)));
     let journal = engineer.until("/api/journal?kind=call_out", |all| all.to_string().contains("quiet hours")).await.to_string();
     assert!(journal.contains("no shift pattern at the place") && journal.contains("an account that is gone"), "{journal}");
+    plant.stop().await;
+}
+
+/// An hour of a day that is neither today nor tomorrow.
+fn another_day() -> Json {
+    let days = ["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"];
+    let today = (havrel_live::now() / 86_400_000_000_000 + 3) % 7;
+    let other = days[usize::try_from((today + 3) % 7).unwrap()];
+    json!({"zone": "UTC", "windows": [{"days": [other], "from": "10:00", "to": "11:00"}]})
+}
+
+#[actix_web::test]
+async fn a_call_waits_for_the_end_of_quiet_hours_and_says_so_at_once() {
+    let plant = Plant::start().await;
+    let engineer = plant.engineer().await;
+    build(&plant, &engineer, |own, _| json!([{"to": {"kind": "person", "account": own}, "wait_min": 60}])).await;
+    let own = engineer.get("/api/contacts").await.1[0]["account"].as_str().unwrap().parse().unwrap();
+    assert_eq!(set_contact(&engineer, own, json!({"mail": "engineer@works.example", "hours": another_day()})).await, 204);
+    plant.set_level(70.0);
+    let call = engineer.until("/api/calls", |all| all[0]["held"] == true).await[0].clone();
+    assert!(call["how"] == "" && call["next_at"].as_str().unwrap().ends_with("T10:00:00Z"), "{call}");
+    let next = havrel_core::time::from_text(call["next_at"].as_str().unwrap()).unwrap();
+    let day = 86_400_000_000_000;
+    assert!((2 * day..4 * day).contains(&(next - havrel_live::now())), "{call}");
+    engineer.until("/api/alarms", |all| all.to_string().contains("Nobody took the call-out “Night” so far")).await;
+    engineer.until("/api/journal?kind=call_out", |all| all.to_string().contains("goes on when somebody may be told")).await;
+    let (status, told) =
+        engineer.post(&format!("/api/calls/{}/take", call["id"].as_str().unwrap()), json!({"comment": ""})).await;
+    assert!(status < 300, "{told}");
+    engineer.until("/api/calls", |all| all[0]["how"] == "taken" && all[0]["held"] == false).await;
     plant.stop().await;
 }
 
