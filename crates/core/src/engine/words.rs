@@ -19,6 +19,8 @@ use uuid::Uuid;
 
 /// The longest text of an alarm, in characters.
 const LONGEST: usize = 500;
+/// The most characters that are told of a value that is text.
+const LONGEST_VALUE: usize = 200;
 
 impl Plant {
     /// What an alarm of this rule would say if it came now, and what would go with its event. `known` gives the newest of a tag. Where
@@ -153,10 +155,7 @@ impl Words {
                 Part::Computed(computed) => text.push_str(&computed.text(moment)),
             }
         }
-        if text.chars().count() > LONGEST {
-            text = text.chars().take(LONGEST - 1).chain(['…']).collect();
-        }
-        text
+        cut(text, LONGEST)
     }
 
     /// What was judged, by the name of its state or with its unit.
@@ -279,10 +278,18 @@ impl Computed {
         let shown = match (state, value) {
             (Some(name), _) => name,
             (None, Value::Bool(on)) => on_or_off(*on).to_owned(),
-            (None, Value::Text(text)) => crate::text::shown(text).into_owned(),
+            (None, Value::Text(text)) => cut(crate::text::shown(text).into_owned(), LONGEST_VALUE),
             (None, value) => value.exact().map_or_else(String::new, |number| with_unit(number.print(self.decimals), &self.unit)),
         };
         if doubtful { format!("{shown} (uncertain)") } else { shown }
+    }
+}
+
+/// A text with a sign at its end where it was longer.
+fn cut(text: String, most: usize) -> String {
+    match text.char_indices().nth(most) {
+        Some(_) => text.chars().take(most - 1).chain(['…']).collect(),
+        None => text,
     }
 }
 

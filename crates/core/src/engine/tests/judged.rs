@@ -321,6 +321,22 @@ fn values_go_with_an_event_as_they_are_at_its_instant() {
 }
 
 #[test]
+fn long_texts_are_cut() {
+    let message = json!([{"formula": {"text": "<b>"}}, "x".repeat(450)]);
+    let plant = works(json!({"kind": "high", "level": 80, "message": message, "values_with": [{"formula": {"text": "<b>"}}]}));
+    let mut engine = Engine::new(vec![]);
+    let mut out = Effects::default();
+    engine.step(0, Input::Plan(Arc::new(Plan::of(&plant))), &mut out);
+    let mut batch = Batch::default();
+    batch.push(2, SECOND, Quality::GOOD, 0, &Value::Text("ü".repeat(3000)));
+    batch.push(1, SECOND, Quality::GOOD, 0, &Value::F64(90.0));
+    engine.step(SECOND, Input::Samples(&batch), &mut out);
+    let event = &out.events[0];
+    assert_eq!((event.text.chars().count(), event.values[0].text.chars().count()), (500, 200));
+    assert!(event.text.ends_with('…') && event.values[0].text.ends_with("ü…"));
+}
+
+#[test]
 fn a_value_that_cannot_be_trusted_says_so_in_a_message() {
     let message = json!([{"formula": {"text": "<b>"}}, " / ", {"formula": {"text": "<a> + <b>"}}]);
     let plant = works(json!({"kind": "high", "level": 80, "message": message}));

@@ -2,8 +2,8 @@
 
 use super::{Item, Kind, Own, Paths, Plant, Problem, ProblemKind, Settings, Tag, instances};
 use crate::{
-    formula::{Formula, Parsed},
-    plant::{Rule, class, formula_texts},
+    formula::Formula,
+    plant::{Message, Rule, class, formula_texts},
 };
 use serde_json::Value as Json;
 use std::{
@@ -65,35 +65,35 @@ pub(super) fn name_tags(next: &mut Plant, order: &[(Kind, Uuid)], touched: &Hash
 
 fn name_tags_of<T: Settings>(next: &mut Plant, order: &[(Kind, Uuid)], touched: &HashMap<Uuid, usize>) -> Vec<Problem> {
     let mut problems = Vec::new();
-    let mut named: Vec<(Uuid, Own)> = Vec::new();
+    let mut named: Vec<Uuid> = Vec::new();
     let mut names = HashSet::new();
+    let is_written = |own: &Own, field: &&str| own.get(*field).is_some_and(Json::is_string);
     for (_, id) in order.iter().filter(|(kind, _)| *kind == T::KIND) {
         let Some(item) = T::table(next).get(id) else { continue };
-        let mut own = item.own.clone();
+        let of_messages = T::MESSAGES.iter().filter_map(|field| item.set.message(field)).flat_map(Message::formulas);
+        let formulas = T::FORMULAS.iter().filter_map(|field| item.set.formula(field)).chain(of_messages);
         // A message may be written as a text; it is kept in its parts.
-        let mut changes = false;
-        for field in T::MESSAGES {
-            if let (Some(said), Some(message)) = (own.get_mut(*field).filter(|said| said.is_string()), item.set.message(field)) {
-                (*said, changes) = (message.to_json(), true);
-            }
-        }
-        for (_, text) in formula_texts(T::KIND, &mut own) {
-            let Ok(parsed) = Parsed::of(text) else { continue };
-            if parsed.mentions().any(|(named, ..)| named.parse::<Uuid>().is_err()) {
+        let mut changes = T::MESSAGES.iter().any(|field| is_written(&item.own, field));
+        for formula in formulas {
+            if formula.parsed().mentions().any(|(named, ..)| named.parse::<Uuid>().is_err()) {
                 changes = true;
-                names.extend(Paths::wanted(&parsed));
+                names.extend(Paths::wanted(formula.parsed()));
             }
         }
         if changes {
-            named.push((*id, own));
+            named.push(*id);
         }
     }
     if named.is_empty() {
         return problems;
     }
     let paths = Paths::of(next, &names);
-    for (id, mut own) in named {
+    for id in named {
         let Some(item) = T::table(next).get(&id).cloned() else { continue };
+        let mut own = item.own.clone();
+        for field in T::MESSAGES.iter().filter(|field| is_written(&item.own, field)) {
+            own.extend(item.set.message(field).map(|message| ((*field).to_owned(), message.to_json())));
+        }
         let place = next.path(item.set.place(next));
         let edit = touched.get(&id).copied().unwrap_or(0);
         let mut wrong =
