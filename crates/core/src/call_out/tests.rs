@@ -201,7 +201,7 @@ fn a_call_does_not_wait_for_ever_and_a_test_never() {
     let waits = [alarm(1, 0, 3)];
     let mut all = desk.look(0, &waits);
     let mut minute = 0;
-    while !desk.book.calls().next().is_none_or(|call| call.over.is_some()) {
+    while desk.book.calls().next().is_some_and(|call| call.over.is_none()) {
         desk.book.left_out(desk.only(), (minute + 500) * MINUTE);
         minute += 20;
         all.extend(desk.look(minute, &waits));

@@ -33,12 +33,16 @@ impl Happened<'_> {
 impl Engine {
     /// Judges what now counts for a tag.
     pub(super) fn judge(&mut self, slot: Slot, at: Nanos, out: &mut Effects) {
-        let plan = self.plan.clone();
+        let count = self.plan.tags[slot as usize].rules.len();
+        if count == 0 {
+            return;
+        }
         let current = &self.current[slot as usize];
         let (usable, doubtful) = (current.usable(), current.quality.is_uncertain());
         let trusted = !current.quality.is_bad();
-        for &rule in &plan.tags[slot as usize].rules {
-            let of = &plan.rules[rule as usize];
+        for index in 0..count {
+            let rule = self.plan.tags[slot as usize].rules[index];
+            let of = &self.plan.rules[rule as usize];
             let seen = match of.criterion.test {
                 // A text that can be trusted is a good value too.
                 Test::Bad => (trusted && !(of.doubts && doubtful)).then(|| usable.unwrap_or(Number::Float(0.0))),
