@@ -3,9 +3,6 @@
 import {
   acceptCompletion,
   autocompletion,
-  type Completion,
-  type CompletionContext,
-  type CompletionResult,
   completionKeymap,
   completionStatus,
   currentCompletions,
@@ -24,11 +21,8 @@ import {
   WidgetType,
 } from '@codemirror/view';
 import { useEffect, useRef } from 'react';
-import { http, type Schemas, take } from '../../api/client';
-import { queries } from '../../api/queries';
-import { pathEnd } from '../text';
-import { type Language, type Shown, tagsFor } from './language';
-import { mentions, typedBefore } from './text';
+import type { Schemas } from '../../api/client';
+import { formulaLanguage, type Language, type Shown } from './language';
 
 type Wrong = Schemas['MistakeView'];
 
@@ -83,48 +77,7 @@ const chips = (language: Language) => {
   );
 };
 
-const functions = () =>
-  queries.fetchQuery({
-    queryKey: ['formula functions'],
-    queryFn: () => take(http.GET('/api/formulas/functions')),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
-
-/** What could stand at the cursor: tags by words of their path, and functions by their beginning. */
-export function offers(under: string | undefined) {
-  return async (context: CompletionContext): Promise<CompletionResult | null> => {
-    const typed = typedBefore(context.state.doc.toString(), context.pos);
-    if (!typed) {
-      if (!context.explicit) return null;
-      return { from: context.pos, options: await tagsFor('', under), filter: false };
-    }
-    if (typed.kind === 'word' && typed.typed.length < 2 && !context.explicit) return null;
-    const [tags, known] = await Promise.all([
-      tagsFor(typed.typed, under),
-      typed.kind === 'word' ? functions() : Promise.resolve([]),
-    ]);
-    const begun = typed.typed.toLowerCase();
-    const named = known
-      .filter((f) => f.name.toLowerCase().startsWith(begun))
-      .map((f): Completion => ({ label: `${f.name}(${f.takes})`, detail: f.words, apply: `${f.name}(`, type: 'function' }));
-    const options = [...named, ...tags];
-    // Words are found on the server, in any order; what was found fits.
-    return options.length > 0 ? { from: typed.from, options, filter: false } : null;
-  };
-}
-
-const FORMULA: Language = {
-  chips: (text) =>
-    mentions(text).map(({ path, from, to }) => ({
-      from,
-      to,
-      shown: pathEnd(path),
-      title: path.replaceAll('/', ' / '),
-      said: `tag ${path}`,
-    })),
-  offers,
-  placeholder: 'Type a number, a function or words of a tag’s path',
-};
+const FORMULA = formulaLanguage();
 
 const offering = (language: Language, under: string | undefined) =>
   autocompletion({ override: [language.offers(under)], icons: false, activateOnTyping: true, interactionDelay: 0 });
@@ -186,6 +139,7 @@ const look = EditorView.theme({
 const tall = EditorView.theme({
   '.cm-content': { fontFamily: 'var(--font-mono)', fontSize: '0.9375rem', minHeight: '3.6em' },
 });
+const shortFormula = EditorView.theme({ '.cm-content': { fontFamily: 'var(--font-mono)', minHeight: '1.6em' } });
 const flat = EditorView.theme({ '.cm-content': { fontFamily: 'var(--font-sans)', minHeight: '1.6em' } });
 
 interface Props {
@@ -199,6 +153,8 @@ interface Props {
   disabled?: boolean;
   /** What is typed, where that is no formula. */
   language?: Language;
+  /** A formula of one line, as a rule. */
+  short?: boolean;
   /** Hands out what puts text in at the cursor. */
   onReady?: (insert: (text: string) => void) => void;
 }
@@ -212,6 +168,7 @@ export default function Editor({
   describedBy,
   disabled = false,
   language = FORMULA,
+  short = false,
   onReady,
 }: Props) {
   const box = useRef<HTMLDivElement>(null);
@@ -240,7 +197,7 @@ export default function Editor({
           keymap.of([...defaultKeymap, ...historyKeymap]),
           shown.of(chips(language)),
           look,
-          language === FORMULA ? tall : flat,
+          language.isFormula ? (short ? shortFormula : tall) : flat,
           EditorView.lineWrapping,
           placeholderOf(language.placeholder),
           editable.of(EditorView.editable.of(!disabled)),

@@ -7,6 +7,7 @@ import { CHIPS, chipOf, chipShown, chipsIn, typedInChip } from './message-text';
 /** `place` is the path from which tags are named, `names` what else can be named; `words`: chips for the alarm itself. */
 export function messageLanguage(place: string | undefined, names: readonly string[] | undefined, words: boolean): Language {
   return {
+    isFormula: false,
     placeholder: words ? 'Words, and [[ for a chip' : '[[ for a tag',
     chips: (text) =>
       chipsIn(text).map(({ inside, from, to }) => ({

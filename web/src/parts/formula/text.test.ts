@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { bytesWords, mentions, naming, pieces, placeWords, typedBefore } from './text';
+import { bytesWords, mentions, naming, owned, ownNaming, pieces, placeWords, typedBefore } from './text';
 
 describe('a formula as text', () => {
   it('finds the tags it names, with masked characters', () => {
@@ -16,11 +16,18 @@ describe('a formula as text', () => {
     ['2 * mill pow', { kind: 'word', from: 4, typed: 'mill pow' }],
     ['at("a") in lev', { kind: 'word', from: 11, typed: 'lev' }],
     ['1 + at("EX-1 lev', { kind: 'path', from: 4, typed: 'EX-1 lev' }],
+    ['2 * own("Lev', { kind: 'path', from: 4, typed: 'Lev' }],
     ['average(at("a"), "10m', undefined],
     ['at("a") + ', undefined],
     ['at("a") + EX-1', { kind: 'word', from: 10, typed: 'EX-1' }],
   ])('knows what is being typed in %s', (text, wanted) => {
     expect(typedBefore(text, text.length)).toEqual(wanted);
+  });
+
+  it('finds the properties that a class names', () => {
+    const text = `${ownNaming('Level "raw"')} - at("a") * own( "Zone 2/Temperature" )`;
+    expect(owned(text).map((m) => m.path)).toEqual(['Level "raw"', 'Zone 2/Temperature']);
+    expect(mentions(text).map((m) => m.path)).toEqual(['a']);
   });
 
   it('says where something is', () => {

@@ -10,23 +10,32 @@ export interface Mention {
 }
 
 const NAMED = /\bat\(\s*"((?:[^"\\]|\\.)*)"\s*\)/g;
+const OWNED = /\bown\(\s*"((?:[^"\\]|\\.)*)"\s*\)/g;
 
 /** Every tag that a text names, in order. */
-export function mentions(text: string): Mention[] {
-  return [...text.matchAll(NAMED)].map((found) => ({
-    path: (found[1] ?? '').replace(/\\(.)/g, '$1'),
-    from: found.index,
-    to: found.index + found[0].length,
+export const mentions = (text: string): Mention[] => found(text, NAMED);
+
+/** Every property of its own equipment that the formula of a class names, in order. */
+export const owned = (text: string): Mention[] => found(text, OWNED);
+
+function found(text: string, what: RegExp): Mention[] {
+  return [...text.matchAll(what)].map((one) => ({
+    path: (one[1] ?? '').replace(/\\(.)/g, '$1'),
+    from: one.index,
+    to: one.index + one[0].length,
   }));
 }
 
 /** How a formula names a tag. */
 export const naming = (path: string) => `at("${path.replace(/[\\"]/g, '\\$&')}")`;
 
+/** How the formula of a class names a property. */
+export const ownNaming = (name: string) => `own("${name.replace(/[\\"]/g, '\\$&')}")`;
+
 /** What stands before the cursor and is being typed: the path of a tag that is not closed yet, or words. */
 export function typedBefore(text: string, at: number): { kind: 'path' | 'word'; from: number; typed: string } | undefined {
   const before = text.slice(0, at);
-  const open = /\bat\(\s*"((?:[^"\\\n]|\\.)*)$/.exec(before);
+  const open = /\b(?:at|own)\(\s*"((?:[^"\\\n]|\\.)*)$/.exec(before);
   if (open) return { kind: 'path', from: open.index, typed: open[1] ?? '' };
   const quotes = before.replace(/\\./g, '').split('"').length - 1;
   if (quotes % 2 === 1) return undefined;

@@ -29,6 +29,7 @@ import {
   propertyRows,
   renamed,
 } from './rows';
+import { usePartNames } from './use-classes';
 
 type View = Schemas['ClassView'];
 type ClassRow = Schemas['ClassRow'];
@@ -70,6 +71,7 @@ export function ClassForm({ view, classes, seen, disabled }: Props) {
   const [comparing, setComparing] = useState(false);
   const [deleting, setDeleting] = useState(false);
   const v = form.values;
+  const ofParts = usePartNames(v.parts);
   const parameterKinds = useParameterKinds(classes);
   const wrong = (field: string) => form.problems.find((p) => p.field === field)?.message;
 
@@ -145,6 +147,7 @@ export function ClassForm({ view, classes, seen, disabled }: Props) {
       <Properties
         rows={v.properties}
         parameters={v.parameters}
+        ofParts={ofParts}
         problems={form.problems}
         own={view && set?.extends ? ((view.own as unknown as ClassSet).properties ?? {}) : undefined}
         disabled={disabled}

@@ -4,6 +4,7 @@ import { Plus, X } from 'lucide-react';
 import { AlarmClassField } from '../../../parts/alarm-class-field';
 import { type Argument, ArgumentFields, NO_CONSEQUENCES } from '../../../parts/argument';
 import { MessageField } from '../../../parts/formula/message-field';
+import { OwnFormula } from '../../../parts/formula/own-formula';
 import { PriorityOptions } from '../../../parts/priority-options';
 import { hasDeadband, hasLevel, isLimit, RULE_KINDS } from '../../../parts/rule-kinds';
 import { RULE_WORDS } from '../../../parts/text';
@@ -24,7 +25,7 @@ export function ClassRules({ rows, names, disabled, onChange }: Props) {
   const message = (row: RuleRow, field: 'message' | 'values_with', label: string) => (
     <MessageField
       label={label}
-      names={names}
+      names={field === 'message' ? [...names, 'Name', 'Number'] : names}
       tagsAlone={field === 'values_with'}
       disabled={disabled}
       error={undefined}
@@ -95,7 +96,7 @@ export function ClassRules({ rows, names, disabled, onChange }: Props) {
                 onChange={(latch) => change(row.id, { latch })}
               />
             </div>
-            <OfKind row={row} disabled={disabled} change={(part) => change(row.id, part)} />
+            <OfKind row={row} names={names} disabled={disabled} change={(part) => change(row.id, part)} />
             {text('first_out', 'First-out group', 'w-28')}
             <AlarmClassField
               value={String(row.set.class ?? '')}
@@ -150,12 +151,13 @@ const argumentOf = (set: RuleRow['set']): Argument => ({
 
 interface OfKindProps {
   row: RuleRow;
+  names: readonly string[];
   disabled: boolean;
   change: (part: Record<string, unknown>) => void;
 }
 
 /** What only some kinds of rule ask for, and the condition that every rule can have. Properties are named by own("…"). */
-function OfKind({ row, disabled, change }: OfKindProps) {
+function OfKind({ row, names, disabled, change }: OfKindProps) {
   const { set } = row;
   const plain = (name: string, label: string, className: string, placeholder: string) => (
     <Field label={label} className={className}>
@@ -174,18 +176,17 @@ function OfKind({ row, disabled, change }: OfKindProps) {
     const written = set[name] as { text: string } | undefined;
     const put = (text: string) => change({ [name]: text === '' ? null : { ...written, text } });
     return (
-      <Field label={label} className="min-w-48 flex-1">
-        {(p) => (
-          <Input
-            {...p}
-            className="figures"
-            disabled={disabled}
-            placeholder={placeholder}
-            value={written?.text ?? ''}
-            onChange={(e) => put(e.target.value)}
-          />
-        )}
-      </Field>
+      <div className="min-w-48 flex-1">
+        <OwnFormula
+          short
+          label={label}
+          text={written?.text ?? ''}
+          onText={put}
+          names={names}
+          disabled={disabled}
+          placeholder={placeholder}
+        />
+      </div>
     );
   };
   const side = (either: string, above: string, below: string) => (

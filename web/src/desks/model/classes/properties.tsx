@@ -6,8 +6,9 @@ import type { Wrong } from '../../../api/client';
 import type { PropertyKind, RollUp } from '../../../api/model';
 import { useItems } from '../../../api/queries';
 import { PointFields } from '../../../app/point-fields';
+import { OwnFormula } from '../../../parts/formula/own-formula';
 import { useKinds } from '../../../parts/kinds';
-import { ListField, Picker, PickField } from '../../../parts/picker';
+import { ListField, PickField } from '../../../parts/picker';
 import { StatesField } from '../../../parts/states-field';
 import { Button, Choice, Field, Input, Tick } from '../../../parts/ui';
 import { UnitField } from '../../../parts/unit-field';
@@ -32,6 +33,8 @@ const ROLL_UPS: Record<RollUp, string> = {
 interface Props {
   rows: PropertyRow[];
   parameters: readonly ParameterRow[];
+  /** What formulas can name of the parts: “Zone 1/Temperature”. */
+  ofParts: readonly string[];
   problems: readonly Wrong[];
   /** Of a class that extends another: what it says itself of properties. */
   own: Record<string, unknown> | undefined;
@@ -39,13 +42,17 @@ interface Props {
   onChange: (rows: PropertyRow[]) => void;
 }
 
-export function Properties({ rows, parameters, problems, own, disabled, onChange }: Props) {
+export function Properties({ rows, parameters, ofParts, problems, own, disabled, onChange }: Props) {
   const [open, setOpen] = useState<string>();
   const before = useRef('');
   const change = (id: string, part: Partial<PropertyRow>) =>
     onChange(rows.map((row) => (row.id === id ? { ...row, ...part } : row)));
   const field = (row: PropertyRow, name: keyof PropertyRow['fields'], value: string) =>
     change(row.id, { fields: { ...row.fields, [name]: value } });
+  const namesBeside = (row: PropertyRow) => {
+    const others = rows.filter((other) => other.id !== row.id).map((other) => other.fields.name.trim());
+    return [...others, ...parameters.map((p) => p.name.trim()), ...ofParts].filter(Boolean);
+  };
   const shift = (index: number, by: number) => {
     const next = [...rows];
     const [row] = next.splice(index, 1);
@@ -164,6 +171,7 @@ export function Properties({ rows, parameters, problems, own, disabled, onChange
                   row={row}
                   rows={rows}
                   parameters={parameters}
+                  names={namesBeside(row)}
                   disabled={disabled}
                   field={(name, value) => field(row, name, value)}
                   change={(part) => change(row.id, part)}
@@ -211,24 +219,25 @@ interface DetailProps {
   row: PropertyRow;
   rows: readonly PropertyRow[];
   parameters: readonly ParameterRow[];
+  /** What its formulas can name. */
+  names: readonly string[];
   disabled: boolean;
   field: (name: keyof PropertyRow['fields'], value: string) => void;
   change: (part: Partial<PropertyRow>) => void;
 }
 
-function Details({ row, rows, parameters, disabled, field, change }: DetailProps) {
+function Details({ row, rows, parameters, names, disabled, field, change }: DetailProps) {
   const text = (name: keyof PropertyRow['fields'], label: string, className: string) => (
     <Field label={label} className={className}>
       {(p) => <Input {...p} disabled={disabled} value={row.fields[name]} onChange={(e) => field(name, e.target.value)} />}
     </Field>
   );
   const others = rows.filter((other) => other.id !== row.id && other.fields.name.trim());
-  const names = [...others.map((other) => other.fields.name.trim()), 'Name', 'Number', ...parameters.map((p) => p.name.trim())];
   const writes = row.kind === 'setting' || row.kind === 'command';
   return (
     <div className="space-y-2 border-t border-line bg-paper px-9 py-2">
       {row.kind === 'computed' ? (
-        <OwnFormula row={row} others={others} parameters={parameters} disabled={disabled} change={change} />
+        <Computed row={row} names={names} disabled={disabled} change={change} />
       ) : (
         <Binding row={row} parameters={parameters} disabled={disabled} change={change} />
       )}
@@ -276,7 +285,12 @@ function Details({ row, rows, parameters, disabled, field, change }: DetailProps
         {row.record && text('record_deadband', 'Deadband', 'w-24')}
         {text('note', 'Note', 'min-w-40 flex-1')}
       </div>
-      <ClassRules rows={row.rules} names={names} disabled={disabled} onChange={(rules) => change({ rules })} />
+      <ClassRules
+        rows={row.rules}
+        names={[row.fields.name.trim(), ...names]}
+        disabled={disabled}
+        onChange={(rules) => change({ rules })}
+      />
     </div>
   );
 }
@@ -373,41 +387,19 @@ function Binding({ row, parameters, disabled, change }: Pick<DetailProps, 'row' 
   );
 }
 
-function OwnFormula({
-  row,
-  others,
-  parameters,
-  disabled,
-  change,
-}: Omit<DetailProps, 'rows' | 'field'> & { others: readonly PropertyRow[] }) {
-  const names = [...others.map((other) => other.fields.name), ...parameters.map((p) => p.name)].filter((name) => name.trim());
-  const add = (name: string) => {
-    const call = `own("${name}")`;
-    change({ formula: row.formula.trim() ? `${row.formula.trimEnd()} ${call}` : call });
-  };
+function Computed({ row, names, disabled, change }: Pick<DetailProps, 'row' | 'names' | 'disabled' | 'change'>) {
   return (
     <div className="space-y-1">
-      <Field label="Formula" hint={'own("Level") is the property Level of the same equipment; at("…") is a tag by its path.'}>
-        {(p) => (
-          <textarea
-            {...p}
-            rows={2}
-            className="figures w-full rounded border border-firm bg-raised px-2 py-1"
-            spellCheck={false}
-            disabled={disabled}
-            value={row.formula}
-            onChange={(e) => change({ formula: e.target.value })}
-          />
-        )}
-      </Field>
+      <OwnFormula
+        label="Formula"
+        text={row.formula}
+        onText={(formula) => change({ formula })}
+        names={names}
+        disabled={disabled}
+        placeholder="Type a number, a function, a property, or words of a tag’s path"
+        hint={'own("Level") is the property Level of the same equipment; at("…") is a tag by its path.'}
+      />
       <div className="flex gap-2">
-        <Picker
-          label="Insert property"
-          from={names.map((name) => ({ id: name, title: name }))}
-          disabled={disabled}
-          className="w-52"
-          onPick={add}
-        />
         <Choice
           aria-label="Where units are mixed"
           className="w-56"

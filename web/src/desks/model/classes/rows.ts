@@ -234,6 +234,17 @@ export function renamed<T>(typed: T, old: string, name: string): T {
   return walk(typed) as T;
 }
 
+/** So many like parts are named one by one. */
+const MOST_NAMED = 20;
+
+/** What formulas can name of a part: each of its properties, behind what the part is called. */
+export function partNames(part: PartRow, of: ClassSet | undefined): string[] {
+  const properties = Object.values(of?.properties ?? {}).flatMap((property) => (property.tag.name as string | undefined) ?? []);
+  const count = Math.min(Number(part.count) || 1, MOST_NAMED);
+  const called = Array.from({ length: count }, (_, n) => part.name.trim().replace(/\[\[\s*Number\s*\]\]/i, String(n + 1)));
+  return called.filter(Boolean).flatMap((name) => properties.map((property) => `${name}/${property}`));
+}
+
 /** Formulas of properties in which something of the equipment is named otherwise. */
 export function ownRenamed(rows: readonly PropertyRow[], old: string, name: string): PropertyRow[] {
   const quoted = (text: string) => JSON.stringify(text);
