@@ -5,7 +5,7 @@ import { Picker } from '../picker';
 import { Button } from '../ui';
 import { named } from './formula-field';
 import { messageLanguage } from './message-language';
-import { CHIPS, chipOf } from './message-text';
+import { CHIPS, chipOf, ownChip } from './message-text';
 
 const Editor = lazy(() => import('./editor'));
 
@@ -56,7 +56,7 @@ export function MessageField({ label, text, onText, disabled, error, place, name
             from={names.map((name) => ({ id: name, title: name }))}
             disabled={disabled}
             className="w-44"
-            onPick={(name) => put(`[[${name}]]`)}
+            onPick={(name) => put(ownChip(name))}
           />
         ) : (
           <Picker

@@ -2,7 +2,7 @@
 
 import { pathEnd } from '../text';
 import { type Language, tagsFor } from './language';
-import { CHIPS, chipOf, chipShown, chipsIn, typedInChip } from './message-text';
+import { CHIPS, chipOf, chipShown, chipsIn, ownChip, typedInChip } from './message-text';
 
 /** `place` is the path from which tags are named, `names` what else can be named; `words`: chips for the alarm itself. */
 export function messageLanguage(place: string | undefined, names: readonly string[] | undefined, words: boolean): Language {
@@ -26,7 +26,7 @@ export function messageLanguage(place: string | undefined, names: readonly strin
       const own = (names ?? []).filter(fits).slice(0, 30);
       const tags = names ? [] : await tagsFor(typed.typed, under, (path) => chipOf(path, place));
       const options = [
-        ...own.map((name) => ({ label: pathEnd(name), detail: 'property', apply: `[[${name}]]`, type: 'tag' })),
+        ...own.map((name) => ({ label: pathEnd(name), detail: 'property', apply: ownChip(name), type: 'tag' })),
         ...known.map(([word, says]) => ({ label: word, detail: says, apply: `[[${word}]]`, type: 'chip' })),
         ...tags,
       ];

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { chipOf, chipShown, chipsIn, typedInChip } from './message-text';
+import { chipOf, chipShown, chipsIn, ownChip, typedInChip } from './message-text';
 
 describe('the text of a message', () => {
   it('has its chips where the brackets stand', () => {
@@ -16,7 +16,8 @@ describe('the text of a message', () => {
     ['Extraction/EX-1/Level', 'EX-1 / Level'],
     ['at("Extraction/EX-1/Level")', 'EX-1 / Level'],
     ['at("EX-1/Level") - at("EX-1/Level setpoint")', 'EX-1 / Level - EX-1 / Level setpoint'],
-    ['own("Level") * 2', 'own("Level") * 2'],
+    ['own("Level") * 2', 'Level * 2'],
+    ['min(1, 2)', 'min(1, 2)'],
   ])('shows the chip of %s as %s', (inside, shown) => {
     expect(chipShown(inside)).toBe(shown);
   });
@@ -29,6 +30,14 @@ describe('the text of a message', () => {
     ['EX-1/Flow (in)', 'EX-1', '[[at("EX-1/Flow (in)")]]'],
   ])('names %s from %s as %s', (path, place, chip) => {
     expect(chipOf(path, place)).toBe(chip);
+  });
+
+  it('names a property so that it is read as one', () => {
+    expect(['Level', 'limit', 'Level "raw"'].map(ownChip)).toEqual([
+      '[[Level]]',
+      '[[own("limit")]]',
+      '[[own("Level \\"raw\\"")]]',
+    ]);
   });
 
   it('offers only inside brackets that are open', () => {

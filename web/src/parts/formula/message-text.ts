@@ -1,7 +1,7 @@
 // A message as text: what stands in double brackets is a chip, and the rest is words.
 
 import { pathEnd } from '../text';
-import { mentions } from './text';
+import { mentions, naming, owned, ownNaming } from './text';
 
 /** What a chip can stand for besides tags and formulas, with what it says. */
 export const CHIPS: Readonly<Record<string, string>> = {
@@ -36,7 +36,7 @@ export function chipsIn(text: string): ChipIn[] {
 
 /** What a chip shows: the word, the last name of a path, or the formula with its tags by their last names. */
 export function chipShown(inside: string): string {
-  const named = mentions(inside);
+  const named = [...mentions(inside), ...owned(inside)].sort((a, b) => a.from - b.from);
   if (named.length === 0) return inside.includes('(') ? inside : pathEnd(inside);
   let shown = '';
   let done = 0;
@@ -51,9 +51,15 @@ export function chipShown(inside: string): string {
 export function chipOf(path: string, place: string | undefined): string {
   const name = place && path.startsWith(`${place}/`) ? path.slice(place.length + 1) : path;
   const inside = name.includes('/') && name !== path ? path : name;
-  const plain = !/["()[\]]/.test(inside) && CHIPS[inside] === undefined;
-  return plain ? `[[${inside}]]` : `[[at("${path.replace(/[\\"]/g, '\\$&')}")]]`;
+  return inChip(inside, naming(path));
 }
+
+/** The chip of a property of a class. */
+export const ownChip = (name: string) => inChip(name, ownNaming(name));
+
+/** A name in double brackets, or a formula where the name would be read as something else. */
+const inChip = (name: string, formula: string) =>
+  !/["()[\]]/.test(name) && CHIPS[name] === undefined ? `[[${name}]]` : `[[${formula}]]`;
 
 /** What is typed in double brackets that are not closed before the cursor. */
 export function typedInChip(text: string, at: number): { from: number; typed: string } | undefined {

@@ -5,6 +5,7 @@ import {
   ownRenamed,
   parameterRows,
   parametersOf,
+  partNames,
   partRows,
   partsOf,
   propertiesOf,
@@ -104,8 +105,22 @@ describe('a class as rows', () => {
       'Fill "level"',
     );
     expect(renamed[0]?.rules[0]?.set.when).toEqual({ ...when, text: 'own("Fill \\"level\\"") > own("Levels")' });
+    const message = 'Level [[value]], [[Level]], [[Levels]], [[own("Level") - 1]]';
+    const saying = ownRenamed(
+      rows.map((row) => ({ ...row, rules: [{ id: 'r', set: { kind: 'high', message } }] })),
+      'Level',
+      'Depth',
+    );
+    expect(saying[0]?.rules[0]?.set.message).toBe('Level [[value]], [[Depth]], [[Levels]], [[own("Depth") - 1]]');
     const formulas = ownRenamed(rows, 'Level', 'Fill "level"').map((row) => row.formula);
     expect(formulas.sort()).toEqual(['', 'own("Fill \\"level\\"") * 2', 'own("Fill \\"level\\"") + own("Levels") + at("Level")']);
+  });
+
+  it('names the properties of a part by what the part is called', () => {
+    const part = { id: 'p', name: 'Zone [[Number]]', class: 'c', count: '2', parameters: {} };
+    const of = { properties: { a: { tag: { name: 'Level' } }, b: { tag: {} } } } as never;
+    expect(partNames(part, of)).toEqual(['Zone 1/Level', 'Zone 2/Level']);
+    expect([partNames({ ...part, name: ' ' }, of), partNames(part, undefined)]).toEqual([[], []]);
   });
 
   it('sends the states of a rule as numbers, and what is no number as it was typed', () => {

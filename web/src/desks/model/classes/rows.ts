@@ -4,7 +4,7 @@
 import { newId } from '../../../api/client';
 import type { ClassSet, ParameterKind, Point, PropertyKind, PropertySet, RollUp } from '../../../api/model';
 import { numberOf, textOf } from '../../../parts/form';
-import { chipsIn } from '../../../parts/formula/message-text';
+import { chipsIn, ownChip } from '../../../parts/formula/message-text';
 
 export interface ParameterRow {
   id: string;
@@ -256,7 +256,7 @@ export function ownRenamed(rows: readonly PropertyRow[], old: string, name: stri
     let made = '';
     let done = 0;
     for (const { inside, from, to } of chipsIn(message)) {
-      made += message.slice(done, from) + (inside === old ? `[[${name}]]` : `[[${renamed(inside)}]]`);
+      made += message.slice(done, from) + (inside === old ? ownChip(name) : `[[${renamed(inside)}]]`);
       done = to;
     }
     return made + message.slice(done);
