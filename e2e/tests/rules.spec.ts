@@ -52,6 +52,20 @@ test('a hundred rules are added from a filter as one revision, and taken back', 
   const many = page.getByRole('region', { name: 'Add alarm rules to many tags' });
   await many.getByLabel('On-delay, s').first().fill('20');
   await accessibility(page);
+  // A set is kept with the tags that it is for, and taken up again.
+  const words = many.getByLabel('Tags of the whole plant, with the words');
+  await words.fill('extraction');
+  await many.getByRole('button', { name: 'Kept rules' }).click();
+  await page.getByLabel('Save these rules, with the tags that they are for, as').fill('Limits of the vessels');
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
+  await expect(page.getByRole('list', { name: 'Saved views' })).toContainText('Limits of the vessels');
+  await page.keyboard.press('Escape');
+  await words.fill('');
+  await many.getByRole('button', { name: 'Kept rules' }).click();
+  await page.getByRole('button', { name: /^Limits of the vessels/ }).click();
+  await expect(words).toHaveValue('extraction');
+  await expect(many.getByLabel('On-delay, s').first()).toHaveValue('20');
+  await words.fill('');
   await many.getByRole('button', { name: 'Write rows' }).click();
   await expect(page.getByText(/left out, of tags that have a rule “high” already/)).toBeVisible();
   await expect(unsaved()).toContainText(/[12]\d\d new, not saved yet/);

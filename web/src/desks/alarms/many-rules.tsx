@@ -3,6 +3,7 @@
 import { Plus, X } from 'lucide-react';
 import { useState } from 'react';
 import { http, type Schemas, take } from '../../api/client';
+import { useGo } from '../../app/view';
 import { useDraft } from '../../parts/draft';
 import { complain } from '../../parts/form';
 import { PriorityOptions } from '../../parts/priority-options';
@@ -48,6 +49,7 @@ interface Props {
 export function ManyRules({ at, written, onMade, onClose }: Props) {
   const [draft, setDraft] = useDraft<Draft>('many rules', START, AS_IT_IS);
   const [busy, setBusy] = useState(false);
+  const go = useGo();
   const set = (change: Partial<Draft>) => {
     setDraft((old) => ({ ...old, ...change }));
   };
@@ -86,9 +88,12 @@ export function ManyRules({ at, written, onMade, onClose }: Props) {
         <Views
           sheet="rule_templates"
           label="Kept rules"
-          kept="these rules"
-          view={{ rules: draft.rules }}
-          onTake={({ rules }) => rules && set({ rules })}
+          kept="these rules, with the tags that they are for,"
+          view={{ ...draft, at: at ?? '' }}
+          onTake={({ at: place, ...kept }) => {
+            set(kept);
+            if (place !== undefined) go({ at: place || undefined });
+          }}
         />
         <Button kind="quiet" className="px-1.5" aria-label="Close" onClick={onClose}>
           <X className="size-4" />
