@@ -3,7 +3,7 @@
 use crate::plant::{Built, Client, Plant};
 use actix_web::http::Method;
 use havrel_core::{
-    alarm::{AlarmEvent, EventKind},
+    alarm::{AlarmEvent, EventKind, KeptValue},
     frame::Frame,
     quality::Quality,
     sample::{Batch, Value},
@@ -16,6 +16,10 @@ const NOON: &str = "2026-03-02T12:00:00Z";
 
 fn noon() -> Nanos {
     from_text(NOON).unwrap()
+}
+
+fn kept((name, text): (&str, &str)) -> KeptValue {
+    KeptValue { name: name.into(), text: text.into() }
 }
 
 fn event(rule: Uuid, sequence: u32, kind: EventKind, at: Nanos) -> AlarmEvent {
@@ -35,7 +39,11 @@ fn event(rule: Uuid, sequence: u32, kind: EventKind, at: Nanos) -> AlarmEvent {
         actor: if kind == EventKind::Acknowledged { "Shift lead".into() } else { String::new() },
         comment: comment.into(),
         text: "Level high, 84.6 % over 82.0".into(),
-        values: Vec::new(),
+        values: if kind == EventKind::Raised {
+            [("Pump", "Running"), ("Flow", "3.2 m³/h")].map(kept).to_vec()
+        } else {
+            Vec::new()
+        },
     }
 }
 
@@ -137,8 +145,8 @@ async fn history_is_a_file() {
     let (status, text, _) = engineer.send(Method::GET, &format!("{file}&format=csv"), &[], None).await;
     assert_eq!(status, 200);
     let lines: Vec<&str> = text.split("\r\n").collect();
-    assert_eq!(lines[0], "Time,Place,Alarm,Event,Priority,Value,Limit,Who,Comment,Known at");
-    let came = "2026-03-02T12:00:00Z,EX-1,\"Level high, 84.6 % over 82.0\",\"came, first out\",3,84.6,82,,,2026-03-02T12:00:00Z";
+    assert_eq!(lines[0], "Time,Place,Alarm,Event,Priority,Value,Limit,Who,Comment,Values with it,Known at");
+    let came = "2026-03-02T12:00:00Z,EX-1,\"Level high, 84.6 % over 82.0\",\"came, first out\",3,84.6,82,,,Pump: Running; Flow: 3.2 m³/h,2026-03-02T12:00:00Z";
     assert_eq!((lines[3], lines.len()), (came, 5), "{text}");
     assert!(lines[2].contains("Shift lead,steam was short"), "{text}");
     let (status, text, _) = engineer.send(Method::GET, &format!("{file}&format=xlsx&zone=Europe/Oslo"), &[], None).await;

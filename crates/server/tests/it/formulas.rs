@@ -1,7 +1,7 @@
 //! Computed tags through the interface: tried, saved, followed live, over a restart, and into the past.
 
 use crate::plant::{Built, Client, Plant};
-use havrel_core::time::{SECOND, to_text};
+use havrel_core::time::{Nanos, SECOND, to_text};
 use serde_json::{Value as Json, json};
 use uuid::Uuid;
 
@@ -117,9 +117,16 @@ async fn the_past_of_a_new_formula_is_computed_from_history() {
     let engineer = plant.engineer().await;
     let built = plant.build(&engineer).await;
     plant.set_level(50.0);
-    let began = havrel_live::now();
-    let raw = |tag: Uuid| json!({"tags": [tag], "from": to_text(began - 60 * SECOND), "to": to_text(began + 3600 * SECOND)});
+    let raw_from = |tag: Uuid, from: Nanos| json!({"tags": [tag], "from": to_text(from), "to": to_text(from + 3600 * SECOND)});
     let has = |answer: &Json, least: usize| answer["tags"][0]["value"].as_array().is_some_and(|v| v.len() >= least);
+    // What was before has no part in it.
+    let is_there = |answer: &Json| {
+        let values = answer["tags"][0]["value"].as_array();
+        values.and_then(|values| values.last()?.as_f64()).is_some_and(|last| last > 40.0)
+    };
+    engineer.until_told("/api/history/raw", &raw_from(built.level, havrel_live::now() - 60 * SECOND), is_there).await;
+    let began = havrel_live::now();
+    let raw = |tag: Uuid| raw_from(tag, began);
     // Some seconds of history of the input before the formula is there; its own begins a second before it.
     engineer.until_told("/api/history/raw", &raw(built.level), |b| has(b, 30)).await;
     let (id, _) = computed(&plant, &engineer, &built, 1, "Twice", "at(\"EX-1/Level\") * 2").await;
