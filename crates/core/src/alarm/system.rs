@@ -74,7 +74,7 @@ impl SystemAlarm {
             SystemAlarm::Behind => "More values come than this machine can judge, or another program takes its time.",
             SystemAlarm::DatabaseServer => "Something stopped the database server, or it failed.",
             SystemAlarm::Test => "Somebody tries whether people are reached. Nothing is wrong at the plant.",
-            SystemAlarm::Unanswered => "Everybody of the call-out plan was told as often as it says.",
+            SystemAlarm::Unanswered => "Everybody of the call-out plan who may be told now was told as often as it says.",
         }
     }
 

@@ -105,7 +105,8 @@ pub struct Call {
     pub next_at: Nanos,
     /// When the last message was ordered.
     pub told_at: Option<Nanos>,
-    /// When somebody may be told at the earliest who could not be since the steps began: in quiet hours, or on no shift.
+    /// Since the steps began, somebody was left out because of quiet hours, or because no crew was on shift: the earliest time at which
+    /// one of them may be told.
     pub later: Option<Nanos>,
     /// How often the steps began anew because of that.
     pub held: u32,
@@ -121,6 +122,11 @@ impl Call {
     /// The alarms that wait, by their rules.
     pub fn waiting(&self) -> impl Iterator<Item = (Uuid, &Called)> {
         self.alarms.iter().filter(|(_, alarm)| !alarm.gone).map(|(&rule, alarm)| (rule, alarm))
+    }
+
+    /// Whether nobody took it so far, and it waits until somebody may be told who could not be.
+    pub fn is_held(&self) -> bool {
+        self.over.is_none() && self.held > 0 && (self.round, self.step) == (0, 0)
     }
 
     /// Whether somebody took it so recently that further alarms come to the same person.
@@ -337,7 +343,7 @@ impl Book {
                 orders.push(Order::Change(id));
                 if priority > highest {
                     // What is more urgent begins with the first step.
-                    (call.round, call.step, call.next_at) = (0, 0, now);
+                    (call.round, call.step, call.next_at, call.later) = (0, 0, now, None);
                     open = Some((id, priority));
                 }
             }

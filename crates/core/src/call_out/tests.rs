@@ -183,11 +183,14 @@ fn a_call_waits_for_whoever_may_not_be_told_yet() {
         assert_eq!(desk.look(0, &waits), then);
     }
     let call = desk.book.calls().next().unwrap().clone();
+    assert!(call.is_held());
     assert_eq!((call.over, call.next_at, call.held, desk.book.wake()), (None, 300 * MINUTE, 1, MINUTE));
     // A restart goes on waiting, and what is more urgent does not wait.
     desk.book = restarted(&desk.book);
     assert!(desk.look(299, &waits).is_empty());
     assert_eq!(desk.look(300, &waits), ["tell 0 in 0"]);
+    // Whoever was left out before may be told of what is more urgent.
+    desk.book.left_out(desk.only(), 900 * MINUTE);
     let graver = [waits[0].clone(), alarm(2, 302, 4)];
     assert_eq!(desk.look(302, &graver), ["change", "tell 0 in 0"]);
     assert_eq!(desk.look(307, &graver), ["tell 1 in 0"]);

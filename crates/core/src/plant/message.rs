@@ -108,7 +108,7 @@ impl<'de> Deserialize<'de> for Message {
 }
 
 impl Message {
-    /// Whether it says nothing.
+    /// Whether it has neither words nor chips.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
     }

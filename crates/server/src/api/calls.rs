@@ -153,7 +153,7 @@ fn view(row: CallRow, messages: Vec<Message>, plant: &Plant, person: &Person) ->
         next_at: if over.is_some() { String::new() } else { to_text(call.next_at) },
         step: call.step,
         round: call.round,
-        held: over.is_none() && call.held > 0 && (call.round, call.step) == (0, 0),
+        held: call.is_held(),
         over_at: over.map(|over| to_text(over.at)).unwrap_or_default(),
         how: how.into(),
         by: by.into(),

@@ -3,13 +3,16 @@
 use super::{alarms::KeptValueView, classes::refused, period};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
+    error::BlockingError,
     http::StatusCode,
     post,
     web::{Data, block},
 };
 use havrel_core::{
+    TagNo,
     access::Action,
     alarm::{AlarmEvent, EventKind},
+    engine::Current,
     plant::{Edit, Item, Kind, Op, Own, Plant, RecordMode, Rule, Tag, edit},
     time::{Nanos, SECOND, to_text},
     trial::{
@@ -21,7 +24,7 @@ use havrel_core::{
 };
 use serde::{Deserialize, Serialize};
 use std::{
-    collections::HashSet,
+    collections::{HashMap, HashSet},
     sync::{Arc, PoisonError},
     time::{Duration, Instant},
 };
@@ -36,6 +39,11 @@ const PATIENCE: Duration = Duration::from_secs(10);
 const MOST_LISTED: usize = 5_000;
 /// Most events of a trial that are listed.
 const MOST_EVENTS: usize = 2_000;
+
+/// No thread is left to work it out.
+fn stopping(_: BlockingError) -> Problem {
+    Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.")
+}
 
 /// Settings of an alarm rule as they are typed.
 fn rule_of(plant: &Plant, tag: Uuid, rule: Option<Uuid>, mut set: Own) -> Result<Rule, Problem> {
@@ -155,7 +163,6 @@ pub async fn trial(app: Data<App>, person: Person, body: Json<TrialBody>) -> Res
     if numbers.len() < made.len() {
         return Err(Problem::field("made_up", "Give each tag its values once."));
     }
-    let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
     let (seconds, every_s) = (body.seconds, body.every_s);
     block(move || {
         let told = shape::told(&made, 0, seconds, every_s);
@@ -211,11 +218,19 @@ pub async fn rule_message(app: Data<App>, person: Person, body: Json<RuleMessage
     person.may(Action::See)?;
     let body = body.into_inner();
     let plant = person.plant(&app);
-    let rule = rule_of(&plant, body.tag, body.rule, body.set)?;
-    let values = app.live.values.read().unwrap_or_else(PoisonError::into_inner);
-    let (text, kept) = plant.message_now(&rule, havrel_live::now(), &|tag| values.of(tag).map(|shown| shown.current.clone()));
-    let characters = text.chars().count();
-    Ok(Json(RuleMessageView { text, characters, values: kept.into_iter().map(KeptValueView::of).collect() }))
+    let said = block(move || {
+        let rule = rule_of(&plant, body.tag, body.rule, body.set)?;
+        // The engine waits for whoever reads the values: they are copied, and worked with afterwards.
+        let newest: HashMap<TagNo, Current> = {
+            let values = app.live.values.read().unwrap_or_else(PoisonError::into_inner);
+            let tags = plant.trial_tags(&rule).into_iter();
+            tags.filter_map(|tag| Some((tag.no, values.of(tag.no)?.current.clone()))).collect()
+        };
+        let (text, kept) = plant.message_now(&rule, havrel_live::now(), &|tag| newest.get(&tag).cloned());
+        let characters = text.chars().count();
+        Ok(Json(RuleMessageView { text, characters, values: kept.into_iter().map(KeptValueView::of).collect() }))
+    });
+    said.await.map_err(stopping)?
 }
 
 /// A rule to run against what is recorded.
@@ -311,7 +326,6 @@ pub async fn backtest(app: Data<App>, person: Person, body: Json<BacktestBody>) 
         }
         _ => None,
     };
-    let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
     block(move || {
         let span = (from, to);
         let judge = |rule: &Rule, told| Judged::of(&Trial::run(&plant, rule, told, span), to);

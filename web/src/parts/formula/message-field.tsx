@@ -44,8 +44,8 @@ export function MessageField({ label, text, onText, disabled, error, place, name
           describedBy={note}
           disabled={disabled}
           language={language}
-          onReady={(put) => {
-            insert.current = put;
+          onReady={(insertAtCursor) => {
+            insert.current = insertAtCursor;
           }}
         />
       </Suspense>

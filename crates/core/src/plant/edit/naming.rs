@@ -103,7 +103,7 @@ fn name_tags_of<T: Settings>(next: &mut Plant, order: &[(Kind, Uuid)], touched: 
         for (field, text) in formula_texts(T::KIND, &mut own) {
             match Formula::named(text, |path| paths.find(path, &place)) {
                 Ok(named) => *text = named,
-                // In a message the place of a mistake in one of its formulas says nothing.
+                // The position counts from the beginning of one formula, and a message can hold several: only the words are shown.
                 Err(mistake) if T::MESSAGES.contains(&field.as_str()) => (found, _) = (false, wrong(field, mistake.words)),
                 Err(mistake) => (found, _) = (false, wrong(field, mistake.to_string())),
             }
