@@ -5,10 +5,11 @@ pub mod bytes;
 use crate::{
     TagNo,
     alarm::{AlarmEvent, AlarmStanding},
+    engine::{Row, Tracked},
     sample::{Batch, Kind, Sample},
     time::Nanos,
 };
-use bytes::{EVENT, GAP, KEEP, NOTE, SAMPLE, STATE, STEP, SUPPRESSION, VALUE};
+use bytes::{EVENT, GAP, KEEP, NOTE, ROW, SAMPLE, STATE, STEP, SUPPRESSION, TRACKED, VALUE};
 use uuid::Uuid;
 
 pub use bytes::{BEGINNING, FORMER_BEGINNINGS, FrameError, MAX_BYTES};
@@ -79,6 +80,10 @@ pub struct Frame {
     pub notes: Vec<Note>,
     pub keeps: Vec<Keep>,
     pub steps: Vec<ClockStep>,
+    /// Figures of spans.
+    pub tracked: Vec<Tracked>,
+    /// Rows that recorders took.
+    pub rows: Vec<Row>,
 }
 
 impl Frame {
@@ -97,6 +102,8 @@ impl Frame {
             notes: Vec::new(),
             keeps: Vec::new(),
             steps: Vec::new(),
+            tracked: Vec::new(),
+            rows: Vec::new(),
         }
     }
 
@@ -107,8 +114,16 @@ impl Frame {
 
     /// How many entries it holds, samples and all others.
     pub fn entries(&self) -> usize {
-        let others =
-            [self.events.len(), self.states.len(), self.gaps.len(), self.notes.len(), self.keeps.len(), self.steps.len()];
+        let others = [
+            self.events.len(),
+            self.states.len(),
+            self.gaps.len(),
+            self.notes.len(),
+            self.keeps.len(),
+            self.steps.len(),
+            self.tracked.len(),
+            self.rows.len(),
+        ];
         self.batch.samples.len() + others.iter().sum::<usize>()
     }
 
@@ -133,12 +148,15 @@ impl Frame {
         part.notes = some(&self.notes, &mut at, &stays);
         part.keeps = some(&self.keeps, &mut at, &stays);
         part.steps = some(&self.steps, &mut at, &stays);
+        part.tracked = some(&self.tracked, &mut at, &stays);
+        part.rows = some(&self.rows, &mut at, &stays);
         part
     }
 
     /// The span of its samples and events; `None` where it holds neither.
     pub fn span(&self) -> Option<(Nanos, Nanos)> {
-        let times = self.batch.samples.iter().map(|s| s.time).chain(self.events.iter().map(|e| e.occurred_at));
+        let samples = self.batch.samples.iter().chain(self.tracked.iter().map(|t| &t.sample)).map(|s| s.time);
+        let times = samples.chain(self.events.iter().map(|e| e.occurred_at));
         times.fold(None, |span, t| Some(span.map_or((t, t), |(a, b): (Nanos, Nanos)| (a.min(t), b.max(t)))))
     }
 
@@ -157,6 +175,8 @@ impl Frame {
         sizes.extend(self.notes.iter().map(note));
         sizes.extend(self.keeps.iter().map(|k| KEEP + k.value.len()));
         sizes.extend(self.steps.iter().map(|_| STEP));
+        sizes.extend(self.tracked.iter().map(|_| TRACKED));
+        sizes.extend(self.rows.iter().map(|r| ROW + r.actor.len()));
         sizes
     }
 

@@ -130,6 +130,8 @@ reasons! {
     ComputedLater = 54, Good, "computed later from recorded values";
     /// Looked back to an instant of which nothing is stored.
     NotRecorded = 55, Bad, "nothing was recorded of it at that time";
+    /// A figure of a span in which the value was not always known.
+    PartKnown = 56, Uncertain, "the value was known for part of the span only";
     /// The bytes do not make a value of the tag's type, for example a float that is not a number.
     NotANumber = 18, Bad, "the device sent something that is not a number";
 }

@@ -228,6 +228,15 @@ impl Value {
         Value::of_json(&number).filter(|v| matches!(v, Value::I64(_) | Value::U64(_)))
     }
 
+    /// The value of a number, with all its digits.
+    pub fn of_number(number: Number) -> Value {
+        match number {
+            Number::Float(v) => Value::F64(v),
+            Number::Below(v) => Value::I64(v),
+            Number::Above(v) => Value::U64(v),
+        }
+    }
+
     /// As a number with all its digits; switches count 0 and 1, text none.
     pub fn exact(&self) -> Option<Number> {
         match self {

@@ -5,17 +5,48 @@ use futures_util::{StreamExt as _, TryStreamExt as _, stream};
 use havrel_core::{
     TagNo,
     history::{Fold, GapEnds, NotRecorded, PixelFold, Pixels, Point, Span, SpanFold},
+    plant::Track,
     quality::{Quality, Reason},
     sample::{Kind, Value},
     time::Nanos,
 };
-use sqlx::{FromRow as _, Row, postgres::PgRow};
-use std::collections::{HashMap, VecDeque};
+use sqlx::{AssertSqlSafe, FromRow as _, Row, postgres::PgRow};
+use std::collections::VecDeque;
+use uuid::Uuid;
 
 /// Tags that one question reads at the same time; recording needs the other connections of the pool.
 const QUESTIONS: usize = 3;
 /// Samples of one series that are read at once.
 const PAGE: i64 = 20_000;
+
+/// What of a tag is asked: its value, or a figure of spans that a recorder keeps.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct TrackOf {
+    pub tag: TagNo,
+    pub track: Track,
+    /// The recorder; nobody where it is the value.
+    pub recorder: Uuid,
+}
+
+impl From<TagNo> for TrackOf {
+    fn from(tag: TagNo) -> TrackOf {
+        TrackOf { tag, track: Track::Value, recorder: Uuid::nil() }
+    }
+}
+
+/// The columns of what is asked, for `unnest`.
+fn columns(asked: &[TrackOf]) -> (Vec<i32>, Vec<i16>, Vec<Uuid>) {
+    let tags = asked.iter().map(|of| of.tag.cast_signed()).collect();
+    (tags, asked.iter().map(|of| of.track as i16).collect(), asked.iter().map(|of| of.recorder).collect())
+}
+
+/// The series of what is asked, each with the number of the question from 1 on.
+const ASKED: &str = "unnest($1::int[], $2::smallint[], $3::uuid[]) with ordinality as w (tag, track, recorder, i)
+     join series s on s.tag_no = w.tag and s.aspect = w.track and s.recorder = w.recorder";
+
+fn all_of<T: Into<TrackOf> + Copy>(tags: &[T]) -> Vec<TrackOf> {
+    tags.iter().map(|&tag| tag.into()).collect()
+}
 
 /// A stored sample as it was.
 #[derive(Clone, Debug, PartialEq)]
@@ -84,21 +115,31 @@ impl Db {
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn raw(&self, tag: TagNo, from: Nanos, to: Nanos, before: bool, limit: i64) -> Result<Vec<Kept>, DbError> {
+    pub async fn raw(
+        &self,
+        tag: impl Into<TrackOf>,
+        from: Nanos,
+        to: Nanos,
+        before: bool,
+        limit: i64,
+    ) -> Result<Vec<Kept>, DbError> {
+        let of = tag.into();
         let rows = sqlx::query(
             "(select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node from series s, lateral (
                  select * from sample p where p.series = s.id and p.at < $2 order by p.at desc, p.epoch desc limit 1) p
-              where s.tag_no = $1 and $4 order by p.at desc, p.epoch desc limit 1)
+              where s.tag_no = $1 and s.aspect = $6 and s.recorder = $7 and $4 order by p.at desc, p.epoch desc limit 1)
              union all
              (select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node from sample p join series s on s.id = p.series
-              where s.tag_no = $1 and p.at between $2 and $3 order by p.at, p.epoch limit $5)
+              where s.tag_no = $1 and s.aspect = $6 and s.recorder = $7 and p.at between $2 and $3 order by p.at, p.epoch limit $5)
              order by at, epoch",
         )
-        .bind(tag.cast_signed())
+        .bind(of.tag.cast_signed())
         .bind(from)
         .bind(to)
         .bind(before)
         .bind(limit)
+        .bind(of.track as i16)
+        .bind(of.recorder)
         .fetch_all(&self.heavy)
         .await?;
         rows.iter().map(kept).collect()
@@ -112,7 +153,7 @@ impl Db {
         let rows = sqlx::query(
             "select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node, s.tag_no from series s, lateral (
                  select * from sample p where p.series = s.id order by p.at desc, p.epoch desc limit 1) p
-             order by s.tag_no, p.epoch desc, p.at desc",
+             where s.aspect = 0 order by s.tag_no, p.epoch desc, p.at desc",
         )
         .fetch_all(&self.heavy)
         .await?;
@@ -137,55 +178,62 @@ impl Db {
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn pixels(&self, tags: &[TagNo], from: Nanos, to: Nanos, width: usize) -> Result<Vec<Pixels>, DbError> {
-        self.folded(tags, from, to, || PixelFold::new(from, to, width)).await
+    pub async fn pixels<T: Into<TrackOf> + Copy>(
+        &self,
+        tags: &[T],
+        from: Nanos,
+        to: Nanos,
+        width: usize,
+    ) -> Result<Vec<Pixels>, DbError> {
+        self.folded(&all_of(tags), from, to, || PixelFold::new(from, to, width)).await
     }
 
     /// Statistics of tags, in their order, each over `parts` equal spans; nothing is known after `known_until`.
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn spans(
+    pub async fn spans<T: Into<TrackOf> + Copy>(
         &self,
-        tags: &[TagNo],
+        tags: &[T],
         from: Nanos,
         to: Nanos,
         parts: usize,
         known_until: Nanos,
     ) -> Result<Vec<Vec<Span>>, DbError> {
-        self.folded(tags, from, to, || SpanFold::new(from, to, parts, known_until)).await
+        self.folded(&all_of(tags), from, to, || SpanFold::new(from, to, parts, known_until)).await
     }
 
     /// What held of each tag at an instant, in their order; `None` where nothing was stored before.
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn at(&self, tags: &[TagNo], instant: Nanos) -> Result<Vec<Option<Kept>>, DbError> {
-        let numbers: Vec<i32> = tags.iter().map(|tag| tag.cast_signed()).collect();
-        let rows = sqlx::query(
-            "select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node, s.tag_no from series s, lateral (
-                 select * from sample p where p.series = s.id and p.at <= $2 order by p.at desc, p.epoch desc limit 1) p
-             where s.tag_no = any($1)",
-        )
+    pub async fn at<T: Into<TrackOf> + Copy>(&self, tags: &[T], instant: Nanos) -> Result<Vec<Option<Kept>>, DbError> {
+        let (numbers, tracks, recorders) = columns(&all_of(tags));
+        let rows = sqlx::query(AssertSqlSafe(format!(
+            "select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node, w.i from {ASKED}, lateral (
+                 select * from sample p where p.series = s.id and p.at <= $4 order by p.at desc, p.epoch desc limit 1) p",
+        )))
         .bind(numbers)
+        .bind(tracks)
+        .bind(recorders)
         .bind(instant)
         .fetch_all(&self.heavy)
         .await?;
-        let mut newest: HashMap<TagNo, Kept> = HashMap::new();
+        let mut newest: Vec<Option<Kept>> = vec![None; tags.len()];
         for row in rows {
-            let (tag, found) = (row.try_get::<i32, _>("tag_no")?.cast_unsigned(), kept(&row)?);
-            let newer = newest.get(&tag).is_none_or(|known| (known.time, known.epoch) < (found.time, found.epoch));
+            let (index, found) = (row.try_get::<i64, _>("i")? as usize - 1, kept(&row)?);
+            let newer = newest[index].as_ref().is_none_or(|known| (known.time, known.epoch) < (found.time, found.epoch));
             if newer {
-                newest.insert(tag, found);
+                newest[index] = Some(found);
             }
         }
-        Ok(tags.iter().map(|tag| newest.get(tag).cloned()).collect())
+        Ok(newest)
     }
 
     /// Folds the samples of tags in a period, each with the value that holds at its start in front.
     async fn folded<F: Fold>(
         &self,
-        tags: &[TagNo],
+        tags: &[TrackOf],
         from: Nanos,
         to: Nanos,
         make: impl Fn() -> F,
@@ -207,7 +255,7 @@ impl Db {
             let mut ends = GapEnds::new(gaps.clone());
             let mut take = |k: Kept| {
                 if !lived_again(steps, &k) {
-                    ends.push((k.node, point(&k)), &mut |p| fold.push(p));
+                    ends.push((k.node, Point::told(k.time, k.value.as_ref(), k.quality)), &mut |p| fold.push(p));
                 }
             };
             held.into_iter().for_each(&mut take);
@@ -217,8 +265,7 @@ impl Db {
             ends.finish(&mut |p| fold.push(p));
             Ok::<_, DbError>(fold.finish())
         };
-        let asked: Vec<_> =
-            tags.iter().zip(held).map(|(tag, held)| read(held, series.get(tag).cloned().unwrap_or_default(), make())).collect();
+        let asked: Vec<_> = series.into_iter().zip(held).map(|(series, held)| read(held, series, make())).collect();
         stream::iter(asked).buffered(QUESTIONS).try_collect().await
     }
 
@@ -247,8 +294,7 @@ impl Db {
                 return Ok(());
             }
         }
-        let mut series = self.series_of(tags, from).await?;
-        let mut all: Vec<Vec<Pages>> = tags.iter().map(|tag| series.remove(tag).unwrap_or_default()).collect();
+        let mut all = self.series_of(&all_of(tags), from).await?;
         let mut heads = Vec::with_capacity(all.len());
         for pages in &mut all {
             heads.push(self.next(pages, to).await?);
@@ -272,21 +318,22 @@ impl Db {
         let first = sqlx::query_scalar(
             "select min(p.at) from series s, lateral (
                  select at from sample p where p.series = s.id and p.at between $2 and $3 order by p.at limit 1) p
-             where s.tag_no = $1",
+             where s.tag_no = $1 and s.aspect = 0",
         );
         Ok(first.bind(tag.cast_signed()).bind(from).bind(to).fetch_one(&self.heavy).await?)
     }
 
-    /// The series of tags, to be read from an instant on.
-    async fn series_of(&self, tags: &[TagNo], from: Nanos) -> Result<HashMap<TagNo, Vec<Pages>>, DbError> {
-        let numbers: Vec<i32> = tags.iter().map(|tag| tag.cast_signed()).collect();
-        let find = "select tag_no, id, kind from series where tag_no = any($1) and aspect = 0";
+    /// The series of what is asked, in the order of the questions, to be read from an instant on.
+    async fn series_of(&self, asked: &[TrackOf], from: Nanos) -> Result<Vec<Vec<Pages>>, DbError> {
+        let (numbers, tracks, recorders) = columns(asked);
+        let find = format!("select w.i, s.id, s.kind from {ASKED}");
         let after = from.checked_sub(1).map_or((Nanos::MIN, -1), |before| (before, i32::MAX));
-        let mut all: HashMap<TagNo, Vec<Pages>> = HashMap::new();
-        for row in sqlx::query(find).bind(numbers).fetch_all(&self.heavy).await? {
+        let mut all: Vec<Vec<Pages>> = vec![Vec::new(); asked.len()];
+        let found = sqlx::query(AssertSqlSafe(find)).bind(numbers).bind(tracks).bind(recorders).fetch_all(&self.heavy).await?;
+        for row in found {
             let (series, kind) = (row.try_get("id")?, row.try_get("kind")?);
             let pages = Pages { series, kind, after, rows: VecDeque::new(), whole: false };
-            all.entry(row.try_get::<i32, _>("tag_no")?.cast_unsigned()).or_default().push(pages);
+            all[row.try_get::<i64, _>("i")? as usize - 1].push(pages);
         }
         Ok(all)
     }
@@ -378,14 +425,6 @@ impl ClockEpoch {
 /// Whether the instant of a sample was lived once more after a clock was set back.
 fn lived_again(steps: &[ClockEpoch], kept: &Kept) -> bool {
     steps.iter().any(|s| kept.epoch < s.epoch && (s.at..s.until).contains(&kept.time) && s.of(kept.node))
-}
-
-/// A sample for statistics and pictures.
-fn point(kept: &Kept) -> Point {
-    let value = kept.value.as_ref().filter(|_| !kept.quality.is_bad());
-    let number = value.and_then(Value::exact).filter(|n| n.float().is_finite());
-    let good = number.is_some() || matches!(value, Some(Value::Text(_)));
-    Point { time: kept.time, value: number, good, by_hand: kept.quality.reason() == Reason::ByHand }
 }
 
 /// What a stored sample is read from: kind, time, value, text, quality, flags, epoch and node. The columns are read by position;

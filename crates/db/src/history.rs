@@ -4,6 +4,7 @@ use crate::{Db, DbError, alarms, journal, people};
 use havrel_core::{
     TagNo,
     frame::{Frame, Keep},
+    plant::Track,
     sample::{Kind, Sample},
     time::Nanos,
 };
@@ -137,6 +138,14 @@ async fn entries(
             .execute(&mut *conn)
             .await?;
     }
+    for row in frames.iter().flat_map(|f| &f.rows) {
+        sqlx::query("insert into recorder_row (recorder, at, actor) values ($1, $2, $3) on conflict do nothing")
+            .bind(row.recorder)
+            .bind(row.at)
+            .bind(&row.actor)
+            .execute(&mut *conn)
+            .await?;
+    }
     for frame in frames {
         for step in &frame.steps {
             sqlx::query("insert into clock_step (node, epoch, at, by_ns) values ($1, $2, $3, $4) on conflict do nothing")
@@ -169,28 +178,39 @@ async fn entries(
     Ok(made)
 }
 
-/// The series of a tag and type.
-pub(crate) type SeriesIds = HashMap<(TagNo, Kind), i32>;
+/// What makes a series: tag and type, and for figures of spans the track and the recorder.
+pub(crate) type SeriesKey = (TagNo, Kind, Track, Uuid);
 
-/// A sample to be stored: its series, time and clock epoch, and which one of which frame it is.
+/// The series that are known.
+pub(crate) type SeriesIds = HashMap<SeriesKey, i32>;
+
+/// A sample to be stored: its series, time and clock epoch, and which one of which frame it is; figures of spans count on behind
+/// the samples.
 type Place = (i32, Nanos, u32, u32, u32);
 
-fn all<'a>(frames: &'a [&Frame]) -> impl Iterator<Item = (u32, u32, Sample)> + 'a {
-    frames
-        .iter()
-        .enumerate()
-        .flat_map(|(f, frame)| frame.batch.samples.iter().enumerate().map(move |(i, sample)| (f as u32, i as u32, *sample)))
+fn all<'a>(frames: &'a [&Frame]) -> impl Iterator<Item = (u32, u32, SeriesKey, Sample)> + 'a {
+    frames.iter().enumerate().flat_map(|(f, frame)| {
+        let values = frame.batch.samples.iter().map(|s| ((s.tag, s.kind, Track::Value, Uuid::nil()), *s));
+        let figures = frame.tracked.iter().map(|t| ((t.sample.tag, t.sample.kind, t.track, t.recorder), t.sample));
+        values.chain(figures).enumerate().map(move |(i, (key, sample))| (f as u32, i as u32, key, sample))
+    })
 }
 
-fn missing(known: &SeriesIds, frames: &[&Frame]) -> Vec<(TagNo, Kind)> {
-    all(frames).map(|(.., s)| (s.tag, s.kind)).filter(|key| !known.contains_key(key)).collect()
+/// One of the samples of a frame, figures of spans behind the others.
+fn sample(frame: &Frame, index: u32) -> Sample {
+    let values = &frame.batch.samples;
+    values.get(index as usize).copied().unwrap_or_else(|| frame.tracked[index as usize - values.len()].sample)
+}
+
+fn missing(known: &SeriesIds, frames: &[&Frame]) -> Vec<SeriesKey> {
+    all(frames).map(|(_, _, key, _)| key).filter(|key| !known.contains_key(key)).collect()
 }
 
 /// The samples in the order in which they lie, so that each page of the table is met once. The last of several with one time
 /// wins: one statement must not touch a row twice.
 fn rows(known: &SeriesIds, made: &SeriesIds, frames: &[&Frame]) -> Vec<Place> {
-    let id = |s: &Sample| known.get(&(s.tag, s.kind)).or_else(|| made.get(&(s.tag, s.kind))).copied();
-    let place = |(f, i, s): (u32, u32, Sample)| Some((id(&s)?, s.time, frames[f as usize].epoch, f, i));
+    let id = |key: &SeriesKey| known.get(key).or_else(|| made.get(key)).copied();
+    let place = |(f, i, key, s): (u32, u32, SeriesKey, Sample)| Some((id(&key)?, s.time, frames[f as usize].epoch, f, i));
     let mut rows: Vec<Place> = all(frames).filter_map(place).collect();
     // The newest of one time first, which is the one that stays.
     rows.sort_unstable_by_key(|&(series, at, epoch, f, i)| (series, at, epoch, Reverse((f, i))));
@@ -220,7 +240,7 @@ async fn samples(conn: &mut PgConnection, node: i16, frames: &[&Frame], rows: Ve
     let mut c = Columns { node, ..Columns::default() };
     for (series, at, _, f, i) in rows {
         let frame = frames[f as usize];
-        let s = frame.batch.samples[i as usize];
+        let s = sample(frame, i);
         c.at.push(at);
         c.series.push(series);
         c.bits.push(if s.kind == Kind::Text { 0 } else { s.bits.cast_signed() });
@@ -309,30 +329,43 @@ async fn upserted(conn: &mut PgConnection, c: Columns) -> Result<(), sqlx::Error
     Ok(())
 }
 
-/// The series of tags and types, made where they are new.
-async fn series(conn: &mut PgConnection, mut wanted: Vec<(TagNo, Kind)>) -> Result<SeriesIds, sqlx::Error> {
+/// The series of these, made where they are new.
+async fn series(conn: &mut PgConnection, mut wanted: Vec<SeriesKey>) -> Result<SeriesIds, sqlx::Error> {
     if wanted.is_empty() {
         return Ok(SeriesIds::new());
     }
-    wanted.sort_unstable_by_key(|(tag, kind)| (*tag, *kind as u8));
+    wanted.sort_unstable_by_key(|&(tag, kind, track, recorder)| (tag, kind as u8, track, recorder));
     wanted.dedup();
-    let tags: Vec<i32> = wanted.iter().map(|(tag, _)| tag.cast_signed()).collect();
-    let kinds: Vec<i16> = wanted.iter().map(|(_, kind)| *kind as i16).collect();
-    let find = "select s.tag_no, s.kind, s.id from series s
-                join unnest($1::int[], $2::smallint[]) as w(t, k) on s.tag_no = w.t and s.kind = w.k and s.aspect = 0";
-    let mut rows = sqlx::query(find).bind(&tags).bind(&kinds).fetch_all(&mut *conn).await?;
+    let tags: Vec<i32> = wanted.iter().map(|(tag, ..)| tag.cast_signed()).collect();
+    let kinds: Vec<i16> = wanted.iter().map(|(_, kind, ..)| *kind as i16).collect();
+    let tracks: Vec<i16> = wanted.iter().map(|(_, _, track, _)| *track as i16).collect();
+    let recorders: Vec<Uuid> = wanted.iter().map(|(.., recorder)| *recorder).collect();
+    let find = "select s.tag_no, s.kind, s.aspect, s.recorder, s.id from series s
+                join unnest($1::int[], $2::smallint[], $3::smallint[], $4::uuid[]) as w(tag, kind, track, recorder)
+                    on s.tag_no = w.tag and s.kind = w.kind and s.aspect = w.track and s.recorder = w.recorder";
+    let found = async |conn: &mut PgConnection| {
+        sqlx::query(find).bind(&tags).bind(&kinds).bind(&tracks).bind(&recorders).fetch_all(conn).await
+    };
+    let mut rows = found(conn).await?;
     if rows.len() < wanted.len() {
-        sqlx::query("insert into series (tag_no, kind) select * from unnest($1::int[], $2::smallint[]) on conflict do nothing")
-            .bind(&tags)
-            .bind(&kinds)
-            .execute(&mut *conn)
-            .await?;
-        rows = sqlx::query(find).bind(&tags).bind(&kinds).fetch_all(conn).await?;
+        sqlx::query(
+            "insert into series (tag_no, kind, aspect, recorder)
+             select * from unnest($1::int[], $2::smallint[], $3::smallint[], $4::uuid[]) on conflict do nothing",
+        )
+        .bind(&tags)
+        .bind(&kinds)
+        .bind(&tracks)
+        .bind(&recorders)
+        .execute(&mut *conn)
+        .await?;
+        rows = found(conn).await?;
     }
     rows.into_iter()
         .map(|r| {
             let kind = Kind::from_code(r.try_get::<i16, _>("kind")? as u8).unwrap_or(Kind::Empty);
-            Ok(((r.try_get::<i32, _>("tag_no")?.unsigned_abs(), kind), r.try_get("id")?))
+            let track = Track::from_code(r.try_get::<i16, _>("aspect")? as u8).unwrap_or(Track::Value);
+            let key = (r.try_get::<i32, _>("tag_no")?.unsigned_abs(), kind, track, r.try_get("recorder")?);
+            Ok((key, r.try_get("id")?))
         })
         .collect()
 }

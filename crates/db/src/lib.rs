@@ -17,6 +17,7 @@ pub mod people;
 pub mod place;
 pub mod plain;
 mod pool;
+pub mod recorders;
 pub mod remarks;
 mod term;
 pub mod views;

@@ -198,7 +198,7 @@ impl Live {
         let plant = self.plant();
         let tag = plant.tags.get(&tag).cloned().ok_or_else(|| refuse("This tag does not exist any more."))?;
         let Some(formula) = &tag.set.formula else { return Err(refuse("This tag has no formula.")) };
-        if !tag.set.record {
+        if !plant.is_recorded(&tag) {
             return Err(refuse("This tag is not recorded; switch its recording on first."));
         }
         let unrecorded: Vec<String> = formula.references().filter_map(|id| not_recorded(&plant, id)).collect();
@@ -285,7 +285,7 @@ fn point(outcome: &Outcome) -> Point {
 /// The path of a tag whose past is not recorded, if it is not.
 fn not_recorded(plant: &Plant, id: Uuid) -> Option<String> {
     let tag = plant.tags.get(&id)?;
-    (!tag.set.record).then(|| plant.tag_path(&tag.set))
+    (!plant.is_recorded(tag)).then(|| plant.tag_path(&tag.set))
 }
 
 /// Results of a formula on their way into history, as the tag is recorded.

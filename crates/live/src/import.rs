@@ -14,7 +14,7 @@ pub struct Imported {
 
 impl Live {
     /// Takes frames of one other node into history, in the order of their numbers; each goes in whole and once. They may
-    /// hold samples of tags and events of rules that exist, not later than now, and neither standings nor gaps.
+    /// hold samples of tags, events of rules and rows of recorders that exist, not later than now, and neither standings nor gaps.
     ///
     /// # Errors
     /// When a frame holds what it may not (then nothing of the call is taken), or the database does not answer.
@@ -40,11 +40,18 @@ impl Live {
             if let Some(e) = frame.events.iter().find(|e| !plant.rules.contains_key(&e.rule)) {
                 return refuse(frame, &format!("there is no alarm rule {}.", e.rule));
             }
-            let times = frame.batch.samples.iter().map(|s| s.time).chain(frame.events.iter().map(|e| e.occurred_at));
-            if times.max().is_some_and(|t| t > latest) {
+            if let Some(t) = frame.tracked.iter().find(|t| !tags.contains(&t.sample.tag)) {
+                return refuse(frame, &format!("there is no tag with number {}.", t.sample.tag));
+            }
+            let recorders = frame.tracked.iter().map(|t| t.recorder).chain(frame.rows.iter().map(|r| r.recorder));
+            if let Some(recorder) = recorders.into_iter().find(|recorder| !plant.recorders.contains_key(recorder)) {
+                return refuse(frame, &format!("there is no recorder {recorder}."));
+            }
+            let last = frame.span().map(|(_, last)| last).into_iter().chain(frame.rows.iter().map(|r| r.at)).max();
+            if last.is_some_and(|t| t > latest) {
                 return refuse(frame, "it holds times that are still to come.");
             }
-            taken.samples += frame.batch.samples.len();
+            taken.samples += frame.batch.samples.len() + frame.tracked.len();
             taken.events += frame.events.len();
         }
         self.db.import(frames).await?;

@@ -26,6 +26,7 @@ mod plain;
 mod publishing;
 mod quarantine;
 mod recall;
+pub mod recorders;
 mod rules;
 pub mod secrets;
 mod service;
@@ -172,6 +173,8 @@ pub struct Live {
     pub identity: Arc<identity::Own>,
     quarantine: Quarantine,
     faults: supervision::Faults,
+    /// Samples that were recorded since the program started.
+    recorded: AtomicU64,
     arrivals: arrivals::Arrivals,
     publishing: publishing::Publishing,
     orders: orders::Orders,
@@ -267,6 +270,7 @@ impl Live {
             secrets,
             quarantine,
             faults: supervision::Faults::default(),
+            recorded: AtomicU64::new(0),
             arrivals,
             publishing,
             orders,
@@ -306,6 +310,7 @@ impl Live {
         live.watched("sending of messages", call_out::send);
         live.watched("shipping to the database", ship::run);
         live.watched("following the configuration", changes::run);
+        live.watched("removing what is old", recorders::remove_what_is_old);
         live.watched("the engine's beat", engine::beat);
         Ok(live)
     }
@@ -471,6 +476,11 @@ impl Live {
     /// How full the spool is.
     pub fn spool_state(&self) -> SpoolState {
         self.spool.state()
+    }
+
+    /// Samples that were recorded since the program started.
+    pub fn samples_recorded(&self) -> u64 {
+        self.recorded.load(Ordering::Relaxed)
     }
 
     /// Until when history in the database is complete.

@@ -9,8 +9,9 @@ use havrel_core::{
 use havrel_db::people::SessionLimits;
 use havrel_live::Live;
 use std::{
-    collections::HashMap,
+    collections::{HashMap, HashSet},
     net::{IpAddr, SocketAddr},
+    path::PathBuf,
     sync::{Arc, Mutex, PoisonError, atomic::AtomicUsize},
 };
 use tokio::sync::Semaphore;
@@ -25,6 +26,9 @@ pub(crate) struct ReadAt {
 
 /// The areas of a place in a plant as somebody sees it.
 pub(crate) type KnownAreas = (Arc<Plant>, Option<Uuid>, Arc<Vec<Area>>);
+
+/// Tags of a plant.
+type KnownTags = (Arc<Plant>, Arc<HashSet<Uuid>>);
 
 /// What all handlers share.
 pub struct App {
@@ -57,9 +61,13 @@ pub struct App {
     pub(crate) areas: Mutex<Vec<KnownAreas>>,
     /// What hangs together in the plants that somebody asked about last.
     relations: Mutex<Vec<(Arc<Plant>, Arc<Relations>)>>,
+    /// The tags of which values go into history, in the plant that somebody asked about last.
+    recorded: Mutex<Option<KnownTags>>,
     pub(crate) earlier: Earlier,
     /// Where the demo's simulated plant takes orders.
     pub standin: Option<SocketAddr>,
+    /// Where the data of a database of our own lies.
+    pub data: Option<PathBuf>,
     /// Tells browsers that the server was started anew.
     pub epoch: Uuid,
 }
@@ -80,8 +88,10 @@ impl App {
             seen: Mutex::default(),
             areas: Mutex::default(),
             relations: Mutex::default(),
+            recorded: Mutex::default(),
             earlier: Earlier::default(),
             standin: None,
+            data: None,
             press: Semaphore::new(1),
             heavy: Semaphore::new(1),
             files: Files::default(),
@@ -113,6 +123,15 @@ impl App {
         let shown = Arc::new(plant.seen(scope));
         seen.push((scope.clone(), shown.clone()));
         shown
+    }
+
+    /// The tags of a plant of which values go into history by themselves; worked out once for a revision.
+    pub(crate) fn recorded(&self, plant: &Arc<Plant>) -> Arc<HashSet<Uuid>> {
+        let mut known = self.recorded.lock().unwrap_or_else(PoisonError::into_inner);
+        match &*known {
+            Some((of, tags)) if Arc::ptr_eq(of, plant) => tags.clone(),
+            _ => known.insert((plant.clone(), Arc::new(plant.recorded_tags()))).1.clone(),
+        }
     }
 
     /// How the items of a plant hang together; worked out once for a revision, which takes a while for a large one.

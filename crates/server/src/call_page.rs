@@ -168,7 +168,7 @@ async fn page(app: &App, token: &str, told: Option<&str>) -> Result<Markup, Prob
         let item = plant.rules.get(rule);
         let tag = item.and_then(|item| plant.tags.get(&item.set.tag));
         let drawn = match tag {
-            Some(tag) if n < MOST_DRAWN && tag.set.record => curve(app, &plant, tag, now).await?,
+            Some(tag) if n < MOST_DRAWN && plant.is_recorded(tag) => curve(app, &plant, tag, now).await?,
             _ => None,
         };
         shown.push(html! {

@@ -154,7 +154,14 @@ fn items(live: &Arc<Live>) -> Vec<Json> {
         }
         Some(json!({"kind": Kind::Tag, "id": id, "no": tag.no, "set": set}))
     });
-    others.chain(tags).collect()
+    // It knows no classes by which a recorder could choose.
+    let recorders = whole(Kind::Recorder).filter_map(|(id, mut set)| {
+        let recorded = plant.recorded_by(&plant.recorders.get(&id)?.set);
+        set.insert("tags".into(), recorded.into_iter().map(|tag| json!(tag.id)).collect());
+        set.remove("choices");
+        Some(json!({"kind": Kind::Recorder, "id": id, "set": set}))
+    });
+    others.chain(recorders).chain(tags).collect()
 }
 
 /// What items of a class have beside their settings, and what names others that the simulated plant does not know.

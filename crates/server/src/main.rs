@@ -271,6 +271,7 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
     live.set_address(&reached_at(common.address, &common.hosts, address)?);
     let mut app = App::new(live.clone(), common.hosts);
     app.standin = simulation.as_ref().map(|s| s.control);
+    app.data = common.place.database.is_none().then(|| cluster_folder.clone());
     app.proxies = common.proxies;
     app.sessions.limits =
         SessionLimits { idle: common.session_idle * 3600 * SECOND, longest: common.session_longest * 86_400 * SECOND };

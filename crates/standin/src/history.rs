@@ -122,13 +122,13 @@ pub fn past(vessels: usize, seed: u64, hours: f64, wanted: Wanted) -> Result<Vec
         }
         effects.changed.clear();
         if second % FRAME_S == 0 || second == seconds {
-            let Effects { recorded, events, .. } = std::mem::take(&mut effects);
-            samples += recorded.samples.len();
+            let Effects { recorded, events, tracked, rows, .. } = std::mem::take(&mut effects);
+            samples += recorded.samples.len() + tracked.len();
             if samples > MOST_SAMPLES {
                 return Err(format!("this would be more than {MOST_SAMPLES} samples"));
             }
             // Where alarms stand is the present's business, and the present does not lie in here.
-            frames.push(Frame { batch: recorded, events, ..Frame::empty(wanted.node, 1, 0, 0, now) });
+            frames.push(Frame { batch: recorded, events, tracked, rows, ..Frame::empty(wanted.node, 1, 0, 0, now) });
         }
     }
     frames.reverse();

@@ -324,6 +324,40 @@ export interface PublicationSet {
   order: number;
 }
 
+/** What a recorder keeps of a tag. */
+export type Track = 'value' | 'average' | 'minimum' | 'maximum' | 'sum';
+
+/** Tags for which everything that is said holds. */
+export interface TagChoice {
+  place: string | null;
+  class: string | null;
+  connection: string | null;
+  unit: string;
+  name: string;
+  words: string;
+}
+
+/** When a recorder records. */
+export type RecordWhen =
+  | { on: 'interval'; every_ms: number; offset_ms: number; keep: Track[] }
+  | { on: 'change'; deadband: number; percent: boolean }
+  | { on: 'event'; edge: 'rise' | 'fall' | 'either' }
+  | { on: 'hand' };
+
+/** Which values go into history, and when. */
+export interface RecorderSet {
+  name: string;
+  note: string;
+  running: boolean;
+  tags: string[];
+  choices: TagChoice[];
+  when: RecordWhen;
+  trigger: FormulaSet | null;
+  /** Days after which what it recorded is removed; null keeps it. */
+  keep_days: number | null;
+  order: number;
+}
+
 /** Times of the week, by the clocks of a zone; without windows, always. */
 export interface Hours {
   zone: string;
@@ -397,6 +431,7 @@ export interface Sets {
   guide: GuideSet;
   report: ReportSet;
   publication: PublicationSet;
+  recorder: RecorderSet;
 }
 
 export type Kind = keyof Sets;
@@ -408,6 +443,8 @@ export interface Item<K extends Kind> {
   title: string;
   set: Sets[K];
   source: string;
+  /** Of a tag: its value goes into history by itself, as the tag says or a recorder. */
+  recorded: boolean;
   /** Of a connection: every address under which its device is reached. */
   addresses?: string[];
   /** Its formulas with tags by their paths, by the field that holds each. */

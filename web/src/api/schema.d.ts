@@ -1138,6 +1138,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/history/tracks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists the figures that are kept of a tag. */
+        get: operations["tracks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/identity": {
         parameters: {
             query?: never;
@@ -1511,6 +1528,74 @@ export interface paths {
          *     comes when what is recorded is on disk.
          */
         post: operations["push"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recorders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tells how all recorders stand, and how much history takes. */
+        get: operations["recorders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recorders/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Shows what a recorder would record, and how much that is, without saving it. */
+        post: operations["try_recorder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recorders/{id}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Shows what a recorder has stored: the values of its tags, row by row. */
+        get: operations["recorded_rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recorders/{id}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Has a recorder take a row of all its values now. */
+        post: operations["take"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2433,7 +2518,7 @@ export interface components {
             /** @description Instants at which the clock of the machine that recorded was set. */
             clock_steps: components["schemas"]["ClockStepView"][];
             tags: {
-                /** Format: uuid */
+                /** @description As it was named in the question. */
                 tag: string;
                 offset: number[];
                 minimum: (number | null)[];
@@ -2457,7 +2542,7 @@ export interface components {
             /** @description Instants at which the clock of the machine that recorded was set. */
             clock_steps: components["schemas"]["ClockStepView"][];
             tags: {
-                /** Format: uuid */
+                /** @description As it was named in the question. */
                 tag: string;
                 offset: number[];
                 /** @description Boolean, number, text, or null where only the quality changed. */
@@ -2479,7 +2564,7 @@ export interface components {
             /** @description Instants at which the clock of the machine that recorded was set. */
             clock_steps: components["schemas"]["ClockStepView"][];
             tags: {
-                /** Format: uuid */
+                /** @description As it was named in the question. */
                 tag: string;
                 offset: number[];
                 /** @description Weighted by time. */
@@ -3330,6 +3415,22 @@ export interface components {
             members: components["schemas"]["MemberView"][];
             overrides: components["schemas"]["OverrideView"][];
         };
+        /** @description How much a recorder stores. */
+        EstimateView: {
+            /** Format: double */
+            samples_a_day: number;
+            /**
+             * Format: double
+             * @description On disk.
+             */
+            bytes_a_day: number;
+            /** @description Tags that are counted by what was stored of them. */
+            by_history: number;
+            /** @description Tags that count as if every value that is asked for were stored. */
+            at_most: number;
+            /** @description Tags, or rows of them, of which nothing is known beforehand. */
+            unknown: number;
+        };
         /** @description Something that happened to an alarm. */
         EventView: {
             /**
@@ -3726,6 +3827,46 @@ export interface components {
             revision: number;
             started_at: string;
         };
+        /** @description How much history takes on disk, and how long the disk lasts. */
+        HistoryOnDisk: {
+            /**
+             * Format: int64
+             * @description Bytes of the samples, and of the whole database.
+             */
+            bytes: number;
+            /** Format: int64 */
+            database: number;
+            /**
+             * Format: double
+             * @description Samples in all, about; null where the database has not counted them yet.
+             */
+            samples?: number | null;
+            /**
+             * Format: double
+             * @description Bytes that a sample takes, and whether that was measured here.
+             */
+            bytes_a_sample: number;
+            measured: boolean;
+            /**
+             * Format: int64
+             * @description Samples that were recorded since the program started, over how many seconds, and how many that makes in a day.
+             */
+            counted: number;
+            /** Format: double */
+            counted_s: number;
+            /** Format: double */
+            samples_a_day: number;
+            /**
+             * Format: int64
+             * @description Bytes free on the disk where the data of a database of our own lies; null for a database elsewhere.
+             */
+            free?: number | null;
+            /**
+             * Format: double
+             * @description After how many days that is full at this pace; null where it cannot be told.
+             */
+            full_in_days?: number | null;
+        };
         /** @description What was found, best first. */
         HitList: {
             /** @description How many there are in all. */
@@ -3853,6 +3994,8 @@ export interface components {
             inherited?: Record<string, never>;
             /** @description The type of a tag at its source, also where a layout says it: `f32`, `bool`, `text` …; empty where there is none. */
             holds: string;
+            /** @description Of a tag: its value goes into history by itself, as the tag says or a recorder. */
+            recorded: boolean;
         };
         /** @description How far a job is. */
         JobStatus: {
@@ -4454,7 +4597,7 @@ export interface components {
         };
         /** @description The extremes of each pixel; null opens a gap, and pixels left out hold the value before them. */
         PixelColumns: {
-            /** Format: uuid */
+            /** @description As it was named in the question. */
             tag: string;
             offset: number[];
             minimum: (number | null)[];
@@ -4593,7 +4736,10 @@ export interface components {
         };
         /** @description Which tags, and when. */
         Question: {
-            /** @description At most 50. */
+            /**
+             * @description At most 50: the id of a tag for its value, or `ID.TRACK.RECORDER` for a figure that a recorder keeps of it, where the track
+             *     is `average`, `minimum`, `maximum` or `sum`.
+             */
             tags: string[];
             from: string;
             to: string;
@@ -4609,7 +4755,7 @@ export interface components {
         };
         /** @description Samples as they are. */
         RawColumns: {
-            /** Format: uuid */
+            /** @description As it was named in the question. */
             tag: string;
             offset: number[];
             /** @description Boolean, number, text, or null where only the quality changed. */
@@ -4645,6 +4791,41 @@ export interface components {
             /** @description Fields that a point which reads it so has beside the node's own. */
             point: Record<string, never>;
             text: string;
+        };
+        /** @description A tag that a recorder records. */
+        RecordedTagView: {
+            /** Format: uuid */
+            id: string;
+            /** @description Its path. */
+            title: string;
+            unit: string;
+            /** @description It is chosen singly. */
+            singly: boolean;
+            /** @description The tag itself says that its value is recorded. */
+            by_itself: boolean;
+        };
+        /** @description How a recorder stands. */
+        RecorderView: {
+            /** Format: uuid */
+            id: string;
+            /** @description How many tags it records now. */
+            tags: number;
+            /**
+             * Format: int64
+             * @description Rows that it took at events or when it was told to.
+             */
+            rows: number;
+            /** @description When it took the last row, or the end of the last span of which it keeps a figure. */
+            last?: string | null;
+            estimate: components["schemas"]["EstimateView"];
+        };
+        /** @description All recorders, and how much history takes. */
+        RecordingView: {
+            recorders: components["schemas"]["RecorderView"][];
+            /** @description Tags whose value goes into history by itself, and all tags. */
+            recorded: number;
+            tags: number;
+            disk: components["schemas"]["HistoryOnDisk"];
         };
         /** @description Something that refers to an item. */
         ReferrerView: {
@@ -4705,6 +4886,48 @@ export interface components {
             /** @description It is to be made. */
             fresh?: boolean;
             cells: components["schemas"]["CellBody"][];
+        };
+        /** @description A cell of a recorded row. */
+        RowCell: {
+            /** @description Boolean, number or text; null where none is known. */
+            value: Record<string, never>;
+            /** @description `good`, or why not. */
+            reason: string;
+            /** @description `good`, `uncertain` or `bad`. */
+            class: string;
+        };
+        /** @description A column of recorded rows. */
+        RowColumn: {
+            /** Format: uuid */
+            tag: string;
+            /** @description The tag's path. */
+            title: string;
+            /** @description `value`, `average`, `minimum`, `maximum` or `sum`. */
+            track: string;
+            unit: string;
+            /** Format: int32 */
+            decimals: number;
+            /**
+             * Format: uuid
+             * @description The names of its states.
+             */
+            states?: string | null;
+        };
+        /** @description A recorded row. */
+        RowView: {
+            /** @description The instant; of figures the end of their span. */
+            at: string;
+            /** @description Who had it taken; empty where nobody did. */
+            actor: string;
+            /** @description One for each column; null where nothing was stored. */
+            cells: (components["schemas"]["RowCell"] | null)[];
+        };
+        /** @description What a recorder has stored, newest first. */
+        RowsView: {
+            columns: components["schemas"]["RowColumn"][];
+            /** @description Columns that are left out. */
+            left_out: number;
+            rows: components["schemas"]["RowView"][];
         };
         /** @description What became of them. */
         RowsWritten: {
@@ -4893,7 +5116,7 @@ export interface components {
         };
         /** @description Statistics of equal spans, one entry each. */
         SpanColumns: {
-            /** Format: uuid */
+            /** @description As it was named in the question. */
             tag: string;
             offset: number[];
             /** @description Weighted by time. */
@@ -5167,6 +5390,22 @@ export interface components {
              */
             most_values: number;
         };
+        /** @description A figure that is kept of a tag. */
+        TrackView: {
+            /** @description As a question names it. */
+            name: string;
+            /** @description `average`, `minimum`, `maximum` or `sum`. */
+            track: string;
+            /** Format: uuid */
+            recorder: string;
+            /** @description What the recorder is called; empty where it is gone. */
+            recorder_name: string;
+            /**
+             * Format: double
+             * @description The length of its spans; null where the recorder is gone.
+             */
+            every_s?: number | null;
+        };
         /** @description Places of the plant. */
         TreeView: {
             /** Format: int64 */
@@ -5179,7 +5418,7 @@ export interface components {
         };
         /** @description What a trend shows. */
         TrendSet: {
-            /** @description 1 to 50. */
+            /** @description 1 to 50, each named as questions to history name it. */
             tags: string[];
             /**
              * Format: double
@@ -5288,6 +5527,24 @@ export interface components {
             result?: components["schemas"]["ValueView"] | null;
             hour?: components["schemas"]["HourView"] | null;
         };
+        /** @description What a recorder would do. */
+        TriedRecorderView: {
+            tags: number;
+            /** @description The first 200 of them, in the order of their paths. */
+            shown: components["schemas"]["RecordedTagView"][];
+            /** @description How many tags each of its choices finds. */
+            found: number[];
+            estimate: components["schemas"]["EstimateView"];
+            /** @description Tags among them that hold texts, of which only the value can be kept. */
+            texts: number;
+            /**
+             * Format: int64
+             * @description Samples that are older than it keeps them, and would be removed within the hour; counted over the tags that are shown.
+             */
+            too_old: number;
+            /** @description What is wrong with it: fields and sentences. */
+            problems: components["schemas"]["WrongField"][];
+        };
         /** @description A tag that a mapping would make. */
         TriedTagView: {
             place: string;
@@ -5322,6 +5579,12 @@ export interface components {
         /** @description A publication to try, as its settings are stored. */
         TryPublicationBody: {
             publication: Record<string, never>;
+        };
+        /** @description A recorder to try, as its settings are stored; its id where it is there already. */
+        TryRecorderBody: {
+            recorder: Record<string, never>;
+            /** Format: uuid */
+            id?: string | null;
         };
         /** @description Which revision to take back. */
         UndoBody: {
@@ -5434,6 +5697,11 @@ export interface components {
             message: string;
             /** @description What stands there by now, where somebody else has written meanwhile. */
             now?: string | null;
+        };
+        /** @description Something that is wrong with a setting. */
+        WrongField: {
+            field: string;
+            message: string;
         };
         /** @description Something wrong with a file. */
         WrongLine: {
@@ -14062,6 +14330,116 @@ export interface operations {
             };
         };
     };
+    tracks: {
+        parameters: {
+            query: {
+                tag: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrackView"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A parameter is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     identity: {
         parameters: {
             query?: never;
@@ -16786,6 +17164,467 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    recorders: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordingView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_recorder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryRecorderBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedRecorderView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something that it names does not exist */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body came too slowly */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It conflicts with what exists */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    recorded_rows: {
+        parameters: {
+            query?: {
+                /** @description The newest of them is not later than this; now where nothing is said. */
+                until?: string;
+                /** @description At most 200; usually 20. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RowsView"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A parameter is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role is not sufficient, or the request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body must be of another kind, or not compressed */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server does not answer to this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A parameter is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of Havrel */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not at present; try again later */
             503: {
                 headers: {
                     [name: string]: unknown;

@@ -136,7 +136,7 @@ function Now({ tag, rule, alarm }: { tag: Item<'tag'>; rule: Item<'rule'>; alarm
         <Value no={tag.no} set={tag.set} own />
       </p>
       <RuleLine set={rule.set} unit={tag.set.unit} />
-      {tag.set.record && (
+      {tag.recorded && (
         <figure>
           <Trend tags={tags} span={AROUND} end={end} height={132} plain />
           <figcaption className="text-sm text-soft">

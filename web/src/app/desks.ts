@@ -5,6 +5,7 @@ export const DESKS = [
   { path: '/connect', name: 'Connect' },
   { path: '/model', name: 'Model' },
   { path: '/alarms', name: 'Alarms' },
+  { path: '/record', name: 'Record' },
   { path: '/explore', name: 'Explore' },
   { path: '/reports', name: 'Reports' },
   { path: '/journal', name: 'Journal' },

@@ -109,7 +109,7 @@ function Inspected({ tag, rules, seen, connection, onClose }: Props) {
         )}
         {value && value.quality !== 'good' && <p className="text-sm text-act4">{value.reason}</p>}
       </header>
-      {tag.set.record && <Trend tags={shown} span={900} height={132} plain />}
+      {tag.recorded && <Trend tags={shown} span={900} height={132} plain />}
       <div className="flex flex-wrap gap-2">
         <Button onClick={() => go({ tags: tag.id, end: undefined }, '/explore')}>
           <ChartLine className="size-4" /> Trend

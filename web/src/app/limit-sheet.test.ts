@@ -12,6 +12,7 @@ const high: Item<'rule'> = {
   title: '',
   source: '',
   holds: '',
+  recorded: false,
   set: {
     tag: 't',
     class_rule: null,

@@ -10,7 +10,7 @@ vi.mock('../api/queries', () => ({ commit: vi.fn() }));
 afterEach(cleanup);
 
 const set = { name: 'Level', unit: '%', decimals: 1 } as TagSet;
-const tag: Item<'tag'> = { id: 't', no: 1, revision: 1, title: 'EX-1/Level', source: '', holds: '', set };
+const tag: Item<'tag'> = { id: 't', no: 1, revision: 1, title: 'EX-1/Level', source: '', holds: '', recorded: false, set };
 const rule = (kind: RuleSet['kind'], level: number): Item<'rule'> => ({
   id: kind,
   no: 0,
@@ -18,6 +18,7 @@ const rule = (kind: RuleSet['kind'], level: number): Item<'rule'> => ({
   title: '',
   source: '',
   holds: '',
+  recorded: false,
   set: {
     tag: 't',
     class_rule: null,

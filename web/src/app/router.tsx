@@ -11,6 +11,7 @@ const PAGES: Record<DeskName, ReturnType<typeof lazyRouteComponent>> = {
   Connect: lazyRouteComponent(() => import('../desks/connect/connect'), 'Connect'),
   Model: lazyRouteComponent(() => import('../desks/model/model'), 'Model'),
   Alarms: lazyRouteComponent(() => import('../desks/alarms/alarms'), 'Alarms'),
+  Record: lazyRouteComponent(() => import('../desks/record/record'), 'Record'),
   Explore: lazyRouteComponent(() => import('../desks/explore/explore'), 'Explore'),
   Reports: lazyRouteComponent(() => import('../desks/reports/reports'), 'Reports'),
   Journal: lazyRouteComponent(() => import('../desks/journal/journal'), 'Journal'),

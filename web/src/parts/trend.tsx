@@ -7,6 +7,7 @@ import { http, take } from '../api/client';
 import { feed, useAlarmCount, useStatus } from '../api/live';
 import type { TagSet } from '../api/model';
 import { resolved, seriesColour } from './colours';
+import { tagIn } from './figure';
 import { marksOf, type Names, numberIn, type Reading, useReadings } from './reading';
 import { clock, moment } from './text';
 import { useTheme } from './theme';
@@ -99,7 +100,7 @@ function usePixels(tags: readonly TrendTag[], span: number, end: number | undefi
 
 /** When alarms of the tags held. */
 function useAlarmSpans(tags: readonly TrendTag[], span: number, end: number | undefined, wanted: boolean) {
-  const ids = tags.map((t) => t.id);
+  const ids = [...new Set(tags.map((t) => tagIn(t.id)))];
   const events = useAlarmCount();
   return useQuery({
     queryKey: ['alarms', 'spans', ids, span, end, end === undefined ? events : 0],
@@ -346,7 +347,8 @@ export function Trend({ tags, span, end, height, plain = false, onMove, earlier,
   // Live values at the end, drawn ten times a second at most.
   useEffect(() => {
     if (end !== undefined) return;
-    const unwatch = tags.map((t) => feed.watch(t.no));
+    // Figures of spans have no live values.
+    const unwatch = tags.filter((t) => t.no > 0).map((t) => feed.watch(t.no));
     const stop = feed.listen((values) => {
       for (const value of values) {
         const i = tags.findIndex((t) => t.no === value.no);

@@ -27,6 +27,9 @@ impl Engine {
                 sample.quality = Quality::of(doubt);
             }
         }
+        if !self.plan.tags[slot as usize].spans.is_empty() {
+            self.before_change(slot, sample.time, out);
+        }
         let source = self.by_hand.get_mut(&sample.tag).and_then(|hand| hand.source.as_mut());
         let hidden = source.is_some();
         let current = source.unwrap_or(&mut self.current[slot as usize]);

@@ -31,6 +31,7 @@ impl Engine {
         if self.plan.tags[slot as usize].idle {
             return;
         }
+        self.before_change(slot, self.now, out);
         let Some(hand) = self.by_hand.get_mut(&tag) else { return };
         let current = &mut self.current[slot as usize];
         hand.source.get_or_insert_with(|| current.clone());
@@ -53,6 +54,7 @@ impl Engine {
         let Some(hand) = self.by_hand.remove(&tag) else { return };
         self.deadlines.set(Due::ByHand(tag), None);
         let (Some(source), Some(&slot)) = (hand.source, self.plan.slots.get(&tag)) else { return };
+        self.before_change(slot, self.now, out);
         let current = &mut self.current[slot as usize];
         if self.plan.tags[slot as usize].idle {
             (current.value, current.time) = (source.value, source.time);

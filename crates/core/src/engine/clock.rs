@@ -18,6 +18,7 @@ impl Engine {
         for formula in &mut self.formulas {
             formula.running.shift(by);
         }
+        self.reopen_spans();
         self.await_all();
         self.recorded.iter_mut().for_each(|recorded| *recorded = None);
     }

@@ -34,6 +34,7 @@ enum Owner {
     Measure(Uuid),
     Level(Uuid),
     Enable(Uuid),
+    Trigger(Uuid),
 }
 
 impl Owner {
@@ -44,6 +45,7 @@ impl Owner {
             Gives::Measure(index) => Owner::Measure(rule(index)),
             Gives::Level(index) => Owner::Level(rule(index)),
             Gives::Enable(index) => Owner::Enable(rule(index)),
+            Gives::Trigger(index) => Owner::Trigger(plan.recorders[index as usize].id),
         }
     }
 }
@@ -171,6 +173,9 @@ impl Engine {
                     false
                 }
             };
+            if let (Gives::Trigger(recorder), false) = (of.gives, same) {
+                self.forget_trigger(recorder as usize);
+            }
             self.formulas.push(FormulaState { running, fresh, moved: false });
             let untold = matches!(of.gives, Gives::Tag(slot) if self.current[slot as usize].told == 0);
             if !same || untold {

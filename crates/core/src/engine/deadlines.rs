@@ -14,6 +14,8 @@ pub(super) enum Due {
     Suppression(usize),
     /// A formula's result changes with time alone.
     Formula(usize),
+    /// A span of a recorder ends.
+    Span(usize),
 }
 
 #[derive(Debug, Default)]

@@ -68,11 +68,15 @@ impl Engine {
         }
     }
 
-    /// A formula of a rule has a result.
+    /// A formula of a rule or a recorder has a result.
     pub(super) fn judge_computed(&mut self, gives: Gives, outcome: Outcome, out: &mut Effects) {
+        if let Gives::Trigger(recorder) = gives {
+            self.look_at_trigger(recorder as usize, outcome, out);
+            return;
+        }
         let Outcome { at, value } = outcome;
         match gives {
-            Gives::Tag(_) => {}
+            Gives::Tag(_) | Gives::Trigger(_) => {}
             Gives::Measure(rule) => {
                 let of = &self.plan.rules[rule as usize];
                 let seen = match value {
@@ -159,6 +163,7 @@ impl Engine {
             self.deadlines.set(Due::ByHand(tag), hand.until);
         }
         (0..self.formulas.len()).for_each(|formula| self.await_formula(formula));
+        (0..self.recorders.len()).for_each(|recorder| self.await_span(recorder));
     }
 
     fn turn(&mut self, rule: usize, turn: Option<Turn>, value: Number, out: &mut Effects) {

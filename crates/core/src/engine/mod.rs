@@ -13,14 +13,16 @@ mod judge;
 pub mod plan;
 mod recall;
 mod record;
+mod recorders;
 mod replan;
 mod system;
 pub mod words;
 
-pub use plan::{FormulaPlan, Gives, Plan, RecordRule, RulePlan, Slot, TagPlan};
+pub use plan::{FormulaPlan, Gives, Plan, RecordRule, RecorderPlan, RulePlan, Slot, TagPlan, Takes};
 pub use recall::Told;
 pub use record::Recorded;
 pub(crate) use record::differs;
+pub use recorders::{Row, Tracked};
 
 use crate::{
     TagNo,
@@ -34,6 +36,7 @@ use crate::{
 use by_hand::ByHand;
 use compute::FormulaState;
 use deadlines::{Deadlines, Due};
+use recorders::RecorderState;
 use serde_json::Value as Json;
 use std::{
     collections::{BTreeMap, BTreeSet, HashMap},
@@ -91,6 +94,11 @@ pub enum Input<'a> {
     },
     /// Tell what formulas remember, for after a restart.
     KeepFormulas,
+    /// A person or a program has a recorder take a row.
+    TakeRow {
+        recorder: Uuid,
+        actor: &'a str,
+    },
     /// The last value that history knows of a tag, for after a restart; it shows until its source speaks.
     Recall {
         tag: TagNo,
@@ -113,6 +121,10 @@ pub struct Effects {
     pub changed: Vec<Slot>,
     /// What goes into history.
     pub recorded: Batch,
+    /// Figures of spans that go into history.
+    pub tracked: Vec<Tracked>,
+    /// Rows that recorders took; their values are among those recorded.
+    pub rows: Vec<Row>,
     pub events: Vec<AlarmEvent>,
     /// The latest standing of every rule that moved.
     pub states: Vec<AlarmStanding>,
@@ -177,6 +189,7 @@ pub struct Engine {
     current: Vec<Current>,
     rules: Vec<RuleState>,
     recorded: Vec<Option<Recorded>>,
+    recorders: Vec<RecorderState>,
     formulas: Vec<FormulaState>,
     /// Formulas that an input changed for, by their index; and up to when their inputs were told.
     changed: BTreeSet<usize>,
@@ -205,6 +218,7 @@ impl Engine {
             current: Vec::new(),
             rules: Vec::new(),
             recorded: Vec::new(),
+            recorders: Vec::new(),
             formulas: Vec::new(),
             changed: BTreeSet::new(),
             changed_at: Nanos::MIN,
@@ -255,6 +269,7 @@ impl Engine {
                         Due::Delay(rule) => self.end_delay(rule, out),
                         Due::Suppression(rule) => self.end_suppressions(rule, out),
                         Due::Formula(formula) => self.go_on(formula, out),
+                        Due::Span(recorder) => self.end_spans(recorder, out),
                     }
                 }
                 self.keep_sometimes(out);
@@ -269,6 +284,11 @@ impl Engine {
             Input::Formulas(former) => self.former = former,
             Input::Earlier { tag, earlier } => self.begin_with(tag, earlier),
             Input::KeepFormulas => self.keep_formulas(out),
+            Input::TakeRow { recorder, actor } => {
+                // What came so far is worked out first, so that the row holds the results.
+                self.compute(out);
+                self.take_row(recorder, actor, out);
+            }
             Input::Recall { tag, value, time, told } => self.recall(tag, value, time, told, out),
             Input::Restore { tag, current } => {
                 if let Some(&slot) = self.plan.slots.get(&tag) {

@@ -5,7 +5,7 @@ use crate::{
     TagNo,
     alarm::{Criterion, Handling, RuleKind, Test},
     formula::Program,
-    plant::{Plant, RecordMode, Role, Rule, Side, Tag, Uncertain},
+    plant::{Edge, Plant, RecordMode, RecordWhen, Role, Rule, Side, Tag, Track, Uncertain},
     time::{MILLI, Nanos, SECOND},
 };
 use std::{collections::HashMap, sync::Arc};
@@ -36,7 +36,10 @@ pub struct TagPlan {
     pub id: Uuid,
     /// How often a value should come; 0 where nothing reads it.
     pub interval: Nanos,
+    /// How its value is recorded when it changes.
     pub record: Option<RecordRule>,
+    /// The recorders with an interval that record it: index into [`Plan::recorders`], and as which of their tags.
+    pub spans: Vec<(u32, u32)>,
     /// The rules that judge it as it comes: indices into [`Plan::rules`].
     pub rules: Vec<u32>,
     /// The formulas that read it: index into [`Plan::formulas`], and as which of their inputs.
@@ -58,6 +61,27 @@ pub enum Gives {
     Level(u32),
     /// While it is false, the alarm of a rule is suppressed by design.
     Enable(u32),
+    /// When it turns, a recorder takes a row.
+    Trigger(u32),
+}
+
+/// What the engine must know of a recorder. What records when values change is part of its tags ([`TagPlan::record`]).
+#[derive(Clone, Debug, PartialEq)]
+pub struct RecorderPlan {
+    pub id: Uuid,
+    pub takes: Takes,
+    pub slots: Vec<Slot>,
+}
+
+/// When a recorder takes what.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Takes {
+    /// Something of each span; spans begin at whole multiples of `every` and `offset`.
+    Spans { every: Nanos, offset: Nanos, keep: Vec<Track> },
+    /// A row when its trigger turns.
+    Rows(Edge),
+    /// A row when it is told to, which every recorder does.
+    Asked,
 }
 
 /// What the engine must know of a formula.
@@ -101,6 +125,8 @@ pub struct Plan {
     pub first_out: Vec<Vec<u32>>,
     /// What is read stands before what reads it.
     pub formulas: Vec<FormulaPlan>,
+    /// Recorders that run, in the order of their identity.
+    pub recorders: Vec<RecorderPlan>,
     pub slots: HashMap<TagNo, Slot>,
 }
 
@@ -108,6 +134,11 @@ impl Plan {
     /// The index of a rule; they stand in the order of their identity.
     pub fn rule_of(&self, rule: Uuid) -> Option<usize> {
         self.rules.binary_search_by_key(&rule, |r| r.id).ok()
+    }
+
+    /// The index of a recorder.
+    pub fn recorder_of(&self, recorder: Uuid) -> Option<usize> {
+        self.recorders.binary_search_by_key(&recorder, |r| r.id).ok()
     }
 
     /// Whether a formula is not computed because its tag is out of service; the rules of such tags are not there.
@@ -122,6 +153,7 @@ impl Plan {
         let mut plan = Plan { revision: plant.revision, ..Plan::default() };
         let idle = plant.idle_places();
         let mut slot_of_id = HashMap::with_capacity(items.len());
+        let record = plant.record_rules();
         for item in items {
             let slot = plan.tags.len() as Slot;
             plan.slots.insert(item.no, slot);
@@ -130,7 +162,8 @@ impl Plan {
                 no: item.no,
                 id: item.id,
                 interval: if idle.contains(&item.set.place) { 0 } else { interval(plant, &item.set) },
-                record: item.set.record.then(|| RecordRule::of(&item.set)),
+                record: record.get(&item.id).copied(),
+                spans: Vec::new(),
                 rules: Vec::new(),
                 feeds: Vec::new(),
                 formula: None,
@@ -184,6 +217,7 @@ impl Plan {
                 words: Words::of(plant, &rule.set, tag, &|id| slot_of_id.get(&id).copied()).into(),
             });
         }
+        plan.add_recorders(plant, &slot_of_id);
         plan
     }
 }
@@ -219,6 +253,36 @@ impl Plan {
             if let Some(index) = self.add_formula(Gives::Tag(slot), program, slot_of_id, None) {
                 self.tags[slot as usize].formula = Some(index);
             }
+        }
+    }
+
+    /// Triggers come after everything that is computed, so that a row holds the results of its instant.
+    fn add_recorders(&mut self, plant: &Plant, slot_of_id: &HashMap<Uuid, Slot>) {
+        let mut recorders: Vec<_> = plant.recorders.values().filter(|r| r.set.running).collect();
+        recorders.sort_by_key(|r| r.id);
+        for item in recorders {
+            let takes = match &item.set.when {
+                RecordWhen::Interval { every_ms, offset_ms, keep } => Takes::Spans {
+                    every: Nanos::from(*every_ms).max(1) * MILLI,
+                    offset: Nanos::from(*offset_ms) * MILLI,
+                    keep: keep.clone(),
+                },
+                RecordWhen::Event { edge } => Takes::Rows(*edge),
+                RecordWhen::Change { .. } | RecordWhen::Hand {} => Takes::Asked,
+            };
+            let index = self.recorders.len() as u32;
+            let slots: Vec<Slot> =
+                plant.recorded_by(&item.set).into_iter().filter_map(|tag| slot_of_id.get(&tag.id).copied()).collect();
+            if let Takes::Spans { .. } = takes {
+                for (place, &slot) in slots.iter().enumerate() {
+                    self.tags[slot as usize].spans.push((index, place as u32));
+                }
+            }
+            // The door lets nothing in that cannot be computed; a trigger that a damaged plant holds never turns.
+            if let (Takes::Rows(_), Ok(Some(program))) = (&takes, plant.trigger_program(&item.set)) {
+                self.add_formula(Gives::Trigger(index), program, slot_of_id, None);
+            }
+            self.recorders.push(RecorderPlan { id: item.id, takes, slots });
         }
     }
 

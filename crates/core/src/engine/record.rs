@@ -4,7 +4,7 @@ use super::{Effects, Engine, RecordRule, Slot};
 use crate::{
     plant::RecordMode,
     quality::Quality,
-    sample::{Batch, Sample, Value, flag},
+    sample::{Batch, Kind, Sample, Value, flag},
 };
 
 /// What was stored last of a tag.
@@ -34,6 +34,7 @@ impl Recorded {
 
 impl Engine {
     pub(super) fn record(&mut self, slot: Slot, batch: &Batch, mut sample: Sample, out: &mut Effects) {
+        self.fill_spans(slot, sample.time, sample.kind != Kind::Empty);
         let Some(rule) = self.plan.tags[slot as usize].record else { return };
         let before = &mut self.recorded[slot as usize];
         let value = batch.value_of(sample);

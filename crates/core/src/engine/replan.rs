@@ -60,6 +60,7 @@ impl Engine {
         let mut resting: Vec<_> = self.resting.values_mut().filter(|s| !s.state.is_normal()).collect();
         resting.sort_by_key(|s| s.rule);
         resting.into_iter().for_each(|standing| withdraw(standing, None, self.now, out));
+        self.change_recorders(&old);
         self.change_formulas(&old);
         for (index, rule) in plan.rules.iter().enumerate() {
             if rule.only_while.is_none() {
@@ -84,9 +85,10 @@ impl Engine {
     fn tell_service(&mut self, out: &mut Effects) {
         let plan = self.plan.clone();
         for (slot, tag) in plan.tags.iter().enumerate() {
-            let current = &mut self.current[slot];
-            let told = current.quality.reason() == Reason::OutOfService;
+            let told = self.current[slot].quality.reason() == Reason::OutOfService;
             if tag.idle && !told {
+                self.before_change(slot as Slot, self.now, out);
+                let current = &mut self.current[slot];
                 (current.quality, current.cause) = (Quality::of(Reason::OutOfService), None);
                 (current.told, current.epoch) = (self.now, self.epoch);
                 let mut batch = Batch::default();
@@ -94,7 +96,7 @@ impl Engine {
                 self.record(slot as Slot, &batch, batch.samples[0], out);
                 self.feed(slot as Slot, self.now);
             } else if !tag.idle && told {
-                current.quality = Quality::of(Reason::NotRead);
+                self.current[slot].quality = Quality::of(Reason::NotRead);
                 self.renew(tag.formula);
                 self.feed(slot as Slot, self.now);
             }

@@ -4,6 +4,7 @@ mod by_hand;
 mod computed;
 mod judged;
 mod play;
+mod recorders;
 
 use super::*;
 use crate::{

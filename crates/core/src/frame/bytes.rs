@@ -3,10 +3,11 @@
 //! One format serves the spool, the window log and the feed to another node. All numbers are little endian:
 //!
 //! ```text
-//! frame  = magic:u32 length:u32 crc:u32 body          magic "HVF5"; length and CRC-32 of the body
+//! frame  = magic:u32 length:u32 crc:u32 body          magic "HVF6"; length and CRC-32 of the body
 //! body   = node:[u8;16] term:u32 epoch:u32 seq:u64 arrived:i64
-//!          samples:u32 text:u32 events:u32 states:u32 gaps:u32 notes:u32 keeps:u32 steps:u32
+//!          samples:u32 text:u32 events:u32 states:u32 gaps:u32 notes:u32 keeps:u32 steps:u32 tracked:u32 rows:u32
 //!          sample{samples} u8{text} event{events} state{states} gap{gaps} note{notes} keep{keeps} step{steps}
+//!          tracked{tracked} row{rows}
 //! sample = time:i64 bits:u64 tag:u32 quality:u16 kind:u8 flags:u8
 //! event  = rule:[u8;16] sequence:u32 kind:u8 priority:u8 suppressed:u8 first:u8 occurred:i64 decided:i64 value:number limit:f64
 //!          until:maybe actor:str comment:str text:str values:u8 value{values}
@@ -18,13 +19,15 @@
 //! note   = at:i64 kind:str account:[u8;16] actor:str subject:[u8;16] title:str detail:long
 //! keep   = tag:u32 at:i64 value:long
 //! step   = epoch:u32 at:i64 by:i64
+//! tracked = recorder:[u8;16] track:u8 sample             a number, or only a quality
+//! row    = recorder:[u8;16] at:i64 actor:str
 //! number = kind:u8 bits:u64                           0: f64, 1: i64 below -2^53, 2: u64 above 2^53
 //! maybe  = time:i64                                   the least number: no time
 //! str    = length:u16 utf8{length}
 //! long   = length:u32 utf8{length}
 //! ```
 //!
-//! Frames of the former forms are read as well. "HVF4" knows no values that go with events. "HVF3" also knows no first-out groups
+//! Frames of the former forms are read as well. "HVF5" knows no recorders. "HVF4" also knows no values that go with events. "HVF3" also knows no first-out groups
 //! (`first`). "HVF2" also knows no suppressions, its numbers are f64, and a state begins with a number of the standard's states and
 //! whether the condition holds. "HVF1" also lacks what stands behind the gaps, the epoch and `delay`.
 
@@ -34,7 +37,9 @@ use crate::{
         Acknowledgement, AlarmEvent, AlarmStanding, AlarmState, Condition, EventKind, KeptValue, StandardState, Suppressed,
         Suppression, UnknownCode,
     },
+    engine::{Row, Tracked},
     number::Number,
+    plant::Track,
     quality::Quality,
     sample::{Kind, Sample},
     time::Nanos,
@@ -42,9 +47,9 @@ use crate::{
 use uuid::Uuid;
 
 /// How every frame written today begins.
-pub const BEGINNING: [u8; 4] = *b"HVF5";
+pub const BEGINNING: [u8; 4] = *b"HVF6";
 /// How frames of former forms began, the first form first.
-pub const FORMER_BEGINNINGS: [[u8; 4]; 4] = [*b"HVF1", *b"HVF2", *b"HVF3", *b"HVF4"];
+pub const FORMER_BEGINNINGS: [[u8; 4]; 5] = [*b"HVF1", *b"HVF2", *b"HVF3", *b"HVF4", *b"HVF5"];
 const HEAD: usize = 12;
 /// No frame is larger than this: none is written, and no reader trusts a length beyond it.
 pub const MAX_BYTES: usize = 16 << 20;
@@ -56,6 +61,7 @@ enum Form {
     Third,
     Fourth,
     Fifth,
+    Sixth,
 }
 
 /// Why bytes are no frame.
@@ -98,15 +104,11 @@ impl Frame {
             self.notes.len(),
             self.keeps.len(),
             self.steps.len(),
+            self.tracked.len(),
+            self.rows.len(),
         ];
         counts.iter().for_each(|&n| out.u32(n as u32));
-        for s in &self.batch.samples {
-            out.u64(s.time as u64);
-            out.u64(s.bits);
-            out.u32(s.tag);
-            out.0.extend_from_slice(&s.quality.bits().to_le_bytes());
-            out.0.extend_from_slice(&[s.kind as u8, s.flags]);
-        }
+        self.batch.samples.iter().for_each(|s| out.sample(s));
         out.0.extend_from_slice(&self.batch.text);
         for e in &self.events {
             out.0.extend_from_slice(e.rule.as_bytes());
@@ -162,6 +164,16 @@ impl Frame {
             out.u32(s.epoch);
             [s.at as u64, s.by as u64].into_iter().for_each(|v| out.u64(v));
         }
+        for t in &self.tracked {
+            out.0.extend_from_slice(t.recorder.as_bytes());
+            out.0.push(t.track as u8);
+            out.sample(&t.sample);
+        }
+        for r in &self.rows {
+            out.0.extend_from_slice(r.recorder.as_bytes());
+            out.u64(r.at as u64);
+            out.text(&r.actor);
+        }
         let mut bytes = out.0;
         if bytes.len() - HEAD > MAX_BYTES {
             return Err(FrameError::Size);
@@ -180,7 +192,8 @@ impl Frame {
     pub fn decode(bytes: &[u8]) -> Result<(Frame, usize), FrameError> {
         let mut head = Reader(bytes);
         let form = match head.array()? {
-            BEGINNING => Form::Fifth,
+            BEGINNING => Form::Sixth,
+            beginning if beginning == FORMER_BEGINNINGS[4] => Form::Fifth,
             beginning if beginning == FORMER_BEGINNINGS[3] => Form::Fourth,
             beginning if beginning == FORMER_BEGINNINGS[2] => Form::Third,
             beginning if beginning == FORMER_BEGINNINGS[1] => Form::Second,
@@ -202,10 +215,11 @@ impl Frame {
         let mut frame = Frame::empty(node, term, epoch, r.u64()?, r.time()?);
         let counts = [r.u32()?, r.u32()?, r.u32()?, r.u32()?, r.u32()?].map(|n| n as usize);
         let more = if form == Form::First { [0; 3] } else { [r.u32()?, r.u32()?, r.u32()?].map(|n| n as usize) };
+        let last = if form >= Form::Sixth { [r.u32()?, r.u32()?].map(|n| n as usize) } else { [0; 2] };
         frame.batch.samples = r.many(counts[0], SAMPLE, Reader::sample)?;
         frame.batch.text = r.take(counts[1])?.to_vec();
         let (event, state) = match form {
-            Form::Fifth => (EVENT, STATE),
+            Form::Sixth | Form::Fifth => (EVENT, STATE),
             Form::Fourth => (FOURTH_EVENT, STATE),
             Form::Third => (THIRD_EVENT, THIRD_STATE),
             Form::First | Form::Second => (FORMER_EVENT, FORMER_STATE),
@@ -217,6 +231,8 @@ impl Frame {
         frame.keeps = r.many(more[1], KEEP, |r| Ok(Keep { tag: r.u32()?, at: r.time()?, value: r.long()? }))?;
         let step = |r: &mut Reader<'_>| Ok(ClockStep { epoch: r.u32()?, at: r.time()?, by: r.time()? });
         frame.steps = r.many(more[2], STEP, step)?;
+        frame.tracked = r.many(last[0], TRACKED, Reader::tracked)?;
+        frame.rows = r.many(last[1], ROW, |r| Ok(Row { recorder: r.uuid()?, at: r.time()?, actor: r.text()? }))?;
         if !r.0.is_empty() {
             return Err(FrameError::Content);
         }
@@ -235,6 +251,8 @@ pub(super) const GAP: usize = 18;
 pub(super) const NOTE: usize = 50;
 pub(super) const KEEP: usize = 16;
 pub(super) const STEP: usize = 20;
+pub(super) const TRACKED: usize = 17 + SAMPLE;
+pub(super) const ROW: usize = 26;
 const FOURTH_EVENT: usize = 71;
 const THIRD_EVENT: usize = 70;
 const THIRD_STATE: usize = 60;
@@ -246,6 +264,14 @@ const NO_TIME: Nanos = Nanos::MIN;
 struct Writer(Vec<u8>);
 
 impl Writer {
+    fn sample(&mut self, s: &Sample) {
+        self.u64(s.time as u64);
+        self.u64(s.bits);
+        self.u32(s.tag);
+        self.0.extend_from_slice(&s.quality.bits().to_le_bytes());
+        self.0.extend_from_slice(&[s.kind as u8, s.flags]);
+    }
+
     fn u32(&mut self, v: u32) {
         self.0.extend_from_slice(&v.to_le_bytes());
     }
@@ -358,6 +384,14 @@ impl<'a> Reader<'a> {
             kind: Kind::from_code(self.u8()?).ok_or(FrameError::Content)?,
             flags: self.u8()?,
         })
+    }
+
+    fn tracked(&mut self) -> Result<Tracked, FrameError> {
+        let recorder = self.uuid()?;
+        let track = self.coded("track", Track::from_code)?;
+        let sample = self.sample()?;
+        // A text would point into nothing.
+        if sample.kind == Kind::Text { Err(FrameError::Content) } else { Ok(Tracked { recorder, track, sample }) }
     }
 
     fn number(&mut self) -> Result<Number, FrameError> {

@@ -7,10 +7,15 @@ mod spans;
 mod unrecorded;
 
 pub use pixels::{PixelFold, Pixels, pixels};
-pub use spans::{Span, SpanFold, spans};
+pub use spans::{OpenSpan, Span, SpanFold, spans};
 pub use unrecorded::{GapEnds, NotRecorded, Recorded};
 
-use crate::{number::Number, time::Nanos};
+use crate::{
+    number::Number,
+    quality::{Quality, Reason},
+    sample::Value,
+    time::Nanos,
+};
 
 /// A stored sample as a number.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -28,6 +33,14 @@ impl Point {
     /// A good number.
     pub fn of(time: Nanos, value: impl Into<Number>) -> Point {
         Point { time, value: Some(value.into()), good: true, by_hand: false }
+    }
+
+    /// What was told at an instant: a value that can be trusted counts, a number only where it is finite.
+    pub fn told(time: Nanos, value: Option<&Value>, quality: Quality) -> Point {
+        let value = value.filter(|_| !quality.is_bad());
+        let number = value.and_then(Value::exact).filter(|n| n.float().is_finite());
+        let good = number.is_some() || matches!(value, Some(Value::Text(_)));
+        Point { time, value: number, good, by_hand: quality.reason() == Reason::ByHand }
     }
 
     /// From here on nothing is known.

@@ -74,6 +74,17 @@ impl Filling {
         self.at = self.at.max(until);
     }
 
+    /// The next point came, after one that holds until then.
+    fn see(&mut self, held: Option<Point>, point: Point, known_until: Nanos) {
+        if point.time >= self.span.from {
+            self.hold(held, point.time.min(known_until));
+            self.span.count += u64::from(point.good);
+            if let Some(value) = point.value {
+                see(&mut self.span, value);
+            }
+        }
+    }
+
     fn finish(self) -> Span {
         let mut span = self.span;
         span.average = (self.counted > 0.0).then(|| self.area / self.counted).or(span.last.map(Number::float));
@@ -111,11 +122,7 @@ impl Fold for SpanFold {
             self.close();
         }
         if point.time >= self.from {
-            self.open.hold(self.held, point.time.min(self.known_until));
-            self.open.span.count += u64::from(point.good);
-            if let Some(value) = point.value {
-                see(&mut self.open.span, value);
-            }
+            self.open.see(self.held, point, self.known_until);
         }
         self.held = Some(point);
     }
@@ -125,6 +132,39 @@ impl Fold for SpanFold {
             self.close();
         }
         self.done
+    }
+}
+
+/// One span that is filled while it lasts.
+#[derive(Debug)]
+pub struct OpenSpan {
+    held: Option<Point>,
+    open: Filling,
+}
+
+impl OpenSpan {
+    /// The span `from..to`, with what holds when it begins.
+    pub fn new(from: Nanos, to: Nanos, held: Option<Point>) -> OpenSpan {
+        OpenSpan { held, open: Filling::new(from, to) }
+    }
+
+    /// When it ends.
+    pub fn to(&self) -> Nanos {
+        self.open.span.to
+    }
+
+    /// Takes the next point, in order of time; one behind the end is passed over.
+    pub fn push(&mut self, point: Point) {
+        if point.time < self.to() {
+            self.open.see(self.held, point, self.to());
+            self.held = Some(point);
+        }
+    }
+
+    /// What happened in it, now that it has ended.
+    pub fn close(mut self) -> Span {
+        self.open.hold(self.held, self.open.span.to);
+        self.open.finish()
     }
 }
 

@@ -1,7 +1,7 @@
 //! What kinds of items there are. Everything that is particular to one of them stands in the file of its settings, behind one
 //! trait; everything else treats them alike.
 
-use super::{Item, Message, Own, Plant, Rule, SourceCheck, Table, Tag, check::Wrong, layers, read};
+use super::{Item, Message, Own, Plant, Recorder, Rule, SourceCheck, Table, Tag, check::Wrong, layers, read};
 use crate::formula::Formula;
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::{Value as Json, json};
@@ -34,6 +34,8 @@ pub enum Kind {
     Report,
     /// Values that leave through a connection.
     Publication,
+    /// Which values go into history, and when.
+    Recorder,
     /// The site's guide to priorities of alarms.
     Guide,
     /// Who is called for alarms that nobody acknowledges.
@@ -46,8 +48,8 @@ pub enum Kind {
 macro_rules! of_kind {
     ($kind:expr, $settings:ident => $body:expr) => {{
         use $crate::plant::{
-            AlarmClass, CallPlan, Class, Connection, Guide, Kind, Layout, Place, Publication, Report, Rule, ShiftPattern, States,
-            Tag,
+            AlarmClass, CallPlan, Class, Connection, Guide, Kind, Layout, Place, Publication, Recorder, Report, Rule,
+            ShiftPattern, States, Tag,
         };
         match $kind {
             Kind::Class => {
@@ -94,6 +96,10 @@ macro_rules! of_kind {
                 type $settings = Publication;
                 $body
             }
+            Kind::Recorder => {
+                type $settings = Recorder;
+                $body
+            }
             Kind::Guide => {
                 type $settings = Guide;
                 $body
@@ -109,7 +115,7 @@ pub(super) use of_kind;
 
 impl Kind {
     /// Every kind; but for classes, an item refers only to kinds before its own, or to its own.
-    pub const ALL: [Kind; 13] = [
+    pub const ALL: [Kind; 14] = [
         Kind::Class,
         Kind::ShiftPattern,
         Kind::Place,
@@ -121,6 +127,7 @@ impl Kind {
         Kind::Rule,
         Kind::Report,
         Kind::Publication,
+        Kind::Recorder,
         Kind::Guide,
         Kind::CallPlan,
     ];
@@ -137,6 +144,7 @@ impl Kind {
             Kind::Rule => "rule",
             Kind::Report => "report",
             Kind::Publication => "publication",
+            Kind::Recorder => "recorder",
             Kind::Guide => "guide",
             Kind::ShiftPattern => "shift_pattern",
             Kind::AlarmClass => "alarm_class",
@@ -293,6 +301,7 @@ pub struct Checking<'a> {
     limits: OnceCell<HashMap<Uuid, Vec<&'a str>>>,
     readers: OnceCell<HashMap<Uuid, Vec<&'a Arc<Item<Tag>>>>>,
     judges: OnceCell<HashMap<Uuid, Vec<&'a Arc<Item<Rule>>>>>,
+    triggered: OnceCell<HashMap<Uuid, Vec<&'a Arc<Item<Recorder>>>>>,
     circular: OnceCell<HashSet<Uuid>>,
 }
 
@@ -304,6 +313,7 @@ impl<'a> Checking<'a> {
             limits: OnceCell::new(),
             readers: OnceCell::new(),
             judges: OnceCell::new(),
+            triggered: OnceCell::new(),
             circular: OnceCell::new(),
         }
     }
@@ -349,6 +359,20 @@ impl<'a> Checking<'a> {
                 }
             }
             judges
+        });
+        all.get(&tag).map_or(&[], Vec::as_slice)
+    }
+
+    /// The recorders whose triggers read a tag.
+    pub fn triggered_by(&self, tag: Uuid) -> &[&'a Arc<Item<Recorder>>] {
+        let all = self.triggered.get_or_init(|| {
+            let mut triggered: HashMap<Uuid, Vec<&'a Arc<Item<Recorder>>>> = HashMap::new();
+            for item in self.plant.recorders.values() {
+                for read in item.set.trigger.iter().flat_map(Formula::references) {
+                    triggered.entry(read).or_default().push(item);
+                }
+            }
+            triggered
         });
         all.get(&tag).map_or(&[], Vec::as_slice)
     }

@@ -25,6 +25,7 @@ pub mod message;
 pub mod pattern;
 pub mod place;
 pub mod publication;
+pub mod recorder;
 pub mod relations;
 pub mod report;
 pub mod rule;
@@ -59,6 +60,7 @@ pub use layout::{Block, Group, Layout, Member};
 pub use message::Message;
 pub use place::{Level, Place};
 pub use publication::{PayloadFormat, Publication, When};
+pub use recorder::{Choice, Edge, RecordWhen, Recorder, Track};
 pub use relations::{Referrer, Relations};
 pub use report::{Report, Section};
 pub(crate) use rule::Role;
@@ -101,6 +103,7 @@ pub struct Plant {
     pub rules: Table<Rule>,
     pub reports: Table<Report>,
     pub publications: Table<Publication>,
+    pub recorders: Table<Recorder>,
     pub guides: Table<Guide>,
     pub shift_patterns: Table<ShiftPattern>,
     pub alarm_classes: Table<AlarmClass>,

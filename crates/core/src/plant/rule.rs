@@ -18,7 +18,7 @@ mod argued;
 mod programs;
 
 pub use argued::Checked;
-pub(crate) use programs::Role;
+pub(crate) use programs::{Role, condition_words};
 
 /// The priority of a rule whose events go into history while no operator is told.
 pub const RECORDED_ONLY: u8 = 0;

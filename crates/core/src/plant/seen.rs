@@ -1,7 +1,7 @@
 //! The plant as somebody sees it: what lies outside their scope is not there.
 
 use super::{Connection, Item, Own, Place, Plant, Table};
-use crate::access::Scope;
+use crate::{access::Scope, formula::Formula};
 use std::{
     collections::{HashMap, HashSet},
     sync::Arc,
@@ -47,11 +47,18 @@ impl Plant {
         let sent = |one: &Item<super::Publication>| {
             one.set.places.iter().all(|place| inside.contains(place)) && one.set.tags.iter().all(|tag| tags.contains_key(tag))
         };
+        // What chooses by a class or a connection reaches beyond what is seen.
+        let chosen = |one: &super::Recorder| {
+            one.tags.iter().all(|tag| tags.contains_key(tag))
+                && one.trigger.iter().flat_map(Formula::references).all(|tag| tags.contains_key(&tag))
+                && one.choices.iter().all(|choice| choice.place.is_some_and(|place| inside.contains(&place)))
+        };
         Plant {
             revision: self.revision,
             rules: Arc::new(only(&self.rules, |r| tags.contains_key(&r.set.tag))),
             reports: Arc::new(only(&self.reports, shown)),
             publications: Arc::new(only(&self.publications, |one| connections.contains_key(&one.set.connection) && sent(one))),
+            recorders: Arc::new(only(&self.recorders, |one| chosen(&one.set))),
             states: Arc::new(only(&self.states, |s| named.contains(&s.id))),
             classes: Table::default(),
             layouts: Table::default(),

@@ -208,6 +208,12 @@ impl Settings for Tag {
                 wrong.push(("unit".into(), format!("The alarm rule “{title}” does not go with it: {words}")));
             }
         }
+        for recorder in checking.triggered_by(item.id) {
+            if let Err(found) = plant.trigger_program(&recorder.set) {
+                let (name, words) = (&recorder.set.name, found.into_iter().next().unwrap_or_default());
+                wrong.push(("unit".into(), format!("The trigger of recorder “{name}” does not go with it: {words}")));
+            }
+        }
     }
 }
 

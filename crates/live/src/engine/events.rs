@@ -48,6 +48,12 @@ pub(crate) enum Message {
         tag: TagNo,
         reply: oneshot::Sender<()>,
     },
+    /// A recorder takes a row. Nobody is answered where it does not run.
+    TakeRow {
+        recorder: Uuid,
+        actor: String,
+        reply: oneshot::Sender<Kept>,
+    },
     /// A line of the journal; answered when it is handed on to the disk, where somebody waits for that.
     Note(Note, Option<oneshot::Sender<Kept>>),
     /// A value that must outlast a restart.

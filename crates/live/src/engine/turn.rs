@@ -10,7 +10,7 @@ use havrel_core::{
     frame::{Frame, Keep, PART_BYTES},
 };
 use std::{
-    sync::PoisonError,
+    sync::{PoisonError, atomic::Ordering},
     time::{Duration, Instant},
 };
 use tokio::sync::{mpsc, oneshot};
@@ -64,12 +64,13 @@ impl Thread {
             }
             Message::SetByHand { tag, value, until, .. } => Some(Input::SetByHand { tag: *tag, value, until: *until }),
             Message::Release { tag, .. } => Some(Input::Release(*tag)),
+            Message::TakeRow { recorder, actor, .. } => Some(Input::TakeRow { recorder: *recorder, actor }),
             Message::System { alarm, active, text } => Some(Input::System { alarm: *alarm, active: *active, text }),
             Message::Earlier(tag, earlier) => Some(Input::Earlier { tag: *tag, earlier }),
             Message::Stop(_) => Some(Input::KeepFormulas),
             Message::Note(..) | Message::Keep(..) | Message::Recall(_) | Message::Fail => None,
         };
-        let (before, changed) = (effects.events.len(), effects.changed.len());
+        let (before, changed, rows) = (effects.events.len(), effects.changed.len(), effects.rows.len());
         if let Some(input) = input {
             self.engine.step(now(), input, effects);
         }
@@ -84,6 +85,11 @@ impl Thread {
             }
             Message::Alarms { reply, .. } => replies.acted.push((effects.events.len() - before, reply)),
             Message::SetByHand { reply, .. } | Message::Release { reply, .. } => replies.done.push(reply),
+            Message::TakeRow { reply, .. } => {
+                if effects.rows.len() > rows {
+                    replies.kept.push(reply);
+                }
+            }
             Message::Note(note, reply) => {
                 self.notes.push(note);
                 replies.kept.extend(reply);
@@ -132,10 +138,14 @@ impl Thread {
         let at = now();
         self.keeps.extend(effects.kept.iter().map(|(tag, kept)| Keep { tag: *tag, at, value: kept.to_string() }));
         self.formulas.extend(effects.kept);
+        let recorded = effects.recorded.samples.len() + effects.tracked.len();
+        self.live.recorded.fetch_add(recorded as u64, Ordering::Relaxed);
         let whole = Frame {
             batch: effects.recorded,
             events: effects.events,
             states: effects.states,
+            tracked: effects.tracked,
+            rows: effects.rows,
             gaps: std::mem::take(&mut self.gaps),
             notes: std::mem::take(&mut self.notes),
             keeps: std::mem::take(&mut self.keeps),

@@ -145,7 +145,7 @@ pub async fn board(app: Data<App>, person: Person, query: Query<BoardQuery>) -> 
     };
     let areas: Vec<AreaView> = areas.iter().map(&mut area).collect();
     let shown: HashSet<Uuid> = areas.iter().flat_map(|area| &area.lines).flat_map(|line| line.main.iter().copied()).collect();
-    let view = Viewing::all(&plant, Kind::Tag);
+    let view = Viewing::all(&app, &plant, Kind::Tag);
     let tags = view.list(&plant.tags, |tag| shown.contains(&tag.id), |tag| tag.set.order).items;
     Ok(Json(BoardView { revision: plant.revision, areas, tags }))
 }

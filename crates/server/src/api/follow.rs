@@ -9,8 +9,9 @@ use actix_web::{
 use havrel_core::{
     access::Action,
     engine::Current,
+    formula::Formula,
     plant::{
-        Item, Kind, Plant, RecordMode, Settings, Tag,
+        Item, Kind, Plant, RecordMode, Recorder, Settings, Tag,
         follow::{Facts, Followed, JointKind, JointState, LinkFact, follow},
         loop_check::Wire,
     },
@@ -193,8 +194,17 @@ fn users(app: &App, plant: &Arc<Plant>, tag: &Item<Tag>, running: &Running<'_>) 
         };
         all.push(user("publication", Some(publication.id), words, state, reason));
     }
+    for recorder in plant.recorders_of(tag) {
+        let kept: Vec<&str> = recorder.set.tracks().iter().map(|track| track.name()).collect();
+        let words = format!("Recorder “{}” keeps its {}", recorder.set.name, kept.join(", "));
+        let (state, reason) = if recorder.set.running { ("good", "") } else { ("off", "It is paused.") };
+        all.push(user("recorder", Some(recorder.id), words, state, reason.into()));
+    }
     for referrer in app.relations(plant).referrers(tag.id) {
-        if referrer.kind == Kind::Publication {
+        // What records it is told already; a trigger that reads it is not.
+        let triggers = |r: &Arc<Item<Recorder>>| r.set.trigger.iter().flat_map(Formula::references).any(|read| read == tag.id);
+        let told = plant.recorders.get(&referrer.id).is_some_and(|recorder| !triggers(recorder));
+        if referrer.kind == Kind::Publication || told {
             continue;
         }
         let reader = plant.tags.get(&referrer.id).filter(|_| referrer.kind == Kind::Tag).map(|tag| running.current(tag));
@@ -220,7 +230,7 @@ fn user(kind: &str, id: Option<Uuid>, words: String, state: &'static str, reason
 /// How the value of a tag is recorded.
 fn history(live: &Live, tag: &Tag) -> UserView {
     let words = match (tag.record, tag.record_mode) {
-        (false, _) => "Not recorded".to_owned(),
+        (false, _) => "Not recorded by itself".to_owned(),
         (true, RecordMode::EachPoll) => "Recorded: each value".into(),
         (true, RecordMode::OnChange) => "Recorded: on change".into(),
     };

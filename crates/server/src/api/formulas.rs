@@ -202,7 +202,7 @@ fn ready(plant: &Plant, body: &FormulaBody) -> Result<(Program, Vec<InputView>),
 fn input(plant: &Plant, id: Uuid) -> Option<InputView> {
     let tag = plant.tags.get(&id)?;
     let title = plant.tag_path(&tag.set);
-    Some(InputView { id, no: tag.no, title, unit: tag.set.unit.clone(), recorded: tag.set.record })
+    Some(InputView { id, no: tag.no, title, unit: tag.set.unit.clone(), recorded: plant.is_recorded(tag) })
 }
 
 /// From when on the past is computed.

@@ -8,25 +8,29 @@ use crate::{
     problem::Problem,
 };
 use actix_web::{
+    get,
     http::StatusCode,
     post,
-    web::{Data, Payload, block},
+    web::{Data, Payload, Query, block},
 };
 use havrel_core::{
     access::Action,
     frame::{Frame, FrameError},
     history::Span,
     number::Number,
-    plant::{Item, Tag},
+    plant::{Item, Plant, Tag, Track},
     sample::Value,
     time::{SECOND, to_text},
 };
-use havrel_db::answers::ClockEpoch;
+use havrel_db::{
+    answers::{ClockEpoch, TrackOf},
+    recorders::KeptTrack,
+};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json_, json};
 use std::sync::Arc;
 use tokio::sync::SemaphorePermit;
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
 /// Most tags in one question.
@@ -35,8 +39,9 @@ const MOST_TAGS: usize = 50;
 /// Which tags, and when.
 #[derive(Deserialize, ToSchema)]
 pub struct Question {
-    /// At most 50.
-    pub tags: Vec<Uuid>,
+    /// At most 50: the id of a tag for its value, or `ID.TRACK.RECORDER` for a figure that a recorder keeps of it, where the track
+    /// is `average`, `minimum`, `maximum` or `sum`.
+    pub tags: Vec<String>,
     pub from: String,
     pub to: String,
     /// For pictures: width in pixels, 10 to 5,000. For spans: how many, 1 to 5,000. Raw: most samples of each tag, to 100,000.
@@ -53,16 +58,51 @@ impl Question {
         }
         let (from, to) = period(&self.from, &self.to)?;
         let plant = person.plant(app);
-        let tags = self
-            .tags
-            .iter()
-            .map(|id| plant.tags.get(id).cloned().ok_or_else(|| Problem::field("tags", "One of the tags does not exist.")));
+        let tags = self.tags.iter().map(|name| {
+            wanted(&plant, name).ok_or_else(|| Problem::field("tags", "One of the tags does not exist, or is not named rightly."))
+        });
         Ok(Asked { tags: tags.collect::<Result<_, _>>()?, from, to, parts: self.parts.unwrap_or(usual).clamp(least, most) })
     }
 }
 
+/// What a name in a question means: a tag, and for a figure of it the track and the recorder.
+pub(super) fn read_name(name: &str) -> Option<(Uuid, Option<(Track, Uuid)>)> {
+    let mut parts = name.split('.');
+    let tag = parts.next()?.parse().ok()?;
+    match (parts.next(), parts.next(), parts.next()) {
+        (None, ..) => Some((tag, None)),
+        (Some(track), Some(recorder), None) => {
+            let track = Track::from_name(track).filter(|track| *track != Track::Value)?;
+            Some((tag, Some((track, recorder.parse().ok()?))))
+        }
+        _ => None,
+    }
+}
+
+/// What a name in a question stands for.
+fn wanted(plant: &Plant, name: &str) -> Option<Wanted> {
+    let (tag, figure) = read_name(name)?;
+    let tag = plant.tags.get(&tag)?.clone();
+    let of = figure.map_or(tag.no.into(), |(track, recorder)| TrackOf { tag: tag.no, track, recorder });
+    Some(Wanted { name: name.to_owned(), tag, of })
+}
+
+/// What is asked of a tag.
+struct Wanted {
+    name: String,
+    tag: Arc<Item<Tag>>,
+    of: TrackOf,
+}
+
+impl Wanted {
+    /// Whether it is the tag's own value, to which its limits belong.
+    fn is_value(&self) -> bool {
+        self.of.track == Track::Value
+    }
+}
+
 struct Asked {
-    tags: Vec<Arc<Item<Tag>>>,
+    tags: Vec<Wanted>,
     from: i64,
     to: i64,
     parts: usize,
@@ -134,7 +174,8 @@ async fn answer<T: ToSchema>(app: &App, asked: &Asked, tags: Vec<T>) -> Result<A
 /// The extremes of each pixel; null opens a gap, and pixels left out hold the value before them.
 #[derive(Serialize, ToSchema)]
 pub struct PixelColumns {
-    pub tag: Uuid,
+    /// As it was named in the question.
+    pub tag: String,
     pub offset: Vec<i64>,
     pub minimum: Vec<Option<f64>>,
     pub maximum: Vec<Option<f64>>,
@@ -162,15 +203,16 @@ pub async fn pixels(app: Data<App>, person: Person, body: Json<Question>) -> Res
     let _turn = turn(&app, &asked).await?;
     let mut columns = Vec::new();
     for tag in &asked.tags {
-        let found = app.live.db.pixels(&[tag.no], asked.from, asked.to, asked.parts).await?;
+        let found = app.live.db.pixels(&[tag.of], asked.from, asked.to, asked.parts).await?;
         let p = found.into_iter().next().unwrap_or_default();
-        let limits = app.live.limits(tag.id).into_iter().map(|(kind, level, priority)| {
+        let limits = if tag.is_value() { app.live.limits(tag.tag.id) } else { Vec::new() };
+        let limits = limits.into_iter().map(|(kind, level, priority)| {
             let kind = serde_json::to_value(kind.rule()).ok().and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default();
             LimitView { kind, level, priority }
         });
         let limits = limits.collect();
         columns.push(PixelColumns {
-            tag: tag.id,
+            tag: tag.name.clone(),
             offset: p.offset,
             minimum: p.minimum,
             maximum: p.maximum,
@@ -185,7 +227,8 @@ pub async fn pixels(app: Data<App>, person: Person, body: Json<Question>) -> Res
 /// Samples as they are.
 #[derive(Serialize, ToSchema)]
 pub struct RawColumns {
-    pub tag: Uuid,
+    /// As it was named in the question.
+    pub tag: String,
     pub offset: Vec<i64>,
     /// Boolean, number, text, or null where only the quality changed.
     #[schema(value_type = Vec<Object>)]
@@ -208,11 +251,11 @@ pub async fn raw(app: Data<App>, person: Person, body: Json<Question>) -> Result
     let _turn = turn(&app, &asked).await?;
     let mut columns = Vec::new();
     for tag in &asked.tags {
-        let mut kept = app.live.db.raw(tag.no, asked.from, asked.to, body.held, asked.parts as i64 + 1).await?;
+        let mut kept = app.live.db.raw(tag.of, asked.from, asked.to, body.held, asked.parts as i64 + 1).await?;
         let more = kept.len() > asked.parts;
         kept.truncate(asked.parts);
         columns.push(RawColumns {
-            tag: tag.id,
+            tag: tag.name.clone(),
             offset: kept.iter().map(|k| k.time - asked.from).collect(),
             value: kept.iter().map(|k| k.value.as_ref().map_or(Json_::Null, Value::to_json)).collect(),
             reason: kept.iter().map(|k| k.quality.reason().words()).collect(),
@@ -225,7 +268,8 @@ pub async fn raw(app: Data<App>, person: Person, body: Json<Question>) -> Result
 /// Statistics of equal spans, one entry each.
 #[derive(Serialize, ToSchema)]
 pub struct SpanColumns {
-    pub tag: Uuid,
+    /// As it was named in the question.
+    pub tag: String,
     pub offset: Vec<i64>,
     /// Weighted by time.
     pub average: Vec<Option<f64>>,
@@ -258,10 +302,10 @@ pub async fn spans(app: Data<App>, person: Person, body: Json<Question>) -> Resu
     let _turn = turn(&app, &asked).await?;
     let mut columns = Vec::new();
     for tag in &asked.tags {
-        let found = app.live.db.spans(&[tag.no], asked.from, asked.to, asked.parts, known_until).await?;
+        let found = app.live.db.spans(&[tag.of], asked.from, asked.to, asked.parts, known_until).await?;
         let s = found.into_iter().next().unwrap_or_default();
         columns.push(SpanColumns {
-            tag: tag.id,
+            tag: tag.name.clone(),
             offset: s.iter().map(|s| s.from - asked.from).collect(),
             average: s.iter().map(|s| s.average).collect(),
             average_rounded: s.iter().map(Span::is_average_rounded).collect(),
@@ -279,6 +323,48 @@ pub async fn spans(app: Data<App>, person: Person, body: Json<Question>) -> Resu
 
 fn column(parts: &[Span], of: impl Fn(&Span) -> Option<Number>) -> Vec<Json_> {
     parts.iter().map(|span| of(span).map_or(Json_::Null, Number::to_json)).collect()
+}
+
+/// Of which tag.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct TracksQuery {
+    pub tag: Uuid,
+}
+
+/// A figure that is kept of a tag.
+#[derive(Serialize, ToSchema)]
+pub struct TrackView {
+    /// As a question names it.
+    pub name: String,
+    /// `average`, `minimum`, `maximum` or `sum`.
+    pub track: &'static str,
+    pub recorder: Uuid,
+    /// What the recorder is called; empty where it is gone.
+    pub recorder_name: String,
+    /// The length of its spans; null where the recorder is gone.
+    pub every_s: Option<f64>,
+}
+
+/// Lists the figures that are kept of a tag.
+#[utoipa::path(params(TracksQuery), responses((status = 200, body = Vec<TrackView>), (status = 404, body = Problem)))]
+#[get("/api/history/tracks")]
+pub async fn tracks(app: Data<App>, person: Person, query: Query<TracksQuery>) -> Result<Json<Vec<TrackView>>, Problem> {
+    person.may(Action::See)?;
+    let plant = person.plant(&app);
+    let tag = plant.tags.get(&query.tag).ok_or_else(|| Problem::missing("tag"))?;
+    let kept = app.live.db.kept_tracks(&[tag.no]).await?;
+    let view = |kept: &KeptTrack| {
+        let recorder = plant.recorders.get(&kept.recorder);
+        TrackView {
+            name: format!("{}.{}.{}", tag.id, kept.track.name(), kept.recorder),
+            track: kept.track.name(),
+            recorder: kept.recorder,
+            recorder_name: recorder.map_or_else(String::new, |r| r.set.name.clone()),
+            every_s: recorder.and_then(|r| r.set.every()).map(|every| every as f64 / SECOND as f64),
+        }
+    };
+    Ok(Json(kept.iter().map(view).collect()))
 }
 
 /// Most bytes one import may have.

@@ -30,6 +30,7 @@ pub mod performance;
 pub mod plant;
 pub mod publishing;
 pub mod push;
+pub mod recorders;
 pub mod remarks;
 pub mod reports;
 pub mod review;

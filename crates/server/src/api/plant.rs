@@ -1,6 +1,6 @@
 //! The configuration: read items, find them, put edits through the one door.
 
-use super::remarks::shows_only_seen;
+use super::{history::read_name, remarks::shows_only_seen};
 use super::table::check_why;
 use crate::{
     app::App,
@@ -29,6 +29,7 @@ use serde_json::Value as Json_;
 use std::{
     cell::OnceCell,
     collections::{BTreeMap, HashMap, HashSet},
+    sync::Arc,
 };
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
@@ -65,6 +66,8 @@ pub struct ItemView {
     pub inherited: Option<Own>,
     /// The type of a tag at its source, also where a layout says it: `f32`, `bool`, `text` …; empty where there is none.
     pub holds: String,
+    /// Of a tag: its value goes into history by itself, as the tag says or a recorder.
+    pub recorded: bool,
 }
 
 /// Items with the revision they belong to.
@@ -110,7 +113,7 @@ pub async fn list(
     let plant = person.plant(&app);
     let text = query.text.as_deref().unwrap_or_default().to_lowercase();
     let (offset, limit) = (query.offset.unwrap_or(0), query.limit.unwrap_or(1000).min(1000));
-    let view = Viewing { plant: &plant, kind, only: query.only, text, offset, limit };
+    let view = Viewing { plant: &plant, kind, only: query.only, text, offset, limit, recorded: app.recorded(&plant) };
     let in_place = |place: Uuid| query.under.is_none_or(|top| plant.lies_under(place, top));
     Ok(Json(match kind {
         Kind::Class => view.list(&plant.classes, |_| true, |c| c.set.order),
@@ -131,6 +134,7 @@ pub async fn list(
             },
             |r| r.set.order(),
         ),
+        Kind::Recorder => view.list(&plant.recorders, |_| true, |r| r.set.order),
         Kind::Report => view.list(&plant.reports, |_| true, |r| r.set.order),
         Kind::Guide => view.list(&plant.guides, |_| true, |_| 0.0),
         Kind::ShiftPattern => view.list(&plant.shift_patterns, |_| true, |s| s.set.order),
@@ -224,12 +228,21 @@ pub async fn find(app: Data<App>, person: Person, query: Query<FindQuery>) -> Re
     })
     .await
     .map_err(stopping)?;
+    let recorded = app.recorded(&plant);
     let hit = |id: Uuid| {
         let tag = plant.tags.get(&id)?;
         let set = &tag.set;
         let (unit, holds) = (set.unit.clone(), plant.type_of(set));
         let bound = set.connection.is_some() || set.formula.is_some();
-        Some(TagHit { no: tag.no, unit, decimals: set.decimals, states: set.states, holds, record: set.record, bound })
+        Some(TagHit {
+            no: tag.no,
+            unit,
+            decimals: set.decimals,
+            states: set.states,
+            holds,
+            record: recorded.contains(&id),
+            bound,
+        })
     };
     let view = |(kind, id): (Kind, Uuid)| {
         let tag = if kind == Kind::Tag { hit(id) } else { None };
@@ -246,12 +259,14 @@ pub(super) struct Viewing<'a> {
     text: String,
     offset: usize,
     limit: usize,
+    /// The tags whose values go into history by themselves.
+    recorded: Arc<HashSet<Uuid>>,
 }
 
 impl Viewing<'_> {
     /// All of them.
-    pub(super) fn all(plant: &Plant, kind: Kind) -> Viewing<'_> {
-        Viewing { plant, kind, only: None, text: String::new(), offset: 0, limit: usize::MAX }
+    pub(super) fn all<'a>(app: &App, plant: &'a Arc<Plant>, kind: Kind) -> Viewing<'a> {
+        Viewing { plant, kind, only: None, text: String::new(), offset: 0, limit: usize::MAX, recorded: app.recorded(plant) }
     }
 
     /// The wanted items of a table, in order.
@@ -303,6 +318,7 @@ impl Viewing<'_> {
                 own,
                 inherited,
                 holds,
+                recorded: self.recorded.contains(&item.id),
             }
         });
         ItemList { revision: self.plant.revision, total, items: items.collect() }
@@ -385,7 +401,7 @@ pub async fn uses(app: Data<App>, person: Person, path: Path<(String, Uuid)>) ->
             .as_array()
             .into_iter()
             .flatten()
-            .any(|t| t.as_str().and_then(|t| Uuid::parse_str(t).ok()).is_some_and(|t| gone.contains(&t)))
+            .any(|t| t.as_str().and_then(read_name).is_some_and(|(tag, _)| gone.contains(&tag)))
     };
     let kept = app.live.db.kept_trends().await?.into_iter();
     let kept = kept.filter(|t| shows(&t.trend) && shows_only_seen(&person, &plant, &t.trend));

@@ -1,6 +1,6 @@
 //! What people leave on trends for others: notes, and trends kept under a name.
 
-use super::{period, time};
+use super::{history::read_name, period, time};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpResponse, delete, get, post,
@@ -147,8 +147,8 @@ pub async fn remove_note(app: Data<App>, person: Person, id: Path<Uuid>) -> Resu
 #[derive(Deserialize, Serialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TrendSet {
-    /// 1 to 50.
-    pub tags: Vec<Uuid>,
+    /// 1 to 50, each named as questions to history name it.
+    pub tags: Vec<String>,
     /// Its length, in seconds.
     pub span: f64,
     /// Its end where it stands still, and its cursors, in milliseconds since the epoch.
@@ -188,7 +188,7 @@ pub struct TrendView {
 /// Whether all that a kept trend shows is seen.
 pub(super) fn shows_only_seen(person: &Person, plant: &Plant, trend: &serde_json::Value) -> bool {
     let seen = |tag: &serde_json::Value| {
-        tag.as_str().and_then(|id| Uuid::parse_str(id).ok()).is_some_and(|id| plant.tags.contains_key(&id))
+        tag.as_str().and_then(read_name).is_some_and(|(id, _)| plant.tags.contains_key(&id))
     };
     person.scope.is_everything() || trend["tags"].as_array().is_some_and(|tags| tags.iter().all(seen))
 }
@@ -227,7 +227,7 @@ pub async fn keep_trend(app: Data<App>, person: Person, body: Json<NewTrend>) ->
     if [set.end, set.a, set.b].into_iter().flatten().any(|at| at.abs() > LAST_INSTANT) {
         return Err(Problem::field("trend.end", "There is no such time."));
     }
-    if !shows_only_seen(&person, &person.plant(&app), &json!(set)) {
+    if set.tags.iter().any(|name| read_name(name).is_none()) || !shows_only_seen(&person, &person.plant(&app), &json!(set)) {
         return Err(Problem::field("trend.tags", "One of the tags does not exist."));
     }
     let over = body.replace.unwrap_or(false).then(|| whose(&person));

@@ -366,7 +366,7 @@ fn notes(plant: &Plant, rule: &Rule, values: usize) -> (Vec<String>, bool) {
     let mut blind = values == 0;
     for tag in plant.judged_tags(rule) {
         let path = plant.tag_path(&tag.set);
-        if !tag.set.record {
+        if !plant.is_recorded(tag) {
             notes.push(format!("“{path}” is not recorded, so this cannot be judged."));
             blind = true;
         } else if tag.set.record_mode == RecordMode::OnChange && tag.set.record_deadband > 0.0 {

@@ -326,7 +326,7 @@ function Backtest({ tag, rule, values, onTake }: Props) {
               <p className="text-sm text-soft">
                 {moment(period[0], now)} to {moment(period[1], now)}
               </p>
-              {tag.set.record && (
+              {tag.recorded && (
                 <Trend tags={tags} span={Math.round((period[1] - period[0]) / 1000)} end={period[1]} height={110} plain />
               )}
               {found.as_it_is && <SpanStrip name="as it is" spans={found.as_it_is.spans} period={period} />}

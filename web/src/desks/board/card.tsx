@@ -27,7 +27,7 @@ export function Card({ card, rules, troubles }: Props) {
   const go = useGo();
   const { place, tags } = card;
   const { head, rows, below } = useMemo(() => arrange(tags), [tags]);
-  const recorded = useMemo(() => rows.filter((t) => t.set.record).map((t) => t.id), [rows]);
+  const recorded = useMemo(() => rows.filter((t) => t.recorded).map((t) => t.id), [rows]);
   const box = useRef<HTMLElement>(null);
   const sparks = useSparks(useSeen(box) ? recorded : NONE);
   const rulesOf = useMemo(() => Map.groupBy(rules, (r) => r.set.tag), [rules]);

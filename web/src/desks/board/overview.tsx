@@ -224,7 +224,7 @@ const NONE: readonly string[] = [];
 
 /** What the strip at the end of a line shows: the state of the equipment, else its first figure. */
 function stripOf(main: readonly Tag[]): Tag | undefined {
-  const recorded = main.filter((tag) => tag.set.record && tag.holds !== 'text');
+  const recorded = main.filter((tag) => tag.recorded && tag.holds !== 'text');
   return recorded.find((tag) => tag.set.states) ?? recorded[0];
 }
 

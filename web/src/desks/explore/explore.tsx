@@ -8,6 +8,7 @@ import { feed } from '../../api/live';
 import { useItems, useMay, useTags } from '../../api/queries';
 import { useGo, useView } from '../../app/view';
 import { seriesColour } from '../../parts/colours';
+import { asNamed, tagIn } from '../../parts/figure';
 import { complain } from '../../parts/form';
 import { PeriodPart, periodWords } from '../../parts/period-part';
 import { Picker } from '../../parts/picker';
@@ -22,6 +23,7 @@ import { FollowPage } from './follow';
 import { Handle } from './handles';
 import { KeptDialog, KeptTrends } from './kept';
 import { NoteDialog, NoteFlags, NoteList, useNotes } from './notes';
+import { TrackChoice } from './track-choice';
 
 const MOST = 8;
 const CURSORS = [
@@ -44,7 +46,15 @@ function Trends() {
   const view = useView();
   const go = useGo();
   const chosenIds = useMemo(() => (view.tags ? view.tags.split(',') : []), [view.tags]);
-  const chosen = useTags(chosenIds);
+  const bases = useTags(useMemo(() => [...new Set(chosenIds.map(tagIn))], [chosenIds]));
+  const chosen = useMemo(
+    () =>
+      chosenIds.flatMap((name) => {
+        const tag = bases.find(({ id }) => id === tagIn(name));
+        return tag ? [asNamed(name, tag)] : [];
+      }),
+    [chosenIds, bases],
+  );
   const span = view.span ?? 900;
   const { end } = view;
   const move = (nextSpan: number, nextEnd: number | undefined) => go({ span: nextSpan, end: nextEnd });
@@ -136,9 +146,14 @@ function Trends() {
         {chosen.map((tag, i) => (
           <span key={tag.id} className="flex h-7 items-center gap-1.5 rounded border border-line bg-raised pr-1 pl-2">
             <span aria-hidden className="h-0.5 w-3.5" style={{ background: seriesColour(i) }} />
-            <button type="button" className="max-w-60 truncate hover:text-teal" onClick={() => go({ tag: tag.id })}>
+            <button type="button" className="max-w-60 truncate hover:text-teal" onClick={() => go({ tag: tagIn(tag.id) })}>
               {pathEnd(tag.title)}
             </button>
+            <TrackChoice
+              name={tag.id}
+              title={pathEnd(tag.title)}
+              onPick={(name) => !chosenIds.includes(name) && set(chosenIds.map((id) => (id === tag.id ? name : id)))}
+            />
             <button
               type="button"
               aria-label={`Remove ${tag.set.name}`}
@@ -270,8 +285,8 @@ function Trends() {
       )}
       {asked === 'note' && (
         <NoteDialog
-          tags={chosen}
-          names={names}
+          tags={bases}
+          names={bases.map((t) => nameOf(t, bases))}
           at={view.a ?? (end === undefined ? feed.time() : instant(0.5))}
           onClose={() => setAsked(null)}
         />
@@ -284,7 +299,7 @@ function Trends() {
 /** Recorded tags of the chosen place, so that a first trend is one click away. */
 function PlaceTags({ under, onPick }: { under: string | undefined; onPick: (ids: string[]) => void }) {
   const items = useItems('tag', { under }, under !== undefined).data?.items ?? [];
-  const tags = items.filter((tag) => tag.set.record && tag.holds !== 'text');
+  const tags = items.filter((tag) => tag.recorded && tag.holds !== 'text');
   if (tags.length === 0)
     return <p className="text-soft">Choose a place in the plant column, and its recorded tags are listed here.</p>;
   const first = tags.slice(0, MOST).map((tag) => tag.id);

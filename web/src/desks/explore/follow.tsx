@@ -258,6 +258,7 @@ function Goal({ user }: { user: User }) {
     tag: () => go({ follow: user.id ?? undefined }),
     report: () => go({ report: user.id ?? undefined }, '/reports'),
     rule: () => go({}, '/alarms'),
+    recorder: () => go({ of: user.id ?? undefined }, '/record'),
   };
   const there = ways[user.kind];
   return (

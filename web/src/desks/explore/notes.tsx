@@ -5,6 +5,7 @@ import { X } from 'lucide-react';
 import { useId } from 'react';
 import { Refused } from '../../api/client';
 import { findNotes, type Note, removeNote, writeNote } from '../../api/notes';
+import { tagIn } from '../../parts/figure';
 import { complain, useForm } from '../../parts/form';
 import { moment } from '../../parts/text';
 import type { TrendTag, TrendWindow } from '../../parts/trend';
@@ -12,7 +13,7 @@ import { Button, Choice, Field, FormTrouble, Hint, INPUT, Input, Popup } from '.
 
 /** Notes within what is seen; live, asked for anew every half minute. */
 export function useNotes(tags: readonly TrendTag[], window: TrendWindow | undefined, live: boolean): Note[] {
-  const ids = tags.map((t) => t.id);
+  const ids = [...new Set(tags.map((t) => tagIn(t.id)))];
   const round = live ? 30_000 : 1;
   const from = Math.floor((window?.from ?? 0) / round) * round;
   const to = (Math.floor((window?.to ?? 0) / round) + 1) * round;
@@ -72,7 +73,7 @@ export function NoteList({
         >
           <span className="figures w-6 text-right font-semibold">{i + 1}</span>
           <span className="figures shrink-0">{moment(note.at)}</span>
-          <span className="shrink-0 text-soft">{names[tags.findIndex((t) => t.id === note.tag)]}</span>
+          <span className="shrink-0 text-soft">{names[tags.findIndex((t) => tagIn(t.id) === note.tag)]}</span>
           <span className="min-w-0 flex-1 break-words whitespace-pre-wrap">{note.text}</span>
           <span className="shrink-0 text-sm text-soft">{note.actor}</span>
           {note.removable && (

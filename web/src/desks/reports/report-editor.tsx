@@ -319,7 +319,7 @@ function TagChoice({
 }) {
   const chosen = useTags(ids);
   const offered = useItems('tag', { under }, under !== undefined).data?.items ?? [];
-  const rest = offered.filter((t) => t.set.record && !ids.includes(t.id) && (texts || t.holds !== 'text'));
+  const rest = offered.filter((t) => t.recorded && !ids.includes(t.id) && (texts || t.holds !== 'text'));
   const name = (tag: Item<'tag'>) => pathEnd(tag.title);
   return (
     <div className="mt-1 space-y-1">

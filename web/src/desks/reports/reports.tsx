@@ -19,7 +19,7 @@ import { ReportEditor } from './report-editor';
 /** A first report about a place: its recorded figures, their trend, its alarms. Of the whole plant nobody knows which tags
  * matter: its alarms alone. */
 function usual(name: string, place: string | null, tags: readonly Item<'tag'>[], order: number): Partial<ReportSet> {
-  const shown = tags.filter((t) => t.set.record && t.holds !== 'text' && t.holds !== 'bool').map((t) => t.id);
+  const shown = tags.filter((t) => t.recorded && t.holds !== 'text' && t.holds !== 'bool').map((t) => t.id);
   return {
     name,
     order,

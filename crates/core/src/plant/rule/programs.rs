@@ -28,6 +28,22 @@ type Wrong = Vec<(&'static str, String)>;
 /// Most tags in a formula of a rule: one less than a formula has, because the tag of the rule may come to them.
 const MOST_INPUTS: usize = 63;
 
+/// Why something cannot work with a formula that counts.
+fn counts(who: &str) -> String {
+    format!("{who} cannot count from a beginning on. Make a computed tag that counts, and name it here.")
+}
+
+/// Why a program is no condition for something, which is named with its article; none where it is one.
+pub(crate) fn condition_words(program: &Program, who: &str) -> Option<String> {
+    if program.counts() {
+        Some(counts(who))
+    } else if program.is_never_switch() {
+        Some("A condition is true or false; compare the value with something.".into())
+    } else {
+        None
+    }
+}
+
 impl Plant {
     /// The programs that a rule needs.
     ///
@@ -44,18 +60,19 @@ impl Plant {
                     return None;
                 }
             };
-            let told = if program.counts() {
-                "An alarm rule cannot count from a beginning on. Make a computed tag that counts, and name it here."
-            } else if condition && program.is_never_switch() {
-                "A condition is true or false; compare the value with something."
-            } else if !condition && program.is_never_number() {
-                "This must give a number."
-            } else if program.inputs.len() > MOST_INPUTS {
-                "A formula of an alarm rule names at most 63 tags."
+            let told = if condition {
+                condition_words(&program, "An alarm rule")
+            } else if program.counts() {
+                Some(counts("An alarm rule"))
             } else {
-                return Some(program);
+                program.is_never_number().then(|| "This must give a number.".into())
             };
-            wrong.push((field, told.into()));
+            let too_many =
+                || (program.inputs.len() > MOST_INPUTS).then(|| "A formula of an alarm rule names at most 63 tags.".to_owned());
+            match told.or_else(too_many) {
+                Some(told) => wrong.push((field, told)),
+                None => return Some(program),
+            }
             None
         };
         let unit = tag.set.unit.as_str();
