@@ -72,6 +72,10 @@ async function views(page: Page) {
   const at = new URL(page.url()).origin;
   const mean = await page.request.get(`${at}/api/find`, { params: { text: 'EX-1 mean of 10 min', kind: 'tag', limit: 1 } });
   const { found } = (await mean.json()) as { found: { id: string }[] };
+  await desk('Record');
+  await page.getByRole('button', { name: 'Minute figures', exact: true }).click();
+  await page.getByRole('table', { name: 'Rows of Minute figures' }).waitFor();
+  await shot('record');
   await page.goto(`${at}/explore?follow=${found[0]?.id}`);
   await page.getByText(/^bytes/).waitFor();
   await shot('follow');
@@ -146,15 +150,6 @@ async function views(page: Page) {
   // What was just said covers the list.
   await page.getByText(/^Chose 12 values/).waitFor({ state: 'hidden' });
   await shot('nodes');
-  await page.getByRole('button', { name: /^Utilities/ }).click();
-  const topics = page.getByRole('tree', { name: 'Topics heard' });
-  for (const name of ['brackmere', 'utilities', 'boiler', 'meter', 'M6', 'json']) {
-    await topics.getByRole('button', { name: `Open ${name}`, exact: true }).click();
-    await topics.getByRole('button', { name: `Close ${name}`, exact: true }).waitFor();
-  }
-  await topics.getByRole('button', { name: 'Choose all below M6' }).click();
-  await page.getByText(/^Chose 6 values/).waitFor({ state: 'hidden' });
-  await shot('topics');
   await page.getByRole('button', { name: /^Havrel itself/ }).click();
   await page.getByRole('button', { name: /^Choose all/ }).click();
   await page.getByRole('button', { name: /^Add \d+ rows$/ }).click();

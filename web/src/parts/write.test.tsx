@@ -42,7 +42,16 @@ function tag(holds: string, more: Partial<Tag['set']> = {}): Tag {
     write_high: null,
     states: null,
   };
-  return { id: 't', no: 1, revision: 1, title: 'EX-1/Setpoint', source: '', holds, set: { ...set, ...more } as Tag['set'] };
+  return {
+    id: 't',
+    no: 1,
+    revision: 1,
+    title: 'EX-1/Setpoint',
+    source: '',
+    holds,
+    recorded: true,
+    set: { ...set, ...more } as Tag['set'],
+  };
 }
 
 async function show(of: Tag, writing = true) {

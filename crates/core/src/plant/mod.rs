@@ -171,6 +171,7 @@ fn plain_words(message: &str) -> String {
         "u32" | "u64" => "a whole number, not negative",
         "f64" => "a number",
         "a boolean" => "on or off",
+        "a sequence" => "a list",
         "a string" => "text",
         "a UUID string" => "the id of an item",
         other => return format!("This must be {}.", other.replace('`', "")),

@@ -275,11 +275,12 @@ impl Settings for Recorder {
 
     fn uses(item: &Item<Recorder>, reference: &Reference, plant: &Plant) -> String {
         let name = &item.set.name;
-        let title = reference.kind.map(|kind| plant.title(kind, reference.to)).unwrap_or_default();
+        let title = reference.kind.map(|kind| plant.title(kind, reference.to)).filter(|title| !title.is_empty());
+        let title = title.map_or_else(|| "it".into(), |title| format!("“{title}”"));
         match reference.field.as_str() {
             "trigger.text" => format!("the trigger of recorder “{name}” reads it"),
-            "tags" => format!("recorder “{name}” records “{title}”"),
-            _ => format!("recorder “{name}” chooses tags by “{title}”"),
+            "tags" => format!("recorder “{name}” records {title}"),
+            _ => format!("recorder “{name}” chooses tags by {title}"),
         }
     }
 
@@ -494,3 +495,6 @@ impl Plant {
         }
     }
 }
+
+#[cfg(test)]
+mod tests;

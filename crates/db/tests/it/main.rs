@@ -3,6 +3,7 @@
 mod backup;
 mod forms;
 mod people;
+mod recorders;
 mod term;
 mod vanish;
 

@@ -1,7 +1,7 @@
 //! The configuration: read items, find them, put edits through the one door.
 
-use super::{history::read_name, remarks::shows_only_seen};
 use super::table::check_why;
+use super::{history::read_name, remarks::shows_only_seen};
 use crate::{
     app::App,
     auth::Person,

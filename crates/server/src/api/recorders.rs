@@ -259,8 +259,11 @@ fn tried(plant: &Plant, body: TryRecorderBody) -> Result<(Recorder, Vec<WrongFie
         Ok(_) => Err(Problem::missing("recorder")),
         Err(problems) => {
             // Which tags these are shows all the same; for that nobody needs to know when.
-            ["trigger", "when", "keep_days"].into_iter().for_each(|field| drop(own.shift_remove(field)));
-            let set = resolve(None, &own).map_err(|(field, message)| Problem::field(&field, message))?;
+            own.shift_remove("trigger");
+            let set = resolve(None, &own).or_else(|_| {
+                ["when", "keep_days"].into_iter().for_each(|field| drop(own.shift_remove(field)));
+                resolve(None, &own).map_err(|(field, message)| Problem::field(&field, message))
+            })?;
             Ok((set, problems.into_iter().map(|p| WrongField { field: p.field, message: p.message }).collect()))
         }
     }
@@ -277,6 +280,7 @@ pub async fn try_recorder(
     person.may(Action::Configure)?;
     let plant = person.plant(&app);
     let body = body.into_inner();
+    let known = body.id.filter(|id| plant.recorders.contains_key(id));
     let (set, problems) = tried(&plant, body)?;
     let set = &set;
     let mut tags = plant.recorded_by(set);
@@ -287,7 +291,11 @@ pub async fn try_recorder(
     let found = found.collect();
     let _turn = app.limits.heavy().await?;
     let disk = on_disk(&app).await?;
-    let estimate = estimate(&app, &plant, set, &tags, None, disk.bytes_a_sample).await?;
+    let in_week = match known {
+        Some(id) => of_week(&app, id, app.live.db.taken(&[id]).await?.first().copied().unwrap_or_default()).await?,
+        None => None,
+    };
+    let estimate = estimate(&app, &plant, set, &tags, in_week, disk.bytes_a_sample).await?;
     let texts = tags.iter().filter(|tag| tag.set.holds_text(&plant)).count();
     let total = tags.len();
     tags.sort_by_cached_key(|tag| plant.tag_path(&tag.set));

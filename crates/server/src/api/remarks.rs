@@ -187,9 +187,7 @@ pub struct TrendView {
 
 /// Whether all that a kept trend shows is seen.
 pub(super) fn shows_only_seen(person: &Person, plant: &Plant, trend: &serde_json::Value) -> bool {
-    let seen = |tag: &serde_json::Value| {
-        tag.as_str().and_then(read_name).is_some_and(|(id, _)| plant.tags.contains_key(&id))
-    };
+    let seen = |tag: &serde_json::Value| tag.as_str().and_then(read_name).is_some_and(|(id, _)| plant.tags.contains_key(&id));
     person.scope.is_everything() || trend["tags"].as_array().is_some_and(|tags| tags.iter().all(seen))
 }
 

@@ -19,6 +19,7 @@ mod model;
 mod past;
 mod plant;
 mod publishing;
+mod recorders;
 mod review;
 mod roles;
 mod rules;

@@ -147,7 +147,7 @@ function Trends() {
           <span key={tag.id} className="flex h-7 items-center gap-1.5 rounded border border-line bg-raised pr-1 pl-2">
             <span aria-hidden className="h-0.5 w-3.5" style={{ background: seriesColour(i) }} />
             <button type="button" className="max-w-60 truncate hover:text-teal" onClick={() => go({ tag: tagIn(tag.id) })}>
-              {pathEnd(tag.title)}
+              {pathEnd(bases.find(({ id }) => id === tagIn(tag.id))?.title ?? tag.title)}
             </button>
             <TrackChoice
               name={tag.id}

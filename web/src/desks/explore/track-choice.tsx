@@ -24,15 +24,15 @@ export function TrackChoice({ name, title, onPick }: Props) {
   return (
     <Choice
       aria-label={`What of ${title}`}
-      className="h-6 w-28 border-transparent px-0.5 text-sm text-soft"
+      className="h-6 w-22 border-transparent px-0.5 text-sm text-soft"
       value={name}
       onChange={(e) => onPick(e.target.value)}
     >
       <option value={tag}>value</option>
       {all.map((one) => (
         <option key={one.name} value={one.name}>
-          {one.track}
-          {one.every_s && ` of each ${spanWords(one.every_s)}`} · {one.recorder_name || 'a deleted recorder'}
+          {one.track} · {one.every_s ? `${spanWords(one.every_s)}, ` : ''}
+          {one.recorder_name || 'a deleted recorder'}
         </option>
       ))}
       {name !== tag && !all.some((one) => one.name === name) && <option value={name}>not kept any more</option>}

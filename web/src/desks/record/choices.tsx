@@ -104,7 +104,7 @@ function Fields({ choice, index, form, found, onChange, onRemove }: FieldsProps)
       )}
     </Field>
   );
-  const place = choice.place ? { id: choice.place, title: pathOf(tree, choice.place) } : undefined;
+  const place = choice.place ? { id: choice.place, title: pathOf(tree, choice.place).split('/').slice(-2).join('/') } : undefined;
   return (
     <fieldset className="rounded border border-line bg-raised px-2 pt-1 pb-2">
       <legend className="sr-only">Tags by what they are, {index + 1}</legend>

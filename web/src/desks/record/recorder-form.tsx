@@ -231,7 +231,10 @@ function Amount({ tried, values }: { tried: Tried; values: RecorderValues }) {
       : [
           estimate.by_history > 0 && `${counted(estimate.by_history, 'tag')} counted by the last day`,
           estimate.at_most > 0 && `${counted(estimate.at_most, 'tag')} as often as asked for at most`,
-          estimate.unknown > 0 && `${counted(estimate.unknown, 'tag')} not known beforehand`,
+          estimate.unknown > 0 &&
+            (values.on === 'change'
+              ? `${counted(estimate.unknown, 'tag')} not known beforehand`
+              : 'how often that happens is not known beforehand'),
         ]
           .filter(Boolean)
           .join(', ');
