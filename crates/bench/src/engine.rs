@@ -10,7 +10,7 @@ use havrel_core::{
     trial::{Told, Trial, judged::Judged},
 };
 use serde_json::json;
-use std::sync::Arc;
+use std::{sync::Arc, time::Instant};
 use uuid::Uuid;
 
 const TAGS: u32 = 10_000;
@@ -67,6 +67,59 @@ pub fn measure(figures: &mut Figures) {
         figures.add(name, judged, "rules/s on one core", Some(goal));
     }
     backtest(figures);
+    recorders(figures);
+}
+
+/// Tags of a recorder that keeps figures.
+const RECORDED: u32 = 100_000;
+
+/// Prints how fast values count in spans, against values that nothing is done with, and how long the end of a span takes.
+fn recorders(figures: &mut Figures) {
+    let item = |kind, id: u128, no, set: serde_json::Value| {
+        let own = set.as_object().cloned().unwrap_or_default();
+        Stored { kind, id: Uuid::from_u128(id), no, revision: 1, own }
+    };
+    let place = Uuid::from_u128(1);
+    let mut items = vec![item(Kind::Place, 1, 0, json!({"name": "Bench"}))];
+    items.extend(
+        (1..=RECORDED)
+            .map(|no| item(Kind::Tag, 1_000_000 + u128::from(no), no, json!({"name": format!("T{no}"), "place": place}))),
+    );
+    let mut rates = Vec::new();
+    let mut batch = Batch::default();
+    (1..=RECORDED).for_each(|no| batch.push(no, 0, Quality::GOOD, 0, &Value::F64(f64::from(no % 100))));
+    let mut longest = 0.0;
+    for keeps in [true, false] {
+        let mut stored = items.clone();
+        if keeps {
+            let when = json!({"on": "interval", "every_ms": 60_000, "keep": ["average", "minimum", "maximum"]});
+            stored.push(item(Kind::Recorder, 2, 0, json!({"name": "Figures", "choices": [{"place": place}], "when": when})));
+        }
+        let began = Instant::now();
+        let plan = Plan::of(&Plant::from_stored(1, stored).0);
+        if keeps {
+            figures.add("plan of 100,000 tags with a recorder of all", began.elapsed().as_secs_f64() * 1e3, "ms", None);
+        }
+        let mut engine = Engine::new(Vec::new());
+        engine.step(0, Input::Plan(Arc::new(plan)), &mut Effects::default());
+        let mut now = 0;
+        rates.push(rate(|| {
+            now += SECOND;
+            batch.samples.iter_mut().for_each(|s| s.time = now);
+            engine.step(now, Input::Samples(&batch), &mut Effects::default());
+            batch.samples.len()
+        }));
+        if keeps {
+            let due = engine.next_due().unwrap_or(now);
+            let began = Instant::now();
+            let mut effects = Effects::default();
+            engine.step(due, Input::Tick, &mut effects);
+            assert_eq!(effects.tracked.len(), 3 * RECORDED as usize);
+            longest = began.elapsed().as_secs_f64() * 1e3;
+        }
+    }
+    figures.ratio("recorder: values of 100,000 tags into three figures", rates[0], rates[1], "values/s on one core", None);
+    figures.add("  the end of a span of 100,000 tags", longest, "ms", Some("300"));
 }
 
 /// A week of one tag at a value a second.

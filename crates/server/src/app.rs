@@ -3,13 +3,13 @@
 use crate::{compared::Files, earlier::Earlier, limits::Limits, push_index::Index, sessions::Sessions, tokens::Tokens};
 use havrel_core::{
     access::{Actor, Scope},
-    plant::{Plant, Relations, board::Area},
+    plant::{Plant, Relations, board::Area, recorder::Recording},
     time::SECOND,
 };
 use havrel_db::people::SessionLimits;
 use havrel_live::Live;
 use std::{
-    collections::{HashMap, HashSet},
+    collections::HashMap,
     net::{IpAddr, SocketAddr},
     path::PathBuf,
     sync::{Arc, Mutex, PoisonError, atomic::AtomicUsize},
@@ -27,8 +27,8 @@ pub(crate) struct ReadAt {
 /// The areas of a place in a plant as somebody sees it.
 pub(crate) type KnownAreas = (Arc<Plant>, Option<Uuid>, Arc<Vec<Area>>);
 
-/// Tags of a plant.
-type KnownTags = (Arc<Plant>, Arc<HashSet<Uuid>>);
+/// What is recorded of a plant.
+type Recorded = (Arc<Plant>, Arc<Recording>);
 
 /// What all handlers share.
 pub struct App {
@@ -61,8 +61,8 @@ pub struct App {
     pub(crate) areas: Mutex<Vec<KnownAreas>>,
     /// What hangs together in the plants that somebody asked about last.
     relations: Mutex<Vec<(Arc<Plant>, Arc<Relations>)>>,
-    /// The tags of which values go into history, in the plant that somebody asked about last.
-    recorded: Mutex<Option<KnownTags>>,
+    /// What is recorded of the plant that somebody asked about last.
+    recorded: Mutex<Option<Recorded>>,
     pub(crate) earlier: Earlier,
     /// Where the demo's simulated plant takes orders.
     pub standin: Option<SocketAddr>,
@@ -125,12 +125,12 @@ impl App {
         shown
     }
 
-    /// The tags of a plant of which values go into history by themselves; worked out once for a revision.
-    pub(crate) fn recorded(&self, plant: &Arc<Plant>) -> Arc<HashSet<Uuid>> {
+    /// What is recorded of a plant; worked out once for a revision.
+    pub(crate) fn recording(&self, plant: &Arc<Plant>) -> Arc<Recording> {
         let mut known = self.recorded.lock().unwrap_or_else(PoisonError::into_inner);
         match &*known {
-            Some((of, tags)) if Arc::ptr_eq(of, plant) => tags.clone(),
-            _ => known.insert((plant.clone(), Arc::new(plant.recorded_tags()))).1.clone(),
+            Some((of, recording)) if Arc::ptr_eq(of, plant) => recording.clone(),
+            _ => known.insert((plant.clone(), Arc::new(plant.recording()))).1.clone(),
         }
     }
 

@@ -94,11 +94,11 @@ pub async fn moved_before(app: Data<App>, person: Person, query: Query<BeforeQue
     // Many tags share a place.
     let mut known = HashMap::new();
     let mut steps = |place: Uuid| *known.entry(place).or_insert_with(|| plant.steps_between(own.set.place, place));
-    let recorded = app.recorded(&plant);
+    let recording = app.recording(&plant);
     let mut near: Vec<(usize, u32, Uuid)> = plant
         .tags
         .values()
-        .filter(|tag| tag.id != own.id && recorded.contains(&tag.id) && !tag.set.holds_text(&plant))
+        .filter(|tag| tag.id != own.id && recording.by_themselves.contains(&tag.id) && !tag.set.holds_text(&plant))
         .map(|tag| (steps(tag.set.place), tag.no, tag.id))
         .collect();
     near.sort_unstable();

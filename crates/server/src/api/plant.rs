@@ -19,6 +19,7 @@ use havrel_core::{
     plant::{
         Edit, Item, Kind, Level, Op, Own, Plant, Referrer, Settings, Table, copy, edit,
         instances::{self, Members},
+        recorder::Recording,
         secret,
     },
 };
@@ -113,7 +114,7 @@ pub async fn list(
     let plant = person.plant(&app);
     let text = query.text.as_deref().unwrap_or_default().to_lowercase();
     let (offset, limit) = (query.offset.unwrap_or(0), query.limit.unwrap_or(1000).min(1000));
-    let view = Viewing { plant: &plant, kind, only: query.only, text, offset, limit, recorded: app.recorded(&plant) };
+    let view = Viewing { plant: &plant, kind, only: query.only, text, offset, limit, recording: app.recording(&plant) };
     let in_place = |place: Uuid| query.under.is_none_or(|top| plant.lies_under(place, top));
     Ok(Json(match kind {
         Kind::Class => view.list(&plant.classes, |_| true, |c| c.set.order),
@@ -228,7 +229,7 @@ pub async fn find(app: Data<App>, person: Person, query: Query<FindQuery>) -> Re
     })
     .await
     .map_err(stopping)?;
-    let recorded = app.recorded(&plant);
+    let recording = app.recording(&plant);
     let hit = |id: Uuid| {
         let tag = plant.tags.get(&id)?;
         let set = &tag.set;
@@ -240,7 +241,7 @@ pub async fn find(app: Data<App>, person: Person, query: Query<FindQuery>) -> Re
             decimals: set.decimals,
             states: set.states,
             holds,
-            record: recorded.contains(&id),
+            record: recording.by_themselves.contains(&id),
             bound,
         })
     };
@@ -259,14 +260,13 @@ pub(super) struct Viewing<'a> {
     text: String,
     offset: usize,
     limit: usize,
-    /// The tags whose values go into history by themselves.
-    recorded: Arc<HashSet<Uuid>>,
+    recording: Arc<Recording>,
 }
 
 impl Viewing<'_> {
     /// All of them.
     pub(super) fn all<'a>(app: &App, plant: &'a Arc<Plant>, kind: Kind) -> Viewing<'a> {
-        Viewing { plant, kind, only: None, text: String::new(), offset: 0, limit: usize::MAX, recorded: app.recorded(plant) }
+        Viewing { plant, kind, only: None, text: String::new(), offset: 0, limit: usize::MAX, recording: app.recording(plant) }
     }
 
     /// The wanted items of a table, in order.
@@ -318,7 +318,7 @@ impl Viewing<'_> {
                 own,
                 inherited,
                 holds,
-                recorded: self.recorded.contains(&item.id),
+                recorded: self.recording.by_themselves.contains(&item.id),
             }
         });
         ItemList { revision: self.plant.revision, total, items: items.collect() }

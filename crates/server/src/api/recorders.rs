@@ -186,8 +186,9 @@ pub async fn recorders(app: Data<App>, person: Person) -> Result<Json<RecordingV
     let ids: Vec<Uuid> = all.iter().map(|item| item.id).collect();
     let taken = app.live.db.taken(&ids).await?;
     let mut views = Vec::with_capacity(all.len());
+    let recording = app.recording(&plant);
     for (item, taken) in all.into_iter().zip(taken) {
-        let tags = plant.recorded_by(&item.set);
+        let tags: Vec<_> = recording.of.get(&item.id).into_iter().flatten().collect();
         let in_week = of_week(&app, item.id, taken).await?;
         let last_span = taken.last_span.map(|begins| begins + item.set.every().unwrap_or(0));
         views.push(RecorderView {
@@ -198,7 +199,7 @@ pub async fn recorders(app: Data<App>, person: Person) -> Result<Json<RecordingV
             estimate: estimate(&app, &plant, &item.set, &tags, in_week, disk.bytes_a_sample).await?,
         });
     }
-    Ok(Json(RecordingView { recorders: views, recorded: app.recorded(&plant).len(), tags: plant.tags.len(), disk }))
+    Ok(Json(RecordingView { recorders: views, recorded: recording.by_themselves.len(), tags: plant.tags.len(), disk }))
 }
 
 /// A recorder to try, as its settings are stored; its id where it is there already.

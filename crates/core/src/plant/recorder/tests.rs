@@ -114,9 +114,9 @@ fn whether_values_go_into_history_by_themselves(#[case] more: Json, #[case] expe
     let mut set = own(json!({"choices": [{"name": "pH"}]}));
     set.extend(own(more));
     let plant = with(&plant(), Json::Object(set));
-    assert_eq!(plant.recorded_tags().contains(&id(12)), expected);
+    assert_eq!(plant.recording().by_themselves.contains(&id(12)), expected);
     assert_eq!(plant.is_recorded(&plant.tags[&id(12)]), expected);
-    assert!(plant.recorded_tags().contains(&id(10)), "the tag says so itself");
+    assert!(plant.recording().by_themselves.contains(&id(10)), "the tag says so itself");
 }
 
 #[rstest]
