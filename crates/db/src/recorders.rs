@@ -5,13 +5,18 @@ use havrel_core::{TagNo, plant::Track, time::Nanos};
 use sqlx::Row as _;
 use uuid::Uuid;
 
+/// Rows are counted up to this many.
+pub const MOST_ROWS: i64 = 100_000;
+/// Series of a recorder that tell when its last span was.
+const LOOKED_AT: i64 = 200;
+
 /// What a recorder has stored.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Taken {
-    /// Rows that it took at events or when it was told to, and when the last one was.
+    /// Rows that it took at events or when it was told to, counted up to [`MOST_ROWS`], and when the last one was.
     pub rows: i64,
     pub last_row: Option<Nanos>,
-    /// The beginning of the last span of which it keeps a figure.
+    /// The beginning of the last span of which it keeps a figure. Its tags end their spans together, so some of them tell.
     pub last_span: Option<Nanos>,
 }
 
@@ -49,14 +54,15 @@ impl Db {
     /// When the database does not answer.
     pub async fn taken(&self, recorders: &[Uuid]) -> Result<Vec<Taken>, DbError> {
         let rows = sqlx::query(
-            "select (select count(*) from recorder_row r where r.recorder = w.id) as rows,
+            "select (select count(*) from (select from recorder_row r where r.recorder = w.id limit $2) r) as rows,
                     (select max(at) from recorder_row r where r.recorder = w.id) as last_row,
-                    (select max(p.at) from series s, lateral (
-                         select at from sample p where p.series = s.id order by p.at desc, p.epoch desc limit 1) p
-                     where s.recorder = w.id and s.aspect > 0) as last_span
+                    (select max(p.at) from (select id from series s where s.recorder = w.id and s.aspect > 0 limit $3) s, lateral (
+                         select at from sample p where p.series = s.id order by p.at desc, p.epoch desc limit 1) p) as last_span
              from unnest($1::uuid[]) with ordinality as w (id, i) order by w.i",
         )
         .bind(recorders)
+        .bind(MOST_ROWS)
+        .bind(LOOKED_AT)
         .fetch_all(&self.heavy)
         .await?;
         let taken = |r: sqlx::postgres::PgRow| {
@@ -75,13 +81,13 @@ impl Db {
         Ok(rows)
     }
 
-    /// How many rows a recorder took since an instant.
+    /// How many rows a recorder took since an instant, up to [`MOST_ROWS`].
     ///
     /// # Errors
     /// When the database does not answer.
     pub async fn rows_since(&self, recorder: Uuid, since: Nanos) -> Result<i64, DbError> {
-        let count = "select count(*) from recorder_row where recorder = $1 and at >= $2";
-        Ok(sqlx::query_scalar(count).bind(recorder).bind(since).fetch_one(&self.pool).await?)
+        let count = "select count(*) from (select from recorder_row where recorder = $1 and at >= $2 limit $3) r";
+        Ok(sqlx::query_scalar(count).bind(recorder).bind(since).bind(MOST_ROWS).fetch_one(&self.pool).await?)
     }
 
     /// The figures that are kept of tags.
@@ -101,20 +107,22 @@ impl Db {
         rows.iter().filter_map(|row| track(row).transpose()).collect()
     }
 
-    /// How many samples of the values of tags lie in `from..to`, in the order of the tags.
+    /// How many samples of the values of tags lie in `from..to`, in the order of the tags, each counted up to `most`.
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn counted(&self, tags: &[TagNo], from: Nanos, to: Nanos) -> Result<Vec<i64>, DbError> {
+    pub async fn counted(&self, tags: &[TagNo], from: Nanos, to: Nanos, most: i64) -> Result<Vec<i64>, DbError> {
         let numbers: Vec<i32> = tags.iter().map(|tag| tag.cast_signed()).collect();
         Ok(sqlx::query_scalar(
-            "select (select count(*) from series s join sample p on p.series = s.id
-                     where s.tag_no = w.tag and s.aspect = 0 and p.at >= $2 and p.at < $3)
+            "select (select count(*) from (
+                         select from series s join sample p on p.series = s.id
+                         where s.tag_no = w.tag and s.aspect = 0 and p.at >= $2 and p.at < $3 limit $4) found)
              from unnest($1::int[]) with ordinality as w (tag, i) order by w.i",
         )
         .bind(numbers)
         .bind(from)
         .bind(to)
+        .bind(most)
         .fetch_all(&self.heavy)
         .await?)
     }

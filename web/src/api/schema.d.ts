@@ -4812,7 +4812,7 @@ export interface components {
             tags: number;
             /**
              * Format: int64
-             * @description Rows that it took at events or when it was told to.
+             * @description Rows that it took at events or when it was told to, counted up to 100,000.
              */
             rows: number;
             /** @description When it took the last row, or the end of the last span of which it keeps a figure. */
@@ -5539,7 +5539,8 @@ export interface components {
             texts: number;
             /**
              * Format: int64
-             * @description Samples that are older than it keeps them, and would be removed within the hour; counted over the tags that are shown.
+             * @description Samples that are older than it keeps them, and would be removed within the hour; of the tags that are shown, and of each up
+             *     to 10,000.
              */
             too_old: number;
             /** @description What is wrong with it: fields and sentences. */

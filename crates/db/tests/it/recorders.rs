@@ -70,7 +70,7 @@ async fn figures_stand_beside_the_value_and_are_not_mixed_with_it() {
     ];
     assert_eq!(db.taken(&[ONE, TWO, Uuid::from_u128(9)]).await.unwrap(), taken);
     assert_eq!(db.rows_of(TWO, 35, 10).await.unwrap(), [(30, "Laboratory".to_owned())]);
-    assert_eq!((db.rows_since(TWO, 35).await.unwrap(), db.counted(&[8, 7], 0, 70).await.unwrap()), (1, vec![0, 1]));
+    assert_eq!((db.rows_since(TWO, 35).await.unwrap(), db.counted(&[8, 7], 0, 70, 1000).await.unwrap()), (1, vec![0, 1]));
     // Sent again after a lost answer it is there once.
     one.seq = 2;
     db.append(&[one]).await.unwrap();

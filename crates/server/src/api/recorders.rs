@@ -26,6 +26,9 @@ const DAY: Nanos = 86_400 * SECOND;
 /// Tags that are shown of a recorder that is being set, and whose past is looked at for it.
 const MOST_SHOWN: usize = 200;
 const MOST_COUNTED: usize = 200;
+/// A value ten times a second; and how many that are too old are counted of each tag.
+const MOST_A_DAY: i64 = 864_000;
+const MOST_OLD: i64 = 10_000;
 /// Rows and columns that are shown of what was recorded.
 const MOST_ROWS: usize = 200;
 const MOST_COLUMNS: usize = 40;
@@ -40,7 +43,7 @@ pub struct RecorderView {
     pub id: Uuid,
     /// How many tags it records now.
     pub tags: usize,
-    /// Rows that it took at events or when it was told to.
+    /// Rows that it took at events or when it was told to, counted up to 100,000.
     pub rows: i64,
     /// When it took the last row, or the end of the last span of which it keeps a figure.
     pub last: Option<String>,
@@ -121,7 +124,7 @@ async fn estimate(
         let some: Vec<_> = tags.iter().step_by(step).collect();
         let numbers: Vec<u32> = some.iter().map(|tag| tag.no).collect();
         let to = app.live.complete_until();
-        let stored = app.live.db.counted(&numbers, to - DAY, to).await?;
+        let stored = app.live.db.counted(&numbers, to - DAY, to, MOST_A_DAY).await?;
         scale = tags.len() as f64 / some.len() as f64;
         rhythms.extend(some.iter().zip(stored).map(|(tag, stored)| rhythm(plant, &tag.set, recorder, Some(stored))));
     } else {
@@ -234,7 +237,8 @@ pub struct TriedRecorderView {
     pub estimate: EstimateView,
     /// Tags among them that hold texts, of which only the value can be kept.
     pub texts: usize,
-    /// Samples that are older than it keeps them, and would be removed within the hour; counted over the tags that are shown.
+    /// Samples that are older than it keeps them, and would be removed within the hour; of the tags that are shown, and of each up
+    /// to 10,000.
     pub too_old: i64,
     /// What is wrong with it: fields and sentences.
     pub problems: Vec<WrongField>,
@@ -304,7 +308,7 @@ pub async fn try_recorder(
     let too_old = match set.keep_days {
         Some(days) => {
             let numbers: Vec<u32> = tags.iter().filter(|tag| !tag.set.record).map(|tag| tag.no).collect();
-            app.live.db.counted(&numbers, Nanos::MIN, now() - Nanos::from(days) * DAY).await?.into_iter().sum()
+            app.live.db.counted(&numbers, Nanos::MIN, now() - Nanos::from(days) * DAY, MOST_OLD).await?.into_iter().sum()
         }
         None => 0,
     };

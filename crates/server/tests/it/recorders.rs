@@ -139,7 +139,7 @@ async fn what_is_older_than_it_is_kept_for_is_removed_unless_something_else_keep
     let last = engineer.until("/api/recorders", |b| b["recorders"][0]["last"].is_string()).await;
     assert!(last["recorders"][0]["last"].is_string());
     let (level, setpoint) = (plant.live.plant().tags[&built.level].no, built.setpoint_no);
-    let count = async |no: u32| plant.live.db.counted(&[no], 0, i64::MAX).await.unwrap()[0];
+    let count = async |no: u32| plant.live.db.counted(&[no], 0, i64::MAX, 1000).await.unwrap()[0];
     let day = 86_400 * SECOND;
     let now = havrel_link::now();
     assert_eq!(plant.live.remove_aged(now + day).await.unwrap(), 0, "nothing is old yet");

@@ -163,6 +163,7 @@ function Kept({ form, tooOld }: { form: Form<RecorderValues>; tooOld: number }) 
       </p>
       {tooOld > 0 && (
         <p role="alert" className="text-act4">
+          {tooOld >= 10_000 && 'At least '}
           {counted(tooOld, 'stored sample')} of the tags shown here {tooOld === 1 ? 'is' : 'are'} older than that and will be
           removed for good within an hour, unless something else keeps them.
         </p>
