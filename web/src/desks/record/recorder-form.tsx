@@ -1,15 +1,15 @@
 // A recorder as it is made or changed, beside what it would record.
 
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
 import { toast } from 'sonner';
 import { http, newId, type Schemas, take } from '../../api/client';
 import type { Item } from '../../api/model';
 import { commit, useMay } from '../../api/queries';
 import { complain, type Form, useForm } from '../../parts/form';
+import { FormEnd } from '../../parts/form-end';
 import { useSettled } from '../../parts/settled';
 import { counted, pathEnd } from '../../parts/text';
-import { Button, Confirm, Field, FormTrouble, Input, Tick, Trouble } from '../../parts/ui';
+import { Field, Input, Tick, Trouble } from '../../parts/ui';
 import { Choices } from './choices';
 import { RecordedRows } from './recorded-rows';
 import { bytesWords, manyWords, type RecorderValues, setOf, TRACKS, valuesOf } from './recorder';
@@ -45,7 +45,6 @@ export function RecorderForm({ item, seen, count, at, onClose }: Props) {
     ['place', 'class', 'connection', 'unit', 'name', 'words'].map((f) => `choices.${i}.${f}`),
   );
   const form = useForm(start, [...FIELDS, ...choiceFields], { follow: true, draft: `recorder ${item?.id ?? 'new'}` });
-  const [removing, setRemoving] = useState(false);
   const tried = useTried(form.values, item?.id);
   const save = async () => {
     const set = setOf(form.values);
@@ -59,7 +58,6 @@ export function RecorderForm({ item, seen, count, at, onClose }: Props) {
     onClose();
   };
   const remove = () => {
-    setRemoving(false);
     if (!item) return;
     commit(`Deleted recorder ${item.set.name}`, seen, [{ op: 'delete', kind: 'recorder', id: item.id }]).then(onClose, complain);
   };
@@ -88,40 +86,20 @@ export function RecorderForm({ item, seen, count, at, onClose }: Props) {
             <Kept form={form} tooOld={tried.data?.too_old ?? 0} />
           </section>
         </fieldset>
-        <FormTrouble form={form} />
-        <div className="flex gap-2 pb-1">
-          <Button kind="main" type="submit" disabled={!engineer || form.busy || !form.dirty}>
-            {item ? 'Save recorder' : 'Create recorder'}
-          </Button>
-          <Button
-            onClick={() => {
-              form.discard();
-              onClose();
-            }}
-          >
-            {form.dirty ? 'Discard and close' : 'Close'}
-          </Button>
-          <span className="flex-1" />
-          {item && engineer && (
-            <Button kind="quiet" onClick={() => setRemoving(true)}>
-              Delete…
-            </Button>
-          )}
-        </div>
+        <FormEnd
+          form={form}
+          noun="recorder"
+          title={item && `recorder “${item.set.name}”`}
+          deleted="It records nothing more. What it recorded stays in history."
+          disabled={!engineer}
+          onClose={onClose}
+          onDelete={remove}
+        />
       </form>
       <div className="flex min-h-0 flex-col gap-4">
         <Preview tried={tried.data} error={tried.error} values={form.values} />
         {item && <RecordedRows item={item} />}
       </div>
-      <Confirm
-        open={removing}
-        title={`Delete the recorder “${item?.set.name ?? ''}”?`}
-        action="Delete"
-        onClose={() => setRemoving(false)}
-        onConfirm={remove}
-      >
-        <p>It records nothing more. What it recorded stays in history.</p>
-      </Confirm>
     </div>
   );
 }

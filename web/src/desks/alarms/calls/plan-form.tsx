@@ -6,12 +6,12 @@ import type { CallPlanSet, CallStep, CallTo, Item } from '../../../api/model';
 import { commit, useItems, useMay } from '../../../api/queries';
 import { useContacts } from '../../../parts/contacts';
 import { complain, numberOf, textOf, useForm } from '../../../parts/form';
+import { FormEnd } from '../../../parts/form-end';
 import { always } from '../../../parts/hours';
 import { HoursField } from '../../../parts/hours-field';
 import { ListField, PickField } from '../../../parts/picker';
 import { PRIORITY_WORDS } from '../../../parts/text';
 import { Button, Choice, Field, Input, Tick } from '../../../parts/ui';
-import { FormEnd } from './form-end';
 
 interface StepValues {
   to: CallTo;

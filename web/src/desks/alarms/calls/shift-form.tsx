@@ -8,11 +8,11 @@ import type { Item, ShiftPatternSet } from '../../../api/model';
 import { commit, useMay } from '../../../api/queries';
 import { useContacts } from '../../../parts/contacts';
 import { complain, useForm } from '../../../parts/form';
+import { FormEnd } from '../../../parts/form-end';
 import { ownZone } from '../../../parts/hours';
 import { counted } from '../../../parts/text';
 import { Button, Choice, Field, Input } from '../../../parts/ui';
 import { daysOffOf } from './days-off';
-import { FormEnd } from './form-end';
 
 type Values = Omit<ShiftPatternSet, 'order'>;
 

@@ -1,8 +1,8 @@
 // The end of a form that is opened in the place of a list: save, close, delete.
 
 import { useState } from 'react';
-import type { Form } from '../../../parts/form';
-import { Button, Confirm, FormTrouble } from '../../../parts/ui';
+import type { Form } from './form';
+import { Button, Confirm, FormTrouble } from './ui';
 
 interface Props<T> {
   form: Form<T>;
