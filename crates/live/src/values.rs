@@ -71,6 +71,7 @@ mod tests {
                 id: Uuid::from_u128(no.into()),
                 interval: 0,
                 record: None,
+                spans: Vec::new(),
                 rules: Vec::new(),
                 feeds: Vec::new(),
                 formula: None,

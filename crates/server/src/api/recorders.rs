@@ -181,6 +181,7 @@ async fn on_disk(app: &App) -> Result<HistoryOnDisk, Problem> {
 #[get("/api/recorders")]
 pub async fn recorders(app: Data<App>, person: Person) -> Result<Json<RecordingView>, Problem> {
     person.may(Action::See)?;
+    person.of_now()?;
     let plant = person.plant(&app);
     let _turn = app.limits.heavy().await?;
     let disk = on_disk(&app).await?;
@@ -418,6 +419,7 @@ pub async fn recorded_rows(
     query: Query<RowsQuery>,
 ) -> Result<Json<RowsView>, Problem> {
     person.may(Action::See)?;
+    person.of_now()?;
     let plant = person.plant(&app);
     let item = plant.recorders.get(&id).ok_or_else(|| Problem::missing("recorder"))?;
     let until = query.until.as_deref().map(|text| super::time("until", text)).transpose()?;
