@@ -76,7 +76,7 @@ test('an operator area is named on a place, and measured by itself', async () =>
   await expect(areas.getByRole('row', { name: /^Boiler house/ })).toContainText('not met');
   await expect(areas.getByRole('row', { name: /^Wet end/ })).toBeVisible();
   await areas.getByRole('button', { name: 'Boiler house' }).click();
-  await expect(page.getByLabel('Operator area')).toHaveValue('Boiler house');
+  await expect(page.getByLabel('Operator area', { exact: true })).toHaveValue('Boiler house');
   await expect(page.getByRole('region', { name: 'Floods' })).toContainText('Voltage');
   await accessibility(page, 'dark');
 });
