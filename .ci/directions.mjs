@@ -14,7 +14,7 @@ const MAY = {
   press: ['core'],
   standin: ['core', 'sparkplug'],
   jobs: ['core', 'db'],
-  live: ['core', 'link', 'db'],
+  live: ['core', 'link', 'db', 'jobs'],
   server: ['core', 'link', 'db', 'live', 'jobs'],
   bench: ['core', 'sparkplug', 'link', 'db', 'live', 'jobs', 'server', 'standin'],
 };

@@ -44,7 +44,7 @@ test('the board moves', async () => {
   await expect(level.getByText(/^\d+\.\d$/)).toBeVisible();
   const before = await level.textContent();
   await expect(level).not.toHaveText(before ?? '', { timeout: 60_000 });
-  await expect(page.getByRole('contentinfo')).toContainText('9 of 9 connections');
+  await expect(page.getByRole('contentinfo')).toContainText('10 of 10 connections');
   // The past that was loaded holds the vessels too, which a layout describes.
   const found = (await (await page.request.get(`${server.url}/api/find?text=EX-1/Level`)).json()).found[0].id as string;
   const [from, to] = [90, 60].map((minutes) => new Date(Date.now() - minutes * 60_000).toISOString());
@@ -456,13 +456,13 @@ test('a fault is ordered, found out, told and over', async () => {
   await page.getByRole('link', { name: 'Demo faults' }).click();
   await page.getByRole('region', { name: 'Controller Wash' }).getByRole('button', { name: 'Cut the cable' }).click();
   await expect(page.getByRole('region', { name: 'Active faults' })).toContainText('Cable of Wash cut');
-  await expect(page.getByRole('contentinfo')).toContainText('8 of 9 connections');
+  await expect(page.getByRole('contentinfo')).toContainText('9 of 10 connections');
   await expect(page.getByRole('listitem').filter({ hasText: /^Wash: / })).toBeVisible();
   // The tags of the two tanks, and hopper, conveyor, the pumps and the drain valves as one each.
   await expect(place('Landing')).toContainText('22');
   await page.getByRole('button', { name: 'End all' }).click();
   await expect(page.getByRole('listitem').filter({ hasText: 'Wash answers again' })).toBeVisible({ timeout: 30_000 });
-  await expect(page.getByRole('contentinfo')).toContainText('9 of 9 connections', { timeout: 30_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('10 of 10 connections', { timeout: 30_000 });
 });
 
 test('the server goes away and comes back without a reload', async () => {
@@ -472,7 +472,7 @@ test('the server goes away and comes back without a reload', async () => {
   await context.setOffline(true);
   await server.restart();
   await context.setOffline(false);
-  await expect(page.getByRole('contentinfo')).toContainText('9 of 9 connections', { timeout: 30_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('10 of 10 connections', { timeout: 30_000 });
   const level = page.getByRole('region', { name: 'EX-1' }).getByRole('listitem').filter({ hasText: 'Level' });
   const before = await level.textContent();
   await expect(level).not.toHaveText(before ?? '', { timeout: 60_000 });

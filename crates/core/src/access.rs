@@ -46,6 +46,8 @@ pub struct Actor {
 pub enum Action {
     See,
     MakeReport,
+    /// Have a report made and sent to whoever a dispatch sends it.
+    SendReport,
     Acknowledge,
     /// Leave a note or a trend for others.
     Remark,
@@ -60,7 +62,7 @@ impl Action {
     pub const fn needs(self) -> Role {
         match self {
             Action::See | Action::MakeReport => Role::Viewer,
-            Action::Acknowledge | Action::Remark | Action::Write | Action::SetByHand => Role::Operator,
+            Action::Acknowledge | Action::Remark | Action::Write | Action::SetByHand | Action::SendReport => Role::Operator,
             Action::Configure => Role::Engineer,
         }
     }
@@ -94,14 +96,15 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case(Role::Viewer, [true, true, false, false, false, false, false])]
-    #[case(Role::Operator, [true, true, true, true, true, true, false])]
-    #[case(Role::Engineer, [true, true, true, true, true, true, true])]
-    fn roles(#[case] role: Role, #[case] expected: [bool; 7]) {
+    #[case(Role::Viewer, [true, true, false, false, false, false, false, false])]
+    #[case(Role::Operator, [true, true, true, true, true, true, true, false])]
+    #[case(Role::Engineer, [true, true, true, true, true, true, true, true])]
+    fn roles(#[case] role: Role, #[case] expected: [bool; 8]) {
         let actor = Actor { account: Uuid::nil(), name: "Somebody".into(), role };
         let actions = [
             Action::See,
             Action::MakeReport,
+            Action::SendReport,
             Action::Acknowledge,
             Action::Remark,
             Action::Write,

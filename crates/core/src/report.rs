@@ -10,6 +10,50 @@ use crate::{
     plant::loop_check::{LoopCheck, Proof},
     time::{Nanos, SECOND},
 };
+use serde::{Deserialize, Serialize};
+
+/// How a report is printed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Format {
+    Pdf,
+    Html,
+    /// A workbook (Office Open XML, ECMA-376), one sheet for each table.
+    Xlsx,
+    Csv,
+    Json,
+}
+
+impl Format {
+    pub const ALL: [Format; 5] = [Format::Pdf, Format::Html, Format::Xlsx, Format::Csv, Format::Json];
+
+    /// Its name, which is also the ending of its files.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Format::Pdf => "pdf",
+            Format::Html => "html",
+            Format::Xlsx => "xlsx",
+            Format::Csv => "csv",
+            Format::Json => "json",
+        }
+    }
+
+    /// Reads the name.
+    pub fn from_name(name: &str) -> Option<Format> {
+        Format::ALL.into_iter().find(|format| format.name() == name)
+    }
+
+    /// Its media type (RFC 6838).
+    pub const fn media(self) -> &'static str {
+        match self {
+            Format::Pdf => "application/pdf",
+            Format::Html => "text/html; charset=utf-8",
+            Format::Xlsx => "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+            Format::Csv => "text/csv; charset=utf-8",
+            Format::Json => "application/json",
+        }
+    }
+}
 
 /// A report on real data.
 #[derive(Clone, Debug, PartialEq)]
@@ -97,6 +141,8 @@ pub struct PointRow {
 pub struct Held {
     /// As the tag prints it; empty where nothing good is known.
     pub value: String,
+    /// The number, where it is a quantity and not a state.
+    pub number: Option<Number>,
     /// Since when; `None` where nothing is stored.
     pub since: Option<Nanos>,
     /// Why it is not good, in words; empty where it is.

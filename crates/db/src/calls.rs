@@ -4,6 +4,7 @@ use crate::{Db, DbError};
 use havrel_core::{
     access::Role,
     call_out::{Call, Called, How, Over, message::Message},
+    notice::Tries,
     plant::week::Hours,
     time::Nanos,
 };
@@ -275,10 +276,10 @@ async fn keep_message(conn: &mut PgConnection, message: &Message) -> Result<(), 
     .bind(message.account)
     .bind(message.carrier)
     .bind(Json(&message.notice))
-    .bind(i32::try_from(message.attempts).unwrap_or(i32::MAX))
-    .bind(message.next_at)
-    .bind(message.sent_at)
-    .bind(&message.answer)
+    .bind(i32::try_from(message.tries.attempts).unwrap_or(i32::MAX))
+    .bind(message.tries.next_at)
+    .bind(message.tries.sent_at)
+    .bind(&message.tries.answer)
     .execute(conn)
     .await?;
     Ok(())
@@ -314,9 +315,11 @@ fn message(row: &PgRow) -> Result<Message, DbError> {
         account: row.try_get("account")?,
         carrier: row.try_get("carrier")?,
         notice: row.try_get::<Json<_>, _>("notice")?.0,
-        attempts: u32::try_from(attempts).unwrap_or_default(),
-        next_at: row.try_get("next_at")?,
-        sent_at: row.try_get("sent_at")?,
-        answer: row.try_get("answer")?,
+        tries: Tries {
+            attempts: u32::try_from(attempts).unwrap_or_default(),
+            next_at: row.try_get("next_at")?,
+            sent_at: row.try_get("sent_at")?,
+            answer: row.try_get("answer")?,
+        },
     })
 }

@@ -8,6 +8,7 @@ pub mod by_hand;
 pub mod calls;
 pub mod cluster;
 pub mod config;
+pub mod dispatches;
 pub mod editions;
 pub mod history;
 pub mod journal;

@@ -11,6 +11,7 @@ use havrel_core::{
     },
     quality::Quality,
     report::{AlarmFigures, Curve, Document, Held, Named, Part, PointRow, Points},
+    sample::Value,
     time::{Nanos, SECOND},
 };
 use havrel_db::{Db, DbError, alarms::EventFilter, answers::Kept};
@@ -124,12 +125,12 @@ fn numbers(plant: &Plant, named: &[(Uuid, Named)]) -> Vec<TagNo> {
 fn held(plant: &Plant, tag: &Tag, kept: Option<Kept>) -> Held {
     let Some(kept) = kept else { return Held::default() };
     let doubt = if kept.quality == Quality::GOOD { "" } else { kept.quality.reason().words() };
-    let value = match kept.value {
-        _ if kept.quality.is_bad() => String::new(),
-        None => String::new(),
-        Some(value) => plant.print(tag, &value),
+    let Some(value) = kept.value.filter(|_| !kept.quality.is_bad()) else {
+        return Held { since: Some(kept.time), doubt, ..Held::default() };
     };
-    Held { value, since: Some(kept.time), doubt }
+    let named = plant.states_of(tag).is_some() || matches!(value, Value::Bool(_));
+    let number = value.exact().filter(|_| !named);
+    Held { value: plant.print(tag, &value), number, since: Some(kept.time), doubt }
 }
 
 /// Points under a place, in the order of the plant, whose proof is one of those that are wanted.

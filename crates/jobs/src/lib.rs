@@ -1,8 +1,11 @@
 //! Work on demand: reports, gathered from history and alarms and printed in open formats.
 
-pub mod csv;
+mod csv;
+pub mod edition;
 pub mod gather;
+mod grids;
 pub mod html;
+mod json;
 pub mod listing;
 pub mod performance;
 pub mod picture;
@@ -10,3 +13,4 @@ pub mod press;
 pub mod sheet;
 mod tables;
 pub mod whole;
+mod workbook;

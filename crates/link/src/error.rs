@@ -142,6 +142,9 @@ pub enum LinkError {
     /// A mail server answered with a code and words (RFC 5321, 4.2).
     #[error("The mail server answered {0}: {1}.")]
     MailAnswered(u16, String),
+    /// Which folder, and what is wrong with it.
+    #[error("Nothing can be put into the folder {0}: {1}.")]
+    Folder(String, String),
 }
 
 impl LinkError {
@@ -185,6 +188,7 @@ impl LinkError {
             | LinkError::PortTaken(_)
             | LinkError::NoSuchNetwork(_)
             | LinkError::MailAnswered(..)
+            | LinkError::Folder(..)
             | LinkError::Closed => Reason::NotConnected,
         }
     }
@@ -236,6 +240,9 @@ impl LinkError {
             LinkError::MailAnswered(535 | 530 | 534, _) => "Check user and password, and which logins the mail server takes.",
             LinkError::MailAnswered(400..500, _) => "It usually passes; the mail server's log says more.",
             LinkError::MailAnswered(..) => "Check the address, and what the mail server allows this sender; its log says more.",
+            LinkError::Folder(..) => {
+                "Check that the folder is there, that its share is mounted, and that the account of Havrel may write there."
+            }
             LinkError::NoBroker => "Install Debian’s package: apt-get install mosquitto.",
             LinkError::NotStarted(_) => "It is started again. If that does not help, read the log of Havrel.",
             LinkError::PortTaken(_) => "End that program, which may be another broker, or choose another port.",
@@ -272,6 +279,7 @@ impl LinkError {
             LinkError::SameClient | LinkError::Ended => "closed by the device",
             LinkError::TooLarge(_) => "wrong answer",
             LinkError::Status(_) | LinkError::Answered(_) | LinkError::SentOn(_) | LinkError::MailAnswered(..) => "refused",
+            LinkError::Folder(..) => "not writable",
             LinkError::NoEndpoint(..) => "not secured",
             LinkError::Untrusted(..) | LinkError::ShutOut | LinkError::NotSecured(_) => "not secured",
             LinkError::SwitchedOff | LinkError::BadRequest(_) | LinkError::NoSecret(_) => "not asked",

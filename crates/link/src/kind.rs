@@ -138,6 +138,8 @@ pub struct Capabilities {
     pub mails: bool,
     /// It tells a program.
     pub hooks: bool,
+    /// It takes files, as a folder does.
+    pub files: bool,
 }
 
 #[cfg(test)]

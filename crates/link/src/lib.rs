@@ -56,7 +56,7 @@ use std::{
 };
 
 /// Every kind of connection, in the order in which they are offered.
-pub fn kinds() -> [&'static dyn Kind; 13] {
+pub fn kinds() -> [&'static dyn Kind; 14] {
     use plain::Plain;
     use sparkplug::{Sparkplug, edge::EdgeNode};
     [
@@ -73,6 +73,7 @@ pub fn kinds() -> [&'static dyn Kind; 13] {
         &Plain::FIGURES,
         &notify::mail::Mail,
         &notify::hook::Hook,
+        &notify::folder::Folder,
     ]
 }
 
@@ -118,6 +119,7 @@ impl havrel_core::plant::SourceCheck for Kinds {
         kind(&connection.kind).map(|kind| kind.describe().can).is_some_and(|can| match carrier {
             Carrier::Mail => can.mails,
             Carrier::Hook => can.hooks,
+            Carrier::Folder => can.files,
         })
     }
 

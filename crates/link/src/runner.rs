@@ -5,7 +5,7 @@ use async_trait::async_trait;
 use havrel_core::{
     TagNo,
     arrival::{Arrival, Mapping},
-    call_out::Notice,
+    notice::Notice,
     plant::{Connection, Own},
     publish::Message,
     quality::Quality,

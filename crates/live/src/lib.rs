@@ -11,6 +11,8 @@ pub mod call_out;
 mod changes;
 mod clock;
 mod devices;
+mod dispatch;
+pub mod editions;
 mod engine;
 mod formulas;
 pub mod identity;
@@ -34,6 +36,7 @@ mod ship;
 pub mod spool;
 mod supervision;
 mod trials;
+mod under_way;
 pub mod values;
 
 use alarms::AlarmBoard;
@@ -72,7 +75,7 @@ use std::{
     time::{Duration, Instant},
 };
 use tokio::{
-    sync::{mpsc, oneshot, watch},
+    sync::{Semaphore, mpsc, oneshot, watch},
     task::JoinSet,
 };
 use uuid::Uuid;
@@ -179,6 +182,9 @@ pub struct Live {
     publishing: publishing::Publishing,
     orders: orders::Orders,
     calls: call_out::Calls,
+    dispatches: dispatch::Dispatches,
+    /// Whose turn it is to print a PDF.
+    press: Semaphore,
     /// When the engine's thread last ended a turn: milliseconds since the program started, on a clock that nobody sets.
     beat: AtomicU64,
     began: Instant,
@@ -275,6 +281,8 @@ impl Live {
             publishing,
             orders,
             calls: call_out::Calls::default(),
+            dispatches: dispatch::Dispatches::default(),
+            press: Semaphore::new(1),
             beat: AtomicU64::new(0),
             began: Instant::now(),
             finder: Mutex::default(),
@@ -308,6 +316,9 @@ impl Live {
         live.watched("taking in what arrives", move |live| arrivals::follow(live, announced.clone()));
         live.watched("calling people", call_out::run);
         live.watched("sending of messages", call_out::send);
+        live.watched("dispatches", dispatch::run);
+        live.watched("making of reports", dispatch::make);
+        live.watched("sending of reports", dispatch::send);
         live.watched("shipping to the database", ship::run);
         live.watched("following the configuration", changes::run);
         live.watched("removing what is old", recorders::remove_what_is_old);
@@ -438,6 +449,7 @@ impl Live {
         self.fill_windows(&before, &next);
         self.set_links();
         self.publishing.follow(next.clone());
+        self.dispatches.ring();
         if !held.is_empty() {
             self.spawn(self.clone().let_go(held));
         }

@@ -47,6 +47,9 @@ pub(crate) async fn run(live: Arc<Live>) {
             Ok(()) => {
                 live.spool.release(last);
                 live.shipped.send_replace(last);
+                if frames.iter().any(|frame| !frame.rows.is_empty()) {
+                    live.dispatches.ring();
+                }
                 note(&live, None).await;
             }
             Err(DbError::Content(words)) => match sort_out(&live, &frames).await {

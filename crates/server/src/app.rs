@@ -44,8 +44,6 @@ pub struct App {
     pub(crate) sockets: AtomicUsize,
     /// The same by account.
     pub(crate) sockets_of: Mutex<HashMap<Uuid, usize>>,
-    /// Whose turn it is to print a PDF.
-    pub(crate) press: Semaphore,
     /// Whose turn it is to compare a file.
     pub(crate) heavy: Semaphore,
     pub(crate) files: Files,
@@ -92,7 +90,6 @@ impl App {
             earlier: Earlier::default(),
             standin: None,
             data: None,
-            press: Semaphore::new(1),
             heavy: Semaphore::new(1),
             files: Files::default(),
             push_index: Mutex::default(),

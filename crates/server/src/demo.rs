@@ -1,6 +1,6 @@
 //! The demo: the configuration of the simulated plant taken in, its ports followed, its made-up past loaded.
 
-use crate::standin::{EFFLUENT, Failure, Past, Standin, UTILITIES};
+use crate::standin::{EFFLUENT, Failure, Past, SHARE, Standin, UTILITIES};
 use havrel_core::{
     frame::Frame,
     plant::{Edit, Kind, Op, Own},
@@ -11,7 +11,7 @@ use havrel_jobs::{sheet::NoPlan, whole};
 use havrel_link::{Kinds, modbus::Address};
 use havrel_live::{Live, now};
 use serde_json::{Value as Json, json};
-use std::sync::Arc;
+use std::{path::Path, sync::Arc};
 use uuid::Uuid;
 
 fn by(why: &str) -> By {
@@ -23,7 +23,7 @@ fn by(why: &str) -> By {
 ///
 /// # Errors
 /// What is wrong with the file, or the database's own.
-pub async fn build(live: &Arc<Live>, file: &[u8], standin: &Standin) -> Result<bool, Failure> {
+pub async fn build(live: &Arc<Live>, file: &[u8], world: &World<'_>) -> Result<bool, Failure> {
     let plant = live.plant();
     if plant.revision > 0 {
         return Ok(false);
@@ -36,15 +36,26 @@ pub async fn build(live: &Arc<Live>, file: &[u8], standin: &Standin) -> Result<b
         let Op::Create(set, _) = &mut edit.op else { continue };
         let name = set.get("name").and_then(Json::as_str).unwrap_or_default().to_owned();
         if let Some(settings) = set.get_mut("settings").and_then(Json::as_object_mut) {
-            follow(&name, settings, standin);
+            follow(&name, settings, world);
         }
     }
     live.commit(&plan.edits, &by("Built the demo plant")).await?;
     Ok(true)
 }
 
-/// Points the settings of a connection of that name at the port on which its device listens now, if it is one of the loopback.
-fn follow(name: &str, settings: &mut Own, standin: &Standin) {
+/// What stands around the demo plant.
+pub struct World<'a> {
+    pub standin: &'a Standin,
+    /// The folder in the place of the share for reports.
+    pub share: &'a Path,
+}
+
+/// Points the settings of a connection of that name at the port on which its device listens now, if it is one of the loopback, and the share
+/// at its folder.
+fn follow(name: &str, settings: &mut Own, World { standin, share }: &World<'_>) {
+    if name == SHARE && settings.contains_key("path") {
+        settings.insert("path".into(), json!(share));
+    }
     let device = if name == EFFLUENT { UTILITIES } else { name };
     let Some((_, port)) = standin.controllers.iter().find(|(name, _)| name == device) else { return };
     let at_home = |text: &Json| text.as_str().is_some_and(|text| text.contains("127.0.0.1"));
@@ -59,12 +70,12 @@ fn follow(name: &str, settings: &mut Own, standin: &Standin) {
 ///
 /// # Errors
 /// The database's own.
-pub async fn follow_ports(live: &Arc<Live>, standin: &Standin) -> Result<(), CommitError> {
+pub async fn follow_ports(live: &Arc<Live>, world: &World<'_>) -> Result<(), CommitError> {
     let plant = live.plant();
     let mut edits = Vec::new();
     for connection in plant.connections.values() {
         let mut settings = connection.set.settings.clone();
-        follow(&connection.set.name, &mut settings, standin);
+        follow(&connection.set.name, &mut settings, world);
         if settings != connection.set.settings {
             let patch = [("settings".to_owned(), Json::Object(settings))].into_iter().collect();
             edits.push(Edit { kind: Kind::Connection, id: connection.id, op: Op::Patch(patch), seen: None });

@@ -220,9 +220,8 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
     let (cluster_folder, spool_folder) = (data.join("cluster"), data.join("spool"));
     if demo.as_ref().is_some_and(|d| d.fresh) && cluster_folder.exists() {
         say("throwing away the data of the earlier demo");
-        fs::remove_dir_all(&cluster_folder)?;
-        if spool_folder.exists() {
-            fs::remove_dir_all(&spool_folder)?;
+        for folder in [&cluster_folder, &spool_folder, &data.join("share")].into_iter().filter(|folder| folder.exists()) {
+            fs::remove_dir_all(folder)?;
         }
     }
     let (told, server_events) = tokio::sync::mpsc::unbounded_channel();
@@ -260,10 +259,15 @@ async fn run(common: Common, demo: Option<Demo>) -> Result<()> {
             });
         }
         say(&format!("faults on command: target/debug/havrel-standin fault --at {} --help", started.control));
-        if !demo.empty && demo::build(&live, &standin::configuration().await?, &started).await? && hours > 0.0 {
+        let share = data.join("share");
+        fs::create_dir_all(&share)?;
+        let share = share.canonicalize()?;
+        say(&format!("reports that are sent to the share lie in {}", share.display()));
+        let world = demo::World { standin: &started, share: &share };
+        if !demo.empty && demo::build(&live, &standin::configuration().await?, &world).await? && hours > 0.0 {
             past = Some(hours);
         }
-        demo::follow_ports(&live, &started).await?;
+        demo::follow_ports(&live, &world).await?;
         simulation = Some(started);
     }
     let listener = listen(common.bind, common.port)?;

@@ -44,6 +44,8 @@ pub const UTILITIES: &str = "Utilities";
 pub const MAIL: &str = "Works mail";
 /// The connection to the program that is told of alarms; it shows what it and the mail server received.
 pub const HOOK: &str = "Gatehouse screen";
+/// The connection to the folder in which reports are put.
+pub const SHARE: &str = "Reports share";
 /// The connection to the remote station, which speaks through the same broker.
 pub const EFFLUENT: &str = "Effluent";
 

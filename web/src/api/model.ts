@@ -417,6 +417,40 @@ export interface ShiftPatternSet {
   order: number;
 }
 
+export type ReportFormat = 'pdf' | 'html' | 'xlsx' | 'csv' | 'json';
+
+/** When a report is made. */
+export type DispatchWhen =
+  | { on: 'hand' }
+  | { on: 'schedule'; cron: string; missed: 'all' | 'last' | 'none' }
+  | { on: 'shift'; missed: 'all' | 'last' | 'none' }
+  | { on: 'event'; edge: 'rise' | 'fall' | 'either' };
+
+/** Over which period a report is made. */
+export type Covers = 'own' | 'hour' | 'day' | 'week' | 'month' | 'shift';
+
+/** Where a report goes. */
+export interface DeliverySet {
+  connection: string;
+  /** Addresses of e-mail; none elsewhere. */
+  to: string[];
+  file: string;
+  formats: ReportFormat[];
+}
+
+/** When a report is made, over which period, and where it goes. */
+export interface DispatchSet {
+  name: string;
+  report: string;
+  running: boolean;
+  when: DispatchWhen;
+  trigger: FormulaSet | null;
+  covers: Covers;
+  shifts: string | null;
+  deliveries: DeliverySet[];
+  order: number;
+}
+
 export interface Sets {
   class: ClassSet;
   shift_pattern: ShiftPatternSet;
@@ -432,6 +466,7 @@ export interface Sets {
   report: ReportSet;
   publication: PublicationSet;
   recorder: RecorderSet;
+  dispatch: DispatchSet;
 }
 
 export type Kind = keyof Sets;

@@ -19,6 +19,7 @@ function useWay(): (r: Referrer) => (() => void) | undefined {
   const go = useGo();
   return ({ kind, id }) => {
     if (kind === 'report') return () => go({ report: id }, '/reports');
+    if (kind === 'dispatch') return () => go({ part: 'dispatches', of: id, report: undefined }, '/reports');
     if (kind === 'recorder') return () => go({ of: id }, '/record');
     if (kind === 'tag') return () => go({ tag: id });
     if (kind === 'connection') return () => go({ connection: id, part: undefined }, '/connect');

@@ -25,6 +25,9 @@ export function moment(at: number | string, now = Date.now()): string {
   return new Date(now).toDateString() === time.toDateString() ? clock(at) : `${day} ${clock(at)}`;
 }
 
+/** Date and time where the browser is, also of today; a full minute without its seconds. */
+export const minute = (at: number | string): string => moment(at, 0).replace(/:00$/, '');
+
 /** The end of a path, which is what tells places apart: its last two names. */
 export function pathEnd(path: string): string {
   return path.split('/').slice(-2).join(' / ');
@@ -91,4 +94,12 @@ export function spanWords(seconds: number): string {
   const named = { 60: 'minute', 3600: 'hour', 86400: 'day', 604800: 'week' }[seconds];
   if (named) return named;
   return seconds % 3600 === 0 && seconds < 172_800 ? `${seconds / 3600} h` : lasting(seconds * 1000);
+}
+
+/** Bytes in the unit that suits them. */
+export function bytesWords(n: number): string {
+  const units = ['B', 'kB', 'MB', 'GB', 'TB'];
+  let [value, unit] = [n, 0];
+  while (value >= 1000 && unit < units.length - 1) [value, unit] = [value / 1000, unit + 1];
+  return `${unit === 0 || value >= 100 ? Math.round(value) : value.toPrecision(2)} ${units[unit]}`;
 }

@@ -23,6 +23,8 @@ pub enum SystemAlarm {
     Test = 7,
     /// Everybody was told of an alarm, and nobody took the call.
     Unanswered = 8,
+    /// A report did not reach where it was to go.
+    Undelivered = 9,
 }
 
 /// The first fifteen bytes of every identity.
@@ -30,7 +32,7 @@ const FAMILY: u128 = 0x4861_7672_656c_8000_8000_7379_7374_0000;
 
 impl SystemAlarm {
     /// Every one there is.
-    pub const ALL: [SystemAlarm; 8] = [
+    pub const ALL: [SystemAlarm; 9] = [
         SystemAlarm::Quarantine,
         SystemAlarm::Restarted,
         SystemAlarm::ClockStepped,
@@ -39,6 +41,7 @@ impl SystemAlarm {
         SystemAlarm::Behind,
         SystemAlarm::Test,
         SystemAlarm::Unanswered,
+        SystemAlarm::Undelivered,
     ];
 
     /// The identity that stands in events in the place of a rule's.
@@ -60,7 +63,7 @@ impl SystemAlarm {
             | SystemAlarm::DatabaseServer
             | SystemAlarm::Behind => 3,
             SystemAlarm::Test | SystemAlarm::Unanswered => 4,
-            SystemAlarm::ClockStepped => 2,
+            SystemAlarm::ClockStepped | SystemAlarm::Undelivered => 2,
         }
     }
 
@@ -74,6 +77,7 @@ impl SystemAlarm {
             SystemAlarm::Behind => "More values come than this machine can judge, or another program takes its time.",
             SystemAlarm::DatabaseServer => "Something stopped the database server, or it failed.",
             SystemAlarm::Test => "Somebody tries whether people are reached. Nothing is wrong at the plant.",
+            SystemAlarm::Undelivered => "The folder, the mail server or the program did not take it as often as it was tried.",
             SystemAlarm::Unanswered => "Everybody of the call-out plan who may be told now was told as often as it says.",
         }
     }
@@ -87,6 +91,7 @@ impl SystemAlarm {
             SystemAlarm::SpoolDamaged => "Check the disk. The journal names the time span.",
             SystemAlarm::Behind => "Look at the load of this machine; until it has caught up, watch the plant by other means.",
             SystemAlarm::Test => "Acknowledge it, so that the test ends.",
+            SystemAlarm::Undelivered => "See under Reports, Dispatches what was answered; mend that and send it again.",
             SystemAlarm::Unanswered => "Look after the alarms yourself, and see under Call-out who was told and when.",
             SystemAlarm::DatabaseServer => "See cluster/server.log in the data folder for the reason.",
         }

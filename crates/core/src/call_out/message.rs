@@ -1,16 +1,14 @@
 //! Messages of calls: what they say, and when they are tried again.
 
-use super::{Call, Called, Notice};
-use crate::time::{Nanos, SECOND, to_local, to_text};
+use super::{Call, Called};
+use crate::{
+    notice::{Notice, Tries},
+    time::{Nanos, to_local, to_text},
+};
 use serde::Serialize;
 use serde_json::json;
 use uuid::Uuid;
 
-/// The pause after a first failure; doubled with each further one, up to the longest.
-const PAUSE: Nanos = 15 * SECOND;
-const LONGEST_PAUSE: Nanos = 600 * SECOND;
-/// So often a message is tried.
-pub const MOST_ATTEMPTS: u32 = 20;
 /// So many alarms a message names; the others it counts.
 const MOST_NAMED: usize = 20;
 
@@ -26,41 +24,7 @@ pub struct Message {
     /// The connection that carries it.
     pub carrier: Uuid,
     pub notice: Notice,
-    pub attempts: u32,
-    /// When it is tried next; `None`: never again.
-    pub next_at: Option<Nanos>,
-    pub sent_at: Option<Nanos>,
-    /// What the server said last, or why it is not sent.
-    pub answer: String,
-}
-
-impl Message {
-    /// Whether it is to be sent now. One that would wait for longer than any pause waits for a clock that was set back.
-    pub fn is_due(&self, now: Nanos) -> bool {
-        self.next_at.is_some_and(|at| at <= now || at.saturating_sub(now) > LONGEST_PAUSE)
-    }
-
-    /// The server has it.
-    pub fn sent(&mut self, now: Nanos, answer: &str) {
-        self.attempts += 1;
-        (self.next_at, self.sent_at) = (None, Some(now));
-        answer.clone_into(&mut self.answer);
-    }
-
-    /// It could not be sent; `lasting`: it would be refused again. Whether it is given up.
-    pub fn failed(&mut self, now: Nanos, answer: &str, lasting: bool) -> bool {
-        self.attempts += 1;
-        answer.clone_into(&mut self.answer);
-        let pause = (PAUSE << (self.attempts - 1).min(10)).min(LONGEST_PAUSE);
-        self.next_at = (!lasting && self.attempts < MOST_ATTEMPTS).then(|| now.saturating_add(pause));
-        self.next_at.is_none()
-    }
-
-    /// Nobody needs it any more.
-    pub fn drop_it(&mut self, why: &str) {
-        self.next_at = None;
-        self.answer = if self.answer.is_empty() { why.to_owned() } else { format!("{why} Before that: {}", self.answer) };
-    }
+    pub tries: Tries,
 }
 
 /// An alarm as a message tells of it.
@@ -136,7 +100,7 @@ pub fn write(id: Uuid, to: &str, about: &About<'_>, told: &[Told]) -> Notice {
         "id": id, "call": call.id, "plan": plan, "test": call.test, "further": more,
         "priority": call.highest(), "count": count, "alarms": named, "link": link,
     });
-    Notice { id, to: to.to_owned(), subject, text: lines.join("\n"), content }
+    Notice { id, to: to.to_owned(), subject, text: lines.join("\n"), content, files: Vec::new() }
 }
 
 fn last_of(path: &str) -> &str {
@@ -151,6 +115,7 @@ pub fn named<'a>(call: &'a Call, of: impl Fn(Uuid, &'a Called) -> Told) -> Vec<T
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::time::SECOND;
 
     fn call(count: u128) -> Call {
         let called = |n: u128| Called {
@@ -210,35 +175,5 @@ mod tests {
         let mut odd = call(1);
         odd.alarms.values_mut().for_each(|alarm| alarm.text = "High\r\nBcc: all@works.example".into());
         assert!(!written(&odd, false).subject.contains(['\r', '\n']));
-    }
-
-    #[test]
-    fn a_message_is_tried_again_with_growing_pauses_and_not_for_ever() {
-        let mut message = Message {
-            call: Uuid::nil(),
-            made_at: 0,
-            whom: String::new(),
-            account: None,
-            carrier: Uuid::nil(),
-            notice: written(&call(1), false),
-            attempts: 0,
-            next_at: Some(0),
-            sent_at: None,
-            answer: String::new(),
-        };
-        let mut pauses = Vec::new();
-        let mut now = 0;
-        while !message.failed(now, "No answer.", false) {
-            pauses.push((message.next_at.unwrap() - now) / SECOND);
-            now = message.next_at.unwrap();
-        }
-        assert_eq!((pauses.len(), &pauses[..7]), (MOST_ATTEMPTS as usize - 1, &[15, 30, 60, 120, 240, 480, 600][..]));
-        let waits = Message { next_at: Some(LONGEST_PAUSE), ..message.clone() };
-        assert!(!waits.is_due(0) && waits.is_due(LONGEST_PAUSE) && waits.is_due(-60 * SECOND), "the clock was set back");
-        let mut refused = Message { attempts: 0, next_at: Some(0), ..message.clone() };
-        assert!(refused.failed(0, "550 nobody of this name", true) && refused.next_at.is_none());
-        let mut late = Message { attempts: 2, next_at: Some(9), ..message };
-        late.sent(9, "250 taken");
-        assert_eq!((late.attempts, late.next_at, late.sent_at), (3, None, Some(9)));
     }
 }

@@ -23,19 +23,6 @@ pub const MORE_AFTER: Nanos = 5 * MINUTE;
 /// How often a call waits for the hours of people who could not be told.
 pub const MOST_HELD: u32 = 14;
 
-/// Something that one person, or one program, is told.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Notice {
-    pub id: Uuid,
-    /// The address of an e-mail; empty for a program.
-    pub to: String,
-    pub subject: String,
-    /// In words, for people.
-    pub text: String,
-    /// The same for programs.
-    pub content: serde_json::Value,
-}
-
 /// An alarm that somebody has to acknowledge.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Waiting {

@@ -5,7 +5,7 @@ use crate::{
     TagNo,
     alarm::{Criterion, Handling, RuleKind, Test},
     formula::Program,
-    plant::{Edge, Plant, RecordMode, RecordWhen, Role, Rule, Side, Tag, Track, Uncertain},
+    plant::{DispatchWhen, Edge, Plant, RecordMode, RecordWhen, Role, Rule, Side, Tag, Track, Uncertain},
     time::{MILLI, Nanos, SECOND},
 };
 use std::{collections::HashMap, sync::Arc};
@@ -125,7 +125,7 @@ pub struct Plan {
     pub first_out: Vec<Vec<u32>>,
     /// What is read stands before what reads it.
     pub formulas: Vec<FormulaPlan>,
-    /// Recorders that run, in the order of their identity.
+    /// Recorders that run, and dispatches at an event, in the order of their identity.
     pub recorders: Vec<RecorderPlan>,
     pub slots: HashMap<TagNo, Slot>,
 }
@@ -258,31 +258,41 @@ impl Plan {
 
     /// Triggers come after everything that is computed, so that a row holds the results of its instant.
     fn add_recorders(&mut self, plant: &Plant, slot_of_id: &HashMap<Uuid, Slot>) {
-        let mut recorders: Vec<_> = plant.recorders.values().filter(|r| r.set.running).collect();
-        recorders.sort_by_key(|r| r.id);
-        for item in recorders {
-            let takes = match &item.set.when {
-                RecordWhen::Interval { every_ms, offset_ms, keep } => Takes::Spans {
-                    every: Nanos::from(*every_ms).max(1) * MILLI,
-                    offset: Nanos::from(*offset_ms) * MILLI,
-                    keep: keep.clone(),
-                },
-                RecordWhen::Event { edge } => Takes::Rows(*edge),
-                RecordWhen::Change { .. } | RecordWhen::Hand {} => Takes::Asked,
-            };
+        let recorders = plant.recorders.values().filter(|r| r.set.running);
+        let mut all: Vec<_> = recorders
+            .map(|item| {
+                let takes = match &item.set.when {
+                    RecordWhen::Interval { every_ms, offset_ms, keep } => Takes::Spans {
+                        every: Nanos::from(*every_ms).max(1) * MILLI,
+                        offset: Nanos::from(*offset_ms) * MILLI,
+                        keep: keep.clone(),
+                    },
+                    RecordWhen::Event { edge } => Takes::Rows(*edge),
+                    RecordWhen::Change { .. } | RecordWhen::Hand {} => Takes::Asked,
+                };
+                (item.id, takes, plant.recorded_by(&item.set), item.set.trigger.as_ref())
+            })
+            .collect();
+        // A dispatch at an event takes a row of what its report shows, so that the report shows what was at that instant.
+        for item in plant.dispatches.values().filter(|d| d.set.running) {
+            if let DispatchWhen::Event { edge } = item.set.when {
+                all.push((item.id, Takes::Rows(edge), plant.dispatched_tags(&item.set), item.set.trigger.as_ref()));
+            }
+        }
+        all.sort_by_key(|(id, ..)| *id);
+        for (id, takes, tags, trigger) in all {
             let index = self.recorders.len() as u32;
-            let slots: Vec<Slot> =
-                plant.recorded_by(&item.set).into_iter().filter_map(|tag| slot_of_id.get(&tag.id).copied()).collect();
+            let slots: Vec<Slot> = tags.into_iter().filter_map(|tag| slot_of_id.get(&tag.id).copied()).collect();
             if let Takes::Spans { .. } = takes {
                 for (place, &slot) in slots.iter().enumerate() {
                     self.tags[slot as usize].spans.push((index, place as u32));
                 }
             }
             // The door lets nothing in that cannot be computed; a trigger that a damaged plant holds never turns.
-            if let (Takes::Rows(_), Ok(Some(program))) = (&takes, plant.trigger_program(&item.set)) {
+            if let (Takes::Rows(_), Ok(Some(program))) = (&takes, plant.trigger_program(trigger)) {
                 self.add_formula(Gives::Trigger(index), program, slot_of_id, None);
             }
-            self.recorders.push(RecorderPlan { id: item.id, takes, slots });
+            self.recorders.push(RecorderPlan { id, takes, slots });
         }
     }
 

@@ -87,6 +87,8 @@ impl CallTo {
 pub enum Carrier {
     Mail,
     Hook,
+    /// It takes files and tells nobody.
+    Folder,
 }
 
 /// Whether a text will do as the address of an e-mail: a part before the “@”, a domain behind it, and nothing that could end a line.

@@ -1,7 +1,7 @@
 //! What kinds of items there are. Everything that is particular to one of them stands in the file of its settings, behind one
 //! trait; everything else treats them alike.
 
-use super::{Item, Message, Own, Plant, Recorder, Rule, SourceCheck, Table, Tag, check::Wrong, layers, read};
+use super::{Item, Message, Own, Plant, Rule, SourceCheck, Table, Tag, check::Wrong, layers, read};
 use crate::formula::Formula;
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::{Value as Json, json};
@@ -36,6 +36,8 @@ pub enum Kind {
     Publication,
     /// Which values go into history, and when.
     Recorder,
+    /// When a report is made, and where it goes.
+    Dispatch,
     /// The site's guide to priorities of alarms.
     Guide,
     /// Who is called for alarms that nobody acknowledges.
@@ -48,7 +50,7 @@ pub enum Kind {
 macro_rules! of_kind {
     ($kind:expr, $settings:ident => $body:expr) => {{
         use $crate::plant::{
-            AlarmClass, CallPlan, Class, Connection, Guide, Kind, Layout, Place, Publication, Recorder, Report, Rule,
+            AlarmClass, CallPlan, Class, Connection, Dispatch, Guide, Kind, Layout, Place, Publication, Recorder, Report, Rule,
             ShiftPattern, States, Tag,
         };
         match $kind {
@@ -100,6 +102,10 @@ macro_rules! of_kind {
                 type $settings = Recorder;
                 $body
             }
+            Kind::Dispatch => {
+                type $settings = Dispatch;
+                $body
+            }
             Kind::Guide => {
                 type $settings = Guide;
                 $body
@@ -115,7 +121,7 @@ pub(super) use of_kind;
 
 impl Kind {
     /// Every kind; but for classes, an item refers only to kinds before its own, or to its own.
-    pub const ALL: [Kind; 14] = [
+    pub const ALL: [Kind; 15] = [
         Kind::Class,
         Kind::ShiftPattern,
         Kind::Place,
@@ -128,6 +134,7 @@ impl Kind {
         Kind::Report,
         Kind::Publication,
         Kind::Recorder,
+        Kind::Dispatch,
         Kind::Guide,
         Kind::CallPlan,
     ];
@@ -145,6 +152,7 @@ impl Kind {
             Kind::Report => "report",
             Kind::Publication => "publication",
             Kind::Recorder => "recorder",
+            Kind::Dispatch => "dispatch",
             Kind::Guide => "guide",
             Kind::ShiftPattern => "shift_pattern",
             Kind::AlarmClass => "alarm_class",
@@ -293,6 +301,14 @@ pub trait Settings: Clone + PartialEq + Serialize + DeserializeOwned {
     fn check(item: &Item<Self>, checking: &Checking<'_>, wrong: &mut Wrong);
 }
 
+/// Something that a condition sets off.
+#[derive(Clone, Copy)]
+pub struct Triggered<'a> {
+    pub kind: Kind,
+    pub name: &'a str,
+    pub trigger: &'a Formula,
+}
+
 /// What is at hand while items are checked.
 pub struct Checking<'a> {
     /// The revision that is to be.
@@ -301,7 +317,7 @@ pub struct Checking<'a> {
     limits: OnceCell<HashMap<Uuid, Vec<&'a str>>>,
     readers: OnceCell<HashMap<Uuid, Vec<&'a Arc<Item<Tag>>>>>,
     judges: OnceCell<HashMap<Uuid, Vec<&'a Arc<Item<Rule>>>>>,
-    triggered: OnceCell<HashMap<Uuid, Vec<&'a Arc<Item<Recorder>>>>>,
+    triggered: OnceCell<HashMap<Uuid, Vec<Triggered<'a>>>>,
     circular: OnceCell<HashSet<Uuid>>,
 }
 
@@ -363,13 +379,16 @@ impl<'a> Checking<'a> {
         all.get(&tag).map_or(&[], Vec::as_slice)
     }
 
-    /// The recorders whose triggers read a tag.
-    pub fn triggered_by(&self, tag: Uuid) -> &[&'a Arc<Item<Recorder>>] {
+    /// The recorders and dispatches whose triggers read a tag.
+    pub fn triggered_by(&self, tag: Uuid) -> &[Triggered<'a>] {
         let all = self.triggered.get_or_init(|| {
-            let mut triggered: HashMap<Uuid, Vec<&'a Arc<Item<Recorder>>>> = HashMap::new();
-            for item in self.plant.recorders.values() {
-                for read in item.set.trigger.iter().flat_map(Formula::references) {
-                    triggered.entry(read).or_default().push(item);
+            let mut triggered: HashMap<Uuid, Vec<Triggered<'a>>> = HashMap::new();
+            let recorders = self.plant.recorders.values().map(|item| (Kind::Recorder, &item.set.name, &item.set.trigger));
+            let dispatches = self.plant.dispatches.values().map(|item| (Kind::Dispatch, &item.set.name, &item.set.trigger));
+            for (kind, name, trigger) in recorders.chain(dispatches) {
+                let Some(trigger) = trigger else { continue };
+                for read in trigger.references() {
+                    triggered.entry(read).or_default().push(Triggered { kind, name, trigger });
                 }
             }
             triggered

@@ -14,7 +14,7 @@ use uuid::Uuid;
 pub const MOST_STEPS: usize = 40;
 
 /// What is known of devices beyond the settings of their connections.
-pub trait Wire {
+pub trait Wire: Sync {
     /// Under which addresses the device of a connection is reached, in words; `None` where nothing outside of Havrel speaks
     /// through it, so that there is no source to be moved.
     fn leads_to(&self, connection: &Connection) -> Option<String>;

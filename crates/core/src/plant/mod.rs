@@ -10,6 +10,7 @@ pub mod check;
 pub mod class;
 pub mod connection;
 pub mod copy;
+pub mod dispatch;
 pub mod edit;
 pub mod find;
 pub mod follow;
@@ -29,6 +30,7 @@ pub mod recorder;
 pub mod relations;
 pub mod report;
 pub mod rule;
+pub mod schedule;
 pub mod secret;
 mod seen;
 pub mod shifts;
@@ -52,6 +54,7 @@ pub use alarm_class::AlarmClass;
 pub use call_plan::{CallPlan, CallTo, Carrier};
 pub use class::{Class, Parameter, ParameterKind, Part, Property, PropertyKind, RollUp};
 pub use connection::Connection;
+pub use dispatch::{Covers, Delivery, Dispatch, DispatchWhen, Missed};
 pub use edit::{Change, Edit, Op, Problem, ProblemKind, SourceCheck};
 pub use formulas::{Named, texts as formula_texts};
 pub use guide::{Concern, Consequences, Guide};
@@ -104,6 +107,7 @@ pub struct Plant {
     pub reports: Table<Report>,
     pub publications: Table<Publication>,
     pub recorders: Table<Recorder>,
+    pub dispatches: Table<Dispatch>,
     pub guides: Table<Guide>,
     pub shift_patterns: Table<ShiftPattern>,
     pub alarm_classes: Table<AlarmClass>,

@@ -313,7 +313,7 @@ impl Settings for Recorder {
         // That what the trigger names exists is seen to elsewhere.
         let there = |id: Uuid| checking.plant.tags.contains_key(&id);
         if set.trigger.as_ref().is_some_and(|trigger| trigger.references().all(there))
-            && let Err(found) = checking.plant.trigger_program(set)
+            && let Err(found) = checking.plant.trigger_program(set.trigger.as_ref())
         {
             wrong.extend(found.into_iter().map(|words| ("trigger.text".into(), words)));
         }
@@ -498,12 +498,12 @@ impl Plant {
         all
     }
 
-    /// The trigger of a recorder made ready; none where it has none.
+    /// A trigger made ready; none where there is none.
     ///
     /// # Errors
     /// Everything that is wrong with it, in sentences.
-    pub(crate) fn trigger_program(&self, recorder: &Recorder) -> Result<Option<Program>, Vec<String>> {
-        let Some(trigger) = &recorder.trigger else { return Ok(None) };
+    pub(crate) fn trigger_program(&self, trigger: Option<&Formula>) -> Result<Option<Program>, Vec<String>> {
+        let Some(trigger) = trigger else { return Ok(None) };
         let program = self.program(trigger, "").map_err(|found| found.into_iter().map(|w| w.to_string()).collect::<Vec<_>>())?;
         match condition_words(&program, "A trigger") {
             Some(words) => Err(vec![words]),

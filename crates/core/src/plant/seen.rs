@@ -53,10 +53,13 @@ impl Plant {
                 && one.trigger.iter().flat_map(Formula::references).all(|tag| tags.contains_key(&tag))
                 && one.choices.iter().all(|choice| choice.place.is_some_and(|place| inside.contains(&place)))
         };
+        let reports = only(&self.reports, shown);
         Plant {
             revision: self.revision,
             rules: Arc::new(only(&self.rules, |r| tags.contains_key(&r.set.tag))),
-            reports: Arc::new(only(&self.reports, shown)),
+            // What sends elsewhere reaches beyond what is seen.
+            dispatches: Table::default(),
+            reports: Arc::new(reports),
             publications: Arc::new(only(&self.publications, |one| connections.contains_key(&one.set.connection) && sent(one))),
             recorders: Arc::new(only(&self.recorders, |one| chosen(&one.set))),
             states: Arc::new(only(&self.states, |s| named.contains(&s.id))),

@@ -93,18 +93,47 @@ impl ShiftPattern {
     /// The shift that is worked at an instant; where several are, the one that comes first in the list.
     pub fn on_shift(&self, at: Nanos) -> Option<OnShift<'_>> {
         let now = local(at, &self.zone);
-        let begins: Date = self.begins.parse().ok()?;
         self.shifts.iter().enumerate().find_map(|(n, shift)| {
             let day = begun(&now, time_of(&shift.from)?, time_of(&shift.to)?)?;
-            if self.off.iter().any(|off| off.date.parse::<Date>().is_ok_and(|date| date == day)) {
-                return None;
-            }
-            let days = i64::try_from(self.rotation.len()).ok().filter(|days| *days > 0)?;
-            let passed = i64::from(begins.until(day).ok()?.get_days());
-            let crews = self.rotation.get(usize::try_from(passed.rem_euclid(days)).ok()?)?;
-            let crew = crews.get(n).copied().flatten()?;
-            Some(OnShift { shift, crew: self.crews.iter().find(|one| one.id == crew)?, day })
+            Some(OnShift { shift, crew: self.crew_of(day, n)?, day })
         })
+    }
+
+    /// Who works a shift, given by its place in the list, that begins on a day.
+    fn crew_of(&self, day: Date, shift: usize) -> Option<&Crew> {
+        if self.off.iter().any(|off| off.date.parse::<Date>().is_ok_and(|date| date == day)) {
+            return None;
+        }
+        let begins: Date = self.begins.parse().ok()?;
+        let days = i64::try_from(self.rotation.len()).ok().filter(|days| *days > 0)?;
+        let passed = i64::from(begins.until(day).ok()?.get_days());
+        let crews = self.rotation.get(usize::try_from(passed.rem_euclid(days)).ok()?)?;
+        let crew = crews.get(shift).copied().flatten()?;
+        self.crews.iter().find(|one| one.id == crew)
+    }
+
+    /// From when until when each shift lasts that somebody works and that begins on one of some days.
+    fn worked(&self, from: Date, days: usize) -> impl Iterator<Item = (Nanos, Nanos)> {
+        from.series(1.day()).take(days).flat_map(move |day| {
+            let shifts = self.shifts.iter().enumerate().filter(move |(n, _)| self.crew_of(day, *n).is_some());
+            shifts.filter_map(move |(_, shift)| {
+                let (begins, ends) = (time_of(&shift.from)?, time_of(&shift.to)?);
+                let last = if begins < ends { day } else { day.tomorrow().ok()? };
+                Some((instant(day, begins, &self.zone)?, instant(last, ends, &self.zone)?))
+            })
+        })
+    }
+
+    /// When a shift that somebody works ends next after an instant, within a month; none where none does.
+    pub fn next_end(&self, at: Nanos) -> Option<Nanos> {
+        let first = local(at, &self.zone).date().checked_sub(2.days()).ok()?;
+        self.worked(first, 34).map(|(_, to)| to).filter(|end| *end > at).min()
+    }
+
+    /// The last shift that somebody worked and that had ended by an instant, within a month; none where there is none.
+    pub fn last_ended(&self, at: Nanos) -> Option<(Nanos, Nanos)> {
+        let first = local(at, &self.zone).date().checked_sub(32.days()).ok()?;
+        self.worked(first, 33).filter(|(_, to)| *to <= at).max_by_key(|(from, to)| (*to, *from))
     }
 }
 
@@ -208,6 +237,21 @@ mod tests {
             off: vec![DayOff { date: "2026-04-03".into(), name: "Good Friday".into() }],
             order: 0.0,
         }
+    }
+
+    #[rstest]
+    #[case::in_the_day("2026-03-28T10:00:00Z", "2026-03-28T17:00:00Z", "2026-03-27T05:00:00Z", "2026-03-27T17:00:00Z")]
+    #[case::at_its_end("2026-03-28T17:00:00Z", "2026-03-29T04:00:00Z", "2026-03-28T05:00:00Z", "2026-03-28T17:00:00Z")]
+    // The night in which the clocks go forward lasts eleven hours.
+    #[case::a_short_night("2026-03-29T04:00:00Z", "2026-03-29T16:00:00Z", "2026-03-28T17:00:00Z", "2026-03-29T04:00:00Z")]
+    // Nobody works the night to the 30th.
+    #[case::nobody_works("2026-03-30T03:00:00Z", "2026-03-30T16:00:00Z", "2026-03-29T04:00:00Z", "2026-03-29T16:00:00Z")]
+    fn shifts_end(#[case] at: &str, #[case] next: &str, #[case] from: &str, #[case] to: &str) {
+        let [at, next, from, to] = [at, next, from, to].map(|text| from_text(text).unwrap());
+        assert_eq!(pattern().next_end(at), Some(next));
+        assert_eq!(pattern().last_ended(at), Some((from, to)));
+        let idle = ShiftPattern { rotation: vec![vec![None, None]], ..pattern() };
+        assert_eq!((idle.next_end(at), idle.last_ended(at)), (None, None));
     }
 
     #[rstest]

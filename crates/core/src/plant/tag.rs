@@ -3,7 +3,7 @@
 use super::{
     Connection, Item, Kind, Own, Plant, Settings, Source, Table,
     check::{self, Wrong},
-    kind::{Checking, Reference},
+    kind::{Checking, Reference, Triggered},
 };
 use crate::{formula::Formula, sample::Value, scale::Scaling};
 use serde::{Deserialize, Serialize};
@@ -208,10 +208,10 @@ impl Settings for Tag {
                 wrong.push(("unit".into(), format!("The alarm rule “{title}” does not go with it: {words}")));
             }
         }
-        for recorder in checking.triggered_by(item.id) {
-            if let Err(found) = plant.trigger_program(&recorder.set) {
-                let (name, words) = (&recorder.set.name, found.into_iter().next().unwrap_or_default());
-                wrong.push(("unit".into(), format!("The trigger of recorder “{name}” does not go with it: {words}")));
+        for Triggered { kind, name, trigger } in checking.triggered_by(item.id) {
+            if let Err(found) = plant.trigger_program(Some(trigger)) {
+                let words = found.into_iter().next().unwrap_or_default();
+                wrong.push(("unit".into(), format!("The trigger of {} “{name}” does not go with it: {words}", kind.words())));
             }
         }
     }

@@ -1,6 +1,7 @@
 //! The database layer against a real, throw-away PostgreSQL.
 
 mod backup;
+mod dispatches;
 mod forms;
 mod people;
 mod recorders;
@@ -14,6 +15,7 @@ use havrel_core::{
     number::Number,
     plant::{Connection, Edit, Kind, Op, Own, Plant, SourceCheck, Tag, edit::inverse},
     quality::{Quality, Reason},
+    report::Format,
     sample::{Batch, Value},
 };
 use havrel_db::{
@@ -22,7 +24,7 @@ use havrel_db::{
     by_hand::ByHand,
     cluster::{Care, Cluster},
     config::{By, CommitError},
-    editions::Edition,
+    editions::{Edition, Printed},
     history::Shipped,
 };
 use rstest::rstest;
@@ -283,12 +285,20 @@ async fn an_edition_is_kept_bit_for_bit() {
     let db = db().await;
     let (id, report) = (Uuid::now_v7(), Uuid::now_v7());
     let edition = Edition { id, report, title: "Shift".into(), made_at: 0, made_by: "Shift lead".into(), from: 1, to: 2 };
-    db.keep_edition(&edition, "<p>é</p>", "a,b\r\n", "{}").await.unwrap();
+    let [html, csv, json, paper] = ["<p>é</p>", "a,b\r\n", "[1]", "{}"].map(str::to_owned);
+    let printed = Printed { html, csv, json, xlsx: b"PK\0".to_vec(), paper };
+    db.keep_edition(&edition, &printed).await.unwrap();
+    // Sent again after a restart, it stays as it is.
+    db.keep_edition(&edition, &Printed::default()).await.unwrap();
     // The first PDF that is kept stays.
-    assert_eq!(db.edition_paper(edition.id).await.unwrap().unwrap().2, None);
+    assert_eq!(db.edition_in(id, Format::Pdf).await.unwrap(), Some(Vec::new()));
     assert_eq!(db.keep_pdf(edition.id, b"one").await.unwrap(), b"one");
     assert_eq!(db.keep_pdf(edition.id, b"two").await.unwrap(), b"one");
-    assert_eq!(db.edition(id).await.unwrap(), Some(("Shift".into(), "<p>é</p>".into(), "a,b\r\n".into())));
+    for (format, bytes) in [(Format::Html, printed.html.as_bytes()), (Format::Xlsx, b"PK\0"), (Format::Pdf, b"one")] {
+        assert_eq!(db.edition_in(id, format).await.unwrap().as_deref(), Some(bytes));
+    }
+    assert_eq!((db.edition_in(report, Format::Csv).await.unwrap(), db.edition(report).await.unwrap()), (None, None));
+    assert_eq!(db.edition(id).await.unwrap().map(|found| (found.report, found.title)), Some((report, "Shift".into())));
     assert_eq!(db.editions(report).await.unwrap()[0].id, id);
 }
 

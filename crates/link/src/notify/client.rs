@@ -2,10 +2,10 @@
 
 use super::settings::{Security, Settings};
 use crate::{LinkError, net};
-use havrel_core::{call_out::Notice, plant::Secret};
+use havrel_core::{notice::Notice, plant::Secret};
 use lettre::{
     Address, Message,
-    message::{Mailbox, header, header::HeaderName},
+    message::{Attachment, Mailbox, MultiPart, SinglePart, header, header::HeaderName},
     transport::smtp::{
         Error,
         authentication::{Credentials, Mechanism},
@@ -142,16 +142,25 @@ fn message(from: &str, notice: &Notice) -> Result<Message, LinkError> {
     let from = address(from)?;
     let id = format!("<{}@{}>", notice.id, from.domain());
     let automatic = header::HeaderValue::new(HeaderName::new_from_ascii_str("Auto-Submitted"), "auto-generated".into());
-    Message::builder()
+    let message = Message::builder()
         .from(Mailbox::new(Some("Havrel".into()), from))
         .to(Mailbox::new(None, address(&notice.to)?))
         .subject(notice.subject.clone())
         .message_id(Some(id))
         .date_now()
-        .raw_header(automatic)
-        .header(header::ContentType::TEXT_PLAIN)
-        .body(notice.text.clone())
-        .map_err(unwritten)
+        .raw_header(automatic);
+    if notice.files.is_empty() {
+        return message.header(header::ContentType::TEXT_PLAIN).body(notice.text.clone()).map_err(unwritten);
+    }
+    let mut parts = MultiPart::mixed().singlepart(SinglePart::plain(notice.text.clone()));
+    for file in &notice.files {
+        let media = header::ContentType::parse(file.media)
+            .map_err(|_| LinkError::BadRequest(format!("“{}” is no media type.", file.media)))?;
+        // A person who gets a file has no use for our folders.
+        let name = file.name.rsplit('/').next().unwrap_or_default();
+        parts = parts.singlepart(Attachment::new(name.to_owned()).body(file.bytes.to_vec(), media));
+    }
+    message.multipart(parts).map_err(unwritten)
 }
 
 async fn in_time<T>(timeout_ms: u32, asked: impl Future<Output = Result<T, Error>>) -> Result<T, LinkError> {

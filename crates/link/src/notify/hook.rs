@@ -14,10 +14,12 @@ use crate::{
     test::{Rungs, TestStep},
 };
 use async_trait::async_trait;
+use base64::prelude::{BASE64_STANDARD, Engine};
 use havrel_core::{
-    call_out::Notice,
+    notice::{Enclosed, Notice},
     plant::{Connection, Own, Tag},
 };
+use serde_json::json;
 use std::{sync::Arc, time::Instant};
 use tokio::sync::mpsc;
 
@@ -41,7 +43,7 @@ impl Kind for Hook {
         Description {
             kind: KIND,
             title: "Web hook",
-            about: "A program that is told of alarms by a POST of JSON.",
+            about: "A program that is told of alarms and gets reports by a POST of JSON.",
             first: "Hook",
             sections: vec![
                 Section { title: "", folded: false, fields },
@@ -99,7 +101,13 @@ impl Courier for Program {
     }
 
     async fn carry(&self, notice: &Notice) -> Result<String, LinkError> {
-        self.caller().tell(notice.content.to_string()).await.map(|status| status.to_string())
+        let mut content = notice.content.clone();
+        if !notice.files.is_empty() {
+            let file =
+                |file: &Enclosed| json!({"name": file.name, "type": file.media, "content": BASE64_STANDARD.encode(&file.bytes)});
+            content["files"] = notice.files.iter().map(file).collect();
+        }
+        self.caller().tell(content.to_string()).await.map(|status| status.to_string())
     }
 }
 

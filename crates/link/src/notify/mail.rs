@@ -13,7 +13,7 @@ use crate::{
 };
 use async_trait::async_trait;
 use havrel_core::{
-    call_out::Notice,
+    notice::Notice,
     plant::{Connection, Own, Tag},
 };
 use std::{sync::Arc, time::Instant};
@@ -64,7 +64,7 @@ impl Kind for Mail {
         Description {
             kind: KIND,
             title: "Mail server",
-            about: "Takes the messages that tell people of alarms (SMTP).",
+            about: "Takes the messages that tell people of alarms and bring them reports (SMTP).",
             first: "Mail",
             sections: vec![
                 Section { title: "", folded: false, fields },

@@ -1,9 +1,11 @@
-//! What people and other programs are told, on its way out: mail through a server (RFC 5321), and web hooks over HTTP.
+//! What people and other programs are told or given, on its way out: mail through a server (RFC 5321), web hooks over HTTP, and files in
+//! folders.
 //!
 //! Nothing is read over these connections. Each message is a session of its own; between messages the connection looks now and then
 //! whether its server still answers, so that one that is gone is known before it is needed.
 
 mod client;
+pub mod folder;
 pub mod hook;
 pub mod mail;
 pub mod settings;
@@ -13,7 +15,7 @@ use crate::{
     life::{Life, Paths},
 };
 use async_trait::async_trait;
-use havrel_core::{call_out::Notice, sample::Batch};
+use havrel_core::{notice::Notice, sample::Batch};
 use std::time::{Duration, Instant};
 use tokio::time::sleep;
 
@@ -86,7 +88,7 @@ async fn serve(life: &mut Life, courier: &dyn Courier) -> Ended {
                         }
                         answered(life, began);
                     }
-                    Some(other) => other.refuse_without_device("This connection only tells people and programs."),
+                    Some(other) => other.refuse_without_device("This connection only tells and sends."),
                 },
                 () = &mut look => break,
             }

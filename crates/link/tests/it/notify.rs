@@ -4,7 +4,10 @@ use crate::{
     device::*,
     secured::{Authority, acceptor},
 };
-use havrel_core::{call_out::Notice, plant::Connection};
+use havrel_core::{
+    notice::{Enclosed, Notice},
+    plant::Connection,
+};
 use havrel_link::{Command, LinkError, LinkState};
 use havrel_standin::post::{
     PASSWORD, Post, USER, page,
@@ -44,6 +47,7 @@ fn notice(to: &str) -> Notice {
         subject: "Vibration high, 7.4 mm/s – Mühle".into(),
         text: "Stop the feed.\n.\nBye".into(),
         content,
+        files: Vec::new(),
     }
 }
 
@@ -131,4 +135,64 @@ async fn a_hook_is_posted_to_and_its_refusal_told() {
     closed.store(true, Ordering::Relaxed);
     assert_eq!(told(&running, notice("")).await, Err(LinkError::Answered(503)));
     assert_eq!(post.all().len(), 1);
+}
+
+/// A notice with two files, of which one would lie in a folder.
+fn parcel(to: &str) -> Notice {
+    let file = |name: &str, media, bytes: &[u8]| Enclosed { name: name.into(), media, bytes: bytes.into() };
+    let pdf: Vec<u8> = (0..=255).collect();
+    let files = vec![
+        file("EX-1/Shift – früh.pdf", "application/pdf", &pdf),
+        file("Shift.csv", "text/csv; charset=utf-8", b"a,b\r\n\xc3\xa9,2\r\n"),
+    ];
+    Notice { files, ..notice(to) }
+}
+
+#[tokio::test]
+async fn a_report_arrives_by_mail_bit_for_bit() {
+    let (port, post) = mail_server(None, Mood::default).await;
+    let mut running = run(mail(port, json!({})), Vec::new());
+    running.state(LinkState::Running).await;
+    told(&running, parcel("shift@works.example")).await.unwrap();
+    let got = post.all().remove(0);
+    assert_eq!(got.text, "Stop the feed.\n.\nBye");
+    let names: Vec<&str> = got.files.iter().map(|file| file.name.as_str()).collect();
+    assert_eq!(names, ["Shift – früh.pdf", "Shift.csv"]);
+    for (sent, kept) in parcel("").files.iter().zip(&got.files) {
+        assert_eq!(sent.bytes, kept.bytes);
+    }
+}
+
+#[tokio::test]
+async fn a_report_arrives_by_hook_and_in_a_folder() {
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let (port, post) = (listener.local_addr().unwrap().port(), Post::default());
+    tokio::spawn(page::serve(listener, post.clone(), || false));
+    let settings = json!({"host": "localhost", "port": port, "path": "/hooks/havrel", "scheme": "http"});
+    let hook = serde_json::from_value(json!({"name": "c", "kind": "hook", "timeout_ms": 600, "settings": settings})).unwrap();
+    let mut running = run(hook, Vec::new());
+    running.state(LinkState::Running).await;
+    told(&running, parcel("")).await.unwrap();
+    let got = post.all().remove(0);
+    assert!(got.text.contains("a call") && got.text.contains("256 bytes"), "{}", got.text);
+    assert_eq!(got.files[0].bytes, parcel("").files[0].bytes);
+
+    let dir = tempfile::tempdir().unwrap();
+    let folder = |path: &std::path::Path| {
+        serde_json::from_value(json!({"name": "c", "kind": "folder", "timeout_ms": 600, "settings": {"path": path}})).unwrap()
+    };
+    let mut running = run(folder(dir.path()), Vec::new());
+    running.state(LinkState::Running).await;
+    assert_eq!(told(&running, parcel("")).await.unwrap(), "EX-1/Shift – früh.pdf, Shift.csv");
+    assert_eq!(std::fs::read(dir.path().join("EX-1/Shift – früh.pdf")).unwrap()[..], parcel("").files[0].bytes[..]);
+    let steps = test(&folder(dir.path())).await;
+    assert!(steps.iter().all(|step| step.passed) && steps.len() == 2, "{steps:?}");
+    let gone = dir.path().join("gone");
+    let steps = test(&folder(&gone)).await;
+    assert!(!steps[0].passed && steps[0].answer.contains("there is no such folder") && !steps[0].cure.is_empty(), "{steps:?}");
+    assert!(!gone.exists(), "a share that is not mounted is not written beneath");
+    std::fs::remove_dir_all(dir.path()).unwrap();
+    let error = told(&running, parcel("")).await.unwrap_err();
+    assert!(matches!(&error, LinkError::Folder(..)), "{error:?}");
+    running.state(LinkState::Trouble).await;
 }

@@ -14,6 +14,7 @@ use havrel_core::{
         AlreadyOver, Book, Call, HOLD, How, Order, Waiting,
         message::{self, About, Message, Told},
     },
+    notice::Tries,
     plant::{CallPlan, Item, Plant, call_plan::Concerning},
     time::{Nanos, to_text},
 };
@@ -28,7 +29,7 @@ use std::{
 use tokio::{sync::Notify, time::sleep};
 use uuid::Uuid;
 
-pub(crate) use send::run as send;
+pub(crate) use send::{lasts, run as send};
 
 /// How often alarms and messages are looked at; only where some changed, or a step is due, there is something to do.
 const LOOK: Duration = Duration::from_secs(1);
@@ -108,7 +109,7 @@ impl Live {
         let mut messages = self.db.messages_of(&ids).await?;
         messages.extend(self.db.open_messages().await?);
         // Whatever kept them back, the restart may have mended it.
-        messages.iter_mut().for_each(|message| message.next_at = message.next_at.map(|at| at.min(now())));
+        messages.iter_mut().for_each(|message| message.tries.next_at = message.tries.next_at.map(|at| at.min(now())));
         // Whom to tell is known from here on, also while the database is away.
         self.contacts().await;
         let plant = self.plant();
@@ -162,7 +163,7 @@ impl Live {
         let mut kept = self.calls_kept();
         let Kept { book, messages, messages_changed, .. } = &mut *kept;
         messages.retain(|id, message| {
-            message.next_at.is_some() || messages_changed.contains(id) || book.call(message.call).is_some()
+            message.tries.next_at.is_some() || messages_changed.contains(id) || book.call(message.call).is_some()
         });
     }
 
@@ -208,18 +209,7 @@ impl Live {
             let about = About { call, plan: &plan.set.name, more, link: &link, zone: &plan.set.hours.zone };
             let notice = message::write(id, &whom.to, &about, &told);
             let Whom { words, account, carrier, .. } = whom;
-            let message = Message {
-                call: call.id,
-                made_at,
-                whom: words,
-                account,
-                carrier,
-                notice,
-                attempts: 0,
-                next_at: Some(made_at),
-                sent_at: None,
-                answer: String::new(),
-            };
+            let message = Message { call: call.id, made_at, whom: words, account, carrier, notice, tries: Tries::from(made_at) };
             let mut kept = self.calls_kept();
             kept.messages.insert(id, message);
             kept.messages_changed.insert(id);
@@ -286,9 +276,9 @@ impl Live {
         if !matches!(over.how, How::Unanswered) {
             let mut kept = self.calls_kept();
             let Kept { messages, messages_changed, .. } = &mut *kept;
-            let unsent = messages.values_mut().filter(|m| m.call == call.id && m.next_at.is_some() && m.made_at <= over.at);
+            let unsent = messages.values_mut().filter(|m| m.call == call.id && m.tries.next_at.is_some() && m.made_at <= over.at);
             for message in unsent {
-                message.drop_it("The call was over before it could be sent.");
+                message.tries.drop_it("The call was over before it could be sent.");
                 messages_changed.insert(message.notice.id);
             }
         }

@@ -1,16 +1,12 @@
 //! Sending of messages: each as soon as it is due, several at once, again after a pause where it failed.
 
 use super::LOOK;
-use crate::{Live, LiveError, now};
-use havrel_core::{call_out::Notice, time::span_words};
+use crate::{Live, LiveError, now, under_way::several_at_once};
+use havrel_core::{notice::Notice, time::span_words};
 use havrel_link::{Command, LinkError};
 use serde_json::json;
-use std::{collections::HashSet, sync::Arc, time::Duration};
-use tokio::{
-    sync::oneshot,
-    task::JoinSet,
-    time::{sleep, timeout},
-};
+use std::{sync::Arc, time::Duration};
+use tokio::{sync::oneshot, time::timeout};
 use uuid::Uuid;
 
 /// Messages under way at once.
@@ -20,45 +16,31 @@ const LONGEST: Duration = Duration::from_secs(120);
 
 /// Sends what is due for as long as the plant runs.
 pub(crate) async fn run(live: Arc<Live>) {
-    let (mut under_way, mut tasks) = (HashSet::new(), JoinSet::new());
-    loop {
-        for (id, carrier, notice) in live.due(&under_way) {
-            under_way.insert(id);
-            let live = live.clone();
-            tasks.spawn(async move {
-                let answer = live.notify(carrier, notice).await;
-                live.answered(id, answer).await;
-                id
-            });
+    let due = |but: Vec<Uuid>, room| std::future::ready(live.due(&but, room));
+    let work = |(id, carrier, notice)| {
+        let live = live.clone();
+        async move {
+            let answer = live.notify(carrier, notice).await;
+            live.answered(id, answer).await;
         }
-        tokio::select! {
-            () = sleep(LOOK) => {}
-            () = live.calls.send.notified() => {}
-            Some(done) = tasks.join_next() => match done {
-                Ok(id) => drop(under_way.remove(&id)),
-                // Which one it was is not told: all that are not done are sent again, as after a restart.
-                Err(error) => {
-                    tracing::error!(%error, "sending a message failed");
-                    tasks.abort_all();
-                    under_way.clear();
-                }
-            },
-        }
-    }
+    };
+    several_at_once((LOOK, &live.calls.send, MOST_AT_ONCE), due, work).await;
 }
 
+/// A message with its identity and the connection that carries it.
+type Sent = (Uuid, Uuid, Notice);
+
 impl Live {
-    /// The messages that are due, but for those under way.
-    fn due(&self, under_way: &HashSet<Uuid>) -> Vec<(Uuid, Uuid, Notice)> {
+    /// Messages that are due, but for those under way.
+    fn due(&self, under_way: &[Uuid], room: usize) -> Vec<(Uuid, Sent)> {
         let now = now();
         let kept = self.calls_kept();
-        let due = kept.messages.values().filter(|m| m.is_due(now) && !under_way.contains(&m.notice.id));
-        let room = MOST_AT_ONCE.saturating_sub(under_way.len());
-        due.take(room).map(|m| (m.notice.id, m.carrier, m.notice.clone())).collect()
+        let due = kept.messages.values().filter(|m| m.tries.is_due(now) && !under_way.contains(&m.notice.id));
+        due.take(room).map(|m| (m.notice.id, (m.notice.id, m.carrier, m.notice.clone()))).collect()
     }
 
     /// Gives a message to a connection; what the server said.
-    async fn notify(&self, carrier: Uuid, notice: Notice) -> Result<String, LiveError> {
+    pub(crate) async fn notify(&self, carrier: Uuid, notice: Notice) -> Result<String, LiveError> {
         let (reply, answer) = oneshot::channel();
         let sent = async {
             self.command(carrier, Command::Notify { notice: Box::new(notice), reply }).await?;
@@ -83,27 +65,27 @@ impl Live {
         let (whom, call, made_at) = (message.whom.clone(), message.call, message.made_at);
         let title = match &answer {
             Ok(answer) => {
-                message.sent(now, answer);
+                message.tries.sent(now, answer);
                 format!("Told {whom}: the server has the message")
             }
             Err(error) => {
                 // Somebody ended it meanwhile.
-                let next = message.next_at?;
-                let given_up = message.failed(now, &error.to_string(), lasts(error));
-                let again = message.next_at.unwrap_or(next) - now;
+                let next = message.tries.next_at?;
+                let given_up = message.tries.failed(now, &error.to_string(), lasts(error));
+                let again = message.tries.next_at.unwrap_or(next) - now;
                 let then =
                     if given_up { "it is not tried again".into() } else { format!("tried again in {}", span_words(again)) };
                 format!("Could not tell {whom}: {error} {then}")
             }
         };
-        let detail = json!({"message": id, "attempts": message.attempts});
+        let detail = json!({"message": id, "attempts": message.tries.attempts});
         // Nobody of the step can be told: whoever comes next is told at once.
         let lost = answer.is_err()
             && kept
                 .messages
                 .values()
                 .filter(|m| m.call == call && m.made_at == made_at)
-                .all(|m| m.next_at.is_none() && m.sent_at.is_none());
+                .all(|m| m.tries.next_at.is_none() && m.tries.sent_at.is_none());
         if lost && kept.book.call(call).is_some_and(|call| call.told_at == Some(made_at)) {
             kept.book.reached_nobody(call, now);
         }
@@ -112,7 +94,7 @@ impl Live {
 }
 
 /// Whether a message would be refused again.
-fn lasts(error: &LiveError) -> bool {
+pub(crate) fn lasts(error: &LiveError) -> bool {
     match error {
         LiveError::Link(LinkError::MailAnswered(code, _)) => *code >= 500 && ![530, 534, 535, 554].contains(code),
         LiveError::Link(LinkError::Answered(status)) => {

@@ -98,10 +98,10 @@ impl MessageView {
             made_at: to_text(message.made_at),
             whom: message.whom,
             carrier: carrier.map_or_else(String::new, |connection| connection.set.name.clone()),
-            attempts: message.attempts,
-            sent_at: text(message.sent_at),
-            next_at: text(message.next_at),
-            answer: message.answer,
+            attempts: message.tries.attempts,
+            sent_at: text(message.tries.sent_at),
+            next_at: text(message.tries.next_at),
+            answer: message.tries.answer,
         }
     }
 }

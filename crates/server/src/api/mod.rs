@@ -14,6 +14,7 @@ pub mod calls;
 pub mod classes;
 pub mod connect;
 pub mod demo;
+pub mod dispatches;
 pub mod equipment;
 pub mod exchange;
 pub mod files;

@@ -136,6 +136,7 @@ pub async fn list(
             |r| r.set.order(),
         ),
         Kind::Recorder => view.list(&plant.recorders, |_| true, |r| r.set.order),
+        Kind::Dispatch => view.list(&plant.dispatches, |_| true, |d| d.set.order),
         Kind::Report => view.list(&plant.reports, |_| true, |r| r.set.order),
         Kind::Guide => view.list(&plant.guides, |_| true, |_| 0.0),
         Kind::ShiftPattern => view.list(&plant.shift_patterns, |_| true, |s| s.set.order),

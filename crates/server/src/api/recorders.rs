@@ -443,7 +443,10 @@ pub async fn recorded_rows(
     for (at, actor) in instants(&app, item, until.unwrap_or_else(|| now() + CLOCK_TOLERANCE), limit).await? {
         let values = app.live.db.at(&asked, at).await?;
         // A figure is stored at the beginning of its span.
-        let figures = app.live.db.at(&asked, at - every).await?;
+        let figures = match columns.iter().any(|(_, track)| *track != Track::Value) {
+            true => app.live.db.at(&asked, at - every).await?,
+            false => vec![None; asked.len()],
+        };
         let cells = columns.iter().zip(values.into_iter().zip(figures)).map(|((_, track), (value, figure))| {
             let kept = if *track == Track::Value { value? } else { figure.filter(|kept| kept.time == at - every)? };
             let class = match kept.quality {

@@ -1,6 +1,6 @@
 //! Reports: preview, making, and the editions kept.
 
-use super::period;
+use super::{dispatches::format_of, period};
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpResponse, get,
@@ -10,17 +10,13 @@ use actix_web::{
 };
 use havrel_core::{
     access::Action,
-    plant::{Own, Report, loop_check::Checks, resolve},
+    plant::{Own, Report, resolve},
     report::Document,
     time::{Nanos, SECOND, to_text},
 };
 use havrel_db::editions::Edition;
-use havrel_jobs::{
-    csv,
-    gather::{Making, gather},
-    html, press,
-};
-use havrel_link::Kinds;
+use havrel_jobs::{html, press::PressError};
+use havrel_live::editions::NoEdition;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use utoipa::{IntoParams, ToSchema};
@@ -36,7 +32,7 @@ pub struct PeriodQuery {
 }
 
 impl PeriodQuery {
-    fn parse(&self) -> Result<Option<(Nanos, Nanos)>, Problem> {
+    pub(super) fn parse(&self) -> Result<Option<(Nanos, Nanos)>, Problem> {
         let (Some(from), Some(to)) = (&self.from, &self.to) else {
             let lone = self.from.is_some() || self.to.is_some();
             return if lone { Err(Problem::field("to", "A period needs a start and an end.")) } else { Ok(None) };
@@ -49,16 +45,12 @@ impl PeriodQuery {
     }
 }
 
-/// The longest period of a report.
-const LONGEST: Nanos = 31 * 86_400 * SECOND;
+/// The longest period of a report: 31 days, of which one may have 25 hours.
+const LONGEST: Nanos = (31 * 86_400 + 3600) * SECOND;
 
 async fn fill(app: &App, person: &Person, report: &Report, period: &PeriodQuery) -> Result<Document, Problem> {
-    let period = period.parse()?;
-    let making =
-        Making { at: havrel_live::now(), by: person.actor.name.clone(), period, complete_until: app.live.complete_until() };
-    let (whole, last) = (app.live.plant(), app.live.last_checks());
-    let checks = Checks { plant: &whole, last: &last, wire: &Kinds };
-    Ok(gather(&app.live.db, &person.plant(app), report, &making, checks).await?)
+    let plant = person.plant(app);
+    Ok(app.live.filled(&plant, report, period.parse()?, &person.actor.name).await?)
 }
 
 /// Shows a report that need not be saved yet, on real data, as HTML.
@@ -112,22 +104,10 @@ pub async fn make(
     let report = plant.reports.get(&id).ok_or_else(|| Problem::missing("report"))?;
     let actor = person.may_at(Action::MakeReport, report.set.place)?;
     let turn = app.limits.heavy().await?;
-    let document = fill(&app, &person, &report.set, &period).await?;
+    let ids = (Uuid::now_v7(), *id);
+    let (edition, printed) = app.live.make_edition(ids, &plant, &report.set, period.parse()?, &person.actor.name).await?;
     drop(turn);
-    let printed = csv::print(&document);
-    let table =
-        printed.map_err(|e| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, format!("The CSV could not be made: {e}.")))?;
-    let edition = Edition {
-        id: Uuid::now_v7(),
-        report: *id,
-        title: document.title.clone(),
-        made_at: document.made_at,
-        made_by: document.made_by.clone(),
-        from: document.from,
-        to: document.to,
-    };
-    let paper = press::paper(&document).to_string();
-    app.live.db.keep_edition(&edition, &html::print(&document), &table, &paper).await?;
+    app.live.db.keep_edition(&edition, &printed).await?;
     app.live
         .note("report", Some(actor), Some(*id), &format!("Made report “{}”", edition.title), json!({"edition": edition.id}))
         .await?;
@@ -149,63 +129,44 @@ pub async fn editions(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<
     Ok(Json(app.live.db.editions(*id).await?.into_iter().map(Into::into).collect()))
 }
 
-/// Fetches an edition as it was made; the format is `html`, `csv` or `pdf`. A PDF is printed when it is first asked for and
+impl From<NoEdition> for Problem {
+    fn from(error: NoEdition) -> Problem {
+        let status = match error {
+            NoEdition::Db(error) => return error.into(),
+            NoEdition::Missing | NoEdition::Before(_) => StatusCode::NOT_FOUND,
+            NoEdition::Press(PressError::NotThere) => StatusCode::SERVICE_UNAVAILABLE,
+            NoEdition::TooLarge(_) | NoEdition::Press(PressError::TooLong(_) | PressError::Failed(_)) => {
+                StatusCode::INTERNAL_SERVER_ERROR
+            }
+        };
+        Problem::new(status, error.to_string())
+    }
+}
+
+/// Fetches an edition as it was made; the format is `pdf`, `html`, `xlsx`, `csv` or `json`. A PDF is printed when it is first asked for and
 /// kept from then on.
 #[utoipa::path(responses((status = 200, body = String), (status = 404, body = Problem), (status = 503, body = Problem)))]
 #[get("/api/editions/{id}/{format}")]
 pub async fn fetch(app: Data<App>, person: Person, path: Path<(Uuid, String)>) -> Result<HttpResponse, Problem> {
     person.may(Action::See)?;
     let (id, format) = path.into_inner();
-    let missing = || Problem::missing("edition");
+    let format = format_of(&format)?;
+    let edition = app.live.db.edition(id).await?.ok_or_else(|| Problem::missing("edition"))?;
     if !person.scope.is_everything() {
-        seen(&person, &app, app.live.db.report_of(id).await?.ok_or_else(missing)?)?;
+        seen(&person, &app, edition.report)?;
     }
-    let (kind, title, content) = match format.as_str() {
-        "pdf" => {
-            let (title, paper, pdf) = app.live.db.edition_paper(id).await?.ok_or_else(missing)?;
-            ("application/pdf", title, pdf_of(&app, id, &paper, pdf).await?)
-        }
-        "html" | "csv" => {
-            let (title, html, csv) = app.live.db.edition(id).await?.ok_or_else(missing)?;
-            let (kind, text) = if format == "html" {
-                ("text/html; charset=utf-8", html::with_fonts(&html))
-            } else {
-                ("text/csv; charset=utf-8", csv)
-            };
-            (kind, title, text.into_bytes())
-        }
-        _ => return Err(Problem::missing("format; there are html, csv and pdf")),
-    };
-    let name: String = title.chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' }).take(60).collect();
+    let content = app.live.edition_in(id, format).await?;
+    let plain = |c: char| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' };
+    let name: String = edition.title.chars().map(plain).take(60).collect();
     let short: String = id.simple().to_string().chars().skip(24).collect();
+    let download = format!("attachment; filename=\"{name}-{short}.{}\"", format.name());
     Ok(HttpResponse::Ok()
-        .content_type(kind)
-        .insert_header((header::CONTENT_DISPOSITION, format!("attachment; filename=\"{name}-{short}.{format}\"")))
+        .content_type(format.media())
+        .insert_header((header::CONTENT_DISPOSITION, download))
         // An edition may hold what people typed; opened by itself it must not run anything.
         .insert_header((
             header::CONTENT_SECURITY_POLICY,
             "sandbox; default-src 'none'; style-src 'unsafe-inline'; font-src data:",
         ))
         .body(content))
-}
-
-async fn pdf_of(app: &App, id: Uuid, paper: &str, kept: Option<Vec<u8>>) -> Result<Vec<u8>, Problem> {
-    if let Some(pdf) = kept {
-        return Ok(pdf);
-    }
-    if paper.is_empty() {
-        return Err(Problem::new(StatusCode::NOT_FOUND, "This edition was made before there was PDF; make it anew."));
-    }
-    // One at a time: printing takes a core for as long as it lasts.
-    let turn = app.press.acquire().await;
-    let printed = press::print(paper).await;
-    drop(turn);
-    let pdf = printed.map_err(|error| {
-        let status = match error {
-            press::PressError::NotThere => StatusCode::SERVICE_UNAVAILABLE,
-            press::PressError::TooLong(_) | press::PressError::Failed(_) => StatusCode::INTERNAL_SERVER_ERROR,
-        };
-        Problem::new(status, error.to_string())
-    })?;
-    Ok(app.live.db.keep_pdf(id, &pdf).await?)
 }

@@ -16,15 +16,15 @@ use tokio::net::TcpListener;
 use uuid::Uuid;
 
 /// A mail server and a program that is told of things, both with a memory.
-struct Outside {
-    post: Post,
-    mail: u16,
-    hook: u16,
-    refuses: Arc<AtomicBool>,
+pub struct Outside {
+    pub post: Post,
+    pub mail: u16,
+    pub hook: u16,
+    pub refuses: Arc<AtomicBool>,
 }
 
 impl Outside {
-    async fn start() -> Outside {
+    pub async fn start() -> Outside {
         let (mail, hook) = (TcpListener::bind("127.0.0.1:0").await.unwrap(), TcpListener::bind("127.0.0.1:0").await.unwrap());
         let (post, refuses) = (Post::default(), Arc::new(AtomicBool::new(false)));
         let ports = (mail.local_addr().unwrap().port(), hook.local_addr().unwrap().port());

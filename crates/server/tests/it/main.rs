@@ -8,6 +8,7 @@ mod by_hand;
 mod calls;
 mod classes;
 mod connect;
+mod dispatches;
 mod doors;
 mod exact;
 mod feed;

@@ -17,6 +17,10 @@ pub const PASSWORD: &str = "kelp-by-post";
 
 /// Most messages that are kept; the oldest go first.
 const MOST: usize = 500;
+/// Most bytes of files that are kept.
+const ROOM: usize = 64 << 20;
+/// The largest message and the largest hook, in bytes.
+const LARGEST: usize = 16 << 20;
 
 /// Something that was received.
 #[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
@@ -31,11 +35,32 @@ pub struct Received {
     pub to: String,
     pub subject: String,
     pub text: String,
+    pub files: Vec<File>,
+}
+
+/// A file that came with it.
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
+pub struct File {
+    pub name: String,
+    pub size: usize,
+    #[serde(skip)]
+    pub bytes: Arc<[u8]>,
+}
+
+impl File {
+    fn new(name: &str, bytes: Vec<u8>) -> File {
+        File { name: name.to_owned(), size: bytes.len(), bytes: bytes.into() }
+    }
 }
 
 /// What was received, for all who show it.
 #[derive(Clone, Default)]
 pub struct Post(Arc<Mutex<(u64, VecDeque<Received>)>>);
+
+/// How much the files of all that is kept take.
+fn size(all: &VecDeque<Received>) -> usize {
+    all.iter().flat_map(|one| &one.files).map(|file| file.size).sum()
+}
 
 impl Post {
     /// Keeps something; it is numbered and dated here.
@@ -45,7 +70,7 @@ impl Post {
         kept.0 += 1;
         let number = kept.0;
         kept.1.push_back(Received { number, at: now, ..received });
-        if kept.1.len() > MOST {
+        while kept.1.len() > MOST || kept.1.len() > 1 && size(&kept.1) > ROOM {
             kept.1.pop_front();
         }
     }

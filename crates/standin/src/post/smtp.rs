@@ -1,7 +1,7 @@
 //! The mail server on the wire (RFC 5321): as much of it as it takes to hand in a message, with a login (RFC 4954) and, where it has a
 //! certificate, TLS (RFC 3207).
 
-use super::{PASSWORD, Post, Received, USER};
+use super::{File, LARGEST, PASSWORD, Post, Received, USER};
 use mailparse::MailHeaderMap;
 use std::io;
 use tokio::{
@@ -12,7 +12,6 @@ use tokio_rustls::TlsAcceptor;
 
 /// The longest line, and the largest message, in bytes.
 const LINE: u64 = 2000;
-const LARGEST: usize = 1 << 20;
 
 /// How the server behaves.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -172,6 +171,13 @@ fn address(rest: &str) -> Option<String> {
 fn read(raw: &[u8], from: String, to: &str) -> Received {
     let parsed = mailparse::parse_mail(raw).ok();
     let subject = parsed.as_ref().and_then(|mail| mail.headers.get_first_value("Subject")).unwrap_or_default();
-    let text = parsed.and_then(|mail| mail.get_body().ok()).unwrap_or_else(|| String::from_utf8_lossy(raw).into_owned());
-    Received { number: 0, by: "mail", at: 0, from, to: to.to_owned(), subject, text: text.trim_end().replace("\r\n", "\n") }
+    let part = parsed.as_ref().map(|mail| mail.subparts.first().unwrap_or(mail));
+    let text = part.and_then(|part| part.get_body().ok()).unwrap_or_else(|| String::from_utf8_lossy(raw).into_owned());
+    let parts = parsed.iter().flat_map(|mail| &mail.subparts).skip(1);
+    let file = |part: &mailparse::ParsedMail<'_>| {
+        let name = part.get_content_disposition().params.get("filename").cloned().unwrap_or_default();
+        Some(File::new(&name, part.get_body_raw().ok()?))
+    };
+    let text = text.trim_end().replace("\r\n", "\n");
+    Received { number: 0, by: "mail", at: 0, from, to: to.to_owned(), subject, text, files: parts.filter_map(file).collect() }
 }

@@ -9,9 +9,9 @@ import { commit, useItems, useMay } from '../../api/queries';
 import { pathOf, useTree } from '../../api/tree';
 import { useGo, useView } from '../../app/view';
 import { complain } from '../../parts/form';
-import { counted, lasting } from '../../parts/text';
+import { bytesWords, counted, lasting } from '../../parts/text';
 import { Button, DeskHead, Empty, Trouble } from '../../parts/ui';
-import { bytesWords, choiceWords, daysWords, manyWords, whenWords } from './recorder';
+import { choiceWords, daysWords, manyWords, whenWords } from './recorder';
 import { RecorderForm } from './recorder-form';
 import { takeRow } from './take-row';
 

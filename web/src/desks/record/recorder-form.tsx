@@ -8,11 +8,11 @@ import { commit, useMay } from '../../api/queries';
 import { complain, type Form, useForm } from '../../parts/form';
 import { FormEnd } from '../../parts/form-end';
 import { useSettled } from '../../parts/settled';
-import { counted, pathEnd } from '../../parts/text';
+import { bytesWords, counted, pathEnd } from '../../parts/text';
 import { Field, Input, Tick, Trouble } from '../../parts/ui';
 import { Choices } from './choices';
 import { RecordedRows } from './recorded-rows';
-import { bytesWords, manyWords, type RecorderValues, setOf, TRACKS, valuesOf } from './recorder';
+import { manyWords, type RecorderValues, setOf, TRACKS, valuesOf } from './recorder';
 import { WhenField } from './when-field';
 
 interface Props {

@@ -1,17 +1,7 @@
 import { expect, test } from 'vitest';
 import type { RecorderSet } from '../../api/model';
-import {
-  bytesWords,
-  choiceWords,
-  daysWords,
-  EVERY_TAG,
-  everyWords,
-  manyWords,
-  setOf,
-  spanOf,
-  valuesOf,
-  whenWords,
-} from './recorder';
+import { bytesWords } from '../../parts/text';
+import { choiceWords, daysWords, EVERY_TAG, everyWords, manyWords, setOf, spanOf, valuesOf, whenWords } from './recorder';
 
 const set: RecorderSet = {
   name: 'Figures',

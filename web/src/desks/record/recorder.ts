@@ -2,7 +2,7 @@
 
 import type { RecorderSet, RecordWhen, TagChoice, Track } from '../../api/model';
 import { numberOf, textOf } from '../../parts/form';
-import { pathEnd } from '../../parts/text';
+import { type Edge, triggerWords } from '../../parts/trigger';
 
 export const TRACKS: readonly { track: Track; title: string; hint: string }[] = [
   { track: 'value', title: 'value', hint: 'what holds at the end of the span' },
@@ -42,7 +42,7 @@ export interface RecorderValues {
   keep: Track[];
   deadband: string;
   percent: boolean;
-  edge: 'rise' | 'fall' | 'either';
+  edge: Edge;
   trigger: string;
   keep_days: string;
 }
@@ -108,11 +108,6 @@ export function setOf(v: RecorderValues): Omit<RecorderSet, 'order'> {
   };
 }
 
-const EDGES = { rise: 'becomes true', fall: 'becomes false', either: 'turns true or false' } as const;
-
-/** A condition with its tags named in short. */
-const shortly = (text: string) => text.replace(/\bat\("([^"]*)"\)/g, (_, path: string) => pathEnd(path));
-
 /** When it records, as the list says it. */
 export function whenWords(set: RecorderSet, trigger: string): string {
   const { when } = set;
@@ -125,7 +120,7 @@ export function whenWords(set: RecorderSet, trigger: string): string {
       if (when.deadband === 0) return 'when a value changes';
       return `when a value changes by more than ${when.deadband}${when.percent ? ' % of its range' : ''}`;
     case 'event':
-      return `when ${shortly(trigger)} ${EDGES[when.edge]}`;
+      return `when ${triggerWords(trigger, when.edge)}`;
     case 'hand':
       return 'when somebody says so';
   }
@@ -150,14 +145,6 @@ export function manyWords(n: number): string {
   if (n >= 1e6) return `${(n / 1e6).toPrecision(2)} million`;
   if (n >= 1e4) return `${Math.round(n / 1000).toLocaleString('en')},000`;
   return Math.round(n).toLocaleString('en');
-}
-
-/** Bytes in the unit that suits them. */
-export function bytesWords(n: number): string {
-  const units = ['B', 'kB', 'MB', 'GB', 'TB'];
-  let [value, unit] = [n, 0];
-  while (value >= 1000 && unit < units.length - 1) [value, unit] = [value / 1000, unit + 1];
-  return `${unit === 0 || value >= 100 ? Math.round(value) : value.toPrecision(2)} ${units[unit]}`;
 }
 
 /** A number of days as people say it. */

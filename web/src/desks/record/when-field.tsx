@@ -1,7 +1,7 @@
 // When a recorder records.
 
 import type { Form } from '../../parts/form';
-import { FormulaField } from '../../parts/formula/formula-field';
+import { TriggerField } from '../../parts/trigger-field';
 import { Choice, Field, Input, Tick } from '../../parts/ui';
 import { type RecorderValues, type SpanUnit, TRACKS } from './recorder';
 
@@ -40,7 +40,16 @@ export function WhenField({ form, disabled }: { form: Form<RecorderValues>; disa
       </div>
       {v.on === 'interval' && <Rhythm form={form} />}
       {v.on === 'change' && <Deadband form={form} />}
-      {v.on === 'event' && <Trigger form={form} disabled={disabled} />}
+      {v.on === 'event' && (
+        <TriggerField
+          text={v.trigger}
+          edge={v.edge}
+          onText={(text) => form.set('trigger', text)}
+          onEdge={(edge) => form.set('edge', edge)}
+          disabled={disabled}
+          error={form.error('trigger', 'trigger.text')}
+        />
+      )}
     </div>
   );
 }
@@ -138,34 +147,6 @@ function Deadband({ form }: { form: Form<RecorderValues> }) {
           </Choice>
         )}
       </Field>
-    </div>
-  );
-}
-
-function Trigger({ form, disabled }: { form: Form<RecorderValues>; disabled: boolean }) {
-  return (
-    <div className="space-y-1">
-      <Field label="When this" className="w-56">
-        {(p) => (
-          <Choice {...p} value={form.values.edge} onChange={(e) => form.set('edge', e.target.value as RecorderValues['edge'])}>
-            <option value="rise">becomes true</option>
-            <option value="fall">becomes false</option>
-            <option value="either">turns true or false</option>
-          </Choice>
-        )}
-      </Field>
-      <FormulaField
-        label="Condition"
-        brief
-        text={form.values.trigger}
-        mixed="convert"
-        onText={(text) => form.set('trigger', text)}
-        unit=""
-        decimals={0}
-        states={null}
-        disabled={disabled}
-        error={form.error('trigger', 'trigger.text')}
-      />
     </div>
   );
 }

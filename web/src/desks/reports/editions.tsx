@@ -5,13 +5,15 @@ import { Download } from 'lucide-react';
 import { useState } from 'react';
 import { http, refused, type Schemas, take } from '../../api/client';
 import type { Item } from '../../api/model';
-import { queries } from '../../api/queries';
+import { queries, useItems, useMay } from '../../api/queries';
+import { useGo } from '../../app/view';
 import { complain } from '../../parts/form';
 import { type Period, periodQuery } from '../../parts/period';
 import { periodWords } from '../../parts/period-part';
 import { save } from '../../parts/save';
 import { moment } from '../../parts/text';
 import { Button } from '../../parts/ui';
+import { FORMATS, leftOut, valuesOf, whenWords } from './dispatch';
 
 const LINK = 'inline-flex h-6.5 items-center gap-1 rounded border border-line bg-raised px-2 hover:bg-band';
 
@@ -44,8 +46,7 @@ export function Editions({ report, period }: { report: Item<'report'>; period: P
     queryFn: () => take(http.GET('/api/reports/{id}/editions', { params: { path: { id: report.id } } })),
     staleTime: 0,
   });
-  const kinds = report.set.sections.map((s) => s.kind);
-  const left = [...(kinds.includes('text') ? ['texts'] : []), ...(kinds.includes('trend') ? ['trends'] : [])];
+  const left = FORMATS.flatMap((format) => leftOut(format, report.set.sections) ?? []);
   async function make() {
     setBusy(true);
     try {
@@ -66,11 +67,7 @@ export function Editions({ report, period }: { report: Item<'report'>; period: P
         </Button>
       </div>
       {period && <p className="text-sm">The next edition covers {periodWords(period)}.</p>}
-      <p className="mb-2 text-sm text-soft">
-        {left.length > 0
-          ? `CSV carries the tables; this report’s ${left.join(' and ')} ${left.length > 1 || left[0]?.endsWith('s') ? 'are' : 'is'} left out of it.`
-          : 'HTML, PDF and CSV carry the whole report.'}
-      </p>
+      <p className="mb-2 text-sm text-soft">{left.length > 0 ? left.join(' ') : 'Every format carries the whole report.'}</p>
       {editions.data?.length === 0 && <p className="text-soft">No editions yet.</p>}
       <ul className="max-h-60 overflow-auto">
         {editions.data?.map((edition) => (
@@ -80,12 +77,43 @@ export function Editions({ report, period }: { report: Item<'report'>; period: P
             <span className="w-full text-sm text-soft">
               {moment(edition.from)} to {moment(edition.to)}
             </span>
-            {(['html', 'csv'] as const).map((format) => (
+            {(['html', 'xlsx', 'csv', 'json'] as const).map((format) => (
               <a key={format} href={`/api/editions/${edition.id}/${format}`} download className={LINK}>
                 <Download className="size-3.5" /> {format.toUpperCase()}
               </a>
             ))}
             <Paper edition={edition} />
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+/** The dispatches that send a report. */
+export function DispatchesOf({ report }: { report: Item<'report'> }) {
+  const engineer = useMay('engineer');
+  const go = useGo();
+  const dispatches = (useItems('dispatch').data?.items ?? []).filter((one) => one.set.report === report.id);
+  const open = (of: string) => go({ part: 'dispatches', of, report: report.id });
+  return (
+    <section aria-label="Dispatches of this report">
+      <div className="mb-1 flex items-center">
+        <h2 className="flex-1 font-semibold">Leaves by itself</h2>
+        {engineer && <Button onClick={() => open('new')}>New dispatch</Button>}
+      </div>
+      {dispatches.length === 0 && <p className="text-soft">No dispatch sends this report yet.</p>}
+      <ul>
+        {dispatches.map((one) => (
+          <li key={one.id} className="border-t border-line py-1">
+            <button type="button" className="font-semibold hover:text-teal" onClick={() => open(one.id)}>
+              {one.set.name}
+            </button>
+            <span className="text-sm text-soft">
+              {' '}
+              {whenWords(valuesOf(one.set, one.formulas?.trigger ?? '', ''), '', '')}
+              {!one.set.running && ', paused'}
+            </span>
           </li>
         ))}
       </ul>

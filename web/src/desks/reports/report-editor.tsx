@@ -8,7 +8,7 @@ import { PROOF_WORDS, type Proof } from '../../app/loop-check';
 import { useGo } from '../../app/view';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { Picker, PickField } from '../../parts/picker';
-import { pathEnd } from '../../parts/text';
+import { counted, pathEnd } from '../../parts/text';
 import { Button, ChangedElsewhere, Choice, Confirm, Field, FormTrouble, INPUT, Input, Tick } from '../../parts/ui';
 
 const NAMES: Record<Section['kind'], string> = {
@@ -45,6 +45,7 @@ export function ReportEditor({ report, seen, disabled }: Props) {
   const { set } = report;
   const go = useGo();
   const places = useItems('place').data?.items ?? [];
+  const sending = (useItems('dispatch').data?.items ?? []).filter((one) => one.set.report === report.id).length;
   const form = useForm(
     {
       name: set.name,
@@ -272,11 +273,17 @@ export function ReportEditor({ report, seen, disabled }: Props) {
         onClose={() => setDeleting(false)}
         onConfirm={() =>
           void form
-            .run(() => commit(`Deleted report ${set.name}`, seen, [{ op: 'delete', kind: 'report', id: report.id }]))
+            .run(() =>
+              commit(`Deleted report ${set.name}`, seen, [{ op: 'delete', kind: 'report', id: report.id, contents: true }]),
+            )
             .then((done) => done && go({ report: undefined }))
         }
       >
-        <p>Its editions stay in the database but are no longer listed.</p>
+        <p>
+          Its editions stay in the database but are no longer listed.
+          {sending > 0 &&
+            ` The ${counted(sending, 'dispatch that sends', 'dispatches that send')} it ${sending === 1 ? 'goes' : 'go'} with it.`}
+        </p>
       </Confirm>
     </form>
   );

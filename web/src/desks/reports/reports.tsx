@@ -1,4 +1,4 @@
-// Reports: what they say beside how they look on real data, and the editions made.
+// Reports: what they say beside how they look on real data, the editions made, and how they leave by themselves.
 
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Plus } from 'lucide-react';
@@ -12,9 +12,12 @@ import { complain } from '../../parts/form';
 import { type Period, periodQuery } from '../../parts/period';
 import { PeriodPart, periodWords } from '../../parts/period-part';
 import { counted, spanWords } from '../../parts/text';
-import { Button, DeskHead, Empty, Trouble } from '../../parts/ui';
-import { Editions } from './editions';
+import { Button, DeskHead, DeskPart, Empty, Trouble } from '../../parts/ui';
+import { DispatchForm } from './dispatch-form';
+import { Dispatches, NEW } from './dispatches';
+import { DispatchesOf, Editions } from './editions';
 import { ReportEditor } from './report-editor';
+import { Runs } from './runs';
 
 /** A first report about a place: its recorded figures, their trend, its alarms. Of the whole plant nobody knows which tags
  * matter: its alarms alone. */
@@ -32,7 +35,62 @@ function usual(name: string, place: string | null, tags: readonly Item<'tag'>[],
   };
 }
 
+/** The desk: reports, their dispatches, and what was sent. */
 export function Reports() {
+  const { part, of, report } = useView();
+  const go = useGo();
+  const engineer = useMay('engineer');
+  const dispatches = useItems('dispatch');
+  if (part !== 'dispatches' && part !== 'sent') return <ReportList />;
+  const items = dispatches.data?.items ?? [];
+  const open = items.find(({ id }) => id === of);
+  const making = of === NEW;
+  const close = () => go({ of: undefined });
+  return (
+    <div className="flex h-full flex-col">
+      <DeskHead
+        path={open || making ? 'Reports · Dispatches' : 'Whole plant'}
+        title={open ? open.set.name : making ? 'New dispatch' : 'Reports'}
+        note={part === 'dispatches' && !open && !making ? counted(items.length, 'dispatch', 'dispatches') : undefined}
+      >
+        {open || making ? <Button onClick={close}>All dispatches</Button> : <Parts />}
+        {part === 'dispatches' && !open && !making && engineer && (
+          <Button kind="main" onClick={() => go({ of: NEW, report: undefined })}>
+            <Plus className="size-4" /> Dispatch
+          </Button>
+        )}
+      </DeskHead>
+      <Trouble error={dispatches.error} />
+      {part === 'sent' && <Runs title="Made and sent by dispatches" />}
+      {part === 'dispatches' && dispatches.data && (open || making) && (
+        <DispatchForm key={of} item={open} seen={dispatches.data.revision} count={items.length} report={report} onClose={close} />
+      )}
+      {part === 'dispatches' && dispatches.data && !open && !making && (
+        <Dispatches items={items} seen={dispatches.data.revision} />
+      )}
+    </div>
+  );
+}
+
+/** The parts of the desk. */
+function Parts() {
+  const { part } = useView();
+  const go = useGo();
+  const tab = (name: string, to: string | undefined) => (
+    <DeskPart on={part === to} onClick={() => go({ part: to, of: undefined, report: undefined })}>
+      {name}
+    </DeskPart>
+  );
+  return (
+    <>
+      {tab('Reports', undefined)}
+      {tab('Dispatches', 'dispatches')}
+      {tab('Sent', 'sent')}
+    </>
+  );
+}
+
+function ReportList() {
   const view = useView();
   const go = useGo();
   const engineer = useMay('engineer');
@@ -68,7 +126,8 @@ export function Reports() {
         title={open?.set.name ?? 'Reports'}
         note={open ? undefined : counted(items.length, 'report')}
       >
-        {open ? <Button onClick={() => go({ report: undefined })}>All reports</Button> : items.length > 0 && addButton}
+        {open ? <Button onClick={() => go({ report: undefined })}>All reports</Button> : <Parts />}
+        {!open && items.length > 0 && addButton}
       </DeskHead>
       {items.length === 0 && (
         <Empty title="No report yet" action={addButton}>
@@ -113,6 +172,7 @@ function OpenReport({ report, seen, disabled }: { report: Item<'report'>; seen: 
       <div className="space-y-5">
         <ReportEditor report={report} seen={seen} disabled={disabled} />
         <Editions report={report} period={period} />
+        <DispatchesOf report={report} />
       </div>
       <Preview set={report.set} revision={report.revision} period={period} onPeriod={setPeriod} />
     </div>

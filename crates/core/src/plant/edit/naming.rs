@@ -3,7 +3,7 @@
 use super::{Item, Kind, Own, Paths, Plant, Problem, ProblemKind, Settings, Tag, instances};
 use crate::{
     formula::Formula,
-    plant::{Message, Recorder, Rule, class, formula_texts},
+    plant::{Dispatch, Message, Recorder, Rule, class, formula_texts},
 };
 use serde_json::Value as Json;
 use std::{
@@ -61,6 +61,7 @@ pub(super) fn name_tags(next: &mut Plant, order: &[(Kind, Uuid)], touched: &Hash
     let mut problems = name_tags_of::<Tag>(next, order, touched);
     problems.extend(name_tags_of::<Rule>(next, order, touched));
     problems.extend(name_tags_of::<Recorder>(next, order, touched));
+    problems.extend(name_tags_of::<Dispatch>(next, order, touched));
     problems
 }
 

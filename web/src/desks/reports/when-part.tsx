@@ -1,0 +1,178 @@
+// When a dispatch makes its report.
+
+import type { Form } from '../../parts/form';
+import { TriggerField } from '../../parts/trigger-field';
+import { Choice, Field, Input, Tick } from '../../parts/ui';
+import { cronOf, DAYS, type DispatchValues, type Preset, presetOf } from './dispatch';
+
+const WAYS: readonly { on: DispatchValues['on']; title: string }[] = [
+  { on: 'schedule', title: 'by the clock' },
+  { on: 'shift', title: 'when a shift ends' },
+  { on: 'event', title: 'at an event' },
+  { on: 'hand', title: 'when somebody says so' },
+];
+
+const WORDS: Record<DispatchValues['on'], string> = {
+  schedule:
+    'By the time zone of the report. A time that the clocks leave out comes when they go on; one that they show twice counts once.',
+  shift: 'At the end of each shift that somebody works, by the shift pattern.',
+  event:
+    'Each time the condition turns: one report for each, with the values of that instant, also of tags that are not recorded.',
+  hand: 'When somebody presses Send now, or a program asks for it.',
+};
+
+const EVERY: readonly { every: Preset['every']; title: string }[] = [
+  { every: 'hour', title: 'hour' },
+  { every: 'day', title: 'day' },
+  { every: 'week', title: 'week' },
+  { every: 'month', title: 'month' },
+  { every: 'cron', title: 'line of cron' },
+];
+
+export function WhenPart({ form, disabled, words }: { form: Form<DispatchValues>; disabled: boolean; words: string }) {
+  const v = form.values;
+  return (
+    <div className="space-y-2">
+      <div className="grid grid-cols-[13rem_minmax(0,1fr)] items-start gap-3">
+        <Field label="It makes the report">
+          {(p) => (
+            <Choice {...p} value={v.on} onChange={(e) => form.set('on', e.target.value as DispatchValues['on'])}>
+              {WAYS.map(({ on, title }) => (
+                <option key={on} value={on}>
+                  {title}
+                </option>
+              ))}
+            </Choice>
+          )}
+        </Field>
+        <p className="mt-5 text-sm text-soft">{WORDS[v.on]}</p>
+      </div>
+      {v.on === 'schedule' && <Clock form={form} words={words} />}
+      {(v.on === 'schedule' || v.on === 'shift') && (
+        <Field label="What was due while Havrel did not run" className="w-72">
+          {(p) => (
+            <Choice {...p} value={v.missed} onChange={(e) => form.set('missed', e.target.value as DispatchValues['missed'])}>
+              <option value="all">is made afterwards, up to 100</option>
+              <option value="last">only the last one is made</option>
+              <option value="none">is left out</option>
+            </Choice>
+          )}
+        </Field>
+      )}
+      {v.on === 'event' && (
+        <TriggerField
+          text={v.trigger}
+          edge={v.edge}
+          onText={(text) => form.set('trigger', text)}
+          onEdge={(edge) => form.set('edge', edge)}
+          disabled={disabled}
+          error={form.error('trigger', 'trigger.text')}
+        />
+      )}
+    </div>
+  );
+}
+
+function Clock({ form, words }: { form: Form<DispatchValues>; words: string }) {
+  const { cron } = form.values;
+  const preset = presetOf(cron);
+  const choose = (next: Preset) => {
+    const line = cronOf(next);
+    if (line) form.set('cron', line);
+  };
+  const time = 'time' in preset ? preset.time : '06:00';
+  // What nobody can choose is written as a line; what is chosen can be written on as one.
+  const first: Record<Preset['every'], () => void> = {
+    hour: () => choose({ every: 'hour', minute: 0 }),
+    day: () => choose({ every: 'day', time }),
+    week: () => choose({ every: 'week', time, days: [1] }),
+    month: () => choose({ every: 'month', time, day: 1 }),
+    cron: () => form.set('cron', '*/15 6-18 * * 1-5'),
+  };
+  return (
+    <div className="space-y-2">
+      <div className="flex flex-wrap items-start gap-3">
+        <Field label="Every" className="w-36">
+          {(p) => (
+            <Choice {...p} value={preset.every} onChange={(e) => first[e.target.value as Preset['every']]()}>
+              {EVERY.map(({ every, title }) => (
+                <option key={every} value={every}>
+                  {title}
+                </option>
+              ))}
+            </Choice>
+          )}
+        </Field>
+        {preset.every === 'hour' && (
+          <Field label="At minute" className="w-24">
+            {(p) => (
+              <Input
+                {...p}
+                type="number"
+                min={0}
+                max={59}
+                className="figures text-right"
+                value={preset.minute}
+                onChange={(e) => choose({ every: 'hour', minute: Math.min(59, Math.max(0, Number(e.target.value) || 0)) })}
+              />
+            )}
+          </Field>
+        )}
+        {preset.every === 'month' && (
+          <Field label="On day" className="w-20">
+            {(p) => (
+              <Input
+                {...p}
+                type="number"
+                min={1}
+                max={31}
+                className="figures text-right"
+                value={preset.day}
+                onChange={(e) => choose({ ...preset, day: Math.min(31, Math.max(1, Number(e.target.value) || 1)) })}
+              />
+            )}
+          </Field>
+        )}
+        {'time' in preset && (
+          <Field label="At" className="w-28">
+            {(p) => (
+              <Input
+                {...p}
+                type="time"
+                className="figures"
+                value={preset.time}
+                onChange={(e) => choose({ ...preset, time: e.target.value } as Preset)}
+              />
+            )}
+          </Field>
+        )}
+        <Field
+          label="Line of cron"
+          error={form.error('when.cron')}
+          hint={preset.every === 'cron' ? words : undefined}
+          className="w-56"
+        >
+          {(p) => <Input {...p} className="figures" value={cron} onChange={(e) => form.set('cron', e.target.value)} />}
+        </Field>
+      </div>
+      {preset.every === 'week' && (
+        <fieldset>
+          <legend className="mb-0.5 text-sm text-soft">On</legend>
+          <div className="flex flex-wrap gap-x-4">
+            {DAYS.map((name, i) => (
+              <Tick
+                key={name}
+                label={name}
+                checked={preset.days.includes(i + 1)}
+                disabled={preset.days.length === 1 && preset.days[0] === i + 1}
+                onChange={(on) =>
+                  choose({ ...preset, days: on ? [...preset.days, i + 1] : preset.days.filter((day) => day !== i + 1) })
+                }
+              />
+            ))}
+          </div>
+        </fieldset>
+      )}
+    </div>
+  );
+}
