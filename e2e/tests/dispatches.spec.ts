@@ -52,7 +52,7 @@ test('the dispatches of the plant stand as sentences with their next times', asy
     'When a shift of “Three shifts, four crews” ends, Shift summary for the shift that ended last',
   );
   await expect(line('End of shift')).toContainText('shift-lead@brackmere.example as PDF; “Reports share” as PDF and XLSX');
-  await expect(line('Energy of the month')).toContainText('on day 1 of every month at 07:00, Energy for the month before');
+  await expect(line('Energy of the month')).toContainText('On day 1 of every month at 07:00, Energy for the month before');
   await expect(line('Run of EX-1')).toContainText('at the event');
   await accessibility(page);
 });
@@ -73,7 +73,8 @@ test('a dispatch is made as a sentence, and what it would do stands beside it', 
   await form().getByLabel('Name', { exact: true }).fill('Vessels in the morning');
   await form().getByRole('combobox', { name: 'Every' }).selectOption('week');
   await form().getByText('Friday', { exact: true }).click();
-  await form().getByLabel('At', { exact: true }).fill('07:30');
+  await form().getByLabel('Hour').selectOption('07');
+  await form().getByLabel('Minute').selectOption('30');
   await expect(form().getByLabel('Line of cron')).toHaveValue('30 7 * * 1,5');
   const next = page.getByRole('region', { name: 'Next times' });
   await expect(next.getByRole('listitem')).toHaveCount(5);
@@ -104,7 +105,7 @@ test('a dispatch is made as a sentence, and what it would do stands beside it', 
   await page.getByRole('button', { name: 'Dispatch', exact: true }).click();
   await expect(form().getByLabel('Name', { exact: true })).toHaveValue('Vessels in the morning');
   await page.getByRole('button', { name: 'Create dispatch' }).click();
-  await expect(line('Vessels in the morning')).toContainText('When every day at');
+  await expect(line('Vessels in the morning')).toContainText('Every day at');
   await expect(line('Vessels in the morning')).toContainText('lead@brackmere.example and lab@brackmere.example as PDF and XLSX');
 });
 

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import { newId } from '../api/client';
-import { counted, lasting, moment, printed, stepWords } from './text';
+import { counted, lasting, minute, moment, printed, stepWords } from './text';
 
 describe('printed', () => {
   it.each([
@@ -49,4 +49,9 @@ it.each([
   [90, 'clock set ahead 1 min'],
 ])('says what was done to the clock (%s s)', (seconds, words) => {
   expect(stepWords(seconds)).toBe(words);
+});
+
+test('a full minute is said without its seconds, an exact instant with them', () => {
+  expect(minute('2026-12-01T06:00:00')).toBe('2026-12-01 06:00');
+  expect(minute('2026-12-01T06:00:07')).toBe('2026-12-01 06:00:07');
 });

@@ -160,10 +160,13 @@ function State({ state, words, next }: { state: string; words: string; next: str
   );
 }
 
+/** How long a delivery took. */
+const tookWords = (ms: number) => (ms < 1000 ? `${ms} ms` : `${(ms / 1000).toFixed(1)} s`);
+
 function Delivered({ parcel }: { parcel: Parcel }) {
   const tries = parcel.attempts > 1 ? `, after ${parcel.attempts} attempts` : '';
   const words = {
-    done: `sent to ${parcel.to} as ${formatWords(parcel.formats)}: ${bytesWords(parcel.bytes)} in ${lasting(parcel.took_ms)}${tries}. ${parcel.answer}`,
+    done: `sent to ${parcel.to} as ${formatWords(parcel.formats)}: ${bytesWords(parcel.bytes)} in ${tookWords(parcel.took_ms)}${tries}. ${parcel.answer}`,
     waiting: `to ${parcel.to} as ${formatWords(parcel.formats)}`,
     again: `not sent to ${parcel.to} (${parcel.attempts}×): ${parcel.answer}`,
     failed: `not sent to ${parcel.to}, and given up${tries}: ${parcel.answer}`,

@@ -81,6 +81,7 @@ function Clock({ form, words }: { form: Form<DispatchValues>; words: string }) {
     if (line) form.set('cron', line);
   };
   const time = 'time' in preset ? preset.time : '06:00';
+  const at = (time: string) => choose({ ...preset, time } as Preset);
   // What nobody can choose is written as a line; what is chosen can be written on as one.
   const first: Record<Preset['every'], () => void> = {
     hour: () => choose({ every: 'hour', minute: 0 }),
@@ -134,17 +135,13 @@ function Clock({ form, words }: { form: Form<DispatchValues>; words: string }) {
           </Field>
         )}
         {'time' in preset && (
-          <Field label="At" className="w-28">
-            {(p) => (
-              <Input
-                {...p}
-                type="time"
-                className="figures"
-                value={preset.time}
-                onChange={(e) => choose({ ...preset, time: e.target.value } as Preset)}
-              />
-            )}
-          </Field>
+          <div className="flex items-end gap-1">
+            <Part label="At" name="Hour" most={24} value={time.slice(0, 2)} onPick={(hour) => at(`${hour}:${time.slice(3)}`)} />
+            <span aria-hidden className="pb-1">
+              :
+            </span>
+            <Part name="Minute" most={60} value={time.slice(3)} onPick={(minute) => at(`${time.slice(0, 2)}:${minute}`)} />
+          </div>
         )}
         <Field
           label="Line of cron"
@@ -173,6 +170,34 @@ function Clock({ form, words }: { form: Form<DispatchValues>; words: string }) {
           </div>
         </fieldset>
       )}
+    </div>
+  );
+}
+
+/** The hour or the minute of a time. */
+function Part({
+  label = '\u00a0',
+  name,
+  most,
+  value,
+  onPick,
+}: {
+  label?: string;
+  name: string;
+  most: number;
+  value: string;
+  onPick: (value: string) => void;
+}) {
+  return (
+    <div>
+      <span aria-hidden className="mb-0.5 block text-sm text-soft">
+        {label}
+      </span>
+      <Choice aria-label={name} className="figures w-16" value={value} onChange={(e) => onPick(e.target.value)}>
+        {Array.from({ length: most }, (_, n) => String(n).padStart(2, '0')).map((one) => (
+          <option key={one}>{one}</option>
+        ))}
+      </Choice>
     </div>
   );
 }
