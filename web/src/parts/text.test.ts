@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import { newId } from '../api/client';
-import { counted, lasting, minute, moment, printed, stepWords } from './text';
+import { counted, lasting, minute, minuteIn, moment, printed, stepWords } from './text';
 
 describe('printed', () => {
   it.each([
@@ -51,7 +51,14 @@ it.each([
   expect(stepWords(seconds)).toBe(words);
 });
 
-test('a full minute is said without its seconds, an exact instant with them', () => {
+it('a full minute is said without its seconds, an exact instant with them', () => {
   expect(minute('2026-12-01T06:00:00')).toBe('2026-12-01 06:00');
   expect(minute('2026-12-01T06:00:07')).toBe('2026-12-01 06:00:07');
+});
+
+it('the time of another clock says whose clock that is', () => {
+  const here = minute('2026-07-01T06:00:00Z');
+  expect(minuteIn('2026-07-01T06:00:00Z', Intl.DateTimeFormat().resolvedOptions().timeZone)).toBe(here);
+  expect(minuteIn('2026-07-01T06:00:07Z', 'Pacific/Kiritimati')).toBe('2026-07-01 20:00:07 Kiritimati');
+  expect(minuteIn('2026-07-01T06:00:00Z', 'Moon/Base')).toBe(here);
 });

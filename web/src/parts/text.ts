@@ -28,6 +28,21 @@ export function moment(at: number | string, now = Date.now()): string {
 /** Date and time where the browser is, also of today; a full minute without its seconds. */
 export const minute = (at: number | string): string => moment(at, 0).replace(/:00$/, '');
 
+/** The same where another clock shows another time, by the name of its zone; it is said which clock that is. */
+export function minuteIn(at: string, zone: string): string {
+  const shown = (timeZone?: string) =>
+    new Intl.DateTimeFormat('sv', { dateStyle: 'short', timeStyle: 'medium', ...(timeZone ? { timeZone } : {}) })
+      .format(new Date(at))
+      .replace(/:00$/, '');
+  try {
+    const [here, there] = [shown(), shown(zone)];
+    return here === there ? here : `${there} ${zone.split('/').at(-1)?.replaceAll('_', ' ')}`;
+  } catch {
+    // A zone that this browser does not know.
+    return shown();
+  }
+}
+
 /** The end of a path, which is what tells places apart: its last two names. */
 export function pathEnd(path: string): string {
   return path.split('/').slice(-2).join(' / ');

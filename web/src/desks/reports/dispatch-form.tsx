@@ -12,7 +12,7 @@ import { complain, useForm } from '../../parts/form';
 import { FormEnd } from '../../parts/form-end';
 import { ListField } from '../../parts/picker';
 import { useSettled } from '../../parts/settled';
-import { minute } from '../../parts/text';
+import { minuteIn } from '../../parts/text';
 import { Button, Choice, Field, Input, Tick, Trouble } from '../../parts/ui';
 import { DeliveriesField, useCarriers } from './deliveries-field';
 import { COVERS, coversWords, type DispatchValues, deliveryWords, setOf, valuesOf, whenWords } from './dispatch';
@@ -113,7 +113,7 @@ export function DispatchForm({ item, seen, count, report, onClose }: Props) {
           </p>
           {open && (
             <div className="rounded border border-firm p-3">
-              {open === 'when' && <WhenPart form={form} disabled={!engineer} words={tried.data?.words ?? ''} />}
+              {open === 'when' && <WhenPart form={form} disabled={!engineer} words={tried.data?.words ?? ''} problem={problem} />}
               {open === 'report' && (
                 <Field label="Report" error={problem('report')} className="w-96">
                   {(p) => (
@@ -181,7 +181,7 @@ export function DispatchForm({ item, seen, count, report, onClose }: Props) {
         />
       </form>
       <div className="flex min-h-0 flex-col gap-4">
-        <Next tried={tried.data} error={tried.error} values={v} />
+        <Next tried={tried.data} error={tried.error} values={v} zone={of?.set.zone ?? 'UTC'} />
         {item && (
           <>
             <SendNow item={item} dirty={form.dirty} />
@@ -257,7 +257,15 @@ function useTried(values: DispatchValues, id: string | undefined) {
   });
 }
 
-function Next({ tried, error, values }: { tried: Tried | undefined; error: unknown; values: DispatchValues }) {
+interface NextProps {
+  tried: Tried | undefined;
+  error: unknown;
+  values: DispatchValues;
+  /** By whose clock it goes. */
+  zone: string;
+}
+
+function Next({ tried, error, values, zone }: NextProps) {
   const byClock = values.on === 'schedule' || values.on === 'shift';
   return (
     <section aria-label="Next times">
@@ -268,9 +276,9 @@ function Next({ tried, error, values }: { tried: Tried | undefined; error: unkno
       <ol>
         {tried?.times.map((time) => (
           <li key={time.at} className="flex flex-wrap gap-x-3 text-sm">
-            {byClock && <span className="figures">{minute(time.at)}</span>}
+            {byClock && <span className="figures">{minuteIn(time.at, zone)}</span>}
             <span className="figures text-soft">
-              {time.from ? `${minute(time.from)} to ${minute(time.to)}` : 'no shift ended in the month before'}
+              {time.from ? `${minuteIn(time.from, zone)} to ${minuteIn(time.to, zone)}` : 'no shift ended in the month before'}
             </span>
           </li>
         ))}

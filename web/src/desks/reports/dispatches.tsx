@@ -8,7 +8,7 @@ import type { Item } from '../../api/model';
 import { commit, useItems, useMay } from '../../api/queries';
 import { useGo } from '../../app/view';
 import { complain } from '../../parts/form';
-import { lasting, minute } from '../../parts/text';
+import { lasting, minuteIn } from '../../parts/text';
 import { Button, Empty, Trouble } from '../../parts/ui';
 import { useCarriers } from './deliveries-field';
 import { coversWords, deliveryWords, valuesOf, whenWords } from './dispatch';
@@ -114,7 +114,9 @@ function Row({ item, seen, report, state }: RowProps) {
         {whenWords(v, state?.words ?? '', shifts)}, {report?.set.name ?? '…'} for {coversWords(v.covers, report?.set)}{' '}
         <span className="text-soft">→ {deliveries.length > 0 ? to.join('; ') : 'kept here'}</span>
       </td>
-      <td className="figures px-2">{state?.next ? minute(state.next) : when.on === 'event' && running ? 'at the event' : '–'}</td>
+      <td className="figures px-2">
+        {state?.next ? minuteIn(state.next, report?.set.zone ?? 'UTC') : when.on === 'event' && running ? 'at the event' : '–'}
+      </td>
       <td className="px-2">{state?.last ? <Last run={state.last} /> : <span className="text-soft">–</span>}</td>
       <td className="px-2 text-right">
         {engineer && when.on !== 'hand' && (

@@ -29,7 +29,15 @@ const EVERY: readonly { every: Preset['every']; title: string }[] = [
   { every: 'cron', title: 'line of cron' },
 ];
 
-export function WhenPart({ form, disabled, words }: { form: Form<DispatchValues>; disabled: boolean; words: string }) {
+interface Props {
+  form: Form<DispatchValues>;
+  disabled: boolean;
+  /** What a line of cron says, as the server reads it. */
+  words: string;
+  problem: (field: string) => string | undefined;
+}
+
+export function WhenPart({ form, disabled, words, problem }: Props) {
   const v = form.values;
   return (
     <div className="space-y-2">
@@ -47,7 +55,7 @@ export function WhenPart({ form, disabled, words }: { form: Form<DispatchValues>
         </Field>
         <p className="mt-5 text-sm text-soft">{WORDS[v.on]}</p>
       </div>
-      {v.on === 'schedule' && <Clock form={form} words={words} />}
+      {v.on === 'schedule' && <Clock form={form} words={words} problem={problem} />}
       {(v.on === 'schedule' || v.on === 'shift') && (
         <Field label="What was due while Havrel did not run" className="w-72">
           {(p) => (
@@ -66,14 +74,14 @@ export function WhenPart({ form, disabled, words }: { form: Form<DispatchValues>
           onText={(text) => form.set('trigger', text)}
           onEdge={(edge) => form.set('edge', edge)}
           disabled={disabled}
-          error={form.error('trigger', 'trigger.text')}
+          error={form.error('trigger', 'trigger.text') ?? (v.trigger.trim() ? undefined : problem('trigger'))}
         />
       )}
     </div>
   );
 }
 
-function Clock({ form, words }: { form: Form<DispatchValues>; words: string }) {
+function Clock({ form, words, problem }: Omit<Props, 'disabled'>) {
   const { cron } = form.values;
   const preset = presetOf(cron);
   const choose = (next: Preset) => {
@@ -145,7 +153,7 @@ function Clock({ form, words }: { form: Form<DispatchValues>; words: string }) {
         )}
         <Field
           label="Line of cron"
-          error={form.error('when.cron')}
+          error={problem('when.cron')}
           hint={preset.every === 'cron' ? words : undefined}
           className="w-56"
         >
