@@ -13,7 +13,6 @@ use havrel_core::{
     dispatch::{Parcel, Run},
     notice::Tries,
     plant::{Dispatch, DispatchWhen, Edit, Kind, Op, Own, Plant, dispatch::Words, edit, resolve, schedule::Schedule},
-    report::Format,
     time::{Nanos, from_text, to_text},
 };
 use havrel_db::dispatches::RunFilter;
@@ -322,9 +321,4 @@ async fn sent(app: &App, person: &Person, id: Uuid) -> Result<(std::sync::Arc<Pl
     let (plant, run) = (person.plant(app), found(app, id).await?);
     let seen = person.scope.is_everything() || plant.reports.contains_key(&run.report);
     if seen { Ok((plant, run)) } else { Err(Problem::missing("run of a dispatch")) }
-}
-
-/// The formats there are, for whoever asks for one by name.
-pub(super) fn format_of(name: &str) -> Result<Format, Problem> {
-    Format::from_name(name).ok_or_else(|| Problem::missing("format; there are pdf, html, xlsx, csv and json"))
 }

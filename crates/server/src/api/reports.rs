@@ -1,6 +1,6 @@
 //! Reports: preview, making, and the editions kept.
 
-use super::{dispatches::format_of, period};
+use super::period;
 use crate::{app::App, auth::Person, body::Json, problem::Problem};
 use actix_web::{
     HttpResponse, get,
@@ -11,7 +11,7 @@ use actix_web::{
 use havrel_core::{
     access::Action,
     plant::{Own, Report, resolve},
-    report::Document,
+    report::{Document, Format},
     time::{Nanos, SECOND, to_text},
 };
 use havrel_db::editions::Edition;
@@ -150,7 +150,8 @@ impl From<NoEdition> for Problem {
 pub async fn fetch(app: Data<App>, person: Person, path: Path<(Uuid, String)>) -> Result<HttpResponse, Problem> {
     person.may(Action::See)?;
     let (id, format) = path.into_inner();
-    let format = format_of(&format)?;
+    let named = Format::from_name(&format);
+    let format = named.ok_or_else(|| Problem::missing("format; there are pdf, html, xlsx, csv and json"))?;
     let edition = app.live.db.edition(id).await?.ok_or_else(|| Problem::missing("edition"))?;
     if !person.scope.is_everything() {
         seen(&person, &app, edition.report)?;
