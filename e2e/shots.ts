@@ -122,6 +122,13 @@ async function views(page: Page) {
   await page.getByRole('button', { name: /^Shift summary/ }).click();
   await page.getByRole('button', { name: 'Create edition' }).click();
   await shot('report');
+  await page.getByRole('button', { name: 'All reports' }).click();
+  await page.getByRole('button', { name: 'Dispatches', exact: true }).click();
+  await page.getByRole('button', { name: 'End of shift', exact: true }).click();
+  await page.getByRole('button', { name: 'Send now' }).click();
+  await page.getByText(/^sent to Reports share/).waitFor();
+  await page.getByRole('button', { name: /^send it to/ }).click();
+  await shot('dispatch');
   await desk('Journal');
   await page.getByRole('button', { name: /^Built the demo plant/ }).click();
   await shot('journal');
@@ -138,18 +145,6 @@ async function views(page: Page) {
   await page.getByRole('button', { name: 'Choose holding 4' }).click({ modifiers: ['Shift'] });
   await shot('registers');
   await page.getByRole('button', { name: 'Remove holding 0', exact: true }).click();
-  await page.getByRole('button', { name: /^Dryline/ }).click();
-  await page.getByRole('button', { name: 'Open Packing' }).click();
-  await page.getByRole('button', { name: 'Open Bagging machine' }).click();
-  await page.getByRole('treeitem', { name: /Bags rejected/ }).waitFor();
-  await page.getByRole('button', { name: 'Open Pallet' }).click();
-  await page.getByLabel('Choose Grade').waitFor();
-  await page.getByRole('button', { name: 'Choose all below Silo 1' }).click();
-  await page.getByRole('button', { name: 'Choose the same in every SiloType' }).click();
-  await page.getByRole('button', { name: 'Add 12 rows' }).waitFor();
-  // What was just said covers the list.
-  await page.getByText(/^Chose 12 values/).waitFor({ state: 'hidden' });
-  await shot('nodes');
   await page.getByRole('button', { name: /^Havrel itself/ }).click();
   await page.getByRole('button', { name: /^Choose all/ }).click();
   await page.getByRole('button', { name: /^Add \d+ rows$/ }).click();

@@ -6,6 +6,7 @@ use super::{
     check::{self, Wrong},
     kind::{Checking, Reference},
     schedule::Schedule,
+    trigger,
     week::{instant, local},
 };
 use crate::{
@@ -273,11 +274,10 @@ fn pattern_words(pattern: &str) -> Option<String> {
     let mut rest = pattern;
     while let Some(open) = rest.find(['{', '}']) {
         let inner = rest[open..].strip_prefix('{').and_then(|inner| inner.split_once('}'));
-        let Some((word, behind)) = inner.filter(|(word, _)| BRACES.contains(word)) else {
+        let Some((_, behind)) = inner.filter(|(word, _)| BRACES.contains(word)) else {
             let all: Vec<String> = BRACES.iter().map(|word| format!("{{{word}}}")).collect();
             return Some(format!("In braces can stand {}.", all.join(", ")));
         };
-        debug_assert!(!word.is_empty());
         rest = behind;
     }
     pattern.trim().is_empty().then(|| "Say what the file is called.".into())
@@ -333,6 +333,8 @@ impl Settings for Dispatch {
         let set = &item.set;
         check::name(wrong, &set.name);
         set.check_when(checking, wrong);
+        let at_event = matches!(set.when, DispatchWhen::Event { .. });
+        trigger::check(set.trigger.as_ref(), at_event, ("a dispatch", "makes a report"), checking, wrong);
         if set.shifts.is_none() && (set.covers == Covers::Shift || matches!(set.when, DispatchWhen::Shift { .. })) {
             wrong.push((
                 "shifts".into(),
@@ -379,31 +381,14 @@ impl Settings for Dispatch {
 
 impl Dispatch {
     fn check_when(&self, checking: &Checking<'_>, wrong: &mut Wrong) {
-        match &self.when {
-            DispatchWhen::Schedule { cron, .. } => {
-                let zone = checking.plant.reports.get(&self.report).map_or("UTC", |report| &report.set.zone);
-                match Schedule::parse(cron) {
-                    Err(words) => wrong.push(("when.cron".into(), words)),
-                    Ok(schedule) if schedule.next(0, zone).is_none() => {
-                        wrong.push(("when.cron".into(), "This time never comes; look at the day and the month.".into()));
-                    }
-                    Ok(_) => {}
-                }
+        let DispatchWhen::Schedule { cron, .. } = &self.when else { return };
+        let zone = checking.plant.reports.get(&self.report).map_or("UTC", |report| &report.set.zone);
+        match Schedule::parse(cron) {
+            Err(words) => wrong.push(("when.cron".into(), words)),
+            Ok(schedule) if schedule.next(0, zone).is_none() => {
+                wrong.push(("when.cron".into(), "This time never comes; look at the day and the month.".into()));
             }
-            DispatchWhen::Event { .. } if self.trigger.is_none() => {
-                wrong.push(("trigger".into(), "Say at what it makes a report: a condition that turns true or false.".into()));
-            }
-            _ => {}
-        }
-        if self.trigger.is_some() && !matches!(self.when, DispatchWhen::Event { .. }) {
-            wrong.push(("trigger".into(), "Only a dispatch at an event has a trigger.".into()));
-        }
-        // That what the trigger names exists is seen to elsewhere.
-        let there = |id: Uuid| checking.plant.tags.contains_key(&id);
-        if self.trigger.as_ref().is_some_and(|trigger| trigger.references().all(there))
-            && let Err(found) = checking.plant.trigger_program(self.trigger.as_ref())
-        {
-            wrong.extend(found.into_iter().map(|words| ("trigger.text".into(), words)));
+            Ok(_) => {}
         }
     }
 }

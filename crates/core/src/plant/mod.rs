@@ -38,6 +38,7 @@ pub mod source;
 pub mod states;
 pub mod table;
 pub mod tag;
+mod trigger;
 pub mod undo;
 pub mod view;
 pub mod week;

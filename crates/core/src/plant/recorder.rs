@@ -4,11 +4,11 @@ use super::{
     Item, Kind, Plant, Settings, Table, Tag,
     check::{self, Wrong},
     kind::{Checking, Reference},
-    rule::condition_words,
+    trigger,
 };
 use crate::{
     engine::RecordRule,
-    formula::{Formula, Program},
+    formula::Formula,
     plant::RecordMode,
     time::{MILLI, Nanos, SECOND},
 };
@@ -310,13 +310,8 @@ impl Settings for Recorder {
         if let Some(days) = set.keep_days {
             check::between(wrong, "keep_days", days, 1, MOST_DAYS);
         }
-        // That what the trigger names exists is seen to elsewhere.
-        let there = |id: Uuid| checking.plant.tags.contains_key(&id);
-        if set.trigger.as_ref().is_some_and(|trigger| trigger.references().all(there))
-            && let Err(found) = checking.plant.trigger_program(set.trigger.as_ref())
-        {
-            wrong.extend(found.into_iter().map(|words| ("trigger.text".into(), words)));
-        }
+        let at_event = matches!(set.when, RecordWhen::Event { .. });
+        trigger::check(set.trigger.as_ref(), at_event, ("a recorder", "records"), checking, wrong);
     }
 }
 
@@ -342,13 +337,7 @@ impl Recorder {
                 let most = if *percent { 100.0 } else { f64::MAX };
                 check::between(wrong, "when.deadband", *deadband, 0.0, most);
             }
-            RecordWhen::Event { .. } if self.trigger.is_none() => {
-                wrong.push(("trigger".into(), "Say at what it records: a condition that turns true or false.".into()));
-            }
             RecordWhen::Event { .. } | RecordWhen::Hand {} => {}
-        }
-        if self.trigger.is_some() && !matches!(self.when, RecordWhen::Event { .. }) {
-            wrong.push(("trigger".into(), "Only a recorder that records at an event has a trigger.".into()));
         }
     }
 
@@ -496,19 +485,6 @@ impl Plant {
         let mut all: Vec<_> = self.recorders.values().filter(chooses).collect();
         all.sort_by(|a, b| a.set.order.total_cmp(&b.set.order).then(a.id.cmp(&b.id)));
         all
-    }
-
-    /// A trigger made ready; none where there is none.
-    ///
-    /// # Errors
-    /// Everything that is wrong with it, in sentences.
-    pub(crate) fn trigger_program(&self, trigger: Option<&Formula>) -> Result<Option<Program>, Vec<String>> {
-        let Some(trigger) = trigger else { return Ok(None) };
-        let program = self.program(trigger, "").map_err(|found| found.into_iter().map(|w| w.to_string()).collect::<Vec<_>>())?;
-        match condition_words(&program, "A trigger") {
-            Some(words) => Err(vec![words]),
-            None => Ok(Some(program)),
-        }
     }
 }
 

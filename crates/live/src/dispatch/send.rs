@@ -10,6 +10,7 @@ use havrel_core::{
     time::{span_words, to_local, to_text},
 };
 use havrel_jobs::{edition, press::PressError};
+use havrel_link::LinkState;
 use serde_json::json;
 use std::{sync::Arc, time::Instant};
 use tokio::time::sleep;
@@ -33,7 +34,14 @@ pub(crate) async fn run(live: Arc<Live>) {
                 tracing::warn!(%error, "what is to be sent cannot be read; it is sent later");
                 Vec::new()
             });
-            found.into_iter().map(|(run, parcel)| (parcel.id, (run, parcel))).collect()
+            let (plant, health) = (live.plant(), live.health());
+            // A connection that is only just being opened is waited for; one that is gone is not.
+            let opening = |id: &Uuid| match health.get(id) {
+                Some(health) => health.state == LinkState::Connecting,
+                None => plant.connections.contains_key(id),
+            };
+            let ready = found.into_iter().filter(|(_, parcel)| !opening(&parcel.connection));
+            ready.map(|(run, parcel)| (parcel.id, (run, parcel))).collect()
         }
     };
     let work = |(run, parcel)| {

@@ -2,10 +2,15 @@
 
 use crate::{
     calls::Outside,
-    plant::{Built, Client, Plant},
+    plant::{Built, Client, Plant, SHARED, fresh_name},
 };
 use actix_web::http::Method;
-use havrel_core::time::from_text;
+use havrel_core::time::{Nanos, SECOND, from_text};
+use havrel_db::{
+    Db,
+    dispatches::{Mark, RunFilter},
+};
+use havrel_live::{Live, now};
 use serde_json::{Value as Json, json};
 use std::sync::atomic::Ordering;
 use tempfile::TempDir;
@@ -244,4 +249,53 @@ async fn a_schedule_is_read_back_and_a_report_that_is_deleted_takes_its_dispatch
     assert_eq!(status, 200, "{told}");
     assert_eq!(engineer.get("/api/items/dispatch").await.1["items"], json!([]));
     plant.stop().await;
+}
+
+#[actix_web::test]
+async fn after_a_stop_of_three_days_it_is_caught_up_as_each_dispatch_says_and_only_once() {
+    const DAY: Nanos = 86_400 * SECOND;
+    let name = fresh_name();
+    SHARED.cluster.ensure(&name, None).await.unwrap();
+    let db = Db::open(SHARED.cluster.options(&name)).await.unwrap();
+    let plant = Plant::on(db.clone()).await;
+    let engineer = plant.engineer().await;
+    let world = build(&plant, &engineer).await;
+    // Due in the middle of each day, as far from now as can be.
+    let hour = (now().rem_euclid(DAY) / (3600 * SECOND) + 12) % 24;
+    let mut ids = Vec::new();
+    for (seen, missed) in (2..).zip(["all", "last", "none"]) {
+        let when = json!({"on": "schedule", "cron": format!("0 {hour} * * *"), "missed": missed});
+        let set = json!({"name": missed, "report": world.report, "covers": "day", "when": when,
+            "deliveries": [{"connection": world.folder, "file": format!("{missed} {{from}}"), "formats": ["csv"]}]});
+        ids.push(dispatch(&engineer, seen, set).await);
+    }
+    plant.stop().await;
+    let stopped = |id: &Uuid| (*id, Mark { since: now() - 5 * DAY, until: now() - 3 * DAY });
+    db.set_off(&[], &ids.iter().map(stopped).collect::<Vec<_>>()).await.unwrap();
+    let made = async |live: &Live| {
+        let mut counts = Vec::new();
+        for id in &ids {
+            let filter = RunFilter { dispatch: Some(*id), ..RunFilter::default() };
+            counts.push(live.db.runs(&filter, 100).await.unwrap().iter().filter(|run| run.making.sent_at.is_some()).count());
+        }
+        counts
+    };
+    let folder = tempfile::tempdir().unwrap();
+    // Killed at once, again and again: each start goes on where the one before was.
+    for wait in [5, 50, 200, 800] {
+        let live = Live::start(db.clone(), folder.path()).await.unwrap();
+        tokio::time::sleep(std::time::Duration::from_millis(wait)).await;
+        live.stop().await;
+    }
+    let live = Live::start(db.clone(), folder.path()).await.unwrap();
+    // What a kill cut off is tried again after its pause.
+    for _ in 0..1600 {
+        if made(&live).await == [3, 1, 0] && files(&world).len() == 4 {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(25)).await;
+    }
+    assert_eq!(made(&live).await, [3, 1, 0]);
+    assert_eq!(files(&world).len(), 4, "{:?}", files(&world));
+    live.stop().await;
 }

@@ -3,41 +3,30 @@
 import type { Form } from '../../parts/form';
 import { TriggerField } from '../../parts/trigger-field';
 import { Choice, Field, Input, Tick } from '../../parts/ui';
+import { type Way, WayField } from '../../parts/way-field';
 import { type RecorderValues, type SpanUnit, TRACKS } from './recorder';
 
-const WAYS: readonly { on: RecorderValues['on']; title: string }[] = [
-  { on: 'interval', title: 'in a rhythm' },
-  { on: 'change', title: 'when a value changes' },
-  { on: 'event', title: 'at an event' },
-  { on: 'hand', title: 'when somebody says so' },
+const WAYS: readonly Way<RecorderValues['on']>[] = [
+  {
+    on: 'interval',
+    title: 'in a rhythm',
+    words:
+      'Aligned to the clock: every minute means at the full minute. What it keeps of a span is worked out from every value that came.',
+  },
+  { on: 'change', title: 'when a value changes', words: 'Each value that differs from the one stored last, with its own time.' },
+  { on: 'event', title: 'at an event', words: 'A row of all its values as of that instant, each time the condition turns.' },
+  {
+    on: 'hand',
+    title: 'when somebody says so',
+    words: 'A row of all its values, when somebody presses Take row or a program asks for it.',
+  },
 ];
-
-const WORDS: Record<RecorderValues['on'], string> = {
-  interval:
-    'Aligned to the clock: every minute means at the full minute. What it keeps of a span is worked out from every value that came.',
-  change: 'Each value that differs from the one stored last, with its own time.',
-  event: 'A row of all its values as of that instant, each time the condition turns.',
-  hand: 'A row of all its values, when somebody presses Take row or a program asks for it.',
-};
 
 export function WhenField({ form, disabled }: { form: Form<RecorderValues>; disabled: boolean }) {
   const v = form.values;
   return (
     <div className="space-y-2">
-      <div className="grid grid-cols-[13rem_minmax(0,1fr)] items-start gap-3">
-        <Field label="It records">
-          {(p) => (
-            <Choice {...p} value={v.on} onChange={(e) => form.set('on', e.target.value as RecorderValues['on'])}>
-              {WAYS.map(({ on, title }) => (
-                <option key={on} value={on}>
-                  {title}
-                </option>
-              ))}
-            </Choice>
-          )}
-        </Field>
-        <p className="mt-5 text-sm text-soft">{WORDS[v.on]}</p>
-      </div>
+      <WayField label="It records" ways={WAYS} value={v.on} onPick={(on) => form.set('on', on)} />
       {v.on === 'interval' && <Rhythm form={form} />}
       {v.on === 'change' && <Deadband form={form} />}
       {v.on === 'event' && (

@@ -3,23 +3,25 @@
 import type { Form } from '../../parts/form';
 import { TriggerField } from '../../parts/trigger-field';
 import { Choice, Field, Input, Tick } from '../../parts/ui';
+import { type Way, WayField } from '../../parts/way-field';
 import { cronOf, DAYS, type DispatchValues, type Preset, presetOf } from './dispatch';
 
-const WAYS: readonly { on: DispatchValues['on']; title: string }[] = [
-  { on: 'schedule', title: 'by the clock' },
-  { on: 'shift', title: 'when a shift ends' },
-  { on: 'event', title: 'at an event' },
-  { on: 'hand', title: 'when somebody says so' },
+const WAYS: readonly Way<DispatchValues['on']>[] = [
+  {
+    on: 'schedule',
+    title: 'by the clock',
+    words:
+      'By the time zone of the report. A time that the clocks leave out comes when they go on; one that they show twice counts once.',
+  },
+  { on: 'shift', title: 'when a shift ends', words: 'At the end of each shift that somebody works, by the shift pattern.' },
+  {
+    on: 'event',
+    title: 'at an event',
+    words:
+      'Each time the condition turns: one report for each, with the values of that instant, also of tags that are not recorded.',
+  },
+  { on: 'hand', title: 'when somebody says so', words: 'When somebody presses Send now, or a program asks for it.' },
 ];
-
-const WORDS: Record<DispatchValues['on'], string> = {
-  schedule:
-    'By the time zone of the report. A time that the clocks leave out comes when they go on; one that they show twice counts once.',
-  shift: 'At the end of each shift that somebody works, by the shift pattern.',
-  event:
-    'Each time the condition turns: one report for each, with the values of that instant, also of tags that are not recorded.',
-  hand: 'When somebody presses Send now, or a program asks for it.',
-};
 
 const EVERY: readonly { every: Preset['every']; title: string }[] = [
   { every: 'hour', title: 'hour' },
@@ -41,20 +43,7 @@ export function WhenPart({ form, disabled, words, problem }: Props) {
   const v = form.values;
   return (
     <div className="space-y-2">
-      <div className="grid grid-cols-[13rem_minmax(0,1fr)] items-start gap-3">
-        <Field label="It makes the report">
-          {(p) => (
-            <Choice {...p} value={v.on} onChange={(e) => form.set('on', e.target.value as DispatchValues['on'])}>
-              {WAYS.map(({ on, title }) => (
-                <option key={on} value={on}>
-                  {title}
-                </option>
-              ))}
-            </Choice>
-          )}
-        </Field>
-        <p className="mt-5 text-sm text-soft">{WORDS[v.on]}</p>
-      </div>
+      <WayField label="It makes the report" ways={WAYS} value={v.on} onPick={(on) => form.set('on', on)} />
       {v.on === 'schedule' && <Clock form={form} words={words} problem={problem} />}
       {(v.on === 'schedule' || v.on === 'shift') && (
         <Field label="What was due while Havrel did not run" className="w-72">
