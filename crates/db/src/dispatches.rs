@@ -83,6 +83,20 @@ impl Db {
         Ok(())
     }
 
+    /// Runs of a dispatch at instants beyond one were set off by a clock that was wrong: they keep what they made, and give their instants
+    /// free, so that something is made when these really come. From now on they count as set off at `now`.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn free_instants(&self, dispatch: Uuid, beyond: Nanos, now: Nanos) -> Result<u64, DbError> {
+        let moved = sqlx::query(
+            "update dispatch_run r set at = $3 - n.i from (
+                 select id, row_number() over (order by at desc) as i from dispatch_run where dispatch = $1 and at > $2) n
+             where r.id = n.id",
+        );
+        Ok(moved.bind(dispatch).bind(beyond).bind(now).execute(&self.pool).await?.rows_affected())
+    }
+
     /// Events of dispatches of which nothing was made yet, the oldest first: dispatch and instant. Each dispatch comes with the instant
     /// from which on events count.
     ///

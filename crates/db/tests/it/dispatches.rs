@@ -130,3 +130,17 @@ async fn events_are_new_until_they_set_something_off() {
     db.set_off(&[run(20, &[])], &[]).await.unwrap();
     assert_eq!(db.new_events(&since, 10).await.unwrap(), [(DISPATCH, 30)]);
 }
+
+#[tokio::test]
+async fn what_a_wrong_clock_set_off_is_set_off_again_when_its_time_comes() {
+    let db = db().await;
+    db.set_off(&[run(100, &[]), run(1_000, &[]), run(2_000, &[])], &[]).await.unwrap();
+    assert_eq!(db.free_instants(DISPATCH, 500, 200).await.unwrap(), 2);
+    let at = async || {
+        let runs = db.runs(&RunFilter::default(), 10).await.unwrap();
+        runs.iter().map(|run| run.at).collect::<Vec<_>>()
+    };
+    assert_eq!(at().await, [199, 198, 100]);
+    assert_eq!(db.set_off(&[run(1_000, &[]), run(100, &[])], &[]).await.unwrap().len(), 1);
+    assert_eq!(at().await, [1_000, 199, 198, 100]);
+}

@@ -24,6 +24,8 @@ pub(crate) use send::run as send;
 const LOOK: Duration = Duration::from_millis(500);
 /// A dispatch that is new may have had events before it was looked at for the first time.
 const SEEN_LATE: Nanos = 10 * SECOND;
+/// A clock that was further ahead than this was wrong: whatever it set off is made again when its time comes.
+const FAR_AHEAD: Nanos = 2 * 3600 * SECOND;
 /// The pause before what could not be kept is kept again.
 const KEEP_AGAIN: Duration = Duration::from_secs(2);
 /// Events that are looked at together.
@@ -66,6 +68,8 @@ pub(crate) async fn run(live: Arc<Live>) {
             && let Err(error) = live.look_at_dispatches(&mut gone).await
         {
             tracing::warn!(%error, "what is due cannot be looked at; it is done later");
+            // What was not kept is due again: only what the database knows counts.
+            gone = Gone::default();
         }
     }
 }
@@ -102,12 +106,16 @@ impl Live {
             changed.extend(marks.keys().copied());
             gone.next.clear();
         }
-        let mut runs = Vec::new();
+        let (mut runs, mut left_out) = (Vec::new(), Vec::new());
         for item in plant.dispatches.values().filter(|item| item.set.by_clock()) {
             let Some(mark) = marks.get_mut(&item.id) else { continue };
             let (zone, shifts) = (zone_of(&plant, &item.set), plant.shifts_of_dispatch(&item.set));
-            // Somebody set the clock back: what it shows again is not made again.
-            mark.until = mark.until.min(now);
+            if mark.until > now {
+                // Somebody set the clock back. What it shows again is there already and is not made again, unless the clock was far ahead.
+                mark.until = now;
+                self.db.free_instants(item.id, now.saturating_add(FAR_AHEAD), now).await?;
+                gone.next.remove(&item.id);
+            }
             let since = mark.until;
             let next = gone.next.entry(item.id).or_insert_with(|| item.set.next(since, zone, shifts).unwrap_or(Nanos::MAX));
             if *next > now {
@@ -115,12 +123,7 @@ impl Live {
                 continue;
             }
             let due = item.set.due(since, now, zone, shifts);
-            if due.left_out > 0 {
-                let count = due.left_out;
-                let title =
-                    format!("Dispatch “{}”: {count} reports that were due while Havrel did not run are not made", item.set.name);
-                self.remark("report", None, Some(item.id), &title, json!({"count": count})).await;
-            }
+            left_out.extend((due.left_out > 0).then_some((item, due.left_out)));
             runs.extend(self.set_off_at(&plant, item, &due.at, now).await);
             mark.until = now;
             *next = item.set.next(now, zone, shifts).unwrap_or(Nanos::MAX);
@@ -140,14 +143,14 @@ impl Live {
         }
         let changed: Vec<(Uuid, Mark)> = changed.into_iter().filter_map(|id| Some((id, *marks.get(&id)?))).collect();
         if !runs.is_empty() || !changed.is_empty() {
-            // What is not kept now is due again at the next look.
-            if let Err(error) = self.db.set_off(&runs, &changed).await {
-                gone.marks = None;
-                gone.next.clear();
-                return Err(error);
-            }
+            self.db.set_off(&runs, &changed).await?;
         }
         gone.revision = plant.revision;
+        for (item, count) in left_out {
+            let title =
+                format!("Dispatch “{}”: {count} reports that were due while Havrel did not run are not made", item.set.name);
+            self.remark("report", None, Some(item.id), &title, json!({"count": count})).await;
+        }
         if !runs.is_empty() {
             self.dispatches.make.notify_one();
         }
