@@ -134,12 +134,12 @@ function intakeOf(can: KindView['can']): string {
 }
 
 /** Whether tags are read over it. */
-const hasTags = (can: KindView['can']) => !can.metrics && !can.serves && !can.mails && !can.hooks;
+const hasTags = (can: KindView['can']) => !can.metrics && !can.serves && !can.mails && !can.hooks && !can.files;
 
 /** What can be opened of a connection, by what its kind can do. */
 function partsOf({ can }: KindView): [string, string][] {
   const when = (yes: boolean, ...part: [string, string]) => (yes ? [part] : []);
-  const tells = can.mails || can.hooks;
+  const tells = can.mails || can.hooks || can.files;
   const reads = hasTags(can);
   return [
     ...when(can.announces, 'edge', 'Edge nodes'),

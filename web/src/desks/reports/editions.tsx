@@ -90,6 +90,9 @@ export function Editions({ report, period }: { report: Item<'report'>; period: P
   );
 }
 
+/** Where they stand on the page. */
+export const LEAVES = 'dispatches-of-report';
+
 /** The dispatches that send a report. */
 export function DispatchesOf({ report }: { report: Item<'report'> }) {
   const engineer = useMay('engineer');
@@ -97,7 +100,7 @@ export function DispatchesOf({ report }: { report: Item<'report'> }) {
   const dispatches = (useItems('dispatch').data?.items ?? []).filter((one) => one.set.report === report.id);
   const open = (of: string) => go({ part: 'dispatches', of, report: report.id });
   return (
-    <section aria-label="Dispatches of this report">
+    <section id={LEAVES} aria-label="Dispatches of this report">
       <div className="mb-1 flex items-center">
         <h2 className="flex-1 font-semibold">Leaves by itself</h2>
         {engineer && <Button onClick={() => open('new')}>New dispatch</Button>}

@@ -15,7 +15,7 @@ import { counted, spanWords } from '../../parts/text';
 import { Button, DeskHead, DeskPart, Empty, Trouble } from '../../parts/ui';
 import { DispatchForm } from './dispatch-form';
 import { Dispatches, NEW } from './dispatches';
-import { DispatchesOf, Editions } from './editions';
+import { DispatchesOf, Editions, LEAVES } from './editions';
 import { ReportEditor } from './report-editor';
 import { Runs } from './runs';
 
@@ -98,6 +98,7 @@ function ReportList() {
   const places = useItems('place').data?.items ?? [];
   const items = reports.data?.items ?? [];
   const open = items.find((r) => r.id === view.report);
+  const sending = (useItems('dispatch').data?.items ?? []).filter((one) => one.set.report === open?.id).length;
   const place = places.find((p) => p.id === view.at);
 
   async function add() {
@@ -126,6 +127,11 @@ function ReportList() {
         title={open?.set.name ?? 'Reports'}
         note={open ? undefined : counted(items.length, 'report')}
       >
+        {open && (
+          <Button onClick={() => document.getElementById(LEAVES)?.scrollIntoView()}>
+            {sending === 0 ? 'No dispatches yet' : counted(sending, 'dispatch', 'dispatches')}
+          </Button>
+        )}
         {open ? <Button onClick={() => go({ report: undefined })}>All reports</Button> : <Parts />}
         {!open && items.length > 0 && addButton}
       </DeskHead>
