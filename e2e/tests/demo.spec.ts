@@ -377,7 +377,8 @@ test('a report leaves as PDF with the same numbers as CSV', async () => {
   await desk('Reports');
   await page.getByRole('button', { name: /^Vessel run/ }).click();
   await page.getByRole('button', { name: 'Create edition' }).click();
-  const editions = page.getByRole('region', { name: 'Editions' });
+  // Dispatches make editions of the same report meanwhile.
+  const editions = page.getByRole('region', { name: 'Editions' }).getByRole('listitem').filter({ hasText: NAME }).first();
   const take = async (trigger: Locator) => {
     const [file] = await Promise.all([page.waitForEvent('download'), trigger.click()]);
     return readFileSync(await file.path());
