@@ -297,9 +297,9 @@ test('half a message, a silent meter and a cut cable each have their own words',
   await page.getByRole('link', { name: 'Demo faults' }).click();
   await page.getByRole('button', { name: 'End all' }).click();
   await group.getByRole('button', { name: 'Cut the cable' }).click();
-  await expect(page.getByRole('contentinfo')).toContainText('7 of 9 connections', { timeout: 30_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('8 of 10 connections', { timeout: 30_000 });
   await page.getByRole('button', { name: 'End all' }).click();
-  await expect(page.getByRole('contentinfo')).toContainText('9 of 9 connections', { timeout: 60_000 });
+  await expect(page.getByRole('contentinfo')).toContainText('10 of 10 connections', { timeout: 60_000 });
   await desk('Board');
   await expect(card('Meter M2', 'Power')).toContainText(/\d+\.\dkW/);
   await expect(card('Meter M3', 'Power').getByLabel(/silent|fit|connected/)).toHaveCount(0, { timeout: 15_000 });
