@@ -19,7 +19,7 @@ describe('times that come again', () => {
       expect(presetOf(cron)).toEqual({ every: 'cron' });
     },
   );
-  test('a choice that is not complete says nothing', () => {
+  test('an incomplete choice gives no line of cron', () => {
     expect(cronOf({ every: 'week', time: '06:00', days: [] })).toBeUndefined();
     expect(cronOf({ every: 'day', time: '' })).toBeUndefined();
   });
