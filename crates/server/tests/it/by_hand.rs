@@ -1,6 +1,6 @@
 //! Values set by hand, and names for states, through the interface.
 
-use crate::plant::{Client, Plant};
+use crate::plant::{Client, Plant, fresh_name};
 use actix_web::http::Method;
 use havrel_core::time::{SECOND, to_text};
 use serde_json::{Value as Json, json};
@@ -116,7 +116,8 @@ async fn a_value_set_by_hand_is_marked_everywhere_until_it_is_released() {
 
 #[actix_web::test]
 async fn a_restart_keeps_what_was_set_to_stay_and_releases_the_rest() {
-    let plant = Plant::start().await;
+    let name = fresh_name();
+    let plant = Plant::start_on(&name).await;
     let engineer = plant.engineer().await;
     let built = plant.build(&engineer).await;
     let later = to_text(havrel_live::now() + 3600 * SECOND);
@@ -124,9 +125,8 @@ async fn a_restart_keeps_what_was_set_to_stay_and_releases_the_rest() {
     let stays = json!({"value": 71.0, "reason": "Stays", "until": later, "keeps": true});
     assert_eq!(set(&engineer, &path(built.level), stays).await.0, 204);
     assert_eq!(set(&engineer, &path(built.setpoint), json!({"value": 50.0, "reason": "Goes"})).await.0, 204);
-    let db = plant.live.db.clone();
     plant.stop().await;
-    let plant = Plant::on(db).await;
+    let plant = Plant::start_on(&name).await;
     let again = Client::new(&plant.url);
     assert_eq!(again.post("/api/session", json!({"name": "Plant engineer", "password": "kelp-and-salt"})).await.0, 200);
     let (_, list) = again.get("/api/by-hand").await;

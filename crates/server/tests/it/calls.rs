@@ -2,7 +2,6 @@
 
 use crate::plant::{Built, Client, Plant};
 use actix_web::http::Method;
-use havrel_db::Db;
 use havrel_standin::post::{
     Post, page,
     smtp::{self, Mood},
@@ -274,9 +273,7 @@ async fn a_mail_server_that_knows_nobody_holds_up_no_one() {
 #[actix_web::test]
 async fn a_dead_mail_server_is_tried_again_also_after_a_restart_and_a_call_goes_on() {
     let name = crate::plant::fresh_name();
-    crate::plant::SHARED.cluster.ensure(&name, None).await.unwrap();
-    let open = async || Db::open(crate::plant::SHARED.cluster.options(&name)).await.unwrap();
-    let plant = Plant::on(open().await).await;
+    let plant = Plant::start_on(&name).await;
     let engineer = plant.engineer().await;
     let called = build(&plant, &engineer, |own, hook| {
         json!([{"to": {"kind": "hook", "connection": hook}, "wait_min": 60}, {"to": {"kind": "person", "account": own}, "wait_min": 60}])
@@ -294,7 +291,7 @@ async fn a_dead_mail_server_is_tried_again_also_after_a_restart_and_a_call_goes_
     plant.stop().await;
 
     // What waits is tried at once by a program that begins.
-    let plant = Plant::on(open().await).await;
+    let plant = Plant::start_on(&name).await;
     let engineer = Client::with_cookie_of(&cookie, &plant.url);
     let all =
         engineer.until("/api/calls", |all| all[0]["messages"][0]["sent_at"].as_str().is_some_and(|at| !at.is_empty())).await;

@@ -2,7 +2,6 @@
 
 use crate::plant::*;
 use actix_web::http::Method;
-use havrel_db::Db;
 use havrel_live::Live;
 use serde_json::{Value as Json, json};
 use uuid::Uuid;
@@ -223,8 +222,7 @@ async fn programs_push_values_with_their_own_times() {
 #[actix_web::test]
 async fn memory_outlasts_a_restart_and_figures_tell_of_havrel_itself() {
     let name = fresh_name();
-    SHARED.cluster.ensure(&name, None).await.unwrap();
-    let plant = Plant::on(Db::open(SHARED.cluster.options(&name)).await.unwrap()).await;
+    let plant = Plant::start_on(&name).await;
     let engineer = plant.engineer().await;
     let built = plant.build(&engineer).await;
     let [memory, figures, kept, lost, initial] = [(); 5].map(|()| Uuid::now_v7());
@@ -264,7 +262,7 @@ async fn memory_outlasts_a_restart_and_figures_tell_of_havrel_itself() {
     assert_eq!(engineer.edit(3, "On", switch(true)).await.0, 200);
     engineer.until(&format!("/api/values?tags={note}"), |b| b[0]["value"] == "rinse twice" && b[0]["quality"] == "good").await;
     plant.stop().await;
-    let plant = Plant::on(Db::open(SHARED.cluster.options(&name)).await.unwrap()).await;
+    let plant = Plant::start_on(&name).await;
     let again = Client::new(&plant.url);
     assert_eq!(again.post("/api/session", json!({"name": "Plant engineer", "password": "kelp-and-salt"})).await.0, 200);
     let shown = again.until(&format!("/api/values?tags={batch},{note},{product}"), |b| b[2]["value"] == "MV").await;

@@ -255,9 +255,7 @@ async fn a_schedule_is_read_back_and_a_report_that_is_deleted_takes_its_dispatch
 async fn after_a_stop_of_three_days_it_is_caught_up_as_each_dispatch_says_and_only_once() {
     const DAY: Nanos = 86_400 * SECOND;
     let name = fresh_name();
-    SHARED.cluster.ensure(&name, None).await.unwrap();
-    let db = Db::open(SHARED.cluster.options(&name)).await.unwrap();
-    let plant = Plant::on(db.clone()).await;
+    let plant = Plant::start_on(&name).await;
     let engineer = plant.engineer().await;
     let world = build(&plant, &engineer).await;
     // Due in the middle of each day, as far from now as can be.
@@ -270,6 +268,7 @@ async fn after_a_stop_of_three_days_it_is_caught_up_as_each_dispatch_says_and_on
         ids.push(dispatch(&engineer, seen, set).await);
     }
     plant.stop().await;
+    let db = Db::open(SHARED.cluster.options(&name)).await.unwrap();
     let stopped = |id: &Uuid| (*id, Mark { since: now() - 5 * DAY, until: now() - 3 * DAY });
     db.set_off(&[], &ids.iter().map(stopped).collect::<Vec<_>>()).await.unwrap();
     let made = async |live: &Live| {

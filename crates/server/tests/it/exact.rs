@@ -3,7 +3,7 @@
 
 use crate::{
     keep::{push_item, pushable},
-    plant::{Client, Plant},
+    plant::{Client, Plant, fresh_name},
 };
 use actix_web::http::Method;
 use havrel_core::time::{SECOND, to_text};
@@ -91,7 +91,8 @@ async fn a_written_number_is_the_one_that_was_typed(#[case] typed: Json, #[case]
 
 #[actix_web::test]
 async fn last_values_come_back_after_a_restart() {
-    let plant = Plant::start().await;
+    let name = fresh_name();
+    let plant = Plant::start_on(&name).await;
     let engineer = plant.engineer().await;
     let built = plant.build(&engineer).await;
     let pushed = pushable(&engineer, built.place, 1).await;
@@ -99,9 +100,8 @@ async fn last_values_come_back_after_a_restart() {
     let then = to_text(havrel_live::now() - 3600 * SECOND);
     let body = json!({"tag": "EX-1/Steam flow", "value": 12.5, "time": then});
     assert_eq!(push_item(&plant.url, &pushed.token, &body).await.0, 200);
-    let db = plant.live.db.clone();
     plant.stop().await;
-    let plant = Plant::on(db).await;
+    let plant = Plant::start_on(&name).await;
     let again = Client::new(&plant.url);
     assert_eq!(again.post("/api/session", json!({"name": "Plant engineer", "password": "kelp-and-salt"})).await.0, 200);
     let shown = again.until(&format!("/api/values?tags={no}"), |b| !b[0]["value"].is_null()).await;

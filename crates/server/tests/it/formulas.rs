@@ -1,6 +1,6 @@
 //! Computed tags through the interface: tried, saved, followed live, over a restart, and into the past.
 
-use crate::plant::{Built, Client, Plant};
+use crate::plant::{Built, Client, Plant, fresh_name};
 use havrel_core::time::{Nanos, SECOND, to_text};
 use serde_json::{Value as Json, json};
 use uuid::Uuid;
@@ -91,7 +91,8 @@ async fn a_formula_is_tried_saved_and_followed() {
 
 #[actix_web::test]
 async fn what_a_formula_counted_outlasts_a_restart() {
-    let plant = Plant::start().await;
+    let name = fresh_name();
+    let plant = Plant::start_on(&name).await;
     let engineer = plant.engineer().await;
     let built = plant.build(&engineer).await;
     plant.set_level(50.0);
@@ -99,9 +100,9 @@ async fn what_a_formula_counted_outlasts_a_restart() {
     let values = format!("/api/values?tags={no}");
     let before =
         engineer.until(&values, |b| b[0]["value"].as_f64().is_some_and(|v| v > 30.0)).await[0]["value"].as_f64().unwrap();
-    let (db, controller) = (plant.live.db.clone(), plant.controller_port);
+    let controller = plant.controller_port;
     plant.stop().await;
-    let plant = Plant::on(db).await;
+    let plant = Plant::start_on(&name).await;
     assert_ne!(controller, plant.controller_port, "its device is another one, so it only knows what was kept");
     let again = Client::new(&plant.url);
     assert_eq!(again.post("/api/session", json!({"name": "Plant engineer", "password": "kelp-and-salt"})).await.0, 200);

@@ -61,9 +61,14 @@ pub struct Plant {
 
 impl Plant {
     pub async fn start() -> Plant {
-        let name = fresh_name();
-        SHARED.cluster.ensure(&name, None).await.unwrap();
-        Plant::on(Db::open(SHARED.cluster.options(&name)).await.unwrap()).await
+        Plant::start_on(&fresh_name()).await
+    }
+
+    /// A plant on the database of this name, which is made if it is missing. A plant that starts again opens it anew, as a new
+    /// process does: a connection that a stopped server's thread opened ends with that thread.
+    pub async fn start_on(name: &str) -> Plant {
+        SHARED.cluster.ensure(name, None).await.unwrap();
+        Plant::on(Db::open(SHARED.cluster.options(name)).await.unwrap()).await
     }
 
     pub async fn on(db: Db) -> Plant {

@@ -246,8 +246,7 @@ async fn others_write_only_what_was_allowed_with_the_checks_of_a_write_by_hand()
 #[actix_web::test]
 async fn a_disk_that_refuses_is_told_and_messages_leave_all_the_same() {
     let name = fresh_name();
-    SHARED.cluster.ensure(&name, None).await.unwrap();
-    let plant = Plant::on(Db::open(SHARED.cluster.options(&name)).await.unwrap()).await;
+    let plant = Plant::start_on(&name).await;
     let engineer = plant.engineer().await;
     let broker = Broker::start(&Setup { open: true, ..Setup::default() }).unwrap();
     let mut ears = Ears::at(broker.address).await;

@@ -2,7 +2,6 @@
 
 use crate::plant::{Client, Plant, SHARED, fresh_name};
 use actix_web::http::Method;
-use havrel_db::Db;
 use serde_json::{Value as Json, json};
 use sqlx::{Connection as _, PgConnection};
 use std::time::Duration;
@@ -19,8 +18,7 @@ async fn plant() -> (Plant, Client, Uuid, String) {
 }
 
 async fn plant_on(database: &str) -> (Plant, Client, Uuid, String) {
-    SHARED.cluster.ensure(database, None).await.unwrap();
-    let plant = Plant::on(Db::open(SHARED.cluster.options(database)).await.unwrap()).await;
+    let plant = Plant::start_on(database).await;
     let engineer = plant.engineer().await;
     let (certificate, key) = pair();
     let id = Uuid::now_v7();

@@ -29,8 +29,7 @@ use uuid::Uuid;
 /// A plant, and a plain connection to its database.
 pub async fn with_sql() -> (Plant, PgConnection, String) {
     let name = fresh_name();
-    SHARED.cluster.ensure(&name, None).await.unwrap();
-    let plant = Plant::on(Db::open(SHARED.cluster.options(&name)).await.unwrap()).await;
+    let plant = Plant::start_on(&name).await;
     (plant, PgConnection::connect_with(&SHARED.cluster.options(&name)).await.unwrap(), name)
 }
 
