@@ -69,6 +69,14 @@ async function views(page: Page) {
   await page.getByLabel('Text', { exact: true }).fill('Steam valve swapped; watch the heating.');
   await page.getByRole('button', { name: 'Add note' }).click();
   await shot('trend');
+  await page.getByRole('button', { name: 'Lookup', exact: true }).click();
+  await page.getByRole('button', { name: 'Tags by what they are' }).click();
+  await page.getByLabel('With words in the path').fill('ex-1');
+  await page.getByLabel('In the unit').fill('°C');
+  await page.getByLabel('A row is').selectOption('figures of spans');
+  await page.getByRole('textbox', { name: 'Spans of' }).fill('5');
+  await page.getByRole('region', { name: 'What the columns come to' }).getByRole('row').nth(3).waitFor();
+  await shot('lookup');
   const at = new URL(page.url()).origin;
   const mean = await page.request.get(`${at}/api/find`, { params: { text: 'EX-1 mean of 10 min', kind: 'tag', limit: 1 } });
   const { found } = (await mean.json()) as { found: { id: string }[] };
@@ -76,9 +84,6 @@ async function views(page: Page) {
   await page.getByRole('button', { name: 'Minute figures', exact: true }).click();
   await page.getByRole('table', { name: 'Rows of Minute figures' }).waitFor();
   await shot('record');
-  await page.goto(`${at}/explore?follow=${found[0]?.id}`);
-  await page.getByText(/^bytes/).waitFor();
-  await shot('follow');
   await page.getByRole('treeitem', { name: /Brackmere/ }).click();
   await desk('Alarms');
   await page.getByRole('grid', { name: 'Standing alarms' }).getByRole('row').nth(1).getByRole('button').first().click();

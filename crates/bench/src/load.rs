@@ -83,7 +83,7 @@ pub(crate) async fn copied(options: &havrel_db::ConnectOptions) -> Result<Vec<f6
 }
 
 /// What a process holds in memory, in MB: now, and at its highest.
-fn memory(pid: u32) -> (f64, f64) {
+pub fn memory(pid: u32) -> (f64, f64) {
     let text = fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
     let of = |name: &str| {
         let line = text.lines().find_map(|l| l.strip_prefix(name));

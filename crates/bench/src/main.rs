@@ -7,6 +7,7 @@ mod edge;
 mod engine;
 mod formulas;
 mod load;
+mod lookup;
 mod messages;
 mod model;
 mod nodes;

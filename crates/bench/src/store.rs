@@ -1,6 +1,6 @@
 //! History: frames stored, and questions answered, against plain SQL on the same rows.
 
-use crate::{Figures, Result};
+use crate::{Figures, Result, lookup};
 use havrel_core::{
     frame::Frame,
     quality::Quality,
@@ -145,6 +145,7 @@ pub async fn measure(figures: &mut Figures, cluster: &Cluster) -> Result<()> {
         let name = format!("history: {name} of 8 tags with 86,400 samples, against plain SQL");
         figures.ratio(&name, rows / ours, rows / plain, "samples/s", None);
     }
+    lookup::measure(figures, &db, &mut sql, TAGS, to, rows).await?;
     db.close().await;
     Ok(())
 }

@@ -14,6 +14,7 @@ pub mod formula;
 pub mod frame;
 pub mod history;
 pub mod intake;
+pub mod lookup;
 pub mod notice;
 pub mod number;
 pub mod plant;

@@ -80,6 +80,14 @@ impl Number {
         }
     }
 
+    /// With as few digits as read back as the same number.
+    pub fn shortest(self) -> String {
+        match self {
+            Number::Float(v) => v.to_string(),
+            large => large.print(0),
+        }
+    }
+
     /// As JSON; a large whole number travels as text, because most readers of JSON would lose its digits.
     pub fn to_json(self) -> Json {
         match self {

@@ -91,6 +91,14 @@ impl Value {
         number(kind, bits)
     }
 
+    /// As a number with no more digits than it was stored with: of an `f32` the shortest decimal that reads back as the same one.
+    pub fn shortest(&self) -> Option<Number> {
+        match self {
+            Value::F32(v) => Some(v.to_string().parse::<f64>().unwrap_or(f64::from(*v)).into()),
+            other => other.exact(),
+        }
+    }
+
     /// In the type of what a tag holds now, where it holds any: for what somebody sets by hand.
     ///
     /// # Errors

@@ -16,8 +16,9 @@ use uuid::Uuid;
 
 /// Tags that one question reads at the same time; recording needs the other connections of the pool.
 const QUESTIONS: usize = 3;
-/// Samples of one series that are read at once.
+/// Samples of one series that are read at once; a question that may end early begins with few and reads more each time.
 const PAGE: i64 = 20_000;
+const FIRST_PAGE: i64 = 200;
 
 /// What of a tag is asked: its value, or a figure of spans that a recorder keeps.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -61,6 +62,15 @@ pub struct Kept {
     pub node: u16,
 }
 
+/// What was stored of a tag around an instant.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Around {
+    /// What held.
+    pub held: Option<Kept>,
+    /// The next one.
+    pub behind: Option<Kept>,
+}
+
 /// A span for which a node recorded nothing.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Unrecorded {
@@ -79,6 +89,8 @@ struct Pages {
     /// Time and epoch of the last one read.
     after: (Nanos, i32),
     rows: VecDeque<Kept>,
+    /// How many are read next.
+    page: i64,
     /// There are no more than those.
     whole: bool,
 }
@@ -185,7 +197,7 @@ impl Db {
         to: Nanos,
         width: usize,
     ) -> Result<Vec<Pixels>, DbError> {
-        self.folded(&all_of(tags), from, to, || PixelFold::new(from, to, width)).await
+        self.fold(tags, from, to, |_| PixelFold::new(from, to, width)).await
     }
 
     /// Statistics of tags, in their order, each over `parts` equal spans; nothing is known after `known_until`.
@@ -200,7 +212,7 @@ impl Db {
         parts: usize,
         known_until: Nanos,
     ) -> Result<Vec<Vec<Span>>, DbError> {
-        self.folded(&all_of(tags), from, to, || SpanFold::new(from, to, parts, known_until)).await
+        self.fold(tags, from, to, |_| SpanFold::new(from, to, parts, known_until)).await
     }
 
     /// What held of each tag at an instant, in their order; `None` where nothing was stored before.
@@ -230,14 +242,73 @@ impl Db {
         Ok(newest)
     }
 
-    /// Folds the samples of tags in a period, each with the value that holds at its start in front.
-    async fn folded<F: Fold>(
+    /// What held of each tag at each of some instants, with the sample behind it: for each instant the tags in their order. Where
+    /// nothing was recorded since a sample, it does not hold on.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn around(&self, tags: &[TagNo], instants: &[Nanos]) -> Result<Vec<Vec<Around>>, DbError> {
+        let (Some(&first), Some(&last)) = (instants.first(), instants.last()) else { return Ok(Vec::new()) };
+        let numbers: Vec<i32> = tags.iter().map(|tag| tag.cast_signed()).collect();
+        let sample = "p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node from sample p where p.series = s.id and";
+        let rows = sqlx::query(AssertSqlSafe(format!(
+            "select s.kind, p.at, p.bits, p.text, p.quality, p.flags, p.epoch, p.node, w.i, t.i, p.behind
+             from unnest($1::int[]) with ordinality as w (tag, i)
+             join series s on s.tag_no = w.tag and s.aspect = 0 and s.recorder = $3,
+             unnest($2::bigint[]) with ordinality as t (at, i), lateral (
+                 (select false as behind, {sample} p.at <= t.at order by p.at desc, p.epoch desc limit 1) union all
+                 (select true, {sample} p.at > t.at order by p.at, p.epoch desc limit 1)) p",
+        )))
+        .bind(numbers)
+        .bind(instants)
+        .bind(Uuid::nil())
+        .fetch_all(&self.heavy)
+        .await?;
+        let mut found = vec![vec![Around::default(); tags.len()]; instants.len()];
+        for row in rows {
+            let (tag, instant, behind) = (row.try_get::<i64, _>(8)?, row.try_get::<i64, _>(9)?, row.try_get::<bool, _>(10)?);
+            let kept = kept(&row)?;
+            let around = &mut found[instant as usize - 1][tag as usize - 1];
+            let place = if behind { &mut around.behind } else { &mut around.held };
+            // A tag may have a series for each type that it had.
+            let better = place.as_ref().is_none_or(|known: &Kept| match behind {
+                true => (kept.time, known.epoch) < (known.time, kept.epoch),
+                false => (kept.time, kept.epoch) > (known.time, known.epoch),
+            });
+            if better {
+                *place = Some(kept);
+            }
+        }
+        let all = || found.iter().flatten();
+        let since = all().filter_map(|around| Some(around.held.as_ref()?.time)).min().unwrap_or(first).min(first);
+        let until = all().filter_map(|around| Some(around.behind.as_ref()?.time)).max().unwrap_or(last).max(last);
+        let gaps = self.not_recorded(since, until).await?;
+        let ends = |kept: &Kept, at: Nanos| gaps.iter().any(|gap| gap.ends((kept.node, kept.time), at));
+        for (at, around) in instants.iter().zip(&mut found) {
+            for around in around {
+                // No line is drawn over what was not recorded either.
+                let (held, behind) = (&around.held, &around.behind);
+                let apart = held.as_ref().zip(behind.as_ref()).is_none_or(|(held, behind)| ends(held, behind.time));
+                around.behind = around.behind.take().filter(|_| !apart);
+                around.held = around.held.take().filter(|held| !ends(held, *at));
+            }
+        }
+        Ok(found)
+    }
+
+    /// Folds the samples of tags in a period, each with the value that holds at its start in front. `make` gives the fold of the tag
+    /// with this index.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn fold<T: Into<TrackOf> + Copy, F: Fold>(
         &self,
-        tags: &[TrackOf],
+        tags: &[T],
         from: Nanos,
         to: Nanos,
-        make: impl Fn() -> F,
+        make: impl Fn(usize) -> F,
     ) -> Result<Vec<F::Answer>, DbError> {
+        let tags = &all_of(tags);
         // Of an hour that was lived twice, statistics and pictures show what came last; `raw` gives both.
         let steps = self.clock_steps(from, to).await?;
         // What concerns all tags is asked once.
@@ -245,11 +316,10 @@ impl Db {
             Some(before) => self.at(tags, before).await?,
             None => vec![None; tags.len()],
         };
-        let series = self.series_of(tags, from).await?;
+        let series = self.series_of(tags, from, PAGE).await?;
         // Where nothing was recorded no value holds on; the first sample afterwards is always stored.
         let since = held.iter().flatten().map(|k| k.time).min().unwrap_or(from).min(from);
-        let gaps = self.unrecorded(since, to).await?;
-        let gaps: Vec<NotRecorded> = gaps.iter().map(|g| NotRecorded { node: g.node, from: g.from, to: g.to }).collect();
+        let gaps = self.not_recorded(since, to).await?;
         let (steps, gaps) = (&steps, &gaps);
         let read = async |held: Option<Kept>, mut series: Vec<Pages>, mut fold: F| {
             let mut ends = GapEnds::new(gaps.clone());
@@ -265,7 +335,8 @@ impl Db {
             ends.finish(&mut |p| fold.push(p));
             Ok::<_, DbError>(fold.finish())
         };
-        let asked: Vec<_> = series.into_iter().zip(held).map(|(series, held)| read(held, series, make())).collect();
+        let asked: Vec<_> =
+            series.into_iter().zip(held).enumerate().map(|(index, (series, held))| read(held, series, make(index))).collect();
         stream::iter(asked).buffered(QUESTIONS).try_collect().await
     }
 
@@ -294,7 +365,7 @@ impl Db {
                 return Ok(());
             }
         }
-        let mut all = self.series_of(&all_of(tags), from).await?;
+        let mut all = self.series_of(&all_of(tags), from, FIRST_PAGE).await?;
         let mut heads = Vec::with_capacity(all.len());
         for pages in &mut all {
             heads.push(self.next(pages, to).await?);
@@ -324,7 +395,7 @@ impl Db {
     }
 
     /// The series of what is asked, in the order of the questions, to be read from an instant on.
-    async fn series_of(&self, asked: &[TrackOf], from: Nanos) -> Result<Vec<Vec<Pages>>, DbError> {
+    async fn series_of(&self, asked: &[TrackOf], from: Nanos, page: i64) -> Result<Vec<Vec<Pages>>, DbError> {
         let (numbers, tracks, recorders) = columns(asked);
         let find = format!("select w.i, s.id, s.kind from {ASKED}");
         let after = from.checked_sub(1).map_or((Nanos::MIN, -1), |before| (before, i32::MAX));
@@ -332,7 +403,7 @@ impl Db {
         let found = sqlx::query(AssertSqlSafe(find)).bind(numbers).bind(tracks).bind(recorders).fetch_all(&self.heavy).await?;
         for row in found {
             let (series, kind) = (row.try_get("id")?, row.try_get("kind")?);
-            let pages = Pages { series, kind, after, rows: VecDeque::new(), whole: false };
+            let pages = Pages { series, kind, after, rows: VecDeque::new(), page, whole: false };
             all[row.try_get::<i64, _>("i")? as usize - 1].push(pages);
         }
         Ok(all)
@@ -353,10 +424,11 @@ impl Db {
             .bind(pages.after.1)
             .bind(to)
             .bind(pages.kind)
-            .bind(PAGE)
+            .bind(pages.page)
             .fetch_all(&self.heavy)
             .await?;
-            pages.whole = (rows.len() as i64) < PAGE;
+            pages.whole = (rows.len() as i64) < pages.page;
+            pages.page = (pages.page * 4).min(PAGE);
             pages.rows = rows.iter().map(kept).collect::<Result<_, _>>()?;
             if let Some(last) = pages.rows.back() {
                 pages.after = (last.time, last.epoch.cast_signed());
@@ -365,6 +437,12 @@ impl Db {
         let first = |pages: &Pages| pages.rows.front().map(|k| (k.time, k.epoch));
         let earliest = all.iter_mut().filter(|pages| !pages.rows.is_empty()).min_by_key(|pages| first(pages));
         Ok(earliest.and_then(|pages| pages.rows.pop_front()))
+    }
+
+    /// As [`Db::unrecorded`], for what ends at such a span.
+    async fn not_recorded(&self, from: Nanos, to: Nanos) -> Result<Vec<NotRecorded>, DbError> {
+        let gaps = self.unrecorded(from, to).await?;
+        Ok(gaps.iter().map(|gap| NotRecorded { node: gap.node, from: gap.from, to: gap.to }).collect())
     }
 
     /// Spans within `from..=to` for which nothing was recorded.

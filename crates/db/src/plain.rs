@@ -6,12 +6,14 @@ use serde_json::Value as Json;
 use sqlx::Row;
 use uuid::Uuid;
 
-/// What a program shows to push values; the token itself is known only to whoever was given it.
+/// What a program shows to push values or to read kept lookups; the token itself is known only to whoever was given it.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Token {
     pub id: Uuid,
     pub name: String,
-    /// Under which place it may push; `None`: anywhere.
+    /// It reads kept lookups; otherwise it pushes values.
+    pub reads: bool,
+    /// Under which place it may push or read; `None`: anywhere.
     pub place: Option<Uuid>,
     pub made_at: Nanos,
     pub made_by: String,
@@ -27,6 +29,7 @@ pub struct Token {
 pub struct NewToken<'a> {
     pub name: &'a str,
     pub hash: &'a [u8],
+    pub reads: bool,
     pub place: Option<Uuid>,
     pub by: &'a str,
     pub expires_at: Option<Nanos>,
@@ -49,8 +52,8 @@ impl Db {
     /// When the database does not answer.
     pub async fn add_token(&self, token: &NewToken<'_>) -> Result<Option<Uuid>, DbError> {
         let id: Option<Uuid> = sqlx::query_scalar(
-            "insert into token (id, name, hash, place, made_by, expires_at, most_values)
-             values ($1, $2, $3, $4, $5, timestamptz 'epoch' + $6 * interval '1 microsecond', $7)
+            "insert into token (id, name, hash, place, made_by, expires_at, most_values, reads)
+             values ($1, $2, $3, $4, $5, timestamptz 'epoch' + $6 * interval '1 microsecond', $7, $8)
              on conflict (name) do nothing returning id",
         )
         .bind(Uuid::now_v7())
@@ -60,6 +63,7 @@ impl Db {
         .bind(token.by)
         .bind(token.expires_at.map(|at| at.div_euclid(1000)))
         .bind(token.most_values.cast_signed())
+        .bind(token.reads)
         .fetch_optional(&self.pool)
         .await?;
         Ok(id)
@@ -92,7 +96,7 @@ impl Db {
 
     async fn tokens_where(&self, hash: Option<&[u8]>) -> Result<Vec<Token>, DbError> {
         let rows = sqlx::query(concat!(
-            "select id, name, place, made_by, most_values, ",
+            "select id, name, place, made_by, most_values, reads, ",
             nanos_of!("expires_at"),
             " as expires_at, ",
             nanos_of!("made_at"),
@@ -107,6 +111,7 @@ impl Db {
             Ok(Token {
                 id: r.try_get("id")?,
                 name: r.try_get("name")?,
+                reads: r.try_get("reads")?,
                 place: r.try_get("place")?,
                 made_at: r.try_get("made_at")?,
                 made_by: r.try_get("made_by")?,

@@ -1,4 +1,4 @@
-//! What people leave on trends for others: notes at an instant of a tag, and trends kept under a name.
+//! What people leave for others: notes at an instant of a tag, and trends and lookups kept under a name.
 
 use crate::{Db, DbError, nanos_of};
 use havrel_core::{access::Actor, time::Nanos};
@@ -8,8 +8,8 @@ use uuid::Uuid;
 
 /// Most notes one question answers.
 pub const MOST_NOTES: i64 = 500;
-/// Most trends that can be kept.
-pub const MOST_TRENDS: i64 = 1000;
+/// Most questions of a kind that can be kept.
+pub const MOST_KEPT: i64 = 1000;
 
 /// A note on a tag.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -23,13 +23,28 @@ pub struct Note {
     pub made_at: Nanos,
 }
 
-/// A trend under a name.
+/// What a kept question asks for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Asks {
+    Trend,
+    Lookup,
+}
+
+impl Asks {
+    const fn name(self) -> &'static str {
+        match self {
+            Asks::Trend => "trend",
+            Asks::Lookup => "lookup",
+        }
+    }
+}
+
+/// A question to history under a name.
 #[derive(Clone, Debug, PartialEq)]
-pub struct KeptTrend {
+pub struct KeptQuestion {
     pub id: Uuid,
     pub name: String,
-    /// What the trend shows, as the interface wrote it.
-    pub trend: Json,
+    pub question: Json,
     pub account: Uuid,
     pub actor: String,
     pub made_at: Nanos,
@@ -96,57 +111,61 @@ impl Db {
             .await?)
     }
 
-    /// Keeps a trend. One of the same name, in whatever case, is replaced only if `over` says whose may be: anybody's, or those
-    /// of one account. `None` when that name is taken or there is no room.
+    /// Keeps a question. One of the same kind and name, in whatever case, is replaced only if `over` says whose may be: anybody's, or
+    /// those of one account. `None` when that name is taken or there is no room.
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn keep_trend(
+    pub async fn keep_question(
         &self,
+        asks: Asks,
         name: &str,
-        trend: &Json,
+        question: &Json,
         by: &Actor,
         over: Option<Option<Uuid>>,
     ) -> Result<Option<Uuid>, DbError> {
         let id = sqlx::query_scalar(
-            "insert into kept_trend (id, name, trend, account, actor) select $1, $2, $3, $4, $5
-             where (select count(*) from kept_trend) < $6 or exists (select from kept_trend where lower(name) = lower($2))
-             on conflict (lower(name)) do update set name = excluded.name, trend = excluded.trend, account = excluded.account,
-                 actor = excluded.actor, made_at = clock_timestamp()
-             where $7 and ($8::uuid is null or kept_trend.account = $8)
+            "insert into kept_question (id, kind, name, question, account, actor) select $1, $9, $2, $3, $4, $5
+             where (select count(*) from kept_question where kind = $9) < $6
+                 or exists (select from kept_question where kind = $9 and lower(name) = lower($2))
+             on conflict (kind, lower(name)) do update set name = excluded.name, question = excluded.question,
+                 account = excluded.account, actor = excluded.actor, made_at = clock_timestamp()
+             where $7 and ($8::uuid is null or kept_question.account = $8)
              returning id",
         )
         .bind(Uuid::now_v7())
         .bind(name)
-        .bind(trend)
+        .bind(question)
         .bind(by.account)
         .bind(&by.name)
-        .bind(MOST_TRENDS)
+        .bind(MOST_KEPT)
         .bind(over.is_some())
         .bind(over.flatten())
+        .bind(asks.name())
         .fetch_optional(&self.pool)
         .await?;
         Ok(id)
     }
 
-    /// All kept trends by name.
+    /// All kept questions of a kind by name.
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn kept_trends(&self) -> Result<Vec<KeptTrend>, DbError> {
+    pub async fn kept_questions(&self, asks: Asks) -> Result<Vec<KeptQuestion>, DbError> {
         let rows = sqlx::query(concat!(
-            "select id, name, trend, account, actor, ",
+            "select id, name, question, account, actor, ",
             nanos_of!("made_at"),
-            " as made from kept_trend order by lower(name)"
+            " as made from kept_question where kind = $1 order by lower(name)"
         ))
+        .bind(asks.name())
         .fetch_all(&self.pool)
         .await?;
         rows.into_iter()
             .map(|r| {
-                Ok(KeptTrend {
+                Ok(KeptQuestion {
                     id: r.try_get("id")?,
                     name: r.try_get("name")?,
-                    trend: r.try_get("trend")?,
+                    question: r.try_get("question")?,
                     account: r.try_get("account")?,
                     actor: r.try_get("actor")?,
                     made_at: r.try_get("made")?,
@@ -155,15 +174,12 @@ impl Db {
             .collect()
     }
 
-    /// Forgets a kept trend, of one account only if given; its name if there was one.
+    /// Forgets a kept question, of one account only if given; its name if there was one.
     ///
     /// # Errors
     /// When the database does not answer.
-    pub async fn forget_trend(&self, id: Uuid, account: Option<Uuid>) -> Result<Option<String>, DbError> {
-        Ok(sqlx::query_scalar("delete from kept_trend where id = $1 and ($2 is null or account = $2) returning name")
-            .bind(id)
-            .bind(account)
-            .fetch_optional(&self.pool)
-            .await?)
+    pub async fn forget_question(&self, asks: Asks, id: Uuid, account: Option<Uuid>) -> Result<Option<String>, DbError> {
+        let gone = "delete from kept_question where kind = $3 and id = $1 and ($2 is null or account = $2) returning name";
+        Ok(sqlx::query_scalar(gone).bind(id).bind(account).bind(asks.name()).fetch_optional(&self.pool).await?)
     }
 }

@@ -48,7 +48,7 @@ pub(crate) fn of(part: &Part) -> Vec<Grid> {
                     rounded: s.is_average_rounded(),
                 }));
                 row.extend([s.minimum, s.maximum, s.first, s.last].map(|number| Cell::figure(number, tag.decimals)));
-                row.extend([Cell::Number(s.count as f64), Cell::Share(s.good), Cell::Share(s.by_hand)]);
+                row.extend([Cell::Number(s.count.into()), Cell::Share(s.good), Cell::Share(s.by_hand)]);
                 listing.rows.push(row);
             }
             vec![grid("Statistics", listing)]
@@ -62,7 +62,7 @@ pub(crate) fn of(part: &Part) -> Vec<Grid> {
                 let minutes = of.standing as f64 / 60e9;
                 let texts = row.into_iter().take(2).map(Cell::from);
                 let stood = Cell::Figure { number: minutes.into(), decimals: 0, rounded: false };
-                rules.rows.push(texts.chain(numbers.map(Cell::Number)).chain([stood]).collect());
+                rules.rows.push(texts.chain(numbers.map(|number| Cell::Number(number.into()))).chain([stood]).collect());
             }
             let figures = tables::figures(of);
             let head = figures.head.iter().map(|(name, _)| (*name).to_owned()).collect();
@@ -86,7 +86,8 @@ pub(crate) fn of(part: &Part) -> Vec<Grid> {
             let mut listing = Listing::with(["Time", "Place", "Alarm", "Event", "Priority", "Who", "Comment"]);
             for (event, place) in events {
                 let texts = [place.as_str(), &event.text, &event.words()].map(Cell::from);
-                let behind = [Cell::Number(event.priority.into()), event.actor.as_str().into(), event.comment.as_str().into()];
+                let behind =
+                    [Cell::Number(f64::from(event.priority).into()), event.actor.as_str().into(), event.comment.as_str().into()];
                 listing.rows.push([Cell::Time(event.occurred_at)].into_iter().chain(texts).chain(behind).collect());
             }
             vec![grid("Alarms", listing)]

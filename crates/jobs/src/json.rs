@@ -48,6 +48,7 @@ mod tests {
             maximum: None,
             first: None,
             last: Some(13.0.into()),
+            sum: None,
             count: 3,
             good: 0.5,
             by_hand: 0.0,

@@ -7,6 +7,7 @@ mod grids;
 pub mod html;
 mod json;
 pub mod listing;
+pub mod lookup;
 pub mod performance;
 pub mod picture;
 pub mod press;

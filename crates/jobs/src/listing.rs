@@ -12,7 +12,8 @@ use serde_json::{Value as Json, json};
 #[derive(Clone, Debug, PartialEq)]
 pub enum Cell {
     Text(String),
-    Number(f64),
+    /// A number with all its digits.
+    Number(Number),
     /// A number as its tag prints it; `rounded`: it is not exact, and says so.
     Figure {
         number: Number,
@@ -52,7 +53,7 @@ impl Cell {
     pub fn plain(&self) -> String {
         match self {
             Cell::Text(text) => harmless(text),
-            Cell::Number(number) => number.to_string(),
+            Cell::Number(number) => number.shortest(),
             Cell::Figure { number, decimals, rounded } => {
                 format!("{}{}", if *rounded { "≈ " } else { "" }, number.print(*decimals))
             }
@@ -66,11 +67,43 @@ impl Cell {
     pub fn json(&self) -> Json {
         match self {
             Cell::Text(text) => json!(text),
-            Cell::Number(number) | Cell::Share(number) => json!(number),
-            Cell::Figure { number, .. } => number.to_json(),
+            Cell::Share(share) => json!(share),
+            Cell::Number(number) | Cell::Figure { number, .. } => number.to_json(),
             Cell::Time(at) => json!(to_text(*at)),
             Cell::Nothing => Json::Null,
         }
+    }
+}
+
+impl Cell {
+    /// Writes it into a sheet: a number that can be counted with, a time as a date, as clocks of `zone` show it, to the millisecond.
+    pub(crate) fn write(&self, sheet: &mut Worksheet, line: u32, column: u16, zone: &str) -> Result<(), XlsxError> {
+        match self {
+            Cell::Text(text) => sheet.write_string(line, column, cut(text))?,
+            // A workbook has no room for more digits than an f64.
+            Cell::Number(number) if number.is_large() => sheet.write_string(line, column, number.shortest())?,
+            Cell::Figure { number, decimals, .. } if number.is_large() => {
+                sheet.write_string(line, column, number.print(*decimals))?
+            }
+            Cell::Number(number) if number.float().is_finite() => sheet.write_number(line, column, number.float())?,
+            Cell::Figure { number, decimals, rounded } if number.float().is_finite() => {
+                let format = Format::new().set_num_format(shown_with(*decimals, *rounded));
+                sheet.write_number_with_format(line, column, number.float(), &format)?
+            }
+            Cell::Share(share) if share.is_finite() => {
+                sheet.write_number_with_format(line, column, *share, &Format::new().set_num_format("0.0 %"))?
+            }
+            Cell::Number(_) | Cell::Figure { .. } | Cell::Share(_) | Cell::Nothing => sheet,
+            Cell::Time(at) => match ExcelDateTime::parse_from_str(&to_wall(*at, zone)) {
+                Ok(date) => {
+                    let dated = Format::new().set_num_format("yyyy-mm-dd hh:mm:ss.000");
+                    sheet.write_datetime_with_format(line, column, &date, &dated)?
+                }
+                // A workbook knows no dates before 1900.
+                Err(_) => sheet.write_string(line, column, to_text(*at))?,
+            },
+        };
+        Ok(())
     }
 }
 
@@ -122,7 +155,6 @@ impl Listing {
     /// When there are more rows than a sheet holds (1,048,575).
     pub(crate) fn fill(&self, sheet: &mut Worksheet, zone: &str) -> Result<(), XlsxError> {
         let bold = Format::new().set_bold();
-        let dated = Format::new().set_num_format("yyyy-mm-dd hh:mm:ss.000");
         for (column, name) in (0..).zip(&self.head) {
             sheet.write_with_format(0, column, name, &bold)?;
             let texts = self.rows.iter().take(1000).filter_map(|row| row.get(usize::from(column)));
@@ -131,27 +163,7 @@ impl Listing {
         }
         for (line, row) in (1..).zip(&self.rows) {
             for (column, cell) in (0..).zip(row) {
-                match cell {
-                    Cell::Text(text) => sheet.write_string(line, column, cut(text))?,
-                    Cell::Number(number) if number.is_finite() => sheet.write_number(line, column, *number)?,
-                    // A workbook has no room for more digits than an f64.
-                    Cell::Figure { number, decimals, .. } if number.is_large() => {
-                        sheet.write_string(line, column, number.print(*decimals))?
-                    }
-                    Cell::Figure { number, decimals, rounded } if number.float().is_finite() => {
-                        let format = Format::new().set_num_format(shown_with(*decimals, *rounded));
-                        sheet.write_number_with_format(line, column, number.float(), &format)?
-                    }
-                    Cell::Share(share) if share.is_finite() => {
-                        sheet.write_number_with_format(line, column, *share, &Format::new().set_num_format("0.0 %"))?
-                    }
-                    Cell::Number(_) | Cell::Figure { .. } | Cell::Share(_) | Cell::Nothing => sheet,
-                    Cell::Time(at) => match ExcelDateTime::parse_from_str(&to_wall(*at, zone)) {
-                        Ok(date) => sheet.write_datetime_with_format(line, column, &date, &dated)?,
-                        // A workbook knows no dates before 1900.
-                        Err(_) => sheet.write_string(line, column, to_text(*at))?,
-                    },
-                };
+                cell.write(sheet, line, column, zone)?;
             }
         }
         sheet.set_freeze_panes(1, 0)?;
@@ -181,7 +193,8 @@ mod tests {
     use super::*;
 
     fn listing() -> Listing {
-        let row = vec![Cell::Time(1_796_000_000_123_000_000), "=cmd()".into(), Cell::Number(2.0), Cell::Number(f64::NAN)];
+        let row =
+            vec![Cell::Time(1_796_000_000_123_000_000), "=cmd()".into(), Cell::Number(2.0.into()), Cell::Number(f64::NAN.into())];
         Listing { head: ["Time", "Text", "Priority", "Value"].map(str::to_owned).to_vec(), rows: vec![row] }
     }
 

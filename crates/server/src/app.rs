@@ -1,6 +1,9 @@
 //! What all handlers of the application share.
 
-use crate::{compared::Files, earlier::Earlier, limits::Limits, push_index::Index, sessions::Sessions, tokens::Tokens};
+use crate::{
+    compared::Files, earlier::Earlier, limits::Limits, push_index::Index, sessions::Sessions, tokens::Tokens,
+    written::LookupFiles,
+};
 use havrel_core::{
     access::{Actor, Scope},
     plant::{Plant, Relations, board::Area, recorder::Recording},
@@ -47,6 +50,7 @@ pub struct App {
     /// Whose turn it is to compare a file.
     pub(crate) heavy: Semaphore,
     pub(crate) files: Files,
+    pub(crate) lookup_files: LookupFiles,
     /// The tags that programs can push to, for one revision.
     pub(crate) push_index: Mutex<Option<Arc<Index>>>,
     /// Whoever walks through a server asks for it page by page.
@@ -92,6 +96,7 @@ impl App {
             data: None,
             heavy: Semaphore::new(1),
             files: Files::default(),
+            lookup_files: LookupFiles::default(),
             push_index: Mutex::default(),
             read_at: Mutex::default(),
             epoch: Uuid::new_v4(),

@@ -22,3 +22,4 @@ pub mod sessions;
 mod socket;
 pub mod standin;
 pub mod tokens;
+mod written;

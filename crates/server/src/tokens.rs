@@ -1,4 +1,4 @@
-//! The tokens of programs that push values. Those seen lately are remembered, so that values go to disk while the database is
+//! The tokens of programs that push values or read kept lookups. Those seen lately are remembered, so that values go to disk while the database is
 //! away; one that was revoked counts no more from that moment on.
 
 use crate::{

@@ -337,6 +337,32 @@ export interface TagChoice {
   words: string;
 }
 
+/** How far the rows of a lookup lie apart. */
+export interface LookupEvery {
+  count: number;
+  unit: 'millisecond' | 'second' | 'minute' | 'hour' | 'day' | 'week' | 'month';
+}
+
+export const FIGURES = ['average', 'minimum', 'maximum', 'sum', 'first', 'last', 'count', 'good', 'states'] as const;
+export type Figure = (typeof FIGURES)[number];
+
+/** A table that somebody asks of history. */
+export interface LookupSet {
+  tags: string[];
+  choices: TagChoice[];
+  period: { last_s?: number | null; from?: string | null; to?: string | null };
+  rows:
+    | { of: 'stored'; held: boolean }
+    | { of: 'instants'; every: LookupEvery; line: boolean }
+    | { of: 'spans'; every: LookupEvery; figures: Figure[] };
+  shape: 'wide' | 'long';
+  quality: 'any' | 'usable' | 'good';
+  condition: FormulaSet | null;
+  newest_first: boolean;
+  qualities: boolean;
+  zone: string;
+}
+
 /** When a recorder records. */
 export type RecordWhen =
   | { on: 'interval'; every_ms: number; offset_ms: number; keep: Track[] }

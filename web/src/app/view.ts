@@ -40,7 +40,9 @@ export interface View {
   follow?: string | undefined;
   /** Tags of a trend, joined by commas. */
   tags?: string | undefined;
-  /** Length of the trend in seconds, and its end in milliseconds where it stands still. */
+  /** What a lookup asks for, as far as it is not as usual. */
+  look?: Record<string, unknown> | undefined;
+  /** Length of the trend or lookup in seconds, and its end in milliseconds where it stands still. */
   span?: number | undefined;
   end?: number | undefined;
   /** The two cursors of the trend, in milliseconds. */
@@ -81,6 +83,8 @@ const NUMBERS = ['span', 'end', 'a', 'b', 'instant', 'earlier'] as const;
 export function readView(search: Record<string, unknown>): View {
   const view: View = {};
   for (const key of TEXTS) if (typeof search[key] === 'string') view[key] = search[key];
+  const { look } = search;
+  if (typeof look === 'object' && look !== null && !Array.isArray(look)) view.look = look as Record<string, unknown>;
   for (const key of NUMBERS) if (Number.isFinite(search[key])) view[key] = search[key] as number;
   return view;
 }

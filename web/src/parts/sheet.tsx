@@ -31,6 +31,8 @@ interface Props<R> {
   /** What the rows depend on; another key is another list. */
   source: readonly unknown[];
   fetch: (from: number, count: number) => Promise<Rows<R>>;
+  /** How many rows there are, where whoever shows them knows better than each answer. */
+  rows?: number | undefined;
   idOf: (row: R) => string;
   /** The row that is open elsewhere. */
   open?: string | undefined;
@@ -80,11 +82,25 @@ export function ColumnHead({
   );
 }
 
-export function Sheet<R>({ label, columns, source, fetch, idOf, open, onOpen, order, onOrder, onSeen, className }: Props<R>) {
+export function Sheet<R>({
+  label,
+  columns,
+  source,
+  fetch,
+  rows,
+  idOf,
+  open,
+  onOpen,
+  order,
+  onOrder,
+  onSeen,
+  className,
+}: Props<R>) {
   const box = useRef<HTMLDivElement>(null);
   const id = useId();
   const [active, setActive] = useState(0);
-  const [total, setTotal] = useState(0);
+  const [found, setTotal] = useState(0);
+  const total = rows ?? found;
   const virtual = useVirtualizer({
     count: total,
     getScrollElement: () => box.current,

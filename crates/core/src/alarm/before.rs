@@ -175,6 +175,7 @@ mod tests {
                 maximum: number,
                 first: number,
                 last: number,
+                sum: value,
                 count: 1,
                 good,
                 by_hand: 0.0,

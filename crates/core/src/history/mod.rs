@@ -4,10 +4,12 @@
 
 mod pixels;
 mod spans;
+mod states;
 mod unrecorded;
 
 pub use pixels::{PixelFold, Pixels, pixels};
 pub use spans::{OpenSpan, Span, SpanFold, spans};
+pub use states::StateFold;
 pub use unrecorded::{GapEnds, NotRecorded, Recorded};
 
 use crate::{

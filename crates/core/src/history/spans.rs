@@ -15,6 +15,8 @@ pub struct Span {
     /// The value that held when the span began, or else the first in it.
     pub first: Option<Number>,
     pub last: Option<Number>,
+    /// Sum of the good numbers that were stored in the span.
+    pub sum: Option<f64>,
     /// Samples stored in the span, good ones only.
     pub count: u64,
     /// Share of the span's time, 0 to 1, for which a good value is known.
@@ -52,8 +54,8 @@ struct Filling {
 
 impl Filling {
     fn new(from: Nanos, to: Nanos) -> Filling {
-        let (average, minimum, maximum, first, last) = Default::default();
-        let span = Span { from, to, average, minimum, maximum, first, last, count: 0, good: 0.0, by_hand: 0.0 };
+        let (average, minimum, maximum, first, last, sum) = Default::default();
+        let span = Span { from, to, average, minimum, maximum, first, last, sum, count: 0, good: 0.0, by_hand: 0.0 };
         Filling { span, area: 0.0, counted: 0.0, good_time: 0.0, hand_time: 0.0, at: from }
     }
 
@@ -81,6 +83,7 @@ impl Filling {
             self.span.count += u64::from(point.good);
             if let Some(value) = point.value {
                 see(&mut self.span, value);
+                *self.span.sum.get_or_insert(0.0) += value.float();
             }
         }
     }

@@ -11,6 +11,13 @@ pub struct NotRecorded {
     pub to: Nanos,
 }
 
+impl NotRecorded {
+    /// Whether what a node stored at `time` does not hold at a later instant any more because of it.
+    pub fn ends(&self, (node, time): (u16, Nanos), at: Nanos) -> bool {
+        (node == self.node || node == 0) && self.to > time && at > self.from.max(time)
+    }
+}
+
 /// A point and the node that recorded it; 0 where that is not known.
 pub type Recorded = (u16, Point);
 
@@ -61,6 +68,18 @@ impl GapEnds {
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    #[rstest]
+    #[case::before_it((1, 5), 10, false)]
+    #[case::within_it((1, 5), 11, true)]
+    #[case::long_after_it((1, 5), 99, true)]
+    #[case::stored_within_it((1, 15), 15, false)]
+    #[case::stored_within_it_and_gone((1, 15), 16, true)]
+    #[case::stored_after_it((1, 20), 99, false)]
+    #[case::another_node((2, 5), 15, false)]
+    fn what_was_stored_ends(#[case] stored: (u16, Nanos), #[case] at: Nanos, #[case] ends: bool) {
+        assert_eq!(NotRecorded { node: 1, from: 10, to: 20 }.ends(stored, at), ends);
+    }
 
     #[rstest]
     #[case::nothing_recorded_before(&[(1, 50)], (1, 10, 20), &[50])]

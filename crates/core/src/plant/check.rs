@@ -6,7 +6,7 @@ use crate::text as characters;
 pub const NAME_LENGTH: usize = 120;
 
 /// Collects what is wrong: field and sentence.
-pub(super) type Wrong = Vec<(String, String)>;
+pub(crate) type Wrong = Vec<(String, String)>;
 
 pub(super) fn name(wrong: &mut Wrong, name: &str) {
     name_of(wrong, "name", name);
@@ -26,7 +26,7 @@ pub(super) fn name_of(wrong: &mut Wrong, field: &str, name: &str) {
     }
 }
 
-pub(super) fn between<T: PartialOrd + std::fmt::Display>(wrong: &mut Wrong, field: &str, value: T, low: T, high: T) {
+pub(crate) fn between<T: PartialOrd + std::fmt::Display>(wrong: &mut Wrong, field: &str, value: T, low: T, high: T) {
     // Written so that a value which is not a number fails too.
     if !(value >= low && value <= high) {
         wrong.push((field.into(), format!("This must lie between {low} and {high}.")));

@@ -394,6 +394,11 @@ impl Dispatch {
 }
 
 impl Plant {
+    /// The zone by whose clocks a dispatch goes: that of its report.
+    pub fn zone_of_dispatch(&self, dispatch: &Dispatch) -> &str {
+        self.reports.get(&dispatch.report).map_or("UTC", |report| &report.set.zone)
+    }
+
     /// The shift pattern by which a dispatch goes.
     pub fn shifts_of_dispatch(&self, dispatch: &Dispatch) -> Option<&ShiftPattern> {
         Some(&self.shift_patterns.get(&dispatch.shifts?)?.set)

@@ -1,8 +1,9 @@
 //! Recorders: which values go into history, and when.
 
 use super::{
-    Item, Kind, Plant, Settings, Table, Tag,
+    Choice, Item, Kind, Plant, Settings, Table, Tag,
     check::{self, Wrong},
+    choice,
     kind::{Checking, Reference},
     trigger,
 };
@@ -19,9 +20,6 @@ use std::{
 };
 use uuid::Uuid;
 
-/// Most tags that a recorder names singly, and most choices.
-const MOST_TAGS: usize = 10_000;
-const MOST_CHOICES: usize = 50;
 /// The shortest and the longest interval, in milliseconds: spans of an hour and shorter are aligned to the clock everywhere.
 const SHORTEST_MS: u32 = 100;
 const LONGEST_MS: u32 = 3_600_000;
@@ -54,24 +52,6 @@ pub struct Recorder {
     pub keep_days: Option<u32>,
     #[serde(default)]
     pub order: f64,
-}
-
-/// Tags for which everything that is said holds.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct Choice {
-    /// Under this place, at any depth.
-    pub place: Option<Uuid>,
-    /// Of equipment of this class, or of one that extends it.
-    pub class: Option<Uuid>,
-    /// Read from this connection.
-    pub connection: Option<Uuid>,
-    /// With this engineering unit.
-    pub unit: String,
-    /// Called so, whatever the case.
-    pub name: String,
-    /// With all these words in the path, whatever their case.
-    pub words: String,
 }
 
 /// When a recorder records.
@@ -291,21 +271,7 @@ impl Settings for Recorder {
         if set.tags.is_empty() && set.choices.is_empty() {
             wrong.push(("tags".into(), "Choose at least one tag, or say which tags it records.".into()));
         }
-        if set.tags.len() > MOST_TAGS {
-            wrong.push(("tags".into(), "At most 10,000 tags are chosen singly; choose them by place instead.".into()));
-        }
-        if set.choices.len() > MOST_CHOICES {
-            wrong.push(("choices".into(), format!("At most {MOST_CHOICES} of these are taken.")));
-        }
-        for (index, choice) in set.choices.iter().enumerate() {
-            let field = |name: &str| format!("choices.{index}.{name}");
-            if choice.says_nothing() {
-                wrong.push((field("place"), "Say which tags these are: choose a place, a class, a unit, or type a name.".into()));
-            }
-            for (name, text) in [("unit", &choice.unit), ("name", &choice.name), ("words", &choice.words)] {
-                check::text(wrong, &field(name), text);
-            }
-        }
+        choice::check(&set.tags, &set.choices, wrong);
         set.check_when(wrong);
         if let Some(days) = set.keep_days {
             check::between(wrong, "keep_days", days, 1, MOST_DAYS);
@@ -370,14 +336,6 @@ impl Recorder {
     }
 }
 
-impl Choice {
-    /// Whether every tag would fit.
-    fn says_nothing(&self) -> bool {
-        let texts = [&self.unit, &self.name, &self.words];
-        self.place.or(self.class).or(self.connection).is_none() && texts.into_iter().all(|text| text.trim().is_empty())
-    }
-}
-
 /// What the recorders of a plant record.
 #[derive(Clone, Debug, Default)]
 pub struct Recording {
@@ -388,57 +346,10 @@ pub struct Recording {
     pub of: HashMap<Uuid, Vec<Arc<Item<Tag>>>>,
 }
 
-/// A choice with what is worked out of it once.
-struct Ready<'a> {
-    choice: &'a Choice,
-    below: Option<HashSet<Uuid>>,
-    of_class: Option<HashSet<Uuid>>,
-    name: String,
-    words: Vec<String>,
-}
-
-impl<'a> Ready<'a> {
-    fn of(plant: &Plant, choice: &'a Choice) -> Ready<'a> {
-        let places = |fits: &dyn Fn(Uuid) -> bool| plant.places.keys().copied().filter(|&id| fits(id)).collect::<HashSet<_>>();
-        Ready {
-            choice,
-            below: choice.place.map(|top| places(&|id| plant.lies_under(id, top))),
-            of_class: choice.class.map(|class| places(&|id| plant.is_of_class(id, class))),
-            name: choice.name.trim().to_lowercase(),
-            words: choice.words.to_lowercase().split([' ', '/']).filter(|w| !w.is_empty()).map(str::to_owned).collect(),
-        }
-    }
-
-    fn fits(&self, plant: &Plant, tag: &Tag) -> bool {
-        let has = |set: &Option<HashSet<Uuid>>| set.as_ref().is_none_or(|set| set.contains(&tag.place));
-        let unit = self.choice.unit.trim();
-        has(&self.below)
-            && has(&self.of_class)
-            && self.choice.connection.is_none_or(|id| tag.connection == Some(id))
-            && (unit.is_empty() || tag.unit == unit)
-            && (self.name.is_empty() || tag.name.to_lowercase() == self.name)
-            && (self.words.is_empty() || {
-                let path = plant.tag_path(tag).to_lowercase();
-                self.words.iter().all(|word| path.contains(word))
-            })
-    }
-}
-
 impl Plant {
-    /// Whether a place is equipment of a class, or of one that extends it.
-    pub fn is_of_class(&self, place: Uuid, class: Uuid) -> bool {
-        let own = self.places.get(&place).and_then(|item| item.set.class);
-        own.is_some_and(|own| own == class || self.lineage(own).is_some_and(|line| line.contains(&class)))
-    }
-
     /// The tags of a recorder, in the order of their numbers.
     pub fn recorded_by(&self, recorder: &Recorder) -> Vec<&Arc<Item<Tag>>> {
-        let singly: HashSet<Uuid> = recorder.tags.iter().copied().collect();
-        let ready: Vec<Ready<'_>> = recorder.choices.iter().map(|choice| Ready::of(self, choice)).collect();
-        let fits = |tag: &&Arc<Item<Tag>>| singly.contains(&tag.id) || ready.iter().any(|r| r.fits(self, &tag.set));
-        let mut all: Vec<_> = self.tags.values().filter(fits).collect();
-        all.sort_by_key(|tag| tag.no);
-        all
+        self.chosen(&recorder.tags, &recorder.choices)
     }
 
     /// How the values of tags are recorded when they change, for those that are: as the tag itself says, or as closely as any running
@@ -480,7 +391,7 @@ impl Plant {
     /// The recorders of a tag, in their order.
     pub fn recorders_of(&self, tag: &Item<Tag>) -> Vec<&Arc<Item<Recorder>>> {
         let chooses = |r: &&Arc<Item<Recorder>>| {
-            r.set.tags.contains(&tag.id) || r.set.choices.iter().any(|choice| Ready::of(self, choice).fits(self, &tag.set))
+            r.set.tags.contains(&tag.id) || r.set.choices.iter().any(|choice| choice.fits(self, &tag.set))
         };
         let mut all: Vec<_> = self.recorders.values().filter(chooses).collect();
         all.sort_by(|a, b| a.set.order.total_cmp(&b.set.order).then(a.id.cmp(&b.id)));

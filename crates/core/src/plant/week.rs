@@ -67,13 +67,13 @@ pub(super) fn time_of(text: &str) -> Option<Time> {
 }
 
 /// An instant as the clocks of a zone show it; in UTC where nobody knows the zone.
-pub(super) fn local(at: Nanos, zone: &str) -> Zoned {
+pub(crate) fn local(at: Nanos, zone: &str) -> Zoned {
     let stamp = Timestamp::from_nanosecond(i128::from(at)).unwrap_or(Timestamp::UNIX_EPOCH);
     stamp.to_zoned(TimeZone::get(zone).unwrap_or(TimeZone::UTC))
 }
 
 /// A time of a day as the clocks of a zone show it; of one that they leave out the instant at which they go on.
-pub(super) fn instant(day: Date, time: Time, zone: &str) -> Option<Nanos> {
+pub(crate) fn instant(day: Date, time: Time, zone: &str) -> Option<Nanos> {
     let zoned = day.to_datetime(time).to_zoned(TimeZone::get(zone).unwrap_or(TimeZone::UTC)).ok()?;
     Nanos::try_from(zoned.timestamp().as_nanosecond()).ok()
 }

@@ -26,6 +26,7 @@ use havrel_db::{
     config::{By, CommitError},
     editions::{Edition, Printed},
     history::Shipped,
+    remarks::Asks,
 };
 use rstest::rstest;
 use serde_json::json;
@@ -454,17 +455,18 @@ async fn notes_are_found_by_tag_and_time_and_removed_by_whom_they_belong_to() {
 async fn a_kept_trend_is_replaced_by_one_of_the_same_name() {
     let db = db().await;
     let by = Actor { account: Uuid::now_v7(), name: "Operator".into(), role: Role::Operator };
-    let first = db.keep_trend("Leach vessel", &json!({"span": 60}), &by, None).await.unwrap().unwrap();
+    let first = db.keep_question(Asks::Trend, "Leach vessel", &json!({"span": 60}), &by, None).await.unwrap().unwrap();
     let other = Actor { account: Uuid::now_v7(), ..by.clone() };
     // Not unasked, and not by somebody else who may replace only their own.
-    assert_eq!(db.keep_trend("leach VESSEL", &json!({}), &by, None).await.unwrap(), None);
-    assert_eq!(db.keep_trend("leach VESSEL", &json!({}), &other, Some(Some(other.account))).await.unwrap(), None);
-    let again = db.keep_trend("leach VESSEL", &json!({"span": 90}), &by, Some(Some(by.account))).await.unwrap().unwrap();
+    assert_eq!(db.keep_question(Asks::Trend, "leach VESSEL", &json!({}), &by, None).await.unwrap(), None);
+    assert_eq!(db.keep_question(Asks::Trend, "leach VESSEL", &json!({}), &other, Some(Some(other.account))).await.unwrap(), None);
+    let again =
+        db.keep_question(Asks::Trend, "leach VESSEL", &json!({"span": 90}), &by, Some(Some(by.account))).await.unwrap().unwrap();
     assert_eq!(first, again);
-    let kept = db.kept_trends().await.unwrap();
-    assert_eq!((kept.len(), kept[0].name.as_str(), &kept[0].trend), (1, "leach VESSEL", &json!({"span": 90})));
-    assert_eq!(db.forget_trend(first, Some(Uuid::now_v7())).await.unwrap(), None);
-    assert_eq!(db.forget_trend(first, Some(by.account)).await.unwrap().as_deref(), Some("leach VESSEL"));
+    let kept = db.kept_questions(Asks::Trend).await.unwrap();
+    assert_eq!((kept.len(), kept[0].name.as_str(), &kept[0].question), (1, "leach VESSEL", &json!({"span": 90})));
+    assert_eq!(db.forget_question(Asks::Trend, first, Some(Uuid::now_v7())).await.unwrap(), None);
+    assert_eq!(db.forget_question(Asks::Trend, first, Some(by.account)).await.unwrap().as_deref(), Some("leach VESSEL"));
 }
 
 #[tokio::test]

@@ -79,10 +79,6 @@ fn by_itself(dispatch: &Dispatch) -> bool {
     dispatch.by_clock() || dispatch.running && matches!(dispatch.when, DispatchWhen::Event { .. })
 }
 
-fn zone_of<'a>(plant: &'a Plant, dispatch: &Dispatch) -> &'a str {
-    plant.reports.get(&dispatch.report).map_or("UTC", |report| &report.set.zone)
-}
-
 impl Live {
     /// Sets off what is due by the clock, and what events set off.
     async fn look_at_dispatches(&self, gone: &mut Gone) -> Result<(), DbError> {
@@ -109,7 +105,7 @@ impl Live {
         let (mut runs, mut left_out) = (Vec::new(), Vec::new());
         for item in plant.dispatches.values().filter(|item| item.set.by_clock()) {
             let Some(mark) = marks.get_mut(&item.id) else { continue };
-            let (zone, shifts) = (zone_of(&plant, &item.set), plant.shifts_of_dispatch(&item.set));
+            let (zone, shifts) = (plant.zone_of_dispatch(&item.set), plant.shifts_of_dispatch(&item.set));
             if mark.until > now {
                 // Somebody set the clock back. What it shows again is there already and is not made again, unless the clock was far ahead.
                 mark.until = now;

@@ -163,13 +163,14 @@ pub async fn alarm_file(
         let head =
             ["Time", "Place", "Alarm", "Event", "Priority", "Value", "Limit", "Who", "Comment", "Values with it", "Known at"];
         let rows = events.into_iter().map(|(id, event)| {
-            let (value, limit) = (Cell::Number(event.value.float()), Cell::Number(event.limit));
+            let (value, limit) = (Cell::Number(event.value), Cell::Number(event.limit.into()));
             let words = event.words();
             let (occurred, decided, priority) = (event.occurred_at, event.decided_at, f64::from(event.priority));
             let EventView { place_path, text, actor, comment, values, .. } = EventView::of(&plant, id, event);
             let values = values.iter().map(|value| format!("{}: {}", value.name, value.text)).collect::<Vec<_>>().join("; ");
             let texts = [place_path, text, words].map(Cell::from);
-            let behind = [Cell::Number(priority), value, limit, actor.into(), comment.into(), values.into(), Cell::Time(decided)];
+            let behind =
+                [Cell::Number(priority.into()), value, limit, actor.into(), comment.into(), values.into(), Cell::Time(decided)];
             [Cell::Time(occurred)].into_iter().chain(texts).chain(behind).collect()
         });
         let listing = Listing { head: head.map(str::to_owned).to_vec(), rows: rows.collect() };

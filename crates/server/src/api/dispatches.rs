@@ -140,11 +140,6 @@ pub struct DispatchView {
     pub last: Option<RunView>,
 }
 
-/// The zone and the shifts by which a dispatch goes.
-fn zone_of<'a>(plant: &'a Plant, dispatch: &Dispatch) -> &'a str {
-    plant.reports.get(&dispatch.report).map_or("UTC", |report| &report.set.zone)
-}
-
 fn words_of(dispatch: &Dispatch) -> String {
     match &dispatch.when {
         DispatchWhen::Schedule { cron, .. } => Schedule::parse(cron).map(|schedule| schedule.words()).unwrap_or_default(),
@@ -166,7 +161,9 @@ pub async fn dispatches(app: Data<App>, person: Person) -> Result<Json<Vec<Dispa
         id: item.id,
         words: words_of(&item.set),
         next: text_of(
-            item.set.next(at, zone_of(&plant, &item.set), plant.shifts_of_dispatch(&item.set)).filter(|_| item.set.running),
+            item.set
+                .next(at, plant.zone_of_dispatch(&item.set), plant.shifts_of_dispatch(&item.set))
+                .filter(|_| item.set.running),
         ),
         last: last.get(&item.id).map(|run| run_view(&plant, run)),
     };
@@ -225,7 +222,7 @@ pub async fn try_dispatch(
     let set: Dispatch = resolve(None, &own).map_err(|(field, message)| Problem::field(&field, message))?;
     let report = plant.reports.get(&set.report).ok_or_else(|| Problem::field("report", "Choose the report."))?;
     let shifts = plant.shifts_of_dispatch(&set);
-    let zone = zone_of(&plant, &set);
+    let zone = plant.zone_of_dispatch(&set);
     let first = set.next(now(), zone, shifts);
     let by_clock = std::iter::successors(first, |at| set.next(*at, zone, shifts)).take(SHOWN_TIMES);
     let mut times: Vec<Nanos> = by_clock.collect();

@@ -25,6 +25,7 @@ pub mod identity;
 pub mod intake;
 pub mod jobs;
 pub mod journal;
+pub mod lookups;
 pub mod loop_checks;
 pub mod matching;
 pub mod performance;

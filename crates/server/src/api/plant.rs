@@ -23,7 +23,7 @@ use havrel_core::{
         secret,
     },
 };
-use havrel_db::config::By;
+use havrel_db::{config::By, remarks::Asks};
 use havrel_link::kind;
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json_;
@@ -404,8 +404,8 @@ pub async fn uses(app: Data<App>, person: Person, path: Path<(String, Uuid)>) ->
             .flatten()
             .any(|t| t.as_str().and_then(read_name).is_some_and(|(tag, _)| gone.contains(&tag)))
     };
-    let kept = app.live.db.kept_trends().await?.into_iter();
-    let kept = kept.filter(|t| shows(&t.trend) && shows_only_seen(&person, &plant, &t.trend));
+    let kept = app.live.db.kept_questions(Asks::Trend).await?.into_iter();
+    let kept = kept.filter(|t| shows(&t.question) && shows_only_seen(&person, &plant, &t.question));
     let trends = kept.map(|t| t.name).collect();
     Ok(Json(Uses { contents: counts, names, referrers: found.into_iter().map(view).collect(), trends }))
 }

@@ -217,6 +217,9 @@ impl Pushing<'_> {
 #[post("/api/push")]
 pub async fn push(app: Data<App>, request: HttpRequest, mut body: Payload) -> Result<Json<PushView>, Problem> {
     let token = app.tokens.of(&app.live, &request).await?;
+    if token.reads {
+        return Err(Problem::new(StatusCode::FORBIDDEN, "This token reads lookups. Make one that pushes values."));
+    }
     let plant = app.live.plant();
     let index = {
         let mut kept = app.push_index.lock().unwrap_or_else(PoisonError::into_inner);
@@ -347,6 +350,8 @@ impl Items {
 pub struct TokenView {
     pub id: Uuid,
     pub name: String,
+    /// It reads kept lookups; otherwise it pushes values.
+    pub reads: bool,
     /// The place it reaches, with all below; null is the whole plant.
     pub place: Option<Uuid>,
     pub place_path: String,
@@ -369,6 +374,7 @@ pub async fn tokens(app: Data<App>, person: Person) -> Result<Json<Vec<TokenView
     let views = app.live.db.tokens().await?.into_iter().map(|t| TokenView {
         id: t.id,
         name: t.name,
+        reads: t.reads,
         place: t.place,
         place_path: plant.path(t.place),
         made_at: to_text(t.made_at),
@@ -385,6 +391,9 @@ pub async fn tokens(app: Data<App>, person: Person) -> Result<Json<Vec<TokenView
 pub struct NewToken {
     /// For whom it is: “Boiler house gateway”.
     pub name: String,
+    /// It reads kept lookups; otherwise it pushes values.
+    #[serde(default)]
+    pub reads: bool,
     /// The place it shall reach; null is the whole plant.
     pub place: Option<Uuid>,
     /// When it ends by itself; left out or empty: never.
@@ -403,7 +412,7 @@ pub struct MadeToken {
     pub token: String,
 }
 
-/// Makes a token for a program that pushes values.
+/// Makes a token for a program that pushes values or reads kept lookups.
 #[utoipa::path(responses((status = 200, body = MadeToken), (status = 422, body = Problem)))]
 #[post("/api/tokens")]
 pub async fn make_token(app: Data<App>, person: Person, body: Json<NewToken>) -> Result<Json<MadeToken>, Problem> {
@@ -428,7 +437,7 @@ pub async fn make_token(app: Data<App>, person: Person, body: Json<NewToken>) ->
     }
     let token = format!("hv_{}", sessions::secret());
     let hash = sessions::hash(&token);
-    let new = NewTokenRow { name, hash: &hash, place: body.place, by: &actor.name, expires_at, most_values };
+    let new = NewTokenRow { name, hash: &hash, reads: body.reads, place: body.place, by: &actor.name, expires_at, most_values };
     let made = app.live.db.add_token(&new).await?;
     let id = made.ok_or_else(|| Problem::field("name", "There is already a token of that name."))?;
     app.live.note("account", Some(actor), Some(id), &format!("Made the token “{name}”"), json!({"place": body.place})).await?;

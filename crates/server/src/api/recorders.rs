@@ -290,10 +290,7 @@ pub async fn try_recorder(
     let (set, problems) = tried(&plant, body)?;
     let set = &set;
     let mut tags = plant.recorded_by(set);
-    let found = set
-        .choices
-        .iter()
-        .map(|choice| plant.recorded_by(&Recorder { tags: Vec::new(), choices: vec![choice.clone()], ..set.clone() }).len());
+    let found = set.choices.iter().map(|choice| plant.chosen(&[], std::slice::from_ref(choice)).len());
     let found = found.collect();
     let _turn = app.limits.heavy().await?;
     let disk = on_disk(&app).await?;

@@ -11,7 +11,7 @@ use havrel_core::{
     plant::Plant,
     time::to_text,
 };
-use havrel_db::remarks::MOST_TRENDS;
+use havrel_db::remarks::{Asks, KeptQuestion, MOST_KEPT};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use utoipa::ToSchema;
@@ -66,13 +66,13 @@ pub struct Made {
 }
 
 /// Whose marks somebody may take away: engineers of the whole plant anybody's, the others their own.
-fn whose(person: &Person) -> Option<Uuid> {
+pub(super) fn whose(person: &Person) -> Option<Uuid> {
     let anybodys = person.actor.role == Role::Engineer && person.scope.is_everything();
     (!anybodys).then_some(person.actor.account)
 }
 
 /// Whether somebody may take a mark of an account away.
-fn removable(person: &Person, account: Uuid) -> bool {
+pub(super) fn removable(person: &Person, account: Uuid) -> bool {
     may(&person.actor, Action::Remark, None) && whose(person).is_none_or(|own| own == account)
 }
 
@@ -197,16 +197,41 @@ pub(super) fn shows_only_seen(person: &Person, plant: &Plant, trend: &serde_json
 pub async fn kept_trends(app: Data<App>, person: Person) -> Result<Json<Vec<TrendView>>, Problem> {
     person.may(Action::See)?;
     let plant = person.plant(&app);
-    let view = |k: havrel_db::remarks::KeptTrend| TrendView {
+    let view = |k: KeptQuestion| TrendView {
         id: k.id,
         name: k.name,
-        trend: k.trend,
+        trend: k.question,
         removable: removable(&person, k.account),
         actor: k.actor,
         made_at: to_text(k.made_at),
     };
-    let kept = app.live.db.kept_trends().await?.into_iter();
-    Ok(Json(kept.filter(|k| shows_only_seen(&person, &plant, &k.trend)).map(view).collect()))
+    let kept = app.live.db.kept_questions(Asks::Trend).await?.into_iter();
+    Ok(Json(kept.filter(|k| shows_only_seen(&person, &plant, &k.question)).map(view).collect()))
+}
+
+/// Keeps a question under a name.
+pub(super) async fn keep(
+    app: &App,
+    person: &Person,
+    asks: Asks,
+    name: &str,
+    question: &serde_json::Value,
+    replace: bool,
+) -> Result<Uuid, Problem> {
+    let over = replace.then(|| whose(person));
+    if let Some(id) = app.live.db.keep_question(asks, name, question, &person.actor, over).await? {
+        return Ok(id);
+    }
+    let all = app.live.db.kept_questions(asks).await?;
+    let words = match all.into_iter().find(|k| k.name.to_lowercase() == name.to_lowercase()) {
+        Some(_) if !person.scope.is_everything() => "This name is taken. Choose another name.".to_owned(),
+        Some(taken) if removable(person, taken.account) => {
+            format!("“{}” was already saved by {}. Choose another name, or replace it.", taken.name, taken.actor)
+        }
+        Some(taken) => format!("“{}” belongs to {}. Choose another name.", taken.name, taken.actor),
+        None => format!("{MOST_KEPT} of these are saved already; delete one first."),
+    };
+    Err(Problem::field("name", words))
 }
 
 /// Keeps a trend under a name.
@@ -228,19 +253,7 @@ pub async fn keep_trend(app: Data<App>, person: Person, body: Json<NewTrend>) ->
     if set.tags.iter().any(|name| read_name(name).is_none()) || !shows_only_seen(&person, &person.plant(&app), &json!(set)) {
         return Err(Problem::field("trend.tags", "One of the tags does not exist."));
     }
-    let over = body.replace.unwrap_or(false).then(|| whose(&person));
-    let Some(id) = app.live.db.keep_trend(name, &json!(set), actor, over).await? else {
-        let taken = app.live.db.kept_trends().await?.into_iter().find(|k| k.name.to_lowercase() == name.to_lowercase());
-        let words = match taken {
-            Some(_) if !person.scope.is_everything() => "This name is taken. Choose another name.".to_owned(),
-            Some(taken) if removable(&person, taken.account) => {
-                format!("“{}” was already saved by {}. Choose another name, or replace it.", taken.name, taken.actor)
-            }
-            Some(taken) => format!("“{}” belongs to {}. Choose another name.", taken.name, taken.actor),
-            None => format!("{MOST_TRENDS} trends are saved already; delete one first."),
-        };
-        return Err(Problem::field("name", words));
-    };
+    let id = keep(&app, &person, Asks::Trend, name, &json!(set), body.replace.unwrap_or(false)).await?;
     app.live.note("trend", Some(actor), Some(id), &format!("Saved the trend “{name}”"), json!({})).await?;
     Ok(Json(Made { id }))
 }
@@ -250,7 +263,7 @@ pub async fn keep_trend(app: Data<App>, person: Person, body: Json<NewTrend>) ->
 #[delete("/api/trends/{id}")]
 pub async fn forget_trend(app: Data<App>, person: Person, id: Path<Uuid>) -> Result<HttpResponse, Problem> {
     let actor = person.may(Action::Remark)?;
-    let forgotten = app.live.db.forget_trend(*id, whose(&person)).await?;
+    let forgotten = app.live.db.forget_question(Asks::Trend, *id, whose(&person)).await?;
     let name = forgotten.ok_or_else(|| Problem::missing("saved trend of yours"))?;
     app.live.note("trend", Some(actor), Some(*id), &format!("Deleted the trend “{name}”"), json!({})).await?;
     Ok(HttpResponse::NoContent().finish())

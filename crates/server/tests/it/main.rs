@@ -15,6 +15,7 @@ mod feed;
 mod formulas;
 mod keep;
 mod kill;
+mod lookups;
 mod loop_checks;
 mod model;
 mod past;

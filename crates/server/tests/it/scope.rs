@@ -26,6 +26,7 @@ struct Hidden {
     report: Uuid,
     edition: String,
     trend: String,
+    lookup: String,
     note: String,
 }
 
@@ -61,13 +62,16 @@ async fn hide(plant: &Plant, engineer: &Client) -> Hidden {
         engineer.post("/api/notes", json!({"tag": tag, "at": "2026-11-03T10:00:00Z", "text": "Quarantined note"})).await;
     let (_, trend) =
         engineer.post("/api/trends", json!({"name": "Quarantined trend", "trend": {"tags": [tag], "span": 60}})).await;
+    let lookup = json!({"tags": [tag], "period": {"last_s": 86_400.0}});
+    let (_, lookup) = engineer.post("/api/lookups", json!({"name": "Quarantined lookup", "lookup": lookup})).await;
     let view = json!({"name": "Quarantined view", "view": {}});
     engineer.post("/api/views/tags", view).await;
     engineer.post("/api/tokens", json!({"name": "Quarantined token"})).await;
     let (status, edition) = engineer.post(&format!("/api/reports/{report}/editions"), json!({})).await;
     assert_eq!(status, 200, "{edition}");
     let text = |json: &Json| json["id"].as_str().unwrap().to_owned();
-    Hidden { place, class, connection, tag, no, rule, report, edition: text(&edition), trend: text(&trend), note: text(&note) }
+    let (edition, trend, lookup, note) = (text(&edition), text(&trend), text(&lookup), text(&note));
+    Hidden { place, class, connection, tag, no, rule, report, edition, trend, lookup, note }
 }
 
 /// Requests for an operation that ask for what is hidden in every way they can.
@@ -78,6 +82,7 @@ fn requests(path: &str, hidden: &Hidden) -> Vec<(String, Json)> {
         p if p.starts_with("/api/reports") => hidden.report.to_string(),
         p if p.starts_with("/api/editions") => hidden.edition.clone(),
         p if p.starts_with("/api/trends") => hidden.trend.clone(),
+        p if p.starts_with("/api/lookups") => hidden.lookup.clone(),
         p if p.starts_with("/api/notes") => hidden.note.clone(),
         p if p.starts_with("/api/classes") => hidden.class.to_string(),
         _ => hidden.place.to_string(),
@@ -109,6 +114,10 @@ fn requests(path: &str, hidden: &Hidden) -> Vec<(String, Json)> {
         "places": [hidden.place], "class": hidden.class, "cells": {}, "place": "Quarantined cellar", "try": true, "taken": [], "revision": 1, "revisions": [2], "kind": "tag", "settings": {}
     });
     body.as_object_mut().unwrap().extend(period.as_object().unwrap().clone());
+    if path.starts_with("/api/lookup") {
+        let lookup = json!({"tags": [hidden.tag], "choices": [{"place": hidden.place}], "period": {"last_s": 86_400.0}});
+        body = json!({"lookup": lookup, "format": "csv", "name": "x"});
+    }
     if path == "/api/reports/preview" {
         body = json!({"name": "x", "place": hidden.place, "sections": [{"kind": "values", "tags": [hidden.tag]}, {"kind": "alarms"}]});
     }
@@ -132,8 +141,9 @@ async fn ask_all(client: &Client, document: &Json, hidden: &Hidden, only_reading
             continue;
         }
         for method in item.as_object().unwrap().keys() {
-            let reads =
-                ["find", "pixels", "raw", "spans", "preview", "compare", "browse"].iter().any(|word| path.ends_with(word));
+            let reads = ["find", "pixels", "raw", "spans", "preview", "compare", "browse", "lookup/rows", "lookup/sums"]
+                .iter()
+                .any(|word| path.ends_with(word));
             // What passes between a connection and its device flows on without an end.
             if only_reading && (method != "get" && !reads || path.ends_with("traffic")) {
                 continue;

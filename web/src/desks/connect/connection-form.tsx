@@ -4,6 +4,7 @@ import { useRef, useState } from 'react';
 import { newId, Refused } from '../../api/client';
 import type { ConnectionSet, Group, Item } from '../../api/model';
 import { commit } from '../../api/queries';
+import { stream } from '../../api/stream';
 import { useGo } from '../../app/view';
 import { type FormField, isShown, settingsOf, taken, type Values, valuesOf } from '../../parts/described';
 import { DescribedFields } from '../../parts/described-fields';
@@ -15,7 +16,6 @@ import { DeleteConnection } from './delete-connection';
 import { GroupRows } from './groups';
 import { Ladder, type Offer, type Step } from './ladder';
 import { OwnCertificate } from './own-certificate';
-import { stream } from './stream';
 
 const fieldsOf = (kind: KindView): FormField[] => kind.sections.flatMap((section) => section.fields);
 

@@ -1,5 +1,7 @@
 // Ready code that pushes values of chosen tags, in the languages that programs beside a plant are written in.
 
+import { inM, word } from '../../parts/code-text';
+
 export interface PushTag {
   /** Its path. */
   title: string;
@@ -26,12 +28,6 @@ const literal = ({ type }: PushTag, [yes, text]: readonly [string, string]) =>
 
 /** A text between double quotes, as JSON and most languages write it. */
 const quoted = (text: string) => JSON.stringify(text);
-
-/** A text as one word of a shell. */
-const word = (text: string) => `'${text.replaceAll("'", `'\\''`)}'`;
-
-/** A text of M, in which a quote is written twice and # begins a character code only before a parenthesis. */
-const inM = (text: string) => `"${text.replaceAll('"', '""').replaceAll('#(', '#(#)(')}"`;
 
 const rows = (tags: readonly PushTag[], row: (tag: PushTag) => string) => tags.map(row).join(',\n');
 

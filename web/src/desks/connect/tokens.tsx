@@ -1,23 +1,16 @@
-// Tokens of programs that push values: created, shown once, revoked.
+// Tokens of programs that push values: created, shown once, revoked; those that read lookups are revoked here too.
 
 import { useQuery } from '@tanstack/react-query';
-import { Copy } from 'lucide-react';
 import { useState } from 'react';
-import { toast } from 'sonner';
 import { http, take } from '../../api/client';
 import type { Item } from '../../api/model';
 import { queries, useItems } from '../../api/queries';
+import { CopyButton } from '../../parts/copy-button';
 import { complain, useForm } from '../../parts/form';
 import { PickField } from '../../parts/picker';
 import { moment } from '../../parts/text';
 import { Button, Choice, Confirm, Field, FormTrouble, Input, Tick, Trouble } from '../../parts/ui';
 import { LANGUAGES, type Language, pushCode, TOKEN } from './push-code';
-
-const copy = (text: string) =>
-  void navigator.clipboard.writeText(text).then(
-    () => toast.success('Copied.'),
-    () => toast.error('The browser does not allow copying; select the text and copy it.'),
-  );
 
 export function Tokens({ item }: { item: Item<'connection'> }) {
   const tokens = useQuery({ queryKey: ['tokens'], queryFn: () => take(http.GET('/api/tokens')), staleTime: 0 });
@@ -30,7 +23,7 @@ export function Tokens({ item }: { item: Item<'connection'> }) {
   async function make() {
     const done = await form.run(async ({ name, place, days, most }) => {
       const expires_at = days ? new Date(Date.now() + Number(days) * 86_400_000).toISOString() : '';
-      const body = { name, place: place || null, expires_at, most_values: Number(most) };
+      const body = { name, reads: false, place: place || null, expires_at, most_values: Number(most) };
       const answer = await take(http.POST('/api/tokens', { body }));
       setMade(answer.token);
     });
@@ -101,9 +94,7 @@ export function Tokens({ item }: { item: Item<'connection'> }) {
         <div role="status" className="mb-3 flex flex-wrap items-center gap-3 rounded border border-teal p-2">
           <span>Copy it now, it is not shown again:</span>
           <code className="figures break-all">{made}</code>
-          <Button onClick={() => copy(made)}>
-            <Copy className="size-4" /> Copy
-          </Button>
+          <CopyButton text={made} />
         </div>
       )}
       <Code item={item} token={made} />
@@ -113,7 +104,7 @@ export function Tokens({ item }: { item: Item<'connection'> }) {
           <thead className="bg-band text-sm">
             <tr className="h-7">
               <th className="px-2 font-semibold">Token</th>
-              <th className="px-2 font-semibold">May push under</th>
+              <th className="px-2 font-semibold">Reaches</th>
               <th className="px-2 font-semibold">Created</th>
               <th className="px-2 font-semibold">Last used</th>
               <th className="px-2 font-semibold">Ends</th>
@@ -124,14 +115,17 @@ export function Tokens({ item }: { item: Item<'connection'> }) {
           <tbody>
             {tokens.data.map((token) => (
               <tr key={token.id} className="h-8 border-t border-line">
-                <td className="px-2">{token.name}</td>
+                <td className="px-2">
+                  {token.name}
+                  {token.reads && <span className="text-soft"> · reads lookups</span>}
+                </td>
                 <td className="px-2 text-soft">{token.place_path.replaceAll('/', ' / ') || 'the whole plant'}</td>
                 <td className="px-2 text-soft">
                   {moment(token.made_at)} by {token.made_by}
                 </td>
                 <td className="px-2 text-soft">{token.used_at ? moment(token.used_at) : 'never'}</td>
                 <td className="px-2 text-soft">{token.expires_at ? moment(token.expires_at) : 'never'}</td>
-                <td className="figures px-2 text-right text-soft">{token.most_values}</td>
+                <td className="figures px-2 text-right text-soft">{token.reads ? '' : token.most_values}</td>
                 <td className="px-2 text-right">
                   <Button kind="quiet" onClick={() => setLeaving(token)}>
                     Revoke…
@@ -183,9 +177,9 @@ function Code({ item, token }: { item: Item<'connection'>; token: string | null 
             {name}
           </Button>
         ))}
-        <Button className="ml-auto" onClick={() => copy(code)}>
-          <Copy className="size-4" /> Copy code
-        </Button>
+        <CopyButton text={code} className="ml-auto">
+          Copy code
+        </CopyButton>
       </div>
       {tags.length > 1 && (
         <fieldset className="mb-2 flex max-h-24 flex-wrap gap-x-4 gap-y-1 overflow-auto">

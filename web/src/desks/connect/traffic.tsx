@@ -5,11 +5,11 @@ import { Download, Pause, Play } from 'lucide-react';
 import { useEffect, useRef, useState } from 'react';
 import type { Schemas } from '../../api/client';
 import type { Item } from '../../api/model';
+import { stream } from '../../api/stream';
 import { complain } from '../../parts/form';
 import { save } from '../../parts/save';
 import { counted } from '../../parts/text';
 import { Button, Field, Input, Tick } from '../../parts/ui';
-import { stream } from './stream';
 
 type Exchange = Schemas['ExchangeView'] & { n: number };
 

@@ -1,4 +1,4 @@
-// Explore: trends of any tags, live or past.
+// Explore: trends of any tags, live or past, and lookups.
 
 import clsx from 'clsx';
 import { ChevronLeft, ChevronRight, Download, History, MessageSquarePlus, X, ZoomIn, ZoomOut } from 'lucide-react';
@@ -21,8 +21,10 @@ import { csvOf, pictureOf } from './export';
 import { Figures } from './figures';
 import { FollowPage } from './follow';
 import { Handle } from './handles';
-import { KeptDialog, KeptTrends } from './kept';
+import { KeptTrends, KeptTrendsDialog } from './kept-trends';
+import { Lookup } from './lookup/lookup';
 import { NoteDialog, NoteFlags, NoteList, useNotes } from './notes';
+import { ExploreParts } from './parts';
 import { TrackChoice } from './track-choice';
 
 const MOST = 8;
@@ -38,8 +40,9 @@ const EARLIER = [
 ] as const;
 
 export function Explore() {
-  const { follow } = useView();
-  return follow ? <FollowPage key={follow} id={follow} /> : <Trends />;
+  const { follow, part } = useView();
+  if (follow) return <FollowPage key={follow} id={follow} />;
+  return part === 'lookup' ? <Lookup /> : <Trends />;
 }
 
 function Trends() {
@@ -122,6 +125,7 @@ function Trends() {
   return (
     <div className="flex h-full min-h-0 flex-col">
       <DeskHead path={periodWords(period)} title="Trend">
+        <ExploreParts />
         <Button aria-label="Earlier" onClick={() => shift(-0.5)}>
           <ChevronLeft className="size-4" />
         </Button>
@@ -291,7 +295,7 @@ function Trends() {
           onClose={() => setAsked(null)}
         />
       )}
-      {asked === 'kept' && <KeptDialog view={view} onClose={() => setAsked(null)} />}
+      {asked === 'kept' && <KeptTrendsDialog view={view} onClose={() => setAsked(null)} />}
     </div>
   );
 }

@@ -1,39 +1,45 @@
-// Trends kept under a name: opened again with their tags, length, cursors and what they are compared with.
+// Trends and lookups kept under a name: a list from which one is opened or deleted, and the form that keeps another.
 
 import { useQuery } from '@tanstack/react-query';
 import { X } from 'lucide-react';
-import { useState } from 'react';
-import { http, type Schemas, take } from '../../api/client';
+import { type ReactNode, useState } from 'react';
 import { queries, useMay } from '../../api/queries';
-import { useGo, type View } from '../../app/view';
 import { complain, useForm } from '../../parts/form';
-import { counted, moment, spanWords } from '../../parts/text';
 import { Button, Confirm, Field, FormTrouble, Input, Popup, Trouble } from '../../parts/ui';
 
-type Kept = Schemas['TrendView'];
-
-function useKept() {
-  return useQuery({ queryKey: ['trends'], queryFn: () => take(http.GET('/api/trends')), staleTime: 0 });
+/** What is kept. */
+export interface KeptThing {
+  id: string;
+  name: string;
+  actor: string;
+  removable: boolean;
 }
 
-const refresh = () => queries.invalidateQueries({ queryKey: ['trends'] });
+/** One kind of what is kept. */
+export interface KeptKind<K extends KeptThing> {
+  noun: string;
+  plural: string;
+  /** Its name among queries. */
+  key: string;
+  all: () => Promise<K[]>;
+  remove: (id: string) => Promise<unknown>;
+  /** In a few words. */
+  describe: (kept: K) => string;
+}
+
+export function useKept<K extends KeptThing>({ key, all }: KeptKind<K>) {
+  return useQuery({ queryKey: [key], queryFn: all, staleTime: 0 });
+}
 
 /** The list; choosing one opens it. */
-export function KeptTrends({ onOpened }: { onOpened?: () => void }) {
-  const kept = useKept();
-  const go = useGo();
-  const [leaving, setLeaving] = useState<Kept | null>(null);
-  function open({ trend }: Kept) {
-    const { tags, span, end, a, b, earlier } = trend;
-    const some = (value: number | null | undefined) => value ?? undefined;
-    go({ tags: tags.join(','), span, end: some(end), a: some(a), b: some(b), earlier: some(earlier) });
-    onOpened?.();
-  }
+export function KeptList<K extends KeptThing>({ kind, onOpen }: { kind: KeptKind<K>; onOpen: (kept: K) => void }) {
+  const kept = useKept(kind);
+  const [leaving, setLeaving] = useState<K | null>(null);
   async function forget(id: string) {
     setLeaving(null);
     try {
-      await take(http.DELETE('/api/trends/{id}', { params: { path: { id } } }));
-      await refresh();
+      await kind.remove(id);
+      await queries.invalidateQueries({ queryKey: [kind.key] });
     } catch (error) {
       complain(error);
     }
@@ -41,30 +47,26 @@ export function KeptTrends({ onOpened }: { onOpened?: () => void }) {
   return (
     <>
       <Trouble error={kept.error} />
-      {kept.data?.length === 0 && <p className="text-soft">No saved trends.</p>}
-      <ul aria-label="Saved trends" className="max-h-80 overflow-auto">
-        {kept.data?.map((trend) => (
-          <li key={trend.id} className="flex items-center gap-2 border-t border-line hover:bg-band">
+      {kept.data?.length === 0 && <p className="text-soft">No saved {kind.plural}.</p>}
+      <ul aria-label={`Saved ${kind.plural}`} className="max-h-80 overflow-auto">
+        {kept.data?.map((one) => (
+          <li key={one.id} className="flex items-center gap-2 border-t border-line hover:bg-band">
             <button
               type="button"
               className="flex min-w-0 flex-1 items-baseline gap-3 px-2 py-1 text-left"
-              onClick={() => open(trend)}
+              onClick={() => onOpen(one)}
             >
-              <span className="min-w-0 flex-1 truncate font-semibold">{trend.name}</span>
+              <span className="min-w-0 flex-1 truncate font-semibold">{one.name}</span>
               <span className="shrink-0 text-sm text-soft">
-                {counted(trend.trend.tags.length, 'tag')} ·{' '}
-                {trend.trend.end === undefined || trend.trend.end === null
-                  ? `last ${spanWords(trend.trend.span)}`
-                  : `until ${moment(trend.trend.end, 0)}`}{' '}
-                · {trend.actor}
+                {kind.describe(one)} · {one.actor}
               </span>
             </button>
-            {trend.removable && (
+            {one.removable && (
               <button
                 type="button"
-                aria-label={`Delete ${trend.name}`}
+                aria-label={`Delete ${one.name}`}
                 className="mr-1 rounded p-0.5 hover:bg-raised"
-                onClick={() => setLeaving(trend)}
+                onClick={() => setLeaving(one)}
               >
                 <X className="size-3.5" />
               </button>
@@ -75,7 +77,7 @@ export function KeptTrends({ onOpened }: { onOpened?: () => void }) {
       <Confirm
         open={leaving !== null}
         title={`Delete ${leaving?.name}?`}
-        action="Forget"
+        action="Delete"
         onClose={() => setLeaving(null)}
         onConfirm={() => leaving && void forget(leaving.id)}
       >
@@ -85,40 +87,48 @@ export function KeptTrends({ onOpened }: { onOpened?: () => void }) {
   );
 }
 
+interface DialogProps<K extends KeptThing> {
+  kind: KeptKind<K>;
+  /** Keeps what is seen under a name; nothing where there is nothing to keep. */
+  keep: ((name: string, replace: boolean) => Promise<unknown>) | undefined;
+  /** What is kept, in a sentence. */
+  note: ReactNode;
+  onOpen: (kept: K) => void;
+  onClose: () => void;
+}
+
 /** Keeps what is seen, and opens what was kept. */
-export function KeptDialog({ view, onClose }: { view: View; onClose: () => void }) {
+export function KeptDialog<K extends KeptThing>({ kind, keep, note, onOpen, onClose }: DialogProps<K>) {
   const form = useForm({ name: '' });
   const may = useMay('operator');
-  const kept = useKept().data ?? [];
-  const same = (trend: Kept) => trend.name.toLowerCase() === form.values.name.trim().toLowerCase();
-  const replaceable = form.error('name') !== undefined && kept.some((trend) => same(trend) && trend.removable);
-  const { tags, span = 900, end, a, b, earlier } = view;
-  async function keep(replace: boolean) {
+  const kept = useKept(kind).data ?? [];
+  const same = (one: K) => one.name.toLowerCase() === form.values.name.trim().toLowerCase();
+  const replaceable = form.error('name') !== undefined && kept.some((one) => same(one) && one.removable);
+  async function save(replace: boolean) {
     const done = await form.run(async ({ name }) => {
-      const trend = { tags: tags?.split(',') ?? [], span, end, a, b, earlier };
-      await take(http.POST('/api/trends', { body: { name, trend, replace } }));
-      await refresh();
+      await keep?.(name, replace);
+      await queries.invalidateQueries({ queryKey: [kind.key] });
     });
     if (done) form.reset({ name: '' });
   }
   return (
-    <Popup open title="Saved trends" onClose={onClose} className="top-24 w-[36rem] p-4">
-      {may && tags && (
+    <Popup open title={`Saved ${kind.plural}`} onClose={onClose} className="top-24 w-[36rem] p-4">
+      {may && keep && (
         <form
           className="mt-2 mb-3"
           onSubmit={(e) => {
             e.preventDefault();
-            void keep(false);
+            void save(false);
           }}
         >
           <div className="flex items-end gap-2">
             <div className="flex-1">
-              <Field label="Save this trend as" error={form.error('name')}>
+              <Field label={`Save this ${kind.noun} as`} error={form.error('name')}>
                 {(p) => <Input {...p} value={form.values.name} onChange={(e) => form.set('name', e.target.value)} />}
               </Field>
             </div>
             {replaceable && (
-              <Button disabled={form.busy} onClick={() => void keep(true)}>
+              <Button disabled={form.busy} onClick={() => void save(true)}>
                 Replace it
               </Button>
             )}
@@ -126,13 +136,17 @@ export function KeptDialog({ view, onClose }: { view: View; onClose: () => void 
               Save
             </Button>
           </div>
-          <p className="mt-1 text-sm text-soft">
-            {end === undefined ? `It is live: the last ${spanWords(span)}.` : `It ends at ${moment(end)}.`}
-          </p>
+          <p className="mt-1 text-sm text-soft">{note}</p>
           <FormTrouble form={form} />
         </form>
       )}
-      <KeptTrends onOpened={onClose} />
+      <KeptList
+        kind={kind}
+        onOpen={(one) => {
+          onOpen(one);
+          onClose();
+        }}
+      />
     </Popup>
   );
 }

@@ -8,9 +8,9 @@ import { commit, useMay } from '../../api/queries';
 import { complain, type Form, useForm } from '../../parts/form';
 import { FormEnd } from '../../parts/form-end';
 import { useSettled } from '../../parts/settled';
+import { TagChoices } from '../../parts/tag-choices';
 import { bytesWords, counted, pathEnd } from '../../parts/text';
 import { Field, Input, Tick, Trouble } from '../../parts/ui';
-import { Choices } from './choices';
 import { RecordedRows } from './recorded-rows';
 import { manyWords, type RecorderValues, setOf, TRACKS, valuesOf } from './recorder';
 import { WhenField } from './when-field';
@@ -75,7 +75,14 @@ export function RecorderForm({ item, seen, count, at, onClose }: Props) {
           <Head form={form} />
           <section aria-label="What it records" className="space-y-1">
             <h2 className="font-semibold">What it records</h2>
-            <Choices form={form} found={tried.data?.found} />
+            <TagChoices
+              tags={form.values.tags}
+              choices={form.values.choices}
+              onTags={(tags) => form.set('tags', tags)}
+              onChoices={(choices) => form.set('choices', choices)}
+              error={form.error}
+              found={tried.data?.found}
+            />
           </section>
           <section aria-label="When it records" className="space-y-1">
             <h2 className="font-semibold">When</h2>

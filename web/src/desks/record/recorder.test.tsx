@@ -1,7 +1,8 @@
 import { expect, test } from 'vitest';
 import type { RecorderSet } from '../../api/model';
+import { EVERY_TAG } from '../../parts/tag-choices';
 import { bytesWords } from '../../parts/text';
-import { choiceWords, daysWords, EVERY_TAG, everyWords, manyWords, setOf, spanOf, valuesOf, whenWords } from './recorder';
+import { choiceWords, daysWords, everyWords, manyWords, setOf, spanOf, valuesOf, whenWords } from './recorder';
 
 const set: RecorderSet = {
   name: 'Figures',

@@ -2,6 +2,7 @@
 
 import type { RecorderSet, RecordWhen, TagChoice, Track } from '../../api/model';
 import { numberOf, textOf } from '../../parts/form';
+import { EVERY_TAG } from '../../parts/tag-choices';
 import { type Edge, triggerWords } from '../../parts/trigger';
 
 export const TRACKS: readonly { track: Track; title: string; hint: string }[] = [
@@ -46,8 +47,6 @@ export interface RecorderValues {
   trigger: string;
   keep_days: string;
 }
-
-export const EVERY_TAG: TagChoice = { place: null, class: null, connection: null, unit: '', name: '', words: '' };
 
 /** What a form begins with; a new recorder begins with the chosen place. */
 export function valuesOf(set: RecorderSet | undefined, trigger: string, at: string | undefined): RecorderValues {

@@ -2,10 +2,10 @@
 
 import { useRef, useState } from 'react';
 import type { Schemas } from '../../../api/client';
+import { stream } from '../../../api/stream';
 import { complain } from '../../../parts/form';
 import { counted } from '../../../parts/text';
 import { Button, Field, Input } from '../../../parts/ui';
-import { stream } from '../stream';
 
 type Stretch = [number, number];
 

@@ -1,6 +1,6 @@
 // Answers that come line by line: one JSON object each, until the other side or the reader ends it.
 
-import { Refused, refused } from '../../api/client';
+import { Refused, refused } from './client';
 
 interface Request {
   body?: unknown;

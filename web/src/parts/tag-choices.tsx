@@ -1,28 +1,32 @@
-// Which tags a recorder records: by what they are, and singly.
+// Which tags: by what they are, and singly.
 
+import clsx from 'clsx';
 import { Plus, X } from 'lucide-react';
-import type { TagChoice } from '../../api/model';
-import { useItems, useTags } from '../../api/queries';
-import { pathOf, useTree } from '../../api/tree';
-import type { Form } from '../../parts/form';
-import { ListField, Picker, PickField } from '../../parts/picker';
-import { counted, pathEnd } from '../../parts/text';
-import { Button, Field, Input } from '../../parts/ui';
-import { EVERY_TAG, type RecorderValues } from './recorder';
+import type { TagChoice } from '../api/model';
+import { useItems, useTags } from '../api/queries';
+import { pathOf, useTree } from '../api/tree';
+import { ListField, Picker, PickField } from './picker';
+import { counted, pathEnd } from './text';
+import { Button, Field, Input } from './ui';
+
+export const EVERY_TAG: TagChoice = { place: null, class: null, connection: null, unit: '', name: '', words: '' };
 
 interface Props {
-  form: Form<RecorderValues>;
+  tags: string[];
+  choices: TagChoice[];
+  onTags: (tags: string[]) => void;
+  onChoices: (choices: TagChoice[]) => void;
+  /** The sentence for a field, under any of its names on the server. */
+  error: (...names: string[]) => string | undefined;
   /** How many tags each choice finds, where that is known. */
-  found: readonly number[] | undefined;
+  found?: readonly number[] | undefined;
+  /** The fields of a choice stand below each other. */
+  narrow?: boolean;
 }
 
-export function Choices({ form, found }: Props) {
-  const { choices, tags } = form.values;
+export function TagChoices({ tags, choices, onTags, onChoices, error, found, narrow = false }: Props) {
   const put = (index: number, part: Partial<TagChoice>) =>
-    form.set(
-      'choices',
-      choices.map((one, i) => (i === index ? { ...one, ...part } : one)),
-    );
+    onChoices(choices.map((one, i) => (i === index ? { ...one, ...part } : one)));
   return (
     <div className="space-y-2">
       {choices.map((choice, index) => (
@@ -31,19 +35,15 @@ export function Choices({ form, found }: Props) {
           key={index}
           choice={choice}
           index={index}
-          form={form}
+          error={error}
           found={found?.[index]}
+          narrow={narrow}
           onChange={(part) => put(index, part)}
-          onRemove={() =>
-            form.set(
-              'choices',
-              choices.filter((_, i) => i !== index),
-            )
-          }
+          onRemove={() => onChoices(choices.filter((_, i) => i !== index))}
         />
       ))}
       <div className="flex flex-wrap items-center gap-2">
-        <Button onClick={() => form.set('choices', [...choices, EVERY_TAG])}>
+        <Button onClick={() => onChoices([...choices, EVERY_TAG])}>
           <Plus className="size-4" /> Tags by what they are
         </Button>
         <Picker
@@ -51,11 +51,11 @@ export function Choices({ form, found }: Props) {
           kind="tag"
           className="w-64"
           accept={(hit) => !tags.includes(hit.id)}
-          onPick={(id) => form.set('tags', [...tags, id])}
+          onPick={(id) => onTags([...tags, id])}
         />
       </div>
-      <Singly tags={tags} onChange={(next) => form.set('tags', next)} />
-      {form.error('tags', 'choices') && <p className="text-sm text-act4">{form.error('tags', 'choices')}</p>}
+      <Singly tags={tags} onChange={onTags} />
+      {error('tags', 'choices') && <p className="text-sm text-act4">{error('tags', 'choices')}</p>}
     </div>
   );
 }
@@ -86,17 +86,18 @@ function Singly({ tags, onChange }: { tags: string[]; onChange: (tags: string[])
 interface FieldsProps {
   choice: TagChoice;
   index: number;
-  form: Form<RecorderValues>;
+  error: Props['error'];
   found: number | undefined;
+  narrow: boolean;
   onChange: (part: Partial<TagChoice>) => void;
   onRemove: () => void;
 }
 
-function Fields({ choice, index, form, found, onChange, onRemove }: FieldsProps) {
+function Fields({ choice, index, error: errorOf, found, narrow, onChange, onRemove }: FieldsProps) {
   const tree = useTree();
   const classes = (useItems('class').data?.items ?? []).map((one) => ({ id: one.id, title: one.set.name }));
   const connections = (useItems('connection').data?.items ?? []).map((one) => ({ id: one.id, title: one.set.name }));
-  const error = (name: string) => form.error(`choices.${index}.${name}`);
+  const error = (name: string) => errorOf(`choices.${index}.${name}`);
   const text = (label: string, name: 'unit' | 'name' | 'words', placeholder: string) => (
     <Field label={label} error={error(name)}>
       {(p) => (
@@ -117,7 +118,7 @@ function Fields({ choice, index, form, found, onChange, onRemove }: FieldsProps)
           <X className="size-4" />
         </Button>
       </div>
-      <div className="grid grid-cols-3 items-start gap-x-3 gap-y-1">
+      <div className={clsx('grid items-start gap-x-3 gap-y-1', narrow ? 'grid-cols-2' : 'grid-cols-3')}>
         <Field label="Under the place" error={error('place')}>
           {(p) => (
             <PickField
