@@ -48,7 +48,7 @@ test('tags chosen by what they are give rows at once, and what the columns come 
   await form().getByLabel('In the unit').fill('°C');
   await expect(sheet().getByRole('columnheader', { name: /EX-1 \/ Temperature, °C/ })).toBeVisible();
   await expect(sheet().getByRole('row').nth(1).getByRole('gridcell').first()).toHaveText(/^\d{4}-\d\d-\d\d \d\d:\d\d:\d\d/);
-  await expect(below().getByRole('row', { name: /EX-1 \/ Temperature/ })).toContainText(/\d+\.\d/);
+  await expect(below().getByRole('row', { name: /EX-1 \/ Temperature/ }).first()).toContainText(/\d+\.\d/);
   await accessibility(page);
 });
 
@@ -57,7 +57,7 @@ test('spans are counted beforehand, are even on the clock, and any of them is re
   await form().getByRole('textbox', { name: 'Spans of' }).fill('1');
   await form().getByLabel('Unit of the step').selectOption('s');
   await period('last 1 h');
-  await expect(count()).toHaveText(/^360[01] rows · \d+ tags?$/);
+  await expect(count()).toHaveText(/^3,60[01] rows · \d+ tags?$/);
   await sheet().focus();
   await page.keyboard.press('End');
   await expect(sheet().locator('[aria-rowindex="3601"]').getByRole('gridcell').nth(2)).not.toHaveText('…');
@@ -83,7 +83,7 @@ test('rows are narrowed by comparing columns, and a mistake stands at its place'
   await condition.click();
   await page.keyboard.press('Control+a');
   await page.keyboard.press('Delete');
-  await expect(count()).toHaveText(/^[1-9]\d+ rows · /);
+  await expect(count()).toHaveText(/^[1-9][\d,]+ rows · /);
 });
 
 test('the address holds the whole question', async () => {
@@ -144,7 +144,7 @@ test('a saved lookup is opened again, written as a file, and asked for by a prog
   const program = await request.newContext({ extraHTTPHeaders: { authorization: bearer } });
   expect((await (await program.get(url)).text()).trim()).toBe(csv);
   const told = await (await program.get(url.replace('csv', 'json'))).json();
-  const wanted = csv.split('\r\n').slice(1).map((line) => Number(line.split(',')[1]));
+  const wanted = csv.split('\r\n').slice(1).map((line) => (line.split(',')[1] ? Number(line.split(',')[1]) : null));
   expect(told.rows.map((row: unknown[]) => row[1])).toEqual(wanted);
   await program.dispose();
   expect((await fetch(url)).status).toBe(401);

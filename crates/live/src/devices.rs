@@ -189,7 +189,12 @@ impl Live {
 
     pub(crate) async fn command(&self, connection: Uuid, command: Command) -> Result<(), LiveError> {
         let line = self.links.lock().unwrap_or_else(PoisonError::into_inner).get(&connection).map(links::Line::commands);
-        let Some(line) = line else { return Err(LiveError::Refused("There is no such connection.".into())) };
+        let Some(line) = line else {
+            return Err(match self.plant().connections.contains_key(&connection) {
+                true => LinkError::SwitchedOff.into(),
+                false => LiveError::Refused("There is no such connection.".into()),
+            });
+        };
         line.send(command).await.map_err(|_| LinkError::SwitchedOff.into())
     }
 }

@@ -70,7 +70,7 @@ use std::{
     path::Path,
     sync::{
         Arc, Mutex, PoisonError, RwLock,
-        atomic::{AtomicU64, Ordering},
+        atomic::{AtomicBool, AtomicU64, Ordering},
     },
     time::{Duration, Instant},
 };
@@ -195,6 +195,8 @@ pub struct Live {
     rule_views: Mutex<Vec<(Arc<Plant>, Arc<RuleView>)>>,
     waiting: service::Waiting,
     tasks: Mutex<JoinSet<()>>,
+    /// It ends: what cannot be sent any more did not fail.
+    stopping: AtomicBool,
 }
 
 /// Views of tags that are kept; each holds 16 bytes a tag.
@@ -290,6 +292,7 @@ impl Live {
             rule_views: Mutex::default(),
             waiting: service::Waiting::default(),
             tasks: Mutex::default(),
+            stopping: AtomicBool::new(false),
         });
         let (released, ended_by_engine) = mpsc::unbounded_channel();
         let former = engine::Former { seq, arrived, epoch, standings, formulas, gaps: replay.gaps };
@@ -368,6 +371,7 @@ impl Live {
 
     /// Stops in good order: connections end, what is in the spool is shipped within five seconds.
     pub async fn stop(&self) {
+        self.stopping.store(true, Ordering::Relaxed);
         let lines: Vec<_> = self.links.lock().unwrap_or_else(PoisonError::into_inner).drain().map(|(_, l)| l).collect();
         for line in lines {
             line.end().await;
@@ -388,6 +392,11 @@ impl Live {
         // Whoever started this program may end what is left of it at once.
         let _ = tokio::task::spawn_blocking(havrel_link::served::settle).await;
         self.spool.close();
+    }
+
+    /// Whether it ends. What is to leave Havrel then waits for the next start.
+    pub(crate) fn is_stopping(&self) -> bool {
+        self.stopping.load(Ordering::Relaxed)
     }
 
     /// The present configuration.

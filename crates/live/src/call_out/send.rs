@@ -21,7 +21,9 @@ pub(crate) async fn run(live: Arc<Live>) {
         let live = live.clone();
         async move {
             let answer = live.notify(carrier, notice).await;
-            live.answered(id, answer).await;
+            if answer.is_ok() || !live.is_stopping() {
+                live.answered(id, answer).await;
+            }
         }
     };
     several_at_once((LOOK, &live.calls.send, MOST_AT_ONCE), due, work).await;
@@ -33,6 +35,9 @@ type Sent = (Uuid, Uuid, Notice);
 impl Live {
     /// Messages that are due, but for those under way.
     fn due(&self, under_way: &[Uuid], room: usize) -> Vec<(Uuid, Sent)> {
+        if self.is_stopping() {
+            return Vec::new();
+        }
         let now = now();
         let kept = self.calls_kept();
         let due = kept.messages.values().filter(|m| m.tries.is_due(now) && !under_way.contains(&m.notice.id));

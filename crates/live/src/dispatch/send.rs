@@ -26,7 +26,7 @@ pub(crate) async fn run(live: Arc<Live>) {
     let due = |but: Vec<Uuid>, room: usize| {
         let live = live.clone();
         async move {
-            if !live.database().ok {
+            if !live.database().ok || live.is_stopping() {
                 return Vec::new();
             }
             let found = live.db.parcels_to_send(now(), &but, i64::try_from(room).unwrap_or(i64::MAX)).await;
@@ -66,6 +66,9 @@ impl Live {
             }
             Err(error) => Err((!matches!(error, NoEdition::Press(PressError::NotThere)), error.to_string())),
         };
+        if sent.is_err() && self.is_stopping() {
+            return;
+        }
         parcel.took_ms = u64::try_from(began.elapsed().as_millis()).unwrap_or(u64::MAX);
         let to = self.whereto(&parcel);
         let (title, given_up) = match sent {

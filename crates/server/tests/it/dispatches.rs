@@ -287,7 +287,6 @@ async fn after_a_stop_of_three_days_it_is_caught_up_as_each_dispatch_says_and_on
         live.stop().await;
     }
     let live = Live::start(db.clone(), folder.path()).await.unwrap();
-    // What a kill cut off is tried again after its pause.
     for _ in 0..1600 {
         if made(&live).await == [3, 1, 0] && files(&world).len() == 4 {
             break;
@@ -296,5 +295,9 @@ async fn after_a_stop_of_three_days_it_is_caught_up_as_each_dispatch_says_and_on
     }
     assert_eq!(made(&live).await, [3, 1, 0]);
     assert_eq!(files(&world).len(), 4, "{:?}", files(&world));
+    // A stop is no failure: nothing is given up because of it, and nothing waits for longer.
+    let runs = live.db.runs(&RunFilter::default(), 100).await.unwrap();
+    let attempts: Vec<u32> = runs.iter().flat_map(|run| &run.deliveries).map(|parcel| parcel.tries.attempts).collect();
+    assert_eq!(attempts, [1; 4]);
     live.stop().await;
 }

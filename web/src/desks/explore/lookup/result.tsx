@@ -55,7 +55,7 @@ function columnOf(column: Told, index: number, tags: readonly Tag[]): Column<Row
   const title = column.unit ? `${head}, ${column.unit}` : head;
   // Head and rows are grids of their own, so a width does not depend on what stands in it.
   const width = Math.min(20, Math.max(6, title.length * 0.55 + 1.5));
-  const widths: Record<string, string> = { time: '14.5rem', text: ({ Tag: '15rem', Unit: '5rem' }[column.title] ?? '9rem') };
+  const widths: Record<string, string> = { time: '14.5rem', text: { Tag: '15rem', Unit: '5rem' }[column.title] ?? '9rem' };
   return {
     key: column.title,
     title,
