@@ -5,9 +5,12 @@ use crate::{
         AlarmEvent,
         performance::{OfRule, Performance},
     },
-    history::Span,
+    history::{Figure, Span},
     number::Number,
-    plant::loop_check::{LoopCheck, Proof},
+    plant::{
+        loop_check::{LoopCheck, Proof},
+        report::Below,
+    },
     time::{Nanos, SECOND},
 };
 use serde::{Deserialize, Serialize};
@@ -97,10 +100,33 @@ pub enum Part {
     Text(String),
     Summary(Vec<(Named, Span)>),
     Values(Vec<(Named, Held)>),
+    Table(Tabled),
     Trend(Vec<Curve>),
     Alarms(Vec<(AlarmEvent, String)>),
     AlarmFigures(Box<AlarmFigures>),
     LoopChecks(Points),
+}
+
+/// One figure of tags, for each span of the period.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Tabled {
+    pub figure: Figure,
+    /// With the names of its states; none where it is a quantity.
+    pub tags: Vec<(Named, Vec<(i64, String)>)>,
+    pub rows: Vec<Spanned>,
+    /// What stands below the columns, one number each.
+    pub below: Vec<(Below, Vec<Option<f64>>)>,
+    /// What is to be said below it.
+    pub note: String,
+}
+
+/// A row of such a table.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Spanned {
+    pub from: Nanos,
+    pub to: Nanos,
+    /// A number for each tag, and whether it is rounded; none where nothing good is known.
+    pub cells: Vec<Option<(Number, bool)>>,
 }
 
 /// How well alarms served.

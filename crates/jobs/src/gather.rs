@@ -1,18 +1,25 @@
 //! Fills a report's definition with real data.
 
-use crate::performance;
+use crate::{
+    lookup::{Block, Reader},
+    performance,
+};
 use havrel_core::{
     TagNo,
     alarm::{AlarmEvent, SystemAlarm, performance::Performance},
+    history::{Every, Figure},
+    lookup::{ColumnSums, Entry, Lookup, Period, Rows, Sums, Table},
+    number::Number,
     plant::{
         Plant, Report, Section, Tag,
         loop_check::{Checks, Proof},
+        report::Below,
         view::{Now, TagQuery, TagView},
     },
     quality::Quality,
-    report::{AlarmFigures, Curve, Document, Held, Named, Part, PointRow, Points},
+    report::{AlarmFigures, Curve, Document, Held, Named, Part, PointRow, Points, Spanned, Tabled},
     sample::Value,
-    time::{Nanos, SECOND},
+    time::{Nanos, SECOND, to_text},
 };
 use havrel_db::{Db, DbError, alarms::EventFilter, answers::Kept};
 use std::sync::Arc;
@@ -24,6 +31,8 @@ const MOST_EVENTS: i64 = 500;
 const MOST_RULES: usize = 20;
 /// Most points that one report lists.
 const MOST_POINTS: usize = 2000;
+/// Most spans that one table lists.
+const MOST_SPANS: usize = 2000;
 /// Width of trend pictures, in pixels of the drawing.
 pub(crate) const PICTURE_WIDTH: usize = 640;
 
@@ -69,6 +78,10 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making, ch
                     rows.push((tag, held(plant, &plant.tags[&id].set, kept)));
                 }
                 Part::Values(rows)
+            }
+            Section::Table { tags, every, figure, below } => {
+                let asked = Asked { every: *every, figure: *figure, below };
+                Part::Table(tabled(db, plant, report, tags, asked, (from, to), making.complete_until).await?)
             }
             Section::Trend { tags } => {
                 let mut curves = Vec::new();
@@ -116,6 +129,85 @@ pub async fn gather(db: &Db, plant: &Plant, report: &Report, making: &Making, ch
         label: report.label.map(|l| (l.width, l.height)),
         parts,
     })
+}
+
+/// What of its tags a table shows.
+struct Asked<'a> {
+    every: Every,
+    figure: Figure,
+    below: &'a [Below],
+}
+
+/// One figure of tags, for each span of a period.
+async fn tabled(
+    db: &Db,
+    plant: &Plant,
+    report: &Report,
+    tags: &[Uuid],
+    asked: Asked<'_>,
+    (from, to): (Nanos, Nanos),
+    known_until: Nanos,
+) -> Result<Tabled, DbError> {
+    let named = named(plant, report.place, tags);
+    let period = Period { last_s: None, from: Some(to_text(from)), to: Some(to_text(to)) };
+    let lookup = Lookup {
+        tags: named.iter().map(|(id, _)| *id).collect(),
+        period,
+        rows: Rows::Spans { every: asked.every, figures: vec![asked.figure] },
+        zone: report.zone.clone(),
+        ..Lookup::default()
+    };
+    let names = |id: &Uuid| plant.tags.get(id).map(|tag| plant.state_names(&tag.set)).unwrap_or_default();
+    let tags = named.into_iter().map(|(id, tag)| (tag, if asked.figure.is_a_value() { names(&id) } else { Vec::new() }));
+    let mut told =
+        Tabled { figure: asked.figure, tags: tags.collect(), rows: Vec::new(), below: Vec::new(), note: String::new() };
+    if told.tags.is_empty() {
+        return Ok(told);
+    }
+    let table = match Table::of(plant, lookup, to) {
+        Ok(table) => table,
+        Err(wrong) => {
+            told.note = wrong.into_iter().next().map(|(_, words)| words).unwrap_or_default();
+            return Ok(told);
+        }
+    };
+    let reader = Reader::new(db, plant, &table, known_until);
+    let mut sums = Sums::new(table.columns.len());
+    let mut place = None;
+    while told.rows.len() < MOST_SPANS {
+        let Block { rows, next } = reader.read(place, MOST_SPANS - told.rows.len()).await?;
+        for row in rows {
+            sums.see(&row.entries);
+            if let [Entry::Time(from), Entry::Time(to), cells @ ..] = row.entries.as_slice() {
+                told.rows.push(Spanned { from: *from, to: *to, cells: cells.iter().map(number_in).collect() });
+            }
+        }
+        place = next;
+        if place.is_none() {
+            break;
+        }
+    }
+    let more = table.rows().unwrap_or_default().saturating_sub(told.rows.len() as u64);
+    if more > 0 {
+        told.note = format!("{more} more spans are not listed here, nor counted below the columns.");
+    }
+    let figure = |below: Below, column: &ColumnSums| match below {
+        Below::Sum => (column.numbers > 0).then_some(column.sum),
+        Below::Average => column.average(),
+    };
+    let columns = sums.columns.get(2..).unwrap_or_default();
+    let row = |below: &Below| (*below, columns.iter().map(|column| figure(*below, column)).collect());
+    told.below = asked.below.iter().map(row).collect();
+    Ok(told)
+}
+
+/// A number, and whether it is rounded.
+fn number_in(entry: &Entry) -> Option<(Number, bool)> {
+    match entry {
+        Entry::Number(number) => Some((*number, false)),
+        Entry::Rounded(number) => Some(((*number).into(), true)),
+        _ => None,
+    }
 }
 
 fn numbers(plant: &Plant, named: &[(Uuid, Named)]) -> Vec<TagNo> {

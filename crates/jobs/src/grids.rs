@@ -4,7 +4,10 @@ use crate::{
     listing::{Cell, Listing},
     tables,
 };
-use havrel_core::report::{Document, Held, Named, Part};
+use havrel_core::{
+    number::Number,
+    report::{Document, Held, Named, Part, Tabled},
+};
 
 /// A table, what its section is called, and what is to be said below it.
 pub(crate) struct Grid {
@@ -36,6 +39,7 @@ pub(crate) fn of(part: &Part) -> Vec<Grid> {
             listing.rows = rows.iter().map(|(tag, held)| value_row(tag, held)).collect();
             vec![grid("Values", listing)]
         }
+        Part::Table(table) => vec![Grid { name: "Table", listing: spans(table), note: table.note.clone() }],
         Part::Summary(rows) => {
             let mut listing = Listing::with([
                 "Place", "Tag", "Unit", "Average", "Minimum", "Maximum", "First", "Last", "Samples", "Good", "By hand",
@@ -55,8 +59,7 @@ pub(crate) fn of(part: &Part) -> Vec<Grid> {
         }
         Part::AlarmFigures(of) => {
             let frequent = tables::frequent(of);
-            let mut rules =
-                Listing { head: frequent.head.iter().map(|(name, _)| (*name).to_owned()).collect(), rows: Vec::new() };
+            let mut rules = Listing { head: frequent.head.iter().map(|(name, _)| name.to_string()).collect(), rows: Vec::new() };
             for (row, (_, _, of)) in frequent.rows.into_iter().zip(&of.rules) {
                 let numbers = [f64::from(of.priority), of.count as f64, of.chattering as f64];
                 let minutes = of.standing as f64 / 60e9;
@@ -65,7 +68,7 @@ pub(crate) fn of(part: &Part) -> Vec<Grid> {
                 rules.rows.push(texts.chain(numbers.map(|number| Cell::Number(number.into()))).chain([stood]).collect());
             }
             let figures = tables::figures(of);
-            let head = figures.head.iter().map(|(name, _)| (*name).to_owned()).collect();
+            let head = figures.head.iter().map(|(name, _)| name.to_string()).collect();
             let rows = figures.rows.into_iter().map(|row| row.into_iter().map(Cell::from).collect()).collect();
             vec![grid("Alarm performance", Listing { head, rows }), grid("Most frequent alarms", rules)]
         }
@@ -93,6 +96,31 @@ pub(crate) fn of(part: &Part) -> Vec<Grid> {
             vec![grid("Alarms", listing)]
         }
     }
+}
+
+/// A row for each span, and what stands below the columns.
+fn spans(table: &Tabled) -> Listing {
+    let mut listing = Listing::with(["From", "To"]);
+    listing.head.extend(table.tags.iter().map(|(tag, _)| tables::head_of(tag)));
+    for row in &table.rows {
+        let cells = table.tags.iter().zip(&row.cells).map(|((tag, names), cell)| match cell {
+            Some((number, _)) if tables::state(names, *number).is_some() => {
+                tables::state(names, *number).unwrap_or_default().into()
+            }
+            Some((number, rounded)) => Cell::Figure { number: *number, decimals: tables::digits(table, tag), rounded: *rounded },
+            None => Cell::Nothing,
+        });
+        listing.rows.push([Cell::Time(row.from), Cell::Time(row.to)].into_iter().chain(cells).collect());
+    }
+    for (below, numbers) in &table.below {
+        let cells = table
+            .tags
+            .iter()
+            .zip(numbers)
+            .map(|((tag, _), number)| Cell::figure(number.map(Number::Float), tables::digits(table, tag)));
+        listing.rows.push([below.words().into(), Cell::Nothing].into_iter().chain(cells).collect());
+    }
+    listing
 }
 
 fn named(tag: &Named) -> Vec<Cell> {

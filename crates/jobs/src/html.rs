@@ -56,6 +56,11 @@ fn content(document: &Document) -> Markup {
                 Part::Text(text) => p.text { (text) },
                 Part::Values(rows) if on_label => dl { @for (name, value) in tables::pairs(rows) { dt { (name) } dd { (value) } } },
                 Part::Values(rows) => (table(&tables::values(rows, zone))),
+                Part::Table(of) => {
+                    p.soft { (tables::called(of)) }
+                    @for one in tables::spans(of, zone) { (table(&one)) }
+                    @if !of.note.is_empty() { p.soft { (of.note) } }
+                },
                 Part::Summary(rows) => (table(&tables::summary(rows))),
                 Part::Trend(curves) => (picture::strips(curves, document.from, document.to, zone)),
                 Part::Alarms(events) if events.is_empty() => p.soft { (tables::NO_ALARMS) },

@@ -46,6 +46,13 @@ pub fn paper(document: &Document) -> Json {
             Part::Text(text) => parts.push(json!({"text": text})),
             Part::Values(rows) if on_label => parts.push(json!({"pairs": tables::pairs(rows)})),
             Part::Values(rows) => parts.push(table(tables::values(rows, zone))),
+            Part::Table(of) => {
+                parts.push(json!({"note": tables::called(of)}));
+                parts.extend(tables::spans(of, zone).into_iter().map(table));
+                if !of.note.is_empty() {
+                    parts.push(json!({"note": of.note}));
+                }
+            }
             Part::Summary(rows) => parts.push(table(tables::summary(rows))),
             Part::Alarms(events) if events.is_empty() => parts.push(json!({"note": tables::NO_ALARMS})),
             Part::Alarms(events) => parts.push(table(tables::alarms(events, zone))),

@@ -274,6 +274,7 @@ export type Section =
   | { kind: 'text'; text: string }
   | { kind: 'summary'; tags: string[] }
   | { kind: 'values'; tags: string[] }
+  | { kind: 'table'; tags: string[]; every: LookupEvery; figure: Figure; below: ('sum' | 'average')[] }
   | { kind: 'trend'; tags: string[] }
   | { kind: 'alarms' }
   | { kind: 'alarm_figures' }

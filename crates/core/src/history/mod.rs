@@ -2,11 +2,13 @@
 //!
 //! A value holds until the next sample of its tag; a bad sample opens a gap that lasts until the next good one.
 
+mod asked;
 mod pixels;
 mod spans;
 mod states;
 mod unrecorded;
 
+pub use asked::{Every, Figure, Unit};
 pub use pixels::{PixelFold, Pixels, pixels};
 pub use spans::{OpenSpan, Span, SpanFold, spans};
 pub use states::StateFold;

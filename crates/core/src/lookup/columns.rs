@@ -1,7 +1,10 @@
 //! The columns of a lookup.
 
-use super::{Figure, Lookup, Rows, Shape};
-use crate::plant::{Item, Plant, Tag};
+use super::{Lookup, Rows, Shape};
+use crate::{
+    history::Figure,
+    plant::{Item, Plant, Tag},
+};
 use std::sync::Arc;
 use uuid::Uuid;
 

@@ -1,9 +1,8 @@
 //! What stands in the cells of a lookup, and which rows stay.
 
-use super::Figure;
 use crate::{
     formula::{Program, Reading, Running, Val},
-    history::Span,
+    history::{Figure, Span},
     number::Number,
     quality::{Quality, Reason},
     sample::Value,

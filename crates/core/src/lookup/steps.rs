@@ -1,7 +1,7 @@
 //! Where the rows of a lookup lie: even on the clock and in the calendar of a zone.
 
-use super::{Every, Unit};
 use crate::{
+    history::{Every, Unit},
     plant::week::{instant, local},
     time::{MILLI, Nanos, SECOND},
 };

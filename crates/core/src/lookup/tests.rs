@@ -2,6 +2,7 @@
 
 use super::*;
 use crate::{
+    history::Unit,
     plant::{Kind, Stored},
     sample::Value,
     time::from_text,

@@ -6,6 +6,7 @@ use super::{
     kind::{Checking, Reference},
     loop_check::Proof,
 };
+use crate::history::{Every, Figure};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
@@ -24,6 +25,15 @@ pub enum Section {
     Values {
         tags: Vec<Uuid>,
     },
+    /// A row for each span of the period and a column for each tag, with one figure of it.
+    Table {
+        tags: Vec<Uuid>,
+        every: Every,
+        figure: Figure,
+        /// What stands below the columns.
+        #[serde(default)]
+        below: Vec<Below>,
+    },
     /// A picture of the tags over the period.
     Trend {
         tags: Vec<Uuid>,
@@ -38,11 +48,29 @@ pub enum Section {
     },
 }
 
+/// What stands below the columns of a table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Below {
+    Sum,
+    Average,
+}
+
+impl Below {
+    /// As a row says it.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Below::Sum => "Sum",
+            Below::Average => "Average",
+        }
+    }
+}
+
 impl Section {
     /// The tags it shows.
     pub fn tags(&self) -> &[Uuid] {
         match self {
-            Section::Summary { tags } | Section::Values { tags } | Section::Trend { tags } => tags,
+            Section::Summary { tags } | Section::Values { tags } | Section::Table { tags, .. } | Section::Trend { tags } => tags,
             Section::Text { .. } | Section::Alarms {} | Section::AlarmFigures {} | Section::LoopChecks { .. } => &[],
         }
     }
@@ -136,6 +164,16 @@ impl Settings for Report {
                 && (proofs.is_empty() || proofs.len() > 4)
             {
                 wrong.push((format!("sections[{i}].proofs"), "Choose which points are listed.".into()));
+            }
+            if let Section::Table { every, figure, below, .. } = section {
+                check::between(wrong, &format!("sections[{i}].every.count"), every.count, 1, Every::MOST);
+                if *figure == Figure::States {
+                    let words = "The time in each state has no table in reports; a lookup has one.";
+                    wrong.push((format!("sections[{i}].figure"), words.into()));
+                }
+                if below.len() > 2 {
+                    wrong.push((format!("sections[{i}].below"), "Each of these stands below once.".into()));
+                }
             }
             if section.tags().len() > 500 {
                 wrong.push((format!("sections[{i}].tags"), "A section shows at most 500 tags.".into()));

@@ -2,8 +2,8 @@
 
 use havrel_core::{
     TagNo,
-    history::{Span, SpanFold, StateFold},
-    lookup::{Entry, Figure, Filter, Rows, Shape, Steps, Table, What, between, figures},
+    history::{Figure, Span, SpanFold, StateFold},
+    lookup::{Entry, Filter, Rows, Shape, Steps, Table, What, between, figures},
     plant::Plant,
     quality::{Quality, Reason},
     sample::{Value, flag},

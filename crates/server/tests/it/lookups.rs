@@ -319,3 +319,41 @@ async fn a_file_that_is_not_waited_for_stops() {
     assert!(world.plant.live.jobs.running().is_empty());
     world.plant.stop().await;
 }
+
+#[actix_web::test]
+async fn a_table_of_a_report_holds_the_numbers_of_the_lookup() {
+    let world = World::new().await;
+    let every = json!({"count": 10, "unit": "minute"});
+    let spans = json!({"of": "spans", "every": every, "figures": ["maximum"]});
+    let looked_up = world.all(&world.lookup(json!({"tags": [world.flow, world.temperature], "rows": spans})), 100).await;
+    let report = Uuid::now_v7();
+    let tags = json!([world.flow, world.temperature]);
+    let table = json!({"kind": "table", "tags": tags, "every": every, "figure": "maximum", "below": ["sum", "average"]});
+    let set = |section: &Json| json!({"name": "Flow", "zone": "Europe/Oslo", "sections": [section]});
+    let create = |section: &Json| json!([{"op": "create", "kind": "report", "id": report, "set": set(section)}]);
+    for (field, value, at) in [
+        ("every", json!({"count": 0, "unit": "day"}), "sections[0].every.count"),
+        ("figure", json!("states"), "sections[0].figure"),
+    ] {
+        let mut wrong = table.clone();
+        wrong[field] = value;
+        let (status, body) = world.engineer.edit(1, "Wrong", create(&wrong)).await;
+        assert_eq!((status, &body["problems"][0]["field"]), (422, &json!(at)), "{body}");
+    }
+    assert_eq!(world.engineer.edit(1, "Report", create(&table)).await.0, 200);
+    let period = format!("?from={}&to={}", to_text(world.from), to_text(world.from + COUNT * 10 * SECOND));
+    let (status, edition) = world.engineer.post(&format!("/api/reports/{report}/editions{period}"), json!({})).await;
+    assert_eq!(status, 200, "{edition}");
+    let path = format!("/api/editions/{}/json", edition["id"].as_str().unwrap());
+    let (_, made) = world.engineer.get(&path).await;
+    let section = &made["sections"][0];
+    assert_eq!(section["columns"], json!(["From", "To", "EX-1 Steam flow, kg/h", "EX-1 Temperature, °C"]));
+    let rows: Vec<Vec<Json>> = serde_json::from_value(section["rows"].clone()).unwrap();
+    assert_eq!(rows[..rows.len() - 2], looked_up[..]);
+    let sum: f64 = looked_up.iter().filter_map(|row| row[2].as_f64()).sum();
+    assert_eq!((&rows[rows.len() - 2][0], rows[rows.len() - 2][2].as_f64()), (&json!("Sum"), Some(sum)));
+    assert_eq!(rows[rows.len() - 1][2].as_f64(), Some(sum / looked_up.len() as f64));
+    let (_, page, _) = world.engineer.send(Method::GET, &path.replace("/json", "/html"), &[], None).await;
+    assert!(page.contains("Maximum of each span") && page.contains("EX-1 Steam flow, kg/h"), "{page}");
+    world.plant.stop().await;
+}

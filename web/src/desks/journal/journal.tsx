@@ -20,6 +20,7 @@ const KINDS: Record<string, string> = {
   report: 'report',
   note: 'note',
   trend: 'saved trend',
+  lookup: 'lookup',
   sign_in: 'sign-in',
   account: 'account',
   connection: 'connection',

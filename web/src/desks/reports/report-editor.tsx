@@ -2,10 +2,11 @@
 
 import { ArrowDown, ArrowUp, X } from 'lucide-react';
 import { type ReactNode, useState } from 'react';
-import type { Item, Section } from '../../api/model';
+import { FIGURES, type Item, type LookupEvery, type Section } from '../../api/model';
 import { commit, useItems, useTags } from '../../api/queries';
 import { PROOF_WORDS, type Proof } from '../../app/loop-check';
 import { useGo } from '../../app/view';
+import { FIGURE_NAMES, SPAN_UNITS } from '../../parts/figure-names';
 import { numberOf, textOf, useForm } from '../../parts/form';
 import { Picker, PickField } from '../../parts/picker';
 import { counted, pathEnd } from '../../parts/text';
@@ -15,6 +16,7 @@ const NAMES: Record<Section['kind'], string> = {
   text: 'Text',
   summary: 'Statistics',
   values: 'Values at the end',
+  table: 'Table',
   trend: 'Trend',
   alarms: 'Alarms',
   alarm_figures: 'Alarm performance',
@@ -26,6 +28,7 @@ const FRESH: Record<Section['kind'], Section> = {
   text: { kind: 'text', text: '' },
   summary: { kind: 'summary', tags: [] },
   values: { kind: 'values', tags: [] },
+  table: { kind: 'table', tags: [], every: { count: 1, unit: 'hour' }, figure: 'average', below: [] },
   trend: { kind: 'trend', tags: [] },
   alarms: { kind: 'alarms' },
   alarm_figures: { kind: 'alarm_figures' },
@@ -220,6 +223,14 @@ export function ReportEditor({ report, seen, disabled }: Props) {
                   onChange={(tags) => replace(i, { ...section, tags })}
                 />
               )}
+              {section.kind === 'table' && (
+                <TablePart
+                  section={section}
+                  disabled={disabled}
+                  error={form.error(`sections[${i}].every.count`, `sections[${i}].figure`)}
+                  onChange={(part) => replace(i, { ...section, ...part })}
+                />
+              )}
               {section.kind === 'alarms' && <p className="text-sm text-soft">All that happened under the place in the period.</p>}
               {section.kind === 'alarm_figures' && (
                 <p className="text-sm text-soft">The figures of the alarms under the place in the period, against the guides.</p>
@@ -286,6 +297,84 @@ export function ReportEditor({ report, seen, disabled }: Props) {
         </p>
       </Confirm>
     </form>
+  );
+}
+
+type TableSection = Extract<Section, { kind: 'table' }>;
+
+/** Figures that a table of a report can show; the time in each state needs more columns than a page has. */
+const TABLED = FIGURES.filter((figure) => figure !== 'states');
+
+/** How the rows of a table lie, what they show, and what stands below them. */
+function TablePart({
+  section,
+  disabled,
+  error,
+  onChange,
+}: {
+  section: TableSection;
+  disabled: boolean;
+  error: string | undefined;
+  onChange: (part: Partial<TableSection>) => void;
+}) {
+  const { every, figure, below } = section;
+  return (
+    <div className="mt-1 space-y-1">
+      <div className="grid grid-cols-[1fr_4rem_1fr] items-end gap-2">
+        <Field label="Shows the">
+          {(p) => (
+            <Choice
+              {...p}
+              disabled={disabled}
+              value={figure}
+              onChange={(e) => onChange({ figure: e.target.value as TableSection['figure'] })}
+            >
+              {TABLED.map((one) => (
+                <option key={one} value={one}>
+                  {FIGURE_NAMES[one]}
+                </option>
+              ))}
+            </Choice>
+          )}
+        </Field>
+        <Field label="of every">
+          {(p) => (
+            <Input
+              {...p}
+              inputMode="numeric"
+              disabled={disabled}
+              className="figures text-right"
+              value={every.count || ''}
+              onChange={(e) => onChange({ every: { ...every, count: Number(e.target.value.replace(/\D/g, '')) } })}
+            />
+          )}
+        </Field>
+        <Choice
+          aria-label="Unit of the spans"
+          disabled={disabled}
+          value={every.unit}
+          onChange={(e) => onChange({ every: { ...every, unit: e.target.value as LookupEvery['unit'] } })}
+        >
+          {Object.entries(SPAN_UNITS).map(([unit, name]) => (
+            <option key={unit} value={unit}>
+              {name}
+            </option>
+          ))}
+        </Choice>
+      </div>
+      <div className="flex gap-4">
+        {(['sum', 'average'] as const).map((one) => (
+          <Tick
+            key={one}
+            label={`${one === 'sum' ? 'Sum' : 'Average'} below`}
+            disabled={disabled}
+            checked={below.includes(one)}
+            onChange={(on) => onChange({ below: on ? [...below, one] : below.filter((other) => other !== one) })}
+          />
+        ))}
+      </div>
+      {error && <p className="text-sm text-act4">{error}</p>}
+    </div>
   );
 }
 

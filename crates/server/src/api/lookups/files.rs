@@ -21,7 +21,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json_, json};
 use std::{
     fs::File,
-    io::{self, BufWriter},
+    io::{self, BufWriter, Write},
     os::unix::fs::FileExt as _,
     sync::{Arc, Mutex},
 };
@@ -30,6 +30,28 @@ use uuid::Uuid;
 
 /// Bytes that are sent at once.
 const PART: usize = 256 << 10;
+/// The largest file, so that nobody fills the disk of the plant.
+const LARGEST: u64 = 2 << 30;
+
+/// A file with an end.
+struct Bounded {
+    out: BufWriter<File>,
+    left: u64,
+}
+
+impl Write for Bounded {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.left = self.left.checked_sub(bytes.len() as u64).ok_or_else(|| {
+            io::Error::other("it would have more than 2 GB; choose a shorter period, or ask for it as a program")
+        })?;
+        self.out.write_all(bytes)?;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.out.flush()
+    }
+}
 
 /// A lookup to be written.
 #[derive(Deserialize, ToSchema)]
@@ -90,7 +112,7 @@ pub async fn write_lookup(app: Data<App>, person: Person, body: Json<LookupFileB
     let state = Mutex::new((State::Working, 0));
     let file = Arc::new(Writing { id: Uuid::now_v7(), account: actor.account, name, made, job: running.share(), state });
     app.lookup_files.keep(file.clone())?;
-    app.live.note("trend", Some(actor), None, &format!("Exported “{}”", file.name), json!({})).await?;
+    app.live.note("lookup", Some(actor), None, &format!("Exported “{}”", file.name), json!({})).await?;
     let view = LookupFileView::of(&file);
     actix_web::rt::spawn(async move {
         let written = write(&app, &asked, &file).await;
@@ -112,7 +134,8 @@ async fn write(app: &App, asked: &Asked, of: &Writing) -> Result<(File, u64), Pr
     let out = tempfile::tempfile().map_err(failed)?;
     let not_written = |error: havrel_jobs::lookup::NotWritten| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, error.to_string());
     let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "The server is stopping.");
-    let begun = LookupFile::begin(of.made, BufWriter::new(out), asked.plant.clone(), asked.table.clone());
+    let out = Bounded { out: BufWriter::new(out), left: LARGEST };
+    let begun = LookupFile::begin(of.made, out, asked.plant.clone(), asked.table.clone());
     let mut file = Some(begun.map_err(not_written)?);
     asked
         .each(app, async |rows, share| {
@@ -131,7 +154,7 @@ async fn write(app: &App, asked: &Asked, of: &Writing) -> Result<(File, u64), Pr
         .await?;
     let Some(file) = file else { return Err(Problem::failed("a file of a lookup was lost while it was written")) };
     let out = block(move || file.end()).await.map_err(stopping)?.map_err(not_written)?;
-    let out = out.into_inner().map_err(|error| failed(error.into_error()))?;
+    let out = out.out.into_inner().map_err(|error| failed(error.into_error()))?;
     let bytes = out.metadata().map_err(failed)?.len();
     Ok((out, bytes))
 }
@@ -193,4 +216,22 @@ pub async fn forget_file(app: Data<App>, person: Person, id: Path<Uuid>) -> Resu
     app.live.jobs.cancel(of.job.id);
     app.lookup_files.forget(of.id);
     Ok(HttpResponse::NoContent().finish())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_file_ends_before_it_fills_the_disk() {
+        let mut out = Bounded { out: BufWriter::new(tempfile::tempfile().unwrap()), left: 10 };
+        assert!(out.write_all(&[0; 10]).is_ok() && out.flush().is_ok());
+        assert!(out.write_all(&[0; 1]).unwrap_err().to_string().contains("2 GB"));
+    }
+
+    #[test]
+    fn a_name_will_do_anywhere() {
+        assert_eq!(plain(" a/b:c\n"), "a_b_c");
+        assert_eq!(plain(&"x".repeat(200)).len(), 80);
+    }
 }

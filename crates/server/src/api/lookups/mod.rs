@@ -358,7 +358,7 @@ pub async fn keep_lookup(app: Data<App>, person: Person, body: Json<NewLookup>) 
     by_identity(&plant, &mut lookup)?;
     let asked = Asked::stored(&app, plant, lookup, now())?;
     let id = remarks::keep(&app, &person, Asks::Lookup, &name, &json!(asked.table.lookup), replace.unwrap_or(false)).await?;
-    app.live.note("trend", Some(actor), Some(id), &format!("Saved the lookup “{name}”"), json!({})).await?;
+    app.live.note("lookup", Some(actor), Some(id), &format!("Saved the lookup “{name}”"), json!({})).await?;
     Ok(Json(MadeId { id }))
 }
 
@@ -369,6 +369,6 @@ pub async fn forget_lookup(app: Data<App>, person: Person, id: Path<Uuid>) -> Re
     let actor = person.may(Action::Remark)?;
     let forgotten = app.live.db.forget_question(Asks::Lookup, *id, whose(&person)).await?;
     let name = forgotten.ok_or_else(|| Problem::missing("saved lookup of yours"))?;
-    app.live.note("trend", Some(actor), Some(*id), &format!("Deleted the lookup “{name}”"), json!({})).await?;
+    app.live.note("lookup", Some(actor), Some(*id), &format!("Deleted the lookup “{name}”"), json!({})).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -38,16 +38,6 @@ export const USUAL: Look = {
   qualities: false,
 };
 
-export const UNITS: Record<LookupEvery['unit'], string> = {
-  millisecond: 'ms',
-  second: 's',
-  minute: 'min',
-  hour: 'h',
-  day: 'days',
-  week: 'weeks',
-  month: 'months',
-};
-
 /** Whether it names any tags yet. */
 export const asksForTags = (look: Look) =>
   look.tags.length > 0 || look.choices.some((choice) => JSON.stringify(choice) !== JSON.stringify(EVERY_TAG));

@@ -1,10 +1,11 @@
 // What a lookup asks for: which tags, what a row is, which rows stay.
 
-import { FIGURES, type Figure } from '../../../api/model';
+import { FIGURES } from '../../../api/model';
+import { FIGURE_NAMES, SPAN_UNITS } from '../../../parts/figure-names';
 import { FormulaField } from '../../../parts/formula/formula-field';
 import { TagChoices } from '../../../parts/tag-choices';
 import { Choice, Field, Input, Tick } from '../../../parts/ui';
-import { type Look, UNITS } from './look';
+import type { Look } from './look';
 
 interface Props {
   look: Look;
@@ -20,18 +21,6 @@ const ROWS: Record<Look['of'], string> = {
 };
 const SHAPES: Record<Look['shape'], string> = { wide: 'a column for each tag', long: 'a row for each value' };
 const QUALITIES: Record<Look['quality'], string> = { any: 'any', usable: 'good or uncertain', good: 'good' };
-const NAMES: Record<Figure, string> = {
-  average: 'average',
-  minimum: 'minimum',
-  maximum: 'maximum',
-  sum: 'sum of values',
-  first: 'first',
-  last: 'last',
-  count: 'count of values',
-  good: 'good, %',
-  states: 'time in each state',
-};
-
 const options = (words: Record<string, string>) =>
   Object.entries(words).map(([value, name]) => (
     <option key={value} value={value}>
@@ -112,7 +101,7 @@ function RowsPart({ look, onChange, error }: Props) {
                 value={look.unit}
                 onChange={(e) => onChange({ unit: e.target.value as Look['unit'] })}
               >
-                {options(UNITS)}
+                {options(SPAN_UNITS)}
               </Choice>
             </span>
           )}
@@ -134,7 +123,7 @@ function RowsPart({ look, onChange, error }: Props) {
             {FIGURES.map((figure) => (
               <Tick
                 key={figure}
-                label={NAMES[figure]}
+                label={FIGURE_NAMES[figure]}
                 checked={look.figures.includes(figure)}
                 onChange={(on) =>
                   onChange({ figures: FIGURES.filter((one) => (one === figure ? on : look.figures.includes(one))) })

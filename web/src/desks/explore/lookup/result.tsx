@@ -54,14 +54,25 @@ function columnOf(column: Told, index: number, tags: readonly Tag[]): Column<Row
   const right = column.holds !== 'text' && column.holds !== 'time';
   const title = column.unit ? `${head}, ${column.unit}` : head;
   // Head and rows are grids of their own, so a width does not depend on what stands in it.
-  const width = Math.min(20, Math.max(6, title.length * 0.55 + 1.5));
-  const widths: Record<string, string> = { time: '14.5rem', text: { Tag: '15rem', Unit: '5rem' }[column.title] ?? '9rem' };
+  const width = Math.min(15, Math.max(6, title.length * 0.5 + 1));
+  const widths: Record<string, string> = {
+    time: column.title === 'To' ? '9rem' : '14rem',
+    text: { Tag: '15rem', Unit: '5rem' }[column.title] ?? '9rem',
+  };
   return {
     key: column.title,
     title,
     width: widths[column.holds] ?? `${width}rem`,
     right,
-    render: (row) => <Cell column={column} tag={tags[column.tag ?? row.tag ?? -1]} value={row.cells[index]} />,
+    render: (row) => (
+      <Cell
+        column={column}
+        tag={tags[column.tag ?? row.tag ?? -1]}
+        value={row.cells[index]}
+        // A span that ends on the day on which it begins says that once.
+        after={column.title === 'To' ? String(row.cells[0]) : undefined}
+      />
+    ),
   };
 }
 
@@ -71,11 +82,18 @@ function headOf(title: string): string {
   return [pathEnd(path), ...rest].join(', ');
 }
 
-function Cell({ column, tag, value }: { column: Told; tag: Tag | undefined; value: unknown }) {
+interface CellProps {
+  column: Told;
+  tag: Tag | undefined;
+  value: unknown;
+  after: string | undefined;
+}
+
+function Cell({ column, tag, value, after }: CellProps) {
   const { unit, decimals, states } = column.holds === 'value' && tag ? tag : column;
   const reading = useReading({ unit, decimals, states: states ?? null }, true);
   if (value === null || value === undefined) return <span className="text-soft">{'\u00a0'}</span>;
-  if (column.holds === 'time') return <Instant at={String(value)} />;
+  if (column.holds === 'time') return <Instant at={String(value)} after={after} />;
   if (column.holds === 'text') {
     const shown = column.title === 'Tag' ? pathEnd(String(value)) : String(value);
     return <span title={String(value)}>{shown}</span>;
@@ -83,12 +101,12 @@ function Cell({ column, tag, value }: { column: Told; tag: Tag | undefined; valu
   return <span className="figures">{reading.print(value)}</span>;
 }
 
-/** Date and time where the browser is, with as much of the second as there is, to the millisecond. */
-function Instant({ at }: { at: string }) {
+/** Date and time where the browser is, without the date where it is that of the instant before it, with as much of the second as there is, to the millisecond. */
+function Instant({ at, after }: { at: string; after: string | undefined }) {
   const part = /\.(\d{1,3})/.exec(at)?.[1];
   return (
     <span className="figures" title={at}>
-      {moment(at, 0)}
+      {moment(at, after === undefined ? 0 : Date.parse(after))}
       {part && <span className="text-soft">.{part.padEnd(3, '0')}</span>}
     </span>
   );
