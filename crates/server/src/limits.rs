@@ -179,6 +179,14 @@ impl Limits {
         }
     }
 
+    /// The same for work that goes on by itself and reads everything part by part: it waits for each turn as long as it takes.
+    ///
+    /// # Errors
+    /// When the server is stopping.
+    pub async fn patient(&self) -> Result<SemaphorePermit<'_>, Problem> {
+        self.heavy.acquire().await.map_err(|_| Problem::busy())
+    }
+
     /// Counts values that a token sends; `most` a second, and ten times as many at once.
     ///
     /// # Errors

@@ -2,7 +2,7 @@
 
 use crate::listing::Cell;
 use havrel_core::{
-    lookup::{Column, Entry, Table},
+    lookup::{Column, Entry, Table, What},
     plant::Plant,
     sample::Value,
 };
@@ -22,8 +22,10 @@ pub fn cell(plant: &Plant, table: &Table, column: &Column, tag: Option<usize>, e
         Entry::Nothing => Cell::Nothing,
         Entry::Time(at) => Cell::Time(*at),
         Entry::Text(text) => Cell::Text(text.to_string()),
-        Entry::Number(number) if column.states.is_none() => Cell::Number(*number),
-        Entry::Number(number) => named(plant, table, tag, &Value::F64(number.float())).unwrap_or(Cell::Number(*number)),
+        Entry::Number(number) if matches!(column.what, What::Figure(figure) if figure.is_a_value()) => {
+            named(plant, table, tag, &Value::F64(number.float())).unwrap_or(Cell::Number(*number))
+        }
+        Entry::Number(number) => Cell::Number(*number),
         Entry::Rounded(number) => Cell::Figure { number: (*number).into(), decimals: column.decimals, rounded: true },
         Entry::Value(Value::Text(text)) => Cell::Text(text.clone()),
         Entry::Value(value) => {

@@ -295,13 +295,13 @@ impl Filled {
         let numbers = |elsewhere| Values::Numbers { all: Vec::new(), texts_go_elsewhere: elsewhere };
         let texts = |elsewhere| Values::Texts { all: Vec::new(), numbers_go_elsewhere: elsewhere };
         let tag = column.tag.and_then(|tag| table.tags.get(tag));
+        let both = || vec![made(title.clone(), numbers(true)), made(format!("{title}, text"), texts(true))];
         match column.what {
             What::Time | What::To => vec![made(title, Values::Times(Vec::new()))],
             What::Tag | What::Unit | What::Quality | What::Marks => vec![made(title, texts(false))],
             // Of many tags some hold texts or have names for their states.
-            What::Value if tag.is_none() => {
-                vec![made(title.clone(), numbers(true)), made(format!("{title}, text"), texts(true))]
-            }
+            What::Value if tag.is_none() => both(),
+            What::Figure(figure) if figure.is_a_value() && tag.is_none() => both(),
             _ if column.states.is_some() => vec![made(title, texts(false))],
             What::Value if tag.is_some_and(|tag| tag.set.holds_text(plant) || plant.type_of(&tag.set) == "bool") => {
                 vec![made(title, texts(false))]

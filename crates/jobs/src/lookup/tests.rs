@@ -147,6 +147,28 @@ fn of_many_tags_numbers_and_texts_have_columns_of_their_own() {
     assert_eq!(values, [(Field::Double(4.5), Field::Null), (Field::Null, text("open")), (Field::Null, text("B-7"))]);
 }
 
+#[test]
+fn a_figure_that_is_a_value_has_the_name_of_its_state_in_every_layout() {
+    let plant = plant();
+    let rows = json!({"of": "spans", "every": {"count": 1, "unit": "hour"}, "figures": ["average", "last"]});
+    let lookup = json!({"tags": [id(11)], "period": {"last_s": 60.0}, "shape": "long", "rows": rows});
+    let table = Arc::new(Table::of(&plant, serde_json::from_value(lookup).unwrap(), 1_000 * SECOND).unwrap());
+    assert_eq!(head(&table), ["From", "To", "Tag", "Average", "Last", "Unit"]);
+    let number = || Entry::Number(1.0.into());
+    let text = |text: &str| Entry::Text(text.into());
+    let entries = vec![Entry::Time(1), Entry::Time(2), text("EX-1/Valve"), number(), number(), text("")];
+    let row = [Row { tag: Some(0), entries }];
+    let written = |made: Made| {
+        let mut file = LookupFile::begin(made, Vec::new(), plant.clone(), table.clone()).unwrap();
+        file.write(&row).unwrap();
+        file.end().unwrap()
+    };
+    assert!(String::from_utf8(written(Made::Csv)).unwrap().ends_with(",EX-1/Valve,1,open,\r\n"));
+    let read = read(written(Made::Parquet));
+    let fields: Vec<Field> = read[0][3..6].iter().map(|(_, field)| field.clone()).collect();
+    assert_eq!(fields, [Field::Double(1.0), Field::Null, Field::Str("open".into())]);
+}
+
 proptest! {
     #[test]
     fn every_format_holds_the_same_numbers(all in prop::collection::vec(prop::option::of(any::<f64>()), 0..50)) {

@@ -135,14 +135,8 @@ impl Asked {
         let mut place = None;
         loop {
             let Block { rows, next } = {
-                // Others come between two blocks; who reads everything has time.
-                let _turn = loop {
-                    match app.limits.heavy().await {
-                        Ok(turn) => break turn,
-                        Err(problem) if problem.retry_after.is_some() => tokio::time::sleep(TELLS).await,
-                        Err(problem) => return Err(problem),
-                    }
-                };
+                // Others come between two blocks.
+                let _turn = app.limits.patient().await?;
                 reader.read(place, BLOCK).await?
             };
             place = next;
